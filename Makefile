@@ -1,0 +1,30 @@
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+
+.PHONY: demo test screenshots lint unit clean
+
+demo: $(VENV)/ready
+	$(BIN)/oak demo demo
+
+test: lint unit
+
+lint: $(VENV)/ready
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+unit: $(VENV)/ready
+	$(BIN)/python -W error -m unittest discover -s tests -t .
+
+screenshots: $(VENV)/ready
+	$(BIN)/python tools/screenshots.py
+
+$(VENV)/ready: pyproject.toml constraints.txt
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[dev]'
+	touch $@
+
+clean:
+	rm -rf $(VENV) demo

@@ -1,0 +1,1 @@
+"""Curate a shared data source."""

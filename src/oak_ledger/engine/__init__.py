@@ -1,0 +1,9 @@
+"""Checked formulas over Arrow data: row values (`evaluate`), groups (`groups`), whole questions (`question`), faults (`faults`)."""
+
+from __future__ import annotations
+
+from oak_ledger.engine.evaluate import Expression
+from oak_ledger.engine.faults import Fault, Faults
+from oak_ledger.engine.question import Feed, Question, Result, SortBy, answer
+
+__all__ = ["Expression", "Fault", "Faults", "Feed", "Question", "Result", "SortBy", "answer"]

@@ -1,0 +1,225 @@
+"""Checked trees over one batch of rows (or one table of groups) to arrays."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from oak_ledger.engine.faults import Faults, Rows
+from oak_ledger.formula import checked as c
+from oak_ledger.formula.library.registry import MISSING, Run
+from oak_ledger.formula.types import Grain
+from oak_ledger.formula.values import Mask, arrow_type, mask_of, scalar
+
+# A function of text or dates is computed once per distinct value when so few of a batch's values differ.
+DISTINCT_SHARE = 0.3
+DISTINCT_SAMPLE = 2000
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Expression:
+    """A named formula ready to be computed: a field of the source, or one that a question brings."""
+
+    name: str
+    text: str
+    checked: c.Checked
+
+
+Fields = Mapping[str, Expression]
+
+
+def needed(fields: Fields, wanted: Sequence[c.Checked]) -> list[str]:
+    """Every field that the formulas need, directly or through others, each after those that it needs itself."""
+    order: dict[str, None] = {}
+    for tree in wanted:
+        waiting = [(name, False) for name in c.fields_used(tree)]
+        while waiting:
+            name, done = waiting.pop()
+            if name in order:
+                continue
+            if done:
+                order[name] = None
+                continue
+            waiting.append((name, True))
+            waiting.extend((inner, False) for inner in c.fields_used(fields[name].checked) if inner not in order)
+    return list(order)
+
+
+def columns_read(fields: Fields, wanted: Sequence[c.Checked]) -> list[str]:
+    """The columns that the formulas read, each once."""
+    trees = [*wanted, *(fields[name].checked for name in needed(fields, wanted))]
+    found = (piece.column for tree in trees for piece in c.walk(tree) if isinstance(piece, c.ColumnRef))
+    return list(dict.fromkeys(found))
+
+
+@dataclass(slots=True)
+class Evaluator:
+    """Computes formulas over one batch; what a field gave is kept, so that it is computed once.
+
+    `rows` are the batch's row numbers in the whole input, from 0. `known` holds what is given: the values of fields
+    (in a table of groups: the keys) and, in `aggregates`, those of aggregates.
+    """
+
+    fields: Fields
+    columns: Mapping[str, Any]
+    rows: Rows
+    faults: Faults
+    known: dict[str, Any] = field(default_factory=dict)
+    aggregates: Mapping[c.Aggregate, Any] = field(default_factory=dict)
+
+    @property
+    def length(self) -> int:
+        """How many rows there are."""
+        return len(self.rows)
+
+    def array(self, value: Any) -> Any:
+        """The value with one item a row."""
+        return pa.repeat(value, self.length) if isinstance(value, pa.Scalar) else value
+
+    def prepare(self, names: Sequence[str]) -> None:
+        """Compute fields in the order given (see `needed`), so that no chain of them is followed by recursion."""
+        for name in names:
+            self.field_value(name)
+
+    def field_value(self, name: str) -> Any:
+        """The values of a field."""
+        if name not in self.known:
+            expression = self.fields[name]
+            self.known[name] = self.value(expression.checked, expression)
+        return self.known[name]
+
+    def compute(self, expression: Expression) -> Any:
+        """The values of a formula, as an array."""
+        return self.array(self.value(expression.checked, expression))
+
+    def value(self, node: c.Checked, owner: Expression) -> Any:
+        """The values of a piece: an array, or a scalar for a constant. Left-leaning chains are not recursed into."""
+        spine: list[c.Apply] = []
+        while isinstance(node, c.Apply) and node.args:
+            spine.append(node)
+            node = node.args[0]
+        value = self.leaf(node, owner)
+        for step in reversed(spine):
+            value = self.apply(step, [value, *(self.value(arg, owner) for arg in step.args[1:])], owner)
+        return value
+
+    def leaf(self, node: c.Checked, owner: Expression) -> Any:
+        """The values of a piece that is no function."""
+        if isinstance(node, c.Constant):
+            return scalar(node.value, node.type)
+        if isinstance(node, c.FieldRef):
+            return self.field_value(node.name)
+        if isinstance(node, c.ColumnRef):
+            return self.columns[node.column]
+        if isinstance(node, c.Choose):
+            return self.choose(node, owner)
+        if isinstance(node, c.Aggregate):
+            return self.aggregates[node]
+        raise TypeError(type(node))
+
+    def apply(self, node: c.Apply, values: list[Any], owner: Expression) -> Any:
+        """One function over the values of its arguments."""
+        varying = [index for index, value in enumerate(values) if not isinstance(value, pa.Scalar)]
+        if not varying:
+            values[0] = self.array(values[0])
+        elif len(varying) == 1 and node.function.costly and _repeats(values[varying[0]]):
+            return self.apply_distinct(node, values, varying[0], owner)
+
+        def record(what: str, mask: Mask) -> None:
+            at = np.flatnonzero(mask)
+            self.faults.record(owner.name, what, self.rows[at], lambda index: _inputs(node, values, owner, int(at[index])))
+
+        return node.function.run(self.run_of(node, self.length, record), *values)
+
+    def apply_distinct(self, node: c.Apply, values: list[Any], index: int, owner: Expression) -> Any:
+        """One function once per distinct value of its only varying argument; the results are gathered."""
+        encoded = values[index].dictionary_encode()
+        codes = encoded.indices
+        once = [encoded.dictionary if at == index else value for at, value in enumerate(values)]
+
+        def record(what: str, mask: Mask) -> None:
+            rows = mask[pc.fill_null(codes, 0).to_numpy(zero_copy_only=False)] & mask_of(pc.is_valid(codes))
+            at = np.flatnonzero(rows)
+            self.faults.record(owner.name, what, self.rows[at], lambda row: _inputs(node, values, owner, int(at[row])))
+
+        made = node.function.run(self.run_of(node, len(encoded.dictionary), record), *once)
+        return made.take(codes)
+
+    def run_of(self, node: c.Apply, length: int, record: Any) -> Run:
+        """What the implementation is told."""
+        constants = [arg.value if isinstance(arg, c.Constant) else MISSING for arg in node.args]
+        return Run(length, [arg.type for arg in node.args], node.type, constants, record, node.extra)
+
+    def choose(self, node: c.Choose, owner: Expression) -> Any:
+        """Branches in order; a branch that can fault is computed only for the rows that take it."""
+        open_rows = np.ones(self.length, np.bool_)
+        taken: list[tuple[Mask, c.Checked]] = []
+        for branch in node.branches:
+            if isinstance(branch.condition, c.Constant):
+                holds = open_rows.copy() if branch.condition.value is True else np.zeros(self.length, np.bool_)
+            elif can_fault(branch.condition) and not open_rows.all():
+                holds = np.zeros(self.length, np.bool_)
+                at = np.flatnonzero(open_rows)
+                holds[at] = mask_of(self.only(at).compute(Expression(owner.name, owner.text, branch.condition)))
+            else:
+                holds = mask_of(self.array(self.value(branch.condition, owner))) & open_rows
+            taken.append((holds, branch.value))
+            open_rows &= ~holds
+        taken.append((open_rows, node.otherwise))
+        made = pa.nulls(self.length, arrow_type(node.type))
+        for mask, value in taken:
+            if mask.any() and not (isinstance(value, c.Constant) and value.value is None):
+                made = pc.if_else(pa.array(mask), self.branch_value(value, mask, owner), made)
+        return made
+
+    def branch_value(self, node: c.Checked, mask: Mask, owner: Expression) -> Any:
+        """The values of a branch; rows outside the mask hold anything."""
+        if not can_fault(node) or mask.all():
+            return self.value(node, owner)
+        at = np.flatnonzero(mask)
+        part = self.only(at).compute(Expression(owner.name, owner.text, node))
+        back = np.zeros(self.length, np.int64)
+        back[at] = np.arange(len(at))
+        return part.take(pa.array(back))
+
+    def only(self, at: Rows) -> Evaluator:
+        """The same over some of the rows."""
+        index = pa.array(at)
+        take = {name: value if isinstance(value, pa.Scalar) else value.take(index) for name, value in self.known.items()}
+        columns = {name: value.take(index) for name, value in self.columns.items()}
+        aggregates = {node: value.take(index) for node, value in self.aggregates.items()}
+        return Evaluator(self.fields, columns, self.rows[at], self.faults, take, aggregates)
+
+
+def can_fault(node: c.Checked) -> bool:
+    """Whether computing a piece may record a fault (of its own; a field's faults are the field's)."""
+    return any(isinstance(piece, c.Apply) and piece.function.can_fault for piece in c.walk(node))
+
+
+def _repeats(values: Any) -> bool:
+    """Whether few enough of the values differ that computing each once pays; judged from a part."""
+    if len(values) < DISTINCT_SAMPLE or not (pa.types.is_string(values.type) or pa.types.is_temporal(values.type)):
+        return False
+    middle = len(values) // 2 - DISTINCT_SAMPLE // 2
+    part = values.slice(middle, DISTINCT_SAMPLE)
+    return bool(pc.count_distinct(part).as_py() <= DISTINCT_SHARE * len(part))
+
+
+def _inputs(node: c.Apply, values: Sequence[Any], owner: Expression, row: int) -> dict[str, Any]:
+    """What went into one row of a function, by its text in the formula."""
+    found: dict[str, Any] = {}
+    for arg, value in zip(node.args, values, strict=True):
+        if not isinstance(arg, c.Constant):
+            text = owner.text[arg.start : arg.end] or owner.name
+            found[text] = value.as_py() if isinstance(value, pa.Scalar) else value[row].as_py()
+    return found
+
+
+def is_grouped(node: c.Checked) -> bool:
+    """Whether a formula has a value per group."""
+    return node.grain == Grain.GROUP

@@ -1,0 +1,77 @@
+"""Values that could not be computed: recorded with the rows and what went in, never silent."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+SAMPLES = 5
+Rows = npt.NDArray[np.int64]
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """One kind of fault of one formula.
+
+    `field` is the field whose formula made it, `what` what happened, `rows` in how many rows (or groups); `samples` has
+    the first few as (row number from 1, what went in by its text in the formula).
+    """
+
+    field: str
+    what: str
+    rows: int
+    samples: tuple[tuple[int, dict[str, Any]], ...]
+
+    def sentence(self) -> str:
+        """The fault as a sentence with its first sample."""
+        first = ""
+        if self.samples:
+            row, inputs = self.samples[0]
+            shown = ", ".join(repr(value) if isinstance(value, str) else str(value) for value in inputs.values())
+            first = f", first in row {row:,}: {shown}"
+        return f"{self.field}: {self.what} in {self.rows:,} row{'s' * (self.rows != 1)}{first}"
+
+    def as_json(self) -> dict[str, Any]:
+        """Plain values for a script."""
+        samples = [{"row": row, "inputs": {key: _plain(value) for key, value in inputs.items()}} for row, inputs in self.samples]
+        return {"field": self.field, "what": self.what, "rows": self.rows, "samples": samples}
+
+
+def _plain(value: Any) -> Any:
+    return value if isinstance(value, (str, int, float, bool, type(None))) else str(value)
+
+
+@dataclass(slots=True)
+class Faults:
+    """Collects faults of a run; a row counts once for a field and kind, however often it was computed."""
+
+    kept: dict[tuple[str, str], list[Rows]] = field(default_factory=dict)
+    samples: dict[tuple[str, str], dict[int, dict[str, Any]]] = field(default_factory=dict)
+
+    def record(self, owner: str, what: str, rows: Rows, inputs: Callable[[int], dict[str, Any]]) -> None:
+        """Note a fault in these rows; `inputs` tells what went into the row with an index among them."""
+        key = (owner, what)
+        self.kept.setdefault(key, []).append(rows)
+        known = self.samples.setdefault(key, {})
+        for index, row in enumerate(rows[:SAMPLES].tolist()):
+            if len(known) >= SAMPLES:
+                break
+            known.setdefault(row + 1, inputs(index))
+
+    def merge_missing(self, other: Faults) -> None:
+        """Take over the kinds that are not known here."""
+        for key, rows in other.kept.items():
+            if key not in self.kept:
+                self.kept[key], self.samples[key] = rows, other.samples[key]
+
+    def found(self) -> tuple[Fault, ...]:
+        """All faults, the most frequent first."""
+        made = [
+            Fault(owner, what, len(np.unique(np.concatenate(rows))), tuple(sorted(self.samples[owner, what].items(), key=lambda one: one[0])))
+            for (owner, what), rows in self.kept.items()
+        ]
+        return tuple(sorted(made, key=lambda fault: (-fault.rows, fault.field, fault.what)))

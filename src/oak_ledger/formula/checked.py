@@ -1,0 +1,102 @@
+"""The checked tree: every piece bound and typed before any data is touched. The one contract with the engine."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, fields
+from typing import Any
+
+from oak_ledger.formula.library.registry import Function
+from oak_ledger.formula.types import Grain, Type
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Checked:
+    """A piece of a formula with its type and grain; `start` and `end` are its place in the text."""
+
+    start: int
+    end: int
+    type: Type
+    grain: Grain
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Constant(Checked):
+    """A value known from the formula alone."""
+
+    value: Any
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class FieldRef(Checked):
+    """The value of a field, a constant or a filter of the source."""
+
+    name: str
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class ColumnRef(Checked):
+    """The value of a physical column, as it arrives."""
+
+    column: str
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Apply(Checked):
+    """An operator or function of one row (or one group); `extra` is what it was told beside its arguments."""
+
+    function: Function
+    args: tuple[Checked, ...]
+    extra: Any = None
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Branch(Checked):
+    """One branch of a choice."""
+
+    condition: Checked
+    value: Checked
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Choose(Checked):
+    """The value of the first branch whose condition holds, else `otherwise`."""
+
+    branches: tuple[Branch, ...]
+    otherwise: Checked
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Aggregate(Checked):
+    """One value from the rows of a group; `where` limits the rows, `distinct` the values."""
+
+    function: Function
+    args: tuple[Checked, ...]
+    distinct: bool
+    where: Checked | None
+
+
+def children(node: Checked) -> list[Checked]:
+    """The pieces directly under this one."""
+    found: list[Checked] = []
+    for field in fields(node):
+        value = getattr(node, field.name)
+        if isinstance(value, Checked):
+            found.append(value)
+        elif isinstance(value, tuple):
+            found.extend(item for item in value if isinstance(item, Checked))
+    return found
+
+
+def walk(node: Checked) -> Iterator[Checked]:
+    """The piece and everything under it, without recursion."""
+    waiting = [node]
+    while waiting:
+        current = waiting.pop()
+        yield current
+        waiting.extend(reversed(children(current)))
+
+
+def fields_used(node: Checked) -> list[str]:
+    """The names of the fields that a checked formula reads directly, each once, in order."""
+    return list(dict.fromkeys(piece.name for piece in walk(node) if isinstance(piece, FieldRef)))

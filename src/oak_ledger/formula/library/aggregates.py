@@ -1,0 +1,215 @@
+"""Aggregates: one value from the rows of each group.
+
+An implementation gets the values of all rows that count and, beside them, the group of each; filters and
+`DISTINCT` have been applied before. Nulls are left out by each.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from decimal import Decimal, localcontext
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from oak_ledger.formula.library.operators import settle_decimal, settle_integer
+from oak_ledger.formula.library.registry import Run, Unfit, function
+from oak_ledger.formula.values import arrow_type, decimal_from_unscaled, decimal_to_number, mask_of, unscaled
+
+_SAFE = 2**62
+
+
+@dataclass(frozen=True, slots=True)
+class Groups:
+    """The group of each row, from 0, and how many groups there are."""
+
+    codes: npt.NDArray[np.int64]
+    count: int
+
+    def where(self, mask: npt.NDArray[np.bool_]) -> Groups:
+        """Only the rows where the mask holds."""
+        return Groups(self.codes[mask], self.count)
+
+
+def _present(values: Any, groups: Groups) -> tuple[Any, Groups]:
+    if values.null_count == 0:
+        return values, groups
+    valid = mask_of(pc.is_valid(values))
+    return values.filter(pa.array(valid)), groups.where(valid)
+
+
+def _counts(groups: Groups) -> npt.NDArray[np.int64]:
+    return np.bincount(groups.codes, minlength=groups.count).astype(np.int64)
+
+
+@function(
+    "COUNT(x any) -> integer",
+    topic="aggregate",
+    sentence="How many values are not null; COUNT(*) counts the rows, COUNT(DISTINCT x) the different values.",
+    nulls="Nulls are not counted; 0 over no rows.",
+    examples=[("COUNT(*)", "6"), ("COUNT(Cost)", "4"), ("COUNT(DISTINCT Mill)", "2")],
+    aggregate=True,
+)
+def count(run: Run, values: Any, groups: Groups) -> Any:
+    """The number of values."""
+    if values is not None:
+        _, groups = _present(values, groups)
+    return pa.array(_counts(groups))
+
+
+def _whole_sums(
+    whole: npt.NDArray[np.int64], groups: Groups
+) -> npt.NDArray[np.int64] | None:
+    """Sums of whole numbers by group, exact; None where 64 bits may not hold them."""
+    if len(whole) == 0:
+        return np.zeros(groups.count, np.int64)
+    peak = max(abs(int(whole.max())), abs(int(whole.min())))
+    if peak * len(whole) >= _SAFE:
+        return None
+    if peak * len(whole) < 2**53:  # every partial sum is exact in a float
+        return np.bincount(groups.codes, weights=whole, minlength=groups.count).astype(np.int64)
+    low = np.bincount(groups.codes, weights=whole & 0xFFFFFF, minlength=groups.count).astype(np.int64)
+    high = np.bincount(groups.codes, weights=whole >> 24, minlength=groups.count).astype(np.int64)
+    return low + (high << 24)
+
+
+def _by_group(run: Run, values: Any, groups: Groups, compute: Callable[[list[Any]], Any]) -> Any:
+    """One Python call a group, over its values: the plain meaning."""
+    lists: list[list[Any]] = [[] for _ in range(groups.count)]
+    for code, value in zip(groups.codes.tolist(), values.to_pylist(), strict=True):
+        lists[code].append(value)
+    made: list[Any] = []
+    wrong = np.zeros(groups.count, np.bool_)
+    what = ""
+    for index, items in enumerate(lists):
+        try:
+            made.append(compute(items) if items else None)
+        except Unfit as unfit:
+            made.append(None)
+            wrong[index], what = True, str(unfit)
+    if wrong.any():
+        run.record(what, wrong)
+    return pa.array(made, arrow_type(run.result))
+
+
+@function(
+    "SUM(x numeric) -> same",
+    topic="aggregate",
+    sentence="The total.",
+    nulls="Nulls are left out; null over no values.",
+    examples=[("SUM(Volume)", "76.5"), ("SUM(Cost) FILTER (WHERE Mill = 'Low Weir')", "30")],
+    aggregate=True,
+    can_fault=True,
+)
+def total(run: Run, values: Any, groups: Groups) -> Any:
+    """Totals by group: exact for integers and decimals."""
+    values, groups = _present(values, groups)
+    empty = _counts(groups) == 0
+    if run.result.kind == "number":
+        numbers = values.to_numpy(zero_copy_only=False)
+        sums = np.bincount(groups.codes, weights=numbers, minlength=groups.count).astype(np.float64)
+        return run.fault("number overflow", np.isinf(sums), pa.array(sums, mask=empty))
+    whole = unscaled(values) if run.result.kind == "decimal" else values.to_numpy(zero_copy_only=False)
+    whole_sums = None if whole is None else _whole_sums(whole, groups)
+    if whole_sums is not None:
+        if run.result.kind == "decimal":
+            return decimal_from_unscaled(whole_sums, run.result.scale, empty)
+        return pa.array(whole_sums, mask=empty)
+    if run.result.kind == "decimal":
+        return _by_group(run, values, groups, lambda items: settle_decimal(_exact_sum(items), run.result.scale))
+    return _by_group(run, values, groups, lambda items: settle_integer(sum(items)))
+
+
+def _exact_sum(items: Sequence[Decimal]) -> Decimal:
+    with localcontext() as context:
+        context.prec = 100
+        return sum(items, Decimal(0))
+
+
+def as_numbers(values: Any) -> npt.NDArray[np.float64]:
+    """Numeric values without nulls, as floats."""
+    if pa.types.is_decimal(values.type):
+        values = decimal_to_number(values)
+    return np.asarray(values.to_numpy(zero_copy_only=False), dtype=np.float64)
+
+
+@function(
+    "AVG(x numeric) -> number",
+    topic="aggregate",
+    sentence="The mean of the values, each row counting the same.",
+    nulls="Nulls are left out, also from the count; null over no values.",
+    examples=[("AVG(Volume)", "12.75"), ("AVG(Cost)", "17.5")],
+    aggregate=True,
+)
+def average(run: Run, values: Any, groups: Groups) -> Any:
+    """Means by group."""
+    values, groups = _present(values, groups)
+    counts = _counts(groups)
+    numbers = as_numbers(values)
+    sums = np.bincount(groups.codes, weights=numbers, minlength=groups.count)
+    with np.errstate(invalid="ignore", divide="ignore", over="ignore"):
+        means = sums / counts
+    if not np.isfinite(means[counts > 0]).all():
+        return _by_group(run, pa.array(numbers), groups, lambda items: math.fsum(x / len(items) for x in items))
+    return pa.array(means, mask=counts == 0)
+
+
+def _extreme(largest: bool) -> Callable[..., Any]:
+    def run_extreme(run: Run, values: Any, groups: Groups) -> Any:
+        values, groups = _present(values, groups)
+        order = pc.sort_indices(values, sort_keys=[("", "descending" if largest else "ascending")])
+        index = order.to_numpy(zero_copy_only=False)
+        codes = groups.codes[index]
+        first = np.full(groups.count, -1, np.int64)
+        first[codes[::-1]] = index[::-1]  # the last write of a group is its first in order
+        return values.take(pa.array(first, mask=first < 0))
+
+    return run_extreme
+
+
+least = function(
+    "MIN(x any) -> same",
+    topic="aggregate",
+    sentence="The smallest value; of text, the first by code point.",
+    nulls="Nulls are left out; null over no values.",
+    examples=[("MIN(Volume)", "4.5"), ("MIN(Mill)", "High Ford")],
+    aggregate=True,
+)(_extreme(largest=False))
+
+largest = function(
+    "MAX(x any) -> same",
+    topic="aggregate",
+    sentence="The largest value; of text, the last by code point.",
+    nulls="Nulls are left out; null over no values.",
+    examples=[("MAX(Volume)", "24"), ("MAX(Day)", "2026-03-05")],
+    aggregate=True,
+)(_extreme(largest=True))
+
+
+@function(
+    "MEDIAN(x numeric) -> number",
+    topic="aggregate",
+    sentence="The middle value; of an even number of values, the mean of the two in the middle.",
+    nulls="Nulls are left out; null over no values.",
+    examples=[("MEDIAN(Volume)", "11.75"), ("MEDIAN(Cost)", "15")],
+    aggregate=True,
+)
+def median(run: Run, values: Any, groups: Groups) -> Any:
+    """Medians by group."""
+    values, groups = _present(values, groups)
+    numbers = as_numbers(values)
+    order = np.lexsort((numbers, groups.codes))
+    counts = _counts(groups)
+    starts = np.cumsum(counts) - counts
+    filled = counts > 0
+    low = order[(starts + (counts - 1) // 2)[filled]]
+    high = order[(starts + counts // 2)[filled]]
+    made = np.zeros(groups.count)
+    made[filled] = numbers[low] + (numbers[high] - numbers[low]) / 2
+    return pa.array(made, mask=~filled)
+

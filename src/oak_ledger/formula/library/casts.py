@@ -1,0 +1,255 @@
+"""Casts between types: what each can be, how text is read and written, and which values do not fit."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable
+from dataclasses import dataclass
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from oak_ledger.formula.library.operators import settle_decimal, settle_integer
+from oak_ledger.formula.library.registry import Function, Run, Unfit, hidden
+from oak_ledger.formula.library.templates import template
+from oak_ledger.formula.types import MAX_DIGITS, Type
+from oak_ledger.formula.values import (
+    arrow_type,
+    decimal_from_unscaled,
+    decimal_to_number,
+    mask_of,
+    number_text,
+    unscaled,
+    value_text,
+)
+
+TRUE_WORDS = frozenset({"true", "t", "yes", "y", "on", "1"})
+FALSE_WORDS = frozenset({"false", "f", "no", "n", "off", "0"})
+SPACES = " \t\n\r\x0b\x0c\u00a0"
+
+
+@dataclass(frozen=True, slots=True)
+class CastTo:
+    """What a cast was told: the type, the digits of a decimal, the date template (may be empty)."""
+
+    type: Type
+    precision: int = MAX_DIGITS
+    template: str = ""
+
+
+def _misfits(run: Run, text: Any, expression: str, what: str, convert: Callable[[Any], Any]) -> Any:
+    """Convert the texts that match; the others are faults. `convert` takes trimmed matching texts only."""
+    trimmed = pc.utf8_trim(run.array(text), SPACES)
+    fits = pc.match_substring_regex(trimmed, expression)
+    made = convert(pc.if_else(fits, trimmed, pa.scalar(None, pa.string())))
+    return run.fault(what, pc.invert(fits), made)
+
+
+def _text_to_integer(run: Run, text: Any) -> Any:
+    def convert(texts: Any) -> Any:
+        try:
+            return pc.cast(pc.replace_substring_regex(texts, r"^\+", ""), pa.int64())
+        except pa.ArrowInvalid:
+            return run.each(lambda value: settle_integer(int(value)), texts)
+
+    return _misfits(run, text, r"^[+-]?[0-9]+$", "not a whole number", convert)
+
+
+_PLAIN = r"[+-]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)"
+
+
+def _text_to_number(run: Run, text: Any) -> Any:
+    def convert(texts: Any) -> Any:
+        bare = pc.replace_substring_regex(texts, r"^\+", "")
+        try:
+            made = pc.cast(bare, pa.float64())
+        except pa.ArrowInvalid:
+            made = run.each(float, bare)
+        return run.fault("number overflow", pc.is_inf(made), made)
+
+    return _misfits(run, text, rf"^{_PLAIN}(?:[eE][+-]?[0-9]+)?$", "not a number", convert)
+
+
+def _text_to_decimal(run: Run, text: Any) -> Any:
+    to: CastTo = run.extra
+    scale = to.type.scale
+
+    def convert(texts: Any) -> Any:
+        whole = _scaled_wholes(texts, scale)
+        if whole is not None and whole[1] < 10 ** min(to.precision, 18):
+            return decimal_from_unscaled(whole[0], scale, mask_of(pc.is_null(texts)))
+        return run.each(lambda value: _held(_finite(value), to), texts)
+
+    return _misfits(run, text, rf"^{_PLAIN}(?:[eE][+-]?[0-9]+)?$", "not a number", convert)
+
+
+def _scaled_wholes(texts: Any, scale: int) -> tuple[Any, int] | None:
+    """Plain short decimals as whole numbers over ten to `scale`, with the largest; None if any is otherwise."""
+    if scale > 9 or not len(texts):
+        return None
+    plain = pc.match_substring_regex(texts, rf"^[+-]?[0-9]{{1,{17 - scale}}}(?:\.[0-9]{{0,{scale}}})?$")
+    if pc.any(pc.invert(plain)).as_py():
+        return None
+    point = pc.find_substring(texts, ".")
+    length = pc.utf8_length(texts)
+    decimals = pc.if_else(pc.less(point, 0), 0, pc.subtract(pc.subtract(length, point), 1))
+    digits = pc.replace_substring_regex(pc.replace_substring(texts, ".", ""), r"^\+", "")
+    whole = pc.fill_null(pc.cast(digits, pa.int64()), 0).to_numpy(zero_copy_only=False)
+    powers = 10 ** (scale - pc.fill_null(decimals, scale).to_numpy(zero_copy_only=False).astype(np.int64))
+    made = whole * powers
+    return made, int(np.abs(made).max(initial=0))
+
+
+def _finite(text: str) -> Decimal:
+    value = Decimal(text)
+    if value.adjusted() > MAX_DIGITS and value:
+        raise Unfit("more than 38 digits")
+    return value if value.adjusted() > -10 * MAX_DIGITS else Decimal(0)
+
+
+def _held(value: Decimal, to: CastTo) -> Decimal:
+    made = settle_decimal(value, to.type.scale)
+    if len(made.as_tuple().digits) > to.precision:
+        raise Unfit(f"more than {to.precision} digits")
+    return made
+
+
+def _text_to_boolean(run: Run, text: Any) -> Any:
+    words = pc.utf8_lower(pc.utf8_trim(run.array(text), SPACES))
+    true = pc.is_in(words, value_set=pa.array(sorted(TRUE_WORDS)))
+    known = pc.is_in(words, value_set=pa.array(sorted(TRUE_WORDS | FALSE_WORDS)))
+    made = pc.if_else(known, true, pa.scalar(None, pa.bool_()))
+    return run.fault("not yes or no", pc.and_(pc.is_valid(words), pc.invert(known)), made)
+
+
+def _read_date(text: str) -> dt.date:
+    text = text.strip(SPACES)
+    try:
+        if len(text) == 10:
+            return dt.date.fromisoformat(text)
+        return _read_timestamp(text).date()
+    except (ValueError, Unfit) as error:
+        raise Unfit("not a date written as YYYY-MM-DD") from error
+
+
+def _read_timestamp(text: str) -> dt.datetime:
+    text = text.strip(SPACES)
+    try:
+        if not (len(text) >= 10 and text[4] == text[7] == "-" and text[:4].isdecimal()):
+            raise ValueError(text)
+        moment = dt.datetime.fromisoformat(text)
+        if moment.tzinfo is not None:
+            raise ValueError(text)
+        return moment
+    except ValueError as error:
+        raise Unfit("not a timestamp written as YYYY-MM-DD HH24:MI:SS") from error
+
+
+def _text_to_moment(run: Run, text: Any) -> Any:
+    to: CastTo = run.extra
+    day = to.type.kind == "date"
+    if not to.template:
+        return run.each(_read_date if day else _read_timestamp, text)
+    read = template(to.template).read
+    return run.each((lambda value: read(value).date()) if day else read, text)
+
+
+def _to_text(run: Run, value: Any) -> Any:
+    kind = value.type
+    if run.extra.template:
+        return run.each(template(run.extra.template).write, value)
+    if pa.types.is_integer(kind) or pa.types.is_decimal(kind) or pa.types.is_date(kind):
+        return pc.cast(run.array(value), pa.string())
+    return run.each(number_text if pa.types.is_floating(kind) else value_text, value)
+
+
+def _to_number(run: Run, value: Any) -> Any:
+    array = run.array(value)
+    if pa.types.is_decimal(array.type):
+        return decimal_to_number(array)
+    return pc.cast(array, pa.float64(), safe=False)
+
+
+def _to_integer(run: Run, value: Any) -> Any:
+    array = run.array(value)
+    kind = array.type
+    if pa.types.is_boolean(kind):
+        return pc.cast(array, pa.int64())
+    if pa.types.is_floating(kind):
+        rounded = pc.round(array, ndigits=0, round_mode="half_towards_infinity")
+        wide = pc.or_(pc.greater_equal(rounded, 2.0**63), pc.less(rounded, -(2.0**63)))
+        return run.fault("integer overflow", wide, pc.cast(_without(rounded, wide), pa.int64(), safe=False))
+    whole = unscaled(array)
+    if whole is not None and kind.scale <= 17:
+        unit = 10**kind.scale
+        rounded_whole = np.sign(whole) * ((np.abs(whole) + unit // 2) // unit)
+        return pa.array(rounded_whole, mask=mask_of(pc.is_null(array)))
+    return run.each(lambda one: settle_integer(int(settle_decimal(one, 0))), array)
+
+
+def _without(array: Any, mask: Any) -> Any:
+    return pc.if_else(mask, pa.scalar(None, array.type), array)
+
+
+def _to_decimal(run: Run, value: Any) -> Any:
+    to: CastTo = run.extra
+    array = run.array(value)
+    scale = to.type.scale
+    if pa.types.is_floating(array.type):
+        return run.each(lambda one: _held(Decimal(repr(one)), to), array)
+    whole = array.cast(pa.int64()).fill_null(0).to_numpy() if pa.types.is_integer(array.type) else unscaled(array)
+    shift = scale - (0 if pa.types.is_integer(array.type) else array.type.scale)
+    if whole is not None and 0 <= shift <= 18:
+        nulls = mask_of(pc.is_null(array))
+        peak = int(np.abs(whole[~nulls]).max(initial=0)) * 10**shift
+        if peak < min(10**to.precision, 2**62):
+            return decimal_from_unscaled(whole * 10**shift, scale, nulls)
+    return run.each(lambda one: _held(Decimal(one), to), array)
+
+
+def _day_to_moment(run: Run, value: Any) -> Any:
+    return pc.cast(run.array(value), pa.timestamp("us"))
+
+
+def _moment_to_day(run: Run, value: Any) -> Any:
+    return pc.cast(pc.floor_temporal(run.array(value), unit="day"), pa.date32(), safe=False)
+
+
+def _same(run: Run, value: Any) -> Any:
+    return run.array(value)
+
+
+def _nothing(run: Run, value: Any) -> Any:
+    return pa.nulls(run.length, arrow_type(run.result))
+
+
+_NUMBERS = ("integer", "decimal", "number")
+_CASTS: dict[tuple[str, str], Function] = {
+    ("text", "integer"): hidden("CAST", _text_to_integer, can_fault=True, costly=True),
+    ("text", "decimal"): hidden("CAST", _text_to_decimal, can_fault=True, costly=True),
+    ("text", "number"): hidden("CAST", _text_to_number, can_fault=True, costly=True),
+    ("text", "boolean"): hidden("CAST", _text_to_boolean, can_fault=True, costly=True),
+    ("text", "date"): hidden("CAST", _text_to_moment, can_fault=True, costly=True),
+    ("text", "timestamp"): hidden("CAST", _text_to_moment, can_fault=True, costly=True),
+    ("date", "timestamp"): hidden("CAST", _day_to_moment),
+    ("timestamp", "date"): hidden("CAST", _moment_to_day),
+    ("boolean", "integer"): hidden("CAST", _to_integer),
+    **{(kind, "text"): hidden("CAST", _to_text, costly=True) for kind in (*_NUMBERS, "boolean", "date", "timestamp")},
+    **{(kind, "number"): hidden("CAST", _to_number) for kind in ("integer", "decimal")},
+    **{(kind, "integer"): hidden("CAST", _to_integer, can_fault=True) for kind in ("decimal", "number")},
+    **{(kind, "decimal"): hidden("CAST", _to_decimal, can_fault=True) for kind in _NUMBERS},
+}
+_SAME = hidden("CAST", _same)
+_NULL = hidden("CAST", _nothing)
+
+
+def cast(source: Type, target: Type) -> Function | None:
+    """The conversion from one type to another, or None where there is none."""
+    if source.kind == "null":
+        return _NULL
+    if source == target and source.kind != "decimal":
+        return _SAME
+    return _CASTS.get((source.kind, target.kind))

@@ -1,0 +1,173 @@
+"""Date templates, as in the standard's ``CAST … FORMAT``: reading text by one, writing dates by one."""
+
+from __future__ import annotations
+
+import calendar
+import datetime as dt
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import lru_cache
+
+from oak_ledger.formula.library.registry import Unfit
+
+_ELEMENT = re.compile(
+    r"YYYY|YY|MONTH|MON|MM|DDD|DD|DAY|DY|HH24|HH12|MI|SS|FF[1-6]|AM|PM", re.IGNORECASE
+)
+MONTHS = list(calendar.month_name)[1:]
+DAYS = list(calendar.day_name)
+_WIDTH = {"YYYY": 4, "YY": 2, "MM": 2, "DD": 2, "DDD": 3, "HH24": 2, "HH12": 2, "MI": 2, "SS": 2}
+_NAMES = {
+    "MONTH": MONTHS,
+    "MON": [name[:3] for name in MONTHS],
+    "DAY": DAYS,
+    "DY": [name[:3] for name in DAYS],
+    "AM": ["AM", "PM"],
+    "PM": ["AM", "PM"],
+}
+
+
+class BadTemplate(ValueError):
+    """A template that cannot be used; its text says why."""
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """An element of a template (`name` in capitals, `written` as in the text), or a delimiter (no name)."""
+
+    name: str
+    written: str
+
+
+@dataclass(frozen=True, slots=True)
+class Template:
+    """A template, read once."""
+
+    text: str
+    pieces: tuple[Piece, ...]
+    pattern: re.Pattern[str]
+
+    @property
+    def names(self) -> list[str]:
+        """The elements, in order."""
+        return [piece.name for piece in self.pieces if piece.name]
+
+    def read(self, text: str) -> dt.datetime:
+        """The moment that the text says; raises Unfit where it does not match or names no real day."""
+        match = self.pattern.fullmatch(text.strip())
+        if match is None:
+            raise Unfit(f"not written as {self.text}")
+        parts = {name.upper(): value for name, value in match.groupdict().items()}
+        try:
+            return _moment(parts)
+        except ValueError as error:
+            raise Unfit("no day of the calendar") from error
+
+    def write(self, moment: dt.date) -> str:
+        """The moment as text."""
+        return "".join(piece.written if not piece.name else _write(piece, moment) for piece in self.pieces)
+
+
+@lru_cache(maxsize=512)
+def template(text: str) -> Template:
+    """Read a template; raises BadTemplate where it cannot be used."""
+    pieces = tuple(_pieces(text))
+    names = [("PM" if piece.name == "AM" else piece.name) for piece in pieces if piece.name]
+    if not names:
+        raise BadTemplate(f"'{text}' has no part of a date in it; parts are YYYY MM DD HH24 MI SS and others.")
+    if len(set(names)) < len(names):
+        raise BadTemplate(f"'{text}' has a part twice.")
+    if "HH12" in names and "PM" not in names:
+        raise BadTemplate("HH12 needs AM beside it, else morning and afternoon are the same.")
+    return Template(text, pieces, re.compile("".join(_expressions(pieces)), re.IGNORECASE))
+
+
+def _pieces(text: str) -> Iterator[Piece]:
+    position = 0
+    for match in _ELEMENT.finditer(text):
+        if match.start() > position:
+            yield _delimiter(text[position : match.start()])
+        yield Piece(match.group().upper(), match.group())
+        position = match.end()
+    if position < len(text):
+        yield _delimiter(text[position:])
+
+
+def _delimiter(text: str) -> Piece:
+    letters = re.search(r"[^\W_]+", text)
+    if letters and text != "T":
+        raise BadTemplate(f"{letters.group()!r} is no part of a date; parts are YYYY YY MM DD MON HH24 MI SS FF3 and others.")
+    return Piece("", text)
+
+
+def _expressions(pieces: tuple[Piece, ...]) -> Iterator[str]:
+    for index, piece in enumerate(pieces):
+        name = piece.name
+        if not name:
+            yield re.escape(piece.written)
+        elif name in _NAMES:
+            yield f"(?P<{name}>{'|'.join(sorted(_NAMES[name], key=len, reverse=True))})"
+        elif name.startswith("FF"):
+            yield rf"(?P<FF>\d{{1,{name[2]}}})"
+        else:
+            width = _WIDTH[name]
+            free = index + 1 == len(pieces) or not pieces[index + 1].name
+            least = 1 if free and name != "YYYY" else width
+            yield rf"(?P<{name}>\d{{{least},{width}}})"
+
+
+def _moment(parts: dict[str, str]) -> dt.datetime:
+    if "YYYY" in parts:
+        year = int(parts["YYYY"])
+    elif "YY" in parts:
+        short = int(parts["YY"])
+        year = short + (1900 if short >= 70 else 2000)
+    else:
+        raise ValueError("no year")
+    month = int(parts.get("MM", 1))
+    for name in ("MON", "MONTH"):
+        if name in parts:
+            month = [one[:3].upper() for one in MONTHS].index(parts[name][:3].upper()) + 1
+    hour = int(parts.get("HH24", 0))
+    if "HH12" in parts:
+        twelve = int(parts["HH12"])
+        if not 1 <= twelve <= 12:
+            raise ValueError("hour")
+        hour = twelve % 12 + (12 if (parts.get("AM") or parts.get("PM", "")).upper() == "PM" else 0)
+    micros = int(parts.get("FF", "0").ljust(6, "0"))
+    moment = dt.datetime(year, month, int(parts.get("DD", 1)), hour, int(parts.get("MI", 0)), int(parts.get("SS", 0)), micros)
+    if "DDD" in parts:
+        moment += dt.timedelta(days=int(parts["DDD"]) - 1)
+        if moment.year != year or int(parts["DDD"]) < 1:
+            raise ValueError("day of the year")
+    return moment
+
+
+def _cased(text: str, written: str) -> str:
+    if written.isupper():
+        return text.upper()
+    return text.lower() if written.islower() else text.capitalize()
+
+
+def _write(piece: Piece, day: dt.date) -> str:
+    moment = day if isinstance(day, dt.datetime) else dt.datetime(day.year, day.month, day.day)
+    name = piece.name
+    numbers = {
+        "YYYY": moment.year,
+        "YY": moment.year % 100,
+        "MM": moment.month,
+        "DD": moment.day,
+        "DDD": moment.timetuple().tm_yday,
+        "HH24": moment.hour,
+        "HH12": moment.hour % 12 or 12,
+        "MI": moment.minute,
+        "SS": moment.second,
+    }
+    if name in numbers:
+        return str(numbers[name]).rjust(_WIDTH[name], "0")
+    if name.startswith("FF"):
+        return f"{moment.microsecond:06d}"[: int(name[2])]
+    chosen = moment.month - 1 if name in ("MON", "MONTH") else moment.weekday()
+    if name in ("AM", "PM"):
+        chosen = moment.hour // 12
+    return _cased(_NAMES[name][chosen], piece.written)

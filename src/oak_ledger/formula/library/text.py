@@ -1,0 +1,218 @@
+"""Functions on text. Positions count characters from 1."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from oak_ledger.formula.library.registry import MISSING, Run, Unfit, function
+
+
+@function(
+    "UPPER(x text) -> text",
+    topic="text",
+    sentence="The text in capitals.",
+    examples=[("UPPER('oak')", "OAK"), ("UPPER('Señor 7')", "SEÑOR 7")],
+    costly=True,
+)
+def upper(run: Run, x: Any) -> Any:
+    """Capitals, one character to one character."""
+    return pc.utf8_upper(run.array(x))
+
+
+@function(
+    "LOWER(x text) -> text",
+    topic="text",
+    sentence="The text in small letters.",
+    examples=[("LOWER('OAK')", "oak"), ("LOWER('Ash-7')", "ash-7")],
+    costly=True,
+)
+def lower(run: Run, x: Any) -> Any:
+    """Small letters, one character to one character."""
+    return pc.utf8_lower(run.array(x))
+
+
+def _trim(run: Run, kernel: Any, x: Any, characters: Any, strip: str) -> Any:
+    known = run.constants[1] if len(run.constants) > 1 else " "
+    if known is None:
+        return pa.nulls(run.length, pa.string())
+    if known is not MISSING:
+        return kernel(run.array(x), known) if known else run.array(x)
+    return run.each(lambda text, chars: getattr(text, strip)(chars) if chars else text, x, characters)
+
+
+@function(
+    "BTRIM(x text, [characters text]) -> text",
+    topic="text",
+    sentence="The text without spaces, or without the given characters, at both ends; also written TRIM(x) "
+    "or TRIM(characters FROM x).",
+    examples=[("BTRIM('  oak ')", "oak"), ("TRIM(BOTH '*' FROM '**ash*')", "ash"), ("TRIM(' elm')", "elm")],
+    costly=True,
+)
+def btrim(run: Run, x: Any, characters: Any = None) -> Any:
+    """Trim both ends."""
+    return _trim(run, pc.utf8_trim, x, characters, "strip")
+
+
+@function(
+    "LTRIM(x text, [characters text]) -> text",
+    topic="text",
+    sentence="The text without spaces, or without the given characters, at its beginning; also written "
+    "TRIM(LEADING characters FROM x).",
+    examples=[("TRIM(LEADING '0' FROM '000417')", "417"), ("LTRIM('  oak ')", "oak ")],
+    costly=True,
+)
+def ltrim(run: Run, x: Any, characters: Any = None) -> Any:
+    """Trim the beginning."""
+    return _trim(run, pc.utf8_ltrim, x, characters, "lstrip")
+
+
+@function(
+    "RTRIM(x text, [characters text]) -> text",
+    topic="text",
+    sentence="The text without spaces, or without the given characters, at its end; also written "
+    "TRIM(TRAILING characters FROM x).",
+    examples=[("TRIM(TRAILING '.' FROM 'end..')", "end"), ("RTRIM(' oak ')", " oak")],
+    costly=True,
+)
+def rtrim(run: Run, x: Any, characters: Any = None) -> Any:
+    """Trim the end."""
+    return _trim(run, pc.utf8_rtrim, x, characters, "rstrip")
+
+
+@function(
+    "REPLACE(x text, part text, by text) -> text",
+    topic="text",
+    sentence="The text with every occurrence of a part replaced. Letter case counts.",
+    examples=[("REPLACE('3,5', ',', '.')", "3.5"), ("REPLACE('Oak oak', 'oak', 'ash')", "Oak ash")],
+    costly=True,
+)
+def replace(run: Run, x: Any, part: Any, by: Any) -> Any:
+    """Replace every occurrence; an empty part changes nothing."""
+    if run.constants[1] == "":
+        return run.array(x)
+    if isinstance(run.constants[1], str) and isinstance(run.constants[2], str):
+        return pc.replace_substring(run.array(x), run.constants[1], run.constants[2])
+    return run.each(lambda text, old, new: text.replace(old, new) if old else text, x, part, by)
+
+
+def _slice(text: str, start: int, length: int | None = None) -> str:
+    begin = max(start - 1, 0)
+    return text[begin:] if length is None else text[begin : max(start - 1 + length, begin)]
+
+
+@function(
+    "SUBSTRING(x text, start integer, [length integer]) -> text",
+    topic="text",
+    sentence="The part of the text from a position, as long as said or to the end; also written "
+    "SUBSTRING(x FROM start FOR length).",
+    examples=[
+        ("SUBSTRING('Hollowmere', 1, 6)", "Hollow"),
+        ("SUBSTRING('ST-0417' FROM 4)", "0417"),
+        ("SUBSTRING('oak', 0, 2)", "o"),
+    ],
+    can_fault=True,
+    costly=True,
+)
+def substring(run: Run, x: Any, start: Any, *length: Any) -> Any:
+    """A part by position; a position before the text uses up length, as the standard says."""
+    known = run.constants[1:]
+    if all(type(value) is int and abs(value) < 2**31 for value in known) and min(known[1:], default=0) >= 0:
+        begin = max(known[0] - 1, 0)
+        stop = max(known[0] - 1 + known[1], begin) if len(known) > 1 else None
+        return pc.utf8_slice_codeunits(run.array(x), start=begin, stop=stop)
+
+    def compute(text: str, begin: int, size: int | None = None) -> str:
+        if size is not None and size < 0:
+            raise Unfit("a length below zero")
+        return _slice(text, begin, size)
+
+    return run.each(compute, x, start, *length)
+
+
+@function(
+    "LEFT(x text, n integer) -> text",
+    topic="text",
+    sentence="The first n characters; with n below zero, all but the last -n.",
+    examples=[("LEFT('spruce', 3)", "spr"), ("LEFT('spruce', -2)", "spru")],
+    costly=True,
+)
+def left(run: Run, x: Any, n: Any) -> Any:
+    """The beginning."""
+    return run.each(lambda text, size: text[:size], x, n)
+
+
+@function(
+    "RIGHT(x text, n integer) -> text",
+    topic="text",
+    sentence="The last n characters; with n below zero, all but the first -n.",
+    examples=[("RIGHT('ST-0417', 4)", "0417"), ("RIGHT('spruce', -2)", "ruce")],
+    costly=True,
+)
+def right(run: Run, x: Any, n: Any) -> Any:
+    """The end."""
+    return run.each(lambda text, size: text[-size:] if size > 0 else text[-size:] if size < 0 else "", x, n)
+
+
+@function(
+    "CHAR_LENGTH(x text) -> integer",
+    topic="text",
+    sentence="How many characters the text has.",
+    examples=[("CHAR_LENGTH('larch')", "5"), ("CHAR_LENGTH('')", "0")],
+)
+def char_length(run: Run, x: Any) -> Any:
+    """The length in characters."""
+    return pc.cast(pc.utf8_length(run.array(x)), pa.int64())
+
+
+@function(
+    "POSITION(part text, x text) -> integer",
+    topic="text",
+    sentence="Where a part first stands in the text, from 1; 0 when it does not.",
+    examples=[("POSITION('-' IN 'ST-0417')", "3"), ("POSITION('x' IN 'oak')", "0")],
+    usage="POSITION(part IN x)",
+)
+def position(run: Run, part: Any, x: Any) -> Any:
+    """The first place of a part."""
+    return run.each(lambda piece, text: text.find(piece) + 1, part, x)
+
+
+@function(
+    "CONTAINS(x text, part text) -> boolean",
+    topic="text",
+    sentence="Whether the part stands anywhere in the text. Letter case counts.",
+    examples=[("CONTAINS('Low Weir mill', 'Weir')", "true"), ("CONTAINS('Low Weir mill', 'weir')", "false")],
+)
+def contains(run: Run, x: Any, part: Any) -> Any:
+    """Whether a part occurs."""
+    if isinstance(run.constants[1], str):
+        return pc.match_substring(run.array(x), run.constants[1])
+    return run.each(lambda text, piece: piece in text, x, part)
+
+
+@function(
+    "STARTS_WITH(x text, part text) -> boolean",
+    topic="text",
+    sentence="Whether the text begins with the part. Letter case counts.",
+    examples=[("STARTS_WITH('ST-0417', 'ST-')", "true"), ("STARTS_WITH('oak', 'Oak')", "false")],
+)
+def starts_with(run: Run, x: Any, part: Any) -> Any:
+    """Whether it begins so."""
+    if isinstance(run.constants[1], str):
+        return pc.starts_with(run.array(x), run.constants[1])
+    return run.each(lambda text, piece: text.startswith(piece), x, part)
+
+
+@function(
+    "ENDS_WITH(x text, part text) -> boolean",
+    topic="text",
+    sentence="Whether the text ends with the part. Letter case counts.",
+    examples=[("ENDS_WITH('larch', 'ch')", "true"), ("ENDS_WITH('oak', 'K')", "false")],
+)
+def ends_with(run: Run, x: Any, part: Any) -> Any:
+    """Whether it ends so."""
+    if isinstance(run.constants[1], str):
+        return pc.ends_with(run.array(x), run.constants[1])
+    return run.each(lambda text, piece: text.endswith(piece), x, part)

@@ -1,0 +1,211 @@
+"""The tree of a formula as it was written: frozen nodes with exact places, so that edits can be made by span."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, fields
+from typing import Any
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Node:
+    """A piece of a formula; `start` and `end` are offsets into its text."""
+
+    start: int
+    end: int
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Literal(Node):
+    """A value as written: `kind` names its type, `value` is a Python value (text for dates)."""
+
+    kind: str
+    value: Any
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Interval(Node):
+    """A whole span of time, such as `INTERVAL '3' DAY`."""
+
+    amount: int
+    unit: str
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Name(Node):
+    """A reference to a field, a constant or a filter."""
+
+    name: str
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Parens(Node):
+    """Something in parentheses; kept, so that a place covers them."""
+
+    inner: Node
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Unary(Node):
+    """A sign or `NOT`."""
+
+    op: str
+    operand: Node
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Binary(Node):
+    """Two operands; `at` is where the operator stands."""
+
+    op: str
+    left: Node
+    right: Node
+    at: int
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Is(Node):
+    """`x IS [NOT] NULL|TRUE|FALSE|UNKNOWN`."""
+
+    operand: Node
+    test: str
+    negated: bool
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Between(Node):
+    """`x [NOT] BETWEEN low AND high`."""
+
+    operand: Node
+    low: Node
+    high: Node
+    negated: bool
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class In(Node):
+    """`x [NOT] IN (…)`."""
+
+    operand: Node
+    items: tuple[Node, ...]
+    negated: bool
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Like(Node):
+    """`x [NOT] LIKE pattern [ESCAPE character]`."""
+
+    operand: Node
+    pattern: Node
+    escape: Node | None
+    negated: bool
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class When(Node):
+    """One branch of a `CASE`."""
+
+    condition: Node
+    value: Node
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Case(Node):
+    """`CASE … END`; `operand` is None in the form with conditions. `IF` is read as this, too."""
+
+    operand: Node | None
+    branches: tuple[When, ...]
+    otherwise: Node | None
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Cast(Node):
+    """`CAST(x AS type [FORMAT template])`; `target` is the type's name, `parameters` those in its parentheses."""
+
+    operand: Node
+    target: str
+    parameters: tuple[int, ...]
+    template: Literal | None
+    target_start: int
+    target_end: int
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class SortKey(Node):
+    """One key of an `ORDER BY`; `nulls_first` is None where it is not said."""
+
+    key: Node
+    descending: bool
+    nulls_first: bool | None
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Bound(Node):
+    """One end of a frame: `kind` is `unbounded`, `current` or `offset`; `after` says following."""
+
+    kind: str
+    after: bool
+    offset: Node | None
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Frame(Node):
+    """`ROWS|RANGE BETWEEN … AND …`."""
+
+    unit: str
+    low: Bound
+    high: Bound
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Over(Node):
+    """`OVER (PARTITION BY … ORDER BY … frame)`."""
+
+    partition: tuple[Node, ...]
+    order: tuple[SortKey, ...]
+    frame: Frame | None
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Call(Node):
+    """A function with its arguments; `name_end` is where its name ends."""
+
+    name: str
+    args: tuple[Node, ...]
+    name_end: int
+    star: bool = False
+    distinct: bool = False
+    within: tuple[SortKey, ...] = ()
+    where: Node | None = None
+    over: Over | None = None
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Wrong(Node):
+    """Where something could not be read; a finding says what."""
+
+
+def children(node: Node) -> list[Node]:
+    """The nodes directly under this one, in the order of the text."""
+    found: list[Node] = []
+    for field in fields(node):
+        value = getattr(node, field.name)
+        if isinstance(value, Node):
+            found.append(value)
+        elif isinstance(value, tuple):
+            found.extend(item for item in value if isinstance(item, Node))
+    return found
+
+
+def walk(node: Node) -> Iterator[Node]:
+    """The node and everything under it; any depth, since no recursion is used."""
+    waiting = [node]
+    while waiting:
+        current = waiting.pop()
+        yield current
+        waiting.extend(reversed(children(current)))
+
+
+def names(node: Node) -> list[Name]:
+    """Every name in the tree, in the order of the text."""
+    return sorted((found for found in walk(node) if isinstance(found, Name)), key=lambda name: name.start)

@@ -1,0 +1,164 @@
+"""How values of the language lie in Arrow arrays, and the few conversions that Arrow's own kernels get wrong."""
+
+from __future__ import annotations
+
+import datetime as dt
+import math
+from collections.abc import Callable
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from oak_ledger.formula.types import MAX_DIGITS, NULL, Kind, Type, decimal
+
+_ARROW: dict[Kind, Any] = {
+    "text": pa.string(),
+    "integer": pa.int64(),
+    "number": pa.float64(),
+    "boolean": pa.bool_(),
+    "date": pa.date32(),
+    "timestamp": pa.timestamp("us"),
+    "null": pa.null(),
+}
+INTEGER_MIN, INTEGER_MAX = -(2**63), 2**63 - 1
+Mask = npt.NDArray[np.bool_]
+
+
+def arrow_type(kind: Type) -> pa.DataType:
+    """The Arrow type in which values of this type lie."""
+    return pa.decimal128(MAX_DIGITS, kind.scale) if kind.kind == "decimal" else _ARROW[kind.kind]
+
+
+def from_arrow_type(kind: pa.DataType) -> Type | None:
+    """The type of the language that an Arrow type carries, or None where it has none."""
+    types = pa.types
+    tests: tuple[tuple[Callable[[Any], bool], Kind], ...] = (
+        (types.is_boolean, "boolean"),
+        (types.is_integer, "integer"),
+        (types.is_floating, "number"),
+        (types.is_date, "date"),
+        (types.is_timestamp, "timestamp"),
+        (types.is_string, "text"),
+        (types.is_large_string, "text"),
+        (types.is_null, "text"),
+    )
+    if types.is_decimal(kind) and kind.scale >= 0:
+        return decimal(kind.scale)
+    if types.is_dictionary(kind):
+        return from_arrow_type(kind.value_type)
+    return next((Type(name) for test, name in tests if test(kind)), None)
+
+
+def type_of_value(value: Any) -> Type:
+    """The type of a Python value."""
+    if value is None:
+        return NULL
+    if isinstance(value, Decimal):
+        return decimal(max(0, -int(value.as_tuple().exponent)))
+    kinds: tuple[tuple[type, Kind], ...] = (
+        (bool, "boolean"),
+        (int, "integer"),
+        (float, "number"),
+        (str, "text"),
+        (dt.datetime, "timestamp"),
+        (dt.date, "date"),
+    )
+    return next(Type(kind) for python, kind in kinds if isinstance(value, python))
+
+
+def scalar(value: Any, kind: Type) -> pa.Scalar:
+    """A constant as an Arrow scalar."""
+    return pa.scalar(value, arrow_type(kind))
+
+
+def mask_of(array: Any) -> Mask:
+    """A boolean array as a NumPy mask; null counts as false."""
+    return np.asarray(pc.fill_null(array, False).to_numpy(zero_copy_only=False), dtype=np.bool_)
+
+
+def blanked(array: Any, mask: Mask) -> Any:
+    """The array with null wherever the mask is true."""
+    return pc.if_else(pa.array(mask), pa.scalar(None, array.type), array)
+
+
+def unscaled(array: Any) -> npt.NDArray[np.int64] | None:
+    """A decimal array's whole numbers (value times ten to its scale), or None if they need more than 64 bits.
+
+    Places that are null hold anything.
+    """
+    buffer = array.buffers()[1]
+    if buffer is None:
+        return np.zeros(len(array), np.int64)
+    pairs = np.frombuffer(buffer, np.int64)[2 * array.offset : 2 * (array.offset + len(array))].reshape(-1, 2)
+    low, high = pairs[:, 0], pairs[:, 1]
+    wide = high != (low >> 63)
+    if wide.any() and (wide & mask_of(pc.is_valid(array))).any():
+        return None
+    return np.ascontiguousarray(low)
+
+
+def decimal_from_unscaled(whole: npt.NDArray[np.int64], scale: int, nulls: Mask | None) -> Any:
+    """The decimal array of whole numbers over ten to the scale; null where the mask is true."""
+    pairs = np.empty((len(whole), 2), np.int64)
+    pairs[:, 0] = whole
+    pairs[:, 1] = whole >> 63
+    validity = None
+    if nulls is not None and nulls.any():
+        validity = pa.py_buffer(np.packbits(~nulls, bitorder="little").tobytes())
+    kind = pa.decimal128(MAX_DIGITS, scale)
+    return pa.Array.from_buffers(kind, len(whole), [validity, pa.py_buffer(pairs.tobytes())])
+
+
+def decimal_to_number(array: Any) -> Any:
+    """A decimal array as 64-bit floats, each the nearest one; Arrow's own cast can be one unit off."""
+    nulls = mask_of(pc.is_null(array))
+    whole = unscaled(array)
+    scale = array.type.scale
+    if whole is not None and scale <= 22 and (np.abs(whole[~nulls]) < 2**53).all():
+        return pa.array(whole.astype(np.float64) / 10.0**scale, mask=nulls)
+    return pa.array([None if value is None else float(value) for value in array.to_pylist()], pa.float64())
+
+
+def digits_used(array: Any) -> int:
+    """How many digits the largest value of a decimal array or scalar has, its decimals included."""
+    if isinstance(array, pa.Scalar):
+        sizes = [array.as_py()]
+    else:
+        ends = pc.min_max(array).as_py()
+        sizes = [ends["min"], ends["max"]]
+    largest = max((abs(int(value.scaleb(array.type.scale))) for value in sizes if value is not None), default=0)
+    return max(len(str(largest)), array.type.scale, 1)
+
+
+def number_text(value: float) -> str:
+    """A number in the shortest form that reads back, with an exponent below 1e-4 and from 1e+15."""
+    if value == 0:
+        return "0"
+    if math.isfinite(value) and 1e-4 <= abs(value) < 1e15:
+        text = format(Decimal(repr(value)), "f")
+        return text.rstrip("0").rstrip(".") if "." in text else text
+    mantissa, _, exponent = f"{Decimal(repr(value)):e}".lower().partition("e")
+    if "." in mantissa:
+        mantissa = mantissa.rstrip("0").rstrip(".")
+    power = int(exponent or 0)
+    return f"{mantissa}e{'-' if power < 0 else '+'}{abs(power):02d}"
+
+
+def value_text(value: Any) -> str | None:
+    """A value as text, the way a cast to text writes it."""
+    if value is None:
+        return None
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, float):
+        return number_text(value)
+    if isinstance(value, Decimal):
+        return format(value, "f")
+    if isinstance(value, dt.datetime):
+        text = value.isoformat(" ")
+        return text.rstrip("0") if value.microsecond else text
+    return str(value)

@@ -1,0 +1,8 @@
+"""Where rows come from: how a file is written (`delimited`), what types it holds (`judge`), reading it (`feeds`)."""
+
+from __future__ import annotations
+
+from oak_ledger.origin.feeds import FilesFeed, OpenOrigin, ParquetFeed, TableFeed, open_origin
+from oak_ledger.origin.spec import OriginSpec
+
+__all__ = ["FilesFeed", "OpenOrigin", "OriginSpec", "ParquetFeed", "TableFeed", "open_origin"]

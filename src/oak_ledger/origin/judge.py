@@ -1,0 +1,207 @@
+"""What type a column of text has, judged from its values, with the evidence."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from oak_ledger.formula.library.casts import SPACES
+from oak_ledger.formula.library.registry import Unfit
+from oak_ledger.formula.library.templates import template
+
+_DAY, _MONTH, _YEAR = r"(?:0?[1-9]|[12][0-9]|3[01])", r"(?:0?[1-9]|1[0-2])", r"(?:1[0-9]{3}|2[0-9]{3})"
+_CLOCK = r"[T ](?:[01]?[0-9]|2[0-3]):[0-5][0-9]"
+_NAME = r"(?i:jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec)"
+# Shapes that a value may have. The order is the order of preference among those that fit.
+SHAPES: dict[str, str] = {
+    "yes-no": r"^(?i:true|false|yes|no)$",
+    "integer": r"^[+-]?[0-9]{1,18}$",
+    "point": r"^[+-]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)$",
+    "comma": r"^[+-]?(?:[0-9]+,?[0-9]*|,[0-9]+)$",
+    "point or comma": r"^[+-]?[0-9]+(?:[.,][0-9]+)?$",
+    "comma thousands": r"^[+-]?[0-9]{1,3}(?:,[0-9]{3})*(?:\.[0-9]+)?$",
+    "point thousands": r"^[+-]?[0-9]{1,3}(?:\.[0-9]{3})*(?:,[0-9]+)?$",
+    "exponent": r"^[+-]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][+-]?[0-9]+)?$",
+    "YYYY-MM-DD": rf"^{_YEAR}-{_MONTH}-{_DAY}$",
+    "DD.MM.YYYY": rf"^{_DAY}\.{_MONTH}\.{_YEAR}$",
+    "DD/MM/YYYY": rf"^{_DAY}/{_MONTH}/{_YEAR}$",
+    "MM/DD/YYYY": rf"^{_MONTH}/{_DAY}/{_YEAR}$",
+    "DD-MM-YYYY": rf"^{_DAY}-{_MONTH}-{_YEAR}$",
+    "YYYY/MM/DD": rf"^{_YEAR}/{_MONTH}/{_DAY}$",
+    "DD MON YYYY": rf"^{_DAY} {_NAME} {_YEAR}$",
+    "YYYY-MM-DD HH24:MI": rf"^{_YEAR}-{_MONTH}-{_DAY}{_CLOCK}$",
+    "YYYY-MM-DD HH24:MI:SS": rf"^{_YEAR}-{_MONTH}-{_DAY}{_CLOCK}:[0-5][0-9](?:\.[0-9]{{1,6}})?$",
+    "DD.MM.YYYY HH24:MI": rf"^{_DAY}\.{_MONTH}\.{_YEAR} {_CLOCK[4:]}$",
+}
+NULL_WORDS = ("NA", "N/A", "n/a", "na", "NULL", "null", "None", "nan", "NaN", "#N/A", "-", "--", "?", "unknown")
+MISFIT_SHARE = 0.005
+_LEADING_ZERO = r"^[+-]?0[0-9]+$"
+_KEPT_DISTINCT = 50_000
+
+
+@dataclass(frozen=True, slots=True)
+class Evidence:
+    """What a column was found to be.
+
+    `kind` is a type of the language with `scale`; `template` a date template, `marks` how decimals are written
+    (`.`, `,` or `., `); `misfits` counts the values that do not fit and `samples` has the first as (row from 1, value);
+    `why` says what decided, in a sentence; `distinct` counts different values (None where too many to keep).
+    """
+
+    kind: str
+    scale: int
+    template: str
+    marks: str
+    rows: int
+    nulls: int
+    distinct: int | None
+    misfits: int
+    samples: tuple[tuple[int, str], ...]
+    least: str
+    most: str
+    why: str
+    null_words: tuple[str, ...] = ()
+
+
+@dataclass(slots=True)
+class _Shape:
+    fits: int = 0
+    alive: bool = True
+    samples: list[tuple[int, str]] = field(default_factory=list)
+
+
+@dataclass(slots=True)
+class Judge:
+    """Sees all batches of one column and then says what it is."""
+
+    rows: int = 0
+    nulls: int = 0
+    zeros: int = 0
+    decimals: int = 0
+    null_words: dict[str, int] = field(default_factory=dict)
+    shapes: dict[str, _Shape] = field(default_factory=lambda: {name: _Shape() for name in SHAPES})
+    distinct: set[str] | None = field(default_factory=set)
+
+    def see(self, values: Any) -> None:
+        """Take in the next batch of text values."""
+        before, self.rows = self.rows, self.rows + len(values)
+        encoded = values.dictionary_encode()
+        codes = encoded.indices
+        self.nulls += codes.null_count
+        present = pc.drop_null(codes).to_numpy(zero_copy_only=False)
+        counts = np.bincount(present, minlength=len(encoded.dictionary))
+        texts = pc.utf8_trim(encoded.dictionary, SPACES)
+        words = pc.is_in(texts, value_set=pa.array(NULL_WORDS)).to_numpy(zero_copy_only=False)
+        for at in np.flatnonzero(words):
+            word = texts[int(at)].as_py()
+            self.null_words[word] = self.null_words.get(word, 0) + int(counts[at])
+        self._distinct(encoded.dictionary)
+        for name, shape in self.shapes.items():
+            if shape.alive:
+                self._shape(name, shape, texts, counts, words, codes, before)
+        zeros = pc.match_substring_regex(texts, _LEADING_ZERO).to_numpy(zero_copy_only=False)
+        self.zeros += int(counts[zeros].sum())
+        ends = pc.extract_regex(texts, r"[.,](?P<decimals>[0-9]+)$")
+        lengths = pc.utf8_length(pc.struct_field(ends, 0))
+        self.decimals = max(self.decimals, pc.max(lengths).as_py() or 0)
+
+    def _distinct(self, values: Any) -> None:
+        if self.distinct is not None:
+            self.distinct.update(values.to_pylist())
+            if len(self.distinct) > _KEPT_DISTINCT:
+                self.distinct = None
+
+    def _shape(self, name: str, shape: _Shape, texts: Any, counts: Any, words: Any, codes: Any, before: int) -> None:
+        fits = pc.match_substring_regex(texts, SHAPES[name]).to_numpy(zero_copy_only=False)
+        shape.fits += int(counts[fits].sum())
+        misfit = ~fits & ~words
+        if len(shape.samples) < 3 and misfit.any():
+            odd = pc.is_in(codes, value_set=pa.array(np.flatnonzero(misfit), codes.type))
+            for row in np.flatnonzero(odd.to_numpy(zero_copy_only=False))[:3].tolist():
+                shape.samples.append((before + row + 1, texts[codes[row].as_py()].as_py()))
+        present = self.rows - self.nulls
+        if present > 200 and shape.fits < 0.9 * (present - sum(self.null_words.values())):
+            shape.alive = False
+
+    def verdict(self) -> Evidence:
+        """What the column is."""
+        words = tuple(sorted(self.null_words))
+        present = self.rows - self.nulls - sum(self.null_words.values())
+        fitting = [
+            name
+            for name, shape in self.shapes.items()
+            if shape.alive and present and (present - shape.fits) <= MISFIT_SHARE * present
+        ]
+        exact = [name for name in fitting if self.shapes[name].fits == present]
+        chosen = (exact or fitting or ["text"])[0]
+        if not present:
+            return self._evidence("text", why="no value at all", words=words)
+        if self.zeros and chosen in ("integer", "point", "comma", "point or comma", "exponent"):
+            why = f"digits with leading zeros in {self.zeros:,} rows; a number would lose them"
+            return self._evidence("text", why=why, words=())
+        if chosen in ("comma thousands", "point thousands") and "point or comma" in exact:
+            chosen = "point or comma"
+        return self._told(chosen, present, words)
+
+    def _told(self, chosen: str, present: int, words: tuple[str, ...]) -> Evidence:
+        if chosen == "text":
+            return self._evidence("text", why="no other type fits nearly all values", words=())
+        if chosen == "yes-no":
+            return self._evidence("boolean", chosen, why="only yes and no", words=words)
+        if chosen == "integer":
+            return self._evidence("integer", chosen, why="whole numbers", words=words)
+        if chosen == "exponent":
+            return self._evidence("number", chosen, why="numbers with exponents", words=words)
+        marks = {"point": ".", "comma": ",", "point or comma": ".,", "comma thousands": ".", "point thousands": ","}
+        if chosen in marks:
+            said = {".": "a decimal point", ",": "a decimal comma", ".,": "a decimal point in some rows and a decimal comma in others"}
+            why = f"decimals with {said[marks[chosen]]}, up to {self.decimals} places"
+            if chosen.endswith("thousands"):
+                why += ", and thousands marks"
+            return self._evidence("decimal", chosen, marks=marks[chosen], scale=self.decimals, why=why, words=words)
+        return self._dated(chosen, words)
+
+    def _dated(self, chosen: str, words: tuple[str, ...]) -> Evidence:
+        why = f"dates written {chosen}"
+        if chosen in ("DD/MM/YYYY", "MM/DD/YYYY"):
+            other = "MM/DD/YYYY" if chosen == "DD/MM/YYYY" else "DD/MM/YYYY"
+            if self.shapes[other].alive and self.shapes[other].fits == self.shapes[chosen].fits:
+                why += "; month first would fit as well: no row can tell, so make sure"
+            else:
+                why += "; rows with a day above 12 decide it"
+        kind = "timestamp" if "HH24" in chosen else "date"
+        given = "" if chosen.startswith("YYYY-MM-DD") else chosen
+        made = self._evidence(kind, chosen, template=given, why=why, words=words)
+        impossible = self._impossible(chosen) if kind == "date" else []
+        if not impossible:
+            return made
+        why += f"; no such day: {', '.join(impossible[:3])}"
+        return self._evidence(kind, chosen, template=given, why=why, words=words, more=len(impossible))
+
+    def _impossible(self, chosen: str) -> list[str]:
+        read, wrong = template(chosen), []
+        for text in self.distinct or ():
+            if re.match(SHAPES[chosen], text.strip(SPACES)):
+                try:
+                    read.read(text)
+                except Unfit:
+                    wrong.append(text)
+        return sorted(wrong)
+
+    def _evidence(self, kind: str, shape: str = "", *, why: str, words: Sequence[str], scale: int = 0,
+                  template: str = "", marks: str = "", more: int = 0) -> Evidence:  # fmt: skip
+        seen = self.shapes[shape] if shape else _Shape(fits=self.rows)
+        worded = sum(self.null_words.get(word, 0) for word in words)
+        misfits = (self.rows - self.nulls - worded - seen.fits if shape else 0) + more
+        values = sorted(self.distinct or ())
+        return Evidence(
+            kind, scale, template, marks, self.rows, self.nulls + worded,
+            None if self.distinct is None else len(self.distinct), misfits, tuple(seen.samples[:3]) if misfits else (),
+            values[0] if values else "", values[-1] if values else "", why, tuple(words),
+        )  # fmt: skip

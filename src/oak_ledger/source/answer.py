@@ -1,0 +1,68 @@
+"""What comes back from a question: the rows, their totals, and everything one should know about them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
+
+import pyarrow as pa
+
+from oak_ledger.engine import Fault
+from oak_ledger.errors import Finding
+from oak_ledger.source.formats import show
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """The answer to a question.
+
+    `table` has the rows; `totals` one row of computed totals, where asked for. `faults` are values that could not be
+    computed, `findings` what else to know (a total that misleads, a filter that matches nothing). `rows_read` and
+    `rows_used` count the source's rows before and after filters; `groups` counts groups before any limit.
+    """
+
+    table: pa.Table
+    totals: pa.Table | None = None
+    faults: tuple[Fault, ...] = ()
+    findings: tuple[Finding, ...] = ()
+    formats: Mapping[str, str] = field(default_factory=dict)
+    rows_read: int = 0
+    rows_used: int = 0
+    groups: int | None = None
+
+    @property
+    def names(self) -> list[str]:
+        """The names of the columns."""
+        return list(self.table.schema.names)
+
+    def to_arrow(self) -> pa.Table:
+        """The rows as an Arrow table."""
+        return self.table
+
+    def to_pandas(self) -> pd.DataFrame:
+        """The rows as a pandas frame."""
+        return self.table.to_pandas()  # type: ignore[no-any-return]
+
+    def to_dicts(self) -> list[dict[str, Any]]:
+        """The rows as dictionaries of Python values."""
+        return self.table.to_pylist()  # type: ignore[no-any-return]
+
+    def value(self) -> Any:
+        """The single value of an answer of one row and one column; raises ValueError otherwise."""
+        if self.table.num_rows != 1 or self.table.num_columns != 1:
+            raise ValueError(f"the answer has {self.table.num_rows} rows and {self.table.num_columns} columns")
+        return self.table.column(0)[0].as_py()
+
+    def shown(self) -> list[list[str]]:
+        """The rows as texts in their display formats."""
+        return [[show(value, self.formats.get(name, "")) for name, value in row.items()] for row in self.to_dicts()]
+
+    def totals_shown(self) -> list[str]:
+        """The totals as texts in their display formats; empty without totals."""
+        if self.totals is None:
+            return []
+        return [show(value, self.formats.get(name, "")) for name, value in self.totals.to_pylist()[0].items()]

@@ -1,0 +1,276 @@
+"""A definition made ready: every field, constant and filter bound and typed, each after those that it needs."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from decimal import Decimal
+from typing import Any
+
+from oak_ledger.engine import Expression
+from oak_ledger.errors import Finding, Place
+from oak_ledger.formula import Grain, Known, Parsed, Type, check, nodes, parse
+from oak_ledger.formula import checked as c
+from oak_ledger.formula.checker import nearest_hint
+from oak_ledger.formula.lexer import name_text, quote_text
+from oak_ledger.formula.types import BOOLEAN, MAX_DIGITS, TEXT, cast_name
+from oak_ledger.source.definition import ConstantSpec, FieldSpec, FilterSpec, read_type
+
+VALUE = "VALUE"
+AnySpec = FieldSpec | ConstantSpec | FilterSpec
+
+
+@dataclass(frozen=True, slots=True)
+class State:
+    """One name of a source, made ready. `expression` is None where it is broken, and `findings` say why."""
+
+    name: str
+    spec: AnySpec
+    what: str
+    expression: Expression | None
+    findings: tuple[Finding, ...]
+    uses: tuple[str, ...]
+    tree: nodes.Node | None = None
+
+    @property
+    def type(self) -> Type | None:
+        """The type of its values; None where it is broken."""
+        return None if self.expression is None else self.expression.checked.type
+
+    @property
+    def grain(self) -> Grain:
+        """What one value belongs to; a broken name counts as one per row."""
+        return Grain.ROW if self.expression is None else self.expression.checked.grain
+
+    @property
+    def broken(self) -> bool:
+        """Whether it cannot be computed."""
+        return self.expression is None
+
+    @property
+    def own_fault(self) -> bool:
+        """Whether it is broken by itself and not only through another field."""
+        return any(found.code != "broken-field" for found in self.findings if found.severity == "error")
+
+    @property
+    def format(self) -> str:
+        """How its values are shown."""
+        return self.spec.format if isinstance(self.spec, FieldSpec) else ""
+
+
+@dataclass(slots=True)
+class Names:
+    """The names of a source, for the checker."""
+
+    states: Mapping[str, State]
+    columns: Mapping[str, str]
+    extra: Mapping[str, Known] = field(default_factory=dict)
+
+    def find(self, name: str) -> Known | None:
+        """What a name stands for."""
+        key = name.casefold()
+        if key in self.extra:
+            return self.extra[key]
+        state = self.states.get(key)
+        return None if state is None else Known(state.name, state.type, state.grain, state.what)
+
+    def names(self) -> Iterable[str]:
+        """All names."""
+        return [*(known.name for known in self.extra.values()), *(state.name for state in self.states.values())]
+
+    def advice(self, name: str) -> str:
+        """A column's name is told by its field's."""
+        taken = self.columns.get(name.casefold())
+        return f"The column {name} is the field {name_text(taken)}." if taken else ""
+
+
+@dataclass(frozen=True, slots=True)
+class Compiled:
+    """All names of a source by casefold, and every expression by name, the inner ones of plain fields included."""
+
+    states: Mapping[str, State]
+    expressions: Mapping[str, Expression]
+    columns: Mapping[str, str]
+    arriving: Mapping[str, Type]
+
+    def scope(self, extra: Mapping[str, Known] | None = None) -> Names:
+        """The names that a formula over this source may use."""
+        return Names(self.states, self.columns, extra or {})
+
+
+def compile_names(
+    specs: Sequence[AnySpec], arriving: Mapping[str, Type], *, ready: bool = False, where: str = ""
+) -> Compiled:
+    """Make every name ready. `arriving` are the origin's columns with their types.
+
+    With `ready`, row values have been computed before (a published source): each is the column of its own name.
+    """
+    work = _Compiler(arriving, ready, where)
+    by_key = {spec.name.casefold(): spec for spec in specs}
+    columns = {spec.column.casefold(): spec.name for spec in specs if isinstance(spec, FieldSpec) and spec.column}
+    parsed = {key: parse(_formula_of(spec)) for key, spec in by_key.items() if _formula_of(spec)}
+    needs = {
+        key: list(dict.fromkeys(name.name.casefold() for name in nodes.names(one.tree) if name.name.casefold() in by_key))
+        for key, one in parsed.items()
+    }
+    order, cycles = _ordered(by_key, needs)
+    names = Names(work.states, columns)
+    for key in order:
+        spec = by_key[key]
+        place = f"{where}, {_what(spec)} {spec.name!r}" if where else spec.name
+        if key in cycles:
+            work.cycle(spec, cycles[key], place)
+        elif isinstance(spec, FieldSpec) and spec.column:
+            work.plain(spec, names, place)
+        else:
+            work.formula(spec, parsed[key], names, [by_key[one].name for one in needs[key]], place)
+    states = {key: work.states[key] for key in by_key}
+    return Compiled(states, work.expressions, columns, arriving)
+
+
+def _what(spec: AnySpec) -> str:
+    if isinstance(spec, FieldSpec):
+        return "field"
+    return "constant" if isinstance(spec, ConstantSpec) else "filter"
+
+
+def _formula_of(spec: AnySpec) -> str:
+    """The formula text of a spec; empty for a plain field."""
+    if isinstance(spec, FieldSpec):
+        return spec.formula
+    if isinstance(spec, FilterSpec):
+        return spec.where
+    if spec.value is not None:
+        return literal_text(spec.value)
+    since = sorted(spec.values.items(), reverse=True)
+    cases = " ".join(f"WHEN {name_text(spec.by)} >= DATE '{date}' THEN {literal_text(value)}" for date, value in since)
+    return f"CASE {cases} END"
+
+
+def literal_text(value: Any) -> str:
+    """A value as a formula writes it."""
+    if isinstance(value, bool):
+        return "TRUE" if value else "FALSE"
+    if isinstance(value, str):
+        return quote_text(value)
+    if isinstance(value, dt.datetime):
+        return f"TIMESTAMP '{value.isoformat(' ')}'"
+    if isinstance(value, dt.date):
+        return f"DATE '{value.isoformat()}'"
+    return format(value, "f") if isinstance(value, Decimal) else str(value)
+
+
+def _ordered(specs: Mapping[str, AnySpec], needs: Mapping[str, list[str]]) -> tuple[list[str], dict[str, list[str]]]:
+    """Names in an order in which each stands after those it needs, and for each name of a cycle the cycle's path."""
+    order: list[str] = []
+    cycles: dict[str, list[str]] = {}
+    state: dict[str, int] = {}  # 1: being looked at, 2: done
+    for first in specs:
+        if state.get(first):
+            continue
+        path: list[tuple[str, Iterator[str]]] = [(first, iter(needs.get(first, ())))]
+        state[first] = 1
+        while path:
+            name, rest = path[-1]
+            inner = next(rest, None)
+            if inner is None:
+                path.pop()
+                state[name] = 2
+                order.append(name)
+            elif state.get(inner) == 1:
+                members = [one for one, _ in path]
+                loop = members[members.index(inner) :]
+                for member in loop:
+                    cycles.setdefault(member, [*loop, inner])
+            elif inner not in state:
+                state[inner] = 1
+                path.append((inner, iter(needs.get(inner, ()))))
+    return order, cycles
+
+
+class _Compiler:
+    def __init__(self, arriving: Mapping[str, Type], ready: bool, where: str) -> None:
+        self.arriving, self.ready, self.where = arriving, ready, where
+        self.states: dict[str, State] = {}
+        self.expressions: dict[str, Expression] = {}
+
+    def keep(self, state: State) -> None:
+        self.states[state.name.casefold()] = state
+        if state.expression is not None:
+            self.expressions[state.name] = state.expression
+
+    def cycle(self, spec: AnySpec, path: Sequence[str], place: str) -> None:
+        shown = " → ".join(path)
+        found = Finding("cycle", f"{spec.name} depends on itself: {shown}.", Place(place), "Take one of these references out.")
+        self.keep(State(spec.name, spec, _what(spec), None, (found,), tuple(path[:-1])))
+
+    def formula(self, spec: AnySpec, parsed: Parsed, names: Names, uses: Sequence[str], place: str) -> None:
+        """A calculated field, a constant or a filter."""
+        formula = check(parsed, names, where=place)
+        tree, findings = formula.checked, list(formula.findings)
+        if tree is not None and isinstance(spec, FilterSpec) and (tree.type != BOOLEAN or tree.grain == Grain.GROUP):
+            message = f"A filter is a condition on a row; this is {tree.type} per {tree.grain}."
+            findings.append(Finding("condition-wanted", message, Place(place, parsed.text, 0, len(parsed.text))))
+            tree = None
+        if tree is not None and self.ready and tree.grain == Grain.ROW and isinstance(spec, FieldSpec):
+            tree = c.ColumnRef(0, 0, tree.type, Grain.ROW, spec.name)
+        expression = None if tree is None else Expression(spec.name, parsed.text, tree)
+        what = "calculated field" if isinstance(spec, FieldSpec) else _what(spec)
+        self.keep(State(spec.name, spec, what, expression, tuple(findings), tuple(uses), parsed.tree))
+
+    def plain(self, spec: FieldSpec, names: Names, place: str) -> None:
+        """A column taken over: read into its type, then cleaned."""
+        if self.ready:
+            kind = self.arriving.get(spec.name)
+            made = None if kind is None else c.ColumnRef(0, 0, kind, Grain.ROW, spec.name)
+            self.keep(State(spec.name, spec, "field", made and Expression(spec.name, spec.name, made), (), ()))
+            return
+        arriving = self.arriving.get(spec.column)
+        if arriving is None:
+            found = Finding("missing-column", f"The column {spec.column!r} is not there.", Place(place),
+                            nearest_hint(spec.column, self.arriving, str))  # fmt: skip
+            self.keep(State(spec.name, spec, "field", None, (found,), ()))
+            return
+        column = f"{spec.name}\0column"
+        self.expressions[column] = Expression(spec.name, spec.column, c.ColumnRef(0, 0, arriving, Grain.ROW, spec.column))
+        value = Known(column, arriving, Grain.ROW)
+        steps = [text for text in (reading_formula(spec, arriving), spec.clean) if text]
+        expression = Expression(spec.name, VALUE, c.FieldRef(0, 0, arriving, Grain.ROW, column))
+        findings: tuple[Finding, ...] = ()
+        for at, text in enumerate(steps):
+            formula = check(text, Names(self.states, {}, {"value": value}), where=place)
+            findings = formula.findings
+            if formula.checked is None or formula.checked.grain == Grain.GROUP:
+                if not findings:
+                    findings = (Finding("grain-mixed", "A clean has one value per row; aggregates do not go here.", Place(place, text)),)
+                break
+            expression = Expression(spec.name, text, formula.checked)
+            if at + 1 < len(steps):
+                step = f"{spec.name}\0step {at}"
+                self.expressions[step] = expression
+                value = Known(step, formula.checked.type, Grain.ROW)
+        self.keep(State(spec.name, spec, "field", None if findings else expression, findings, ()))
+
+
+def reading_formula(spec: FieldSpec, arriving: Type) -> str:
+    """How a column's values are read into the field's type, as a formula over VALUE; empty where they stay as they are."""
+    if not spec.type:
+        return ""
+    target, precision = read_type(spec.type)
+    text = VALUE
+    if arriving == TEXT:
+        if spec.null_words:
+            words = ", ".join(quote_text(word) for word in spec.null_words)
+            text = f"CASE WHEN BTRIM({VALUE}) IN ({words}) THEN NULL ELSE {VALUE} END"
+        if target == TEXT:
+            return "" if text == VALUE else text
+        text = f"NULLIF(BTRIM({text}), '')"
+        if spec.thousands_mark:
+            text = f"REPLACE({text}, {quote_text(spec.thousands_mark)}, '')"
+        if spec.decimal_mark == ",":
+            text = f"REPLACE({text}, ',', '.')"
+    elif arriving == target:
+        return ""
+    given = f" FORMAT {quote_text(spec.template)}" if spec.template and TEXT in (arriving, target) else ""
+    return f"CAST({text} AS {cast_name(target, min(precision, MAX_DIGITS))}{given})"

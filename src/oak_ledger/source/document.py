@@ -1,0 +1,332 @@
+"""A TOML file as a row of blocks, so that an edit touches one block and every other character stays as it was.
+
+A block is a table header with what stands under it and the comment lines right above it. Blocks are values:
+an edit gives a new block, and a document with it.
+"""
+
+from __future__ import annotations
+
+import difflib
+import os
+import re
+import tempfile
+import tomllib
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from decimal import Decimal
+from pathlib import Path
+from typing import Any, TypeVar
+
+from pydantic import BaseModel, ValidationError
+
+from oak_ledger.errors import Finding, OakError, Place, UnusableInput
+
+_HEADER = re.compile(r"^[ \t]*(\[\[?)[ \t]*([A-Za-z_][\w-]*)[ \t]*\]\]?[ \t]*(?:#.*)?$")
+_TRIPLE = re.compile(r"'''|\"\"\"")
+Spec = TypeVar("Spec", bound=BaseModel)
+
+
+@dataclass(frozen=True, slots=True)
+class Block:
+    """One table of the file: its name, its text with the comments above it, its values, and its first line."""
+
+    name: str
+    text: str
+    values: Mapping[str, Any]
+    spec: BaseModel | None = None
+    line: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Shape:
+    """What tables a kind of file may hold: the model of each, and which of them are lists."""
+
+    models: Mapping[str, type[BaseModel]]
+    lists: frozenset[str]
+    required: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Document:
+    """A file of blocks, checked against its shape; `where` is the name that messages use."""
+
+    blocks: tuple[Block, ...]
+    shape: Shape
+    where: str
+
+    @property
+    def text(self) -> str:
+        """The whole file."""
+        return "".join(block.text for block in self.blocks)
+
+    def all(self, name: str) -> list[Block]:
+        """The blocks of a name, in order."""
+        return [block for block in self.blocks if block.name == name]
+
+    def specs(self, name: str, model: type[Spec]) -> list[Spec]:
+        """The models of the blocks of a name, in order."""
+        return [block.spec for block in self.blocks if block.name == name and isinstance(block.spec, model)]
+
+    def replaced(self, old: Block, changes: Mapping[str, Any]) -> Document:
+        """The document with some keys of one block changed; a value of None takes the key out."""
+        new = _validated(edited(old, changes), self.shape, self.where)
+        return replace(self, blocks=tuple(new if block is old else block for block in self.blocks))
+
+    def rebuilt(self, blocks: Iterable[Block]) -> Document:
+        """The document with other blocks."""
+        return replace(self, blocks=tuple(blocks))
+
+    def added(self, name: str, values: Mapping[str, Any], after: Block | None = None) -> Document:
+        """The document with a new block after a given one, else after the last of its name, else at the end."""
+        made = _validated(new_block(name, values), self.shape, self.where)
+        if after is None:
+            after = next((block for block in reversed(self.blocks) if block.name == name), None)
+        blocks = list(self.blocks)
+        at = len(blocks) if after is None else next(at for at, one in enumerate(blocks) if one is after) + 1
+        if at and blocks[at - 1].text and not blocks[at - 1].text.endswith("\n\n"):
+            end = "\n" if blocks[at - 1].text.endswith("\n") else "\n\n"
+            blocks[at - 1] = replace(blocks[at - 1], text=blocks[at - 1].text + end)
+        if at < len(blocks):
+            made = replace(made, text=made.text + "\n")
+        blocks.insert(at, made)
+        return replace(self, blocks=tuple(blocks))
+
+    def without(self, old: Sequence[Block]) -> Document:
+        """The document without some blocks."""
+        return replace(self, blocks=tuple(block for block in self.blocks if all(block is not one for one in old)))
+
+
+def read_document(path: Path, shape: Shape) -> Document:
+    """Read and check a file; raises UnusableInput saying what is wrong, where, and how to mend it."""
+    try:
+        text = path.read_bytes().decode("utf-8-sig")
+    except FileNotFoundError:
+        near = [one.name for one in path.parent.glob("*.toml")] if path.parent.is_dir() else []
+        close = difflib.get_close_matches(path.name, near, 1)
+        hint = f"Did you mean {close[0]}?" if close else f"In that folder there is {', '.join(sorted(near)[:5])}." if near else ""
+        raise UnusableInput("no-file", f"There is no file {path}.", hint=hint) from None
+    except UnicodeDecodeError as error:
+        raise UnusableInput("not-text", f"{path} is not a text file in UTF-8: byte {error.start + 1}.") from None
+    except OSError as error:
+        raise UnusableInput("unreadable", f"{path} cannot be read: {error.strerror}.") from error
+    return parse_document(text, shape, path.name)
+
+
+def parse_document(text: str, shape: Shape, where: str) -> Document:
+    """Check a text and cut it into blocks."""
+    text = text.replace("\r\n", "\n")
+    try:
+        tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise _not_toml(text, where, str(error)) from None
+    blocks = list(_blocks(text, where))
+    findings: list[Finding] = []
+    checked: list[Block] = []
+    for block in blocks:
+        try:
+            checked.append(_validated(block, shape, where))
+        except OakError as error:
+            findings += error.findings
+    for name in shape.required:
+        if not any(block.name == name for block in blocks):
+            findings.append(Finding("table-missing", f"{where} has no [{name}].", Place(where), f"Add a [{name}] table."))
+    for name in sorted({block.name for block in blocks} - shape.lists - {""}):
+        if name in shape.models and sum(block.name == name for block in blocks) > 1:
+            findings.append(Finding("table-twice", f"{where} has [{name}] twice.", Place(where)))
+    if findings:
+        raise UnusableInput.of(findings)
+    return Document(tuple(checked), shape, where)
+
+
+def _not_toml(text: str, where: str, said: str) -> OakError:
+    match = re.search(r"\(at line (\d+), column (\d+)\)", said)
+    what = said[: match.start()].strip() if match else said
+    place = Place(where)
+    if match:
+        lines = text.split("\n")
+        start = sum(len(line) + 1 for line in lines[: int(match[1]) - 1]) + int(match[2]) - 1
+        place = Place(where, text, start, start + 1)
+    error = UnusableInput("not-toml", f"{where} is not well written: {what}.", place=place)
+    hint = "Text values stand in quotes; a formula with quotes in it stands in '''…'''."
+    error.findings = (replace(error.findings[0], hint=hint),)
+    return error
+
+
+def _starts(text: str) -> list[int]:
+    """Where blocks start: at headers that stand outside long texts, with the comments right above them."""
+    starts: list[int] = []
+    comment: int | None = None
+    quote: str | None = None
+    position = 0
+    for line in text.splitlines(keepends=True):
+        if quote is None and _HEADER.match(line.rstrip("\n")):
+            starts.append(position if comment is None else comment)
+        stripped = line.strip()
+        if quote is None and stripped.startswith("#"):
+            comment = position if comment is None else comment
+        else:
+            comment = None
+            for mark in _TRIPLE.findall(line):
+                quote = None if quote == mark else quote or mark
+        position += len(line)
+    return starts
+
+
+def _blocks(text: str, where: str) -> Iterable[Block]:
+    edges = [0, *_starts(text), len(text)]
+    line, waiting = 1, ""
+    for start, end in zip(edges, edges[1:], strict=False):
+        waiting += text[start:end]
+        if not waiting:
+            continue
+        try:
+            values = tomllib.loads(waiting, parse_float=Decimal)
+        except tomllib.TOMLDecodeError:
+            continue  # a line that only looked like a header: it belongs to what follows
+        name = next(iter(values), "")
+        inner = values.get(name)
+        inner = inner[0] if isinstance(inner, list) and len(inner) == 1 and isinstance(inner[0], dict) else inner
+        if len(values) > 1 or (name and not isinstance(inner, dict)):
+            raise UnusableInput("stray-key", f"{where} has the key {name!r} outside any table.", hint="Put it under a [table].")
+        yield Block(name, waiting, inner or {}, None, line)
+        line += waiting.count("\n")
+        waiting = ""
+
+
+def _validated(block: Block, shape: Shape, where: str) -> Block:
+    if not block.name:
+        return block
+    model = shape.models.get(block.name)
+    named = f"{where}, {block.name} {block.values['name']!r}" if "name" in block.values else f"{where}, [{block.name}]"
+    if model is None:
+        close = difflib.get_close_matches(block.name, shape.models, 1)
+        hint = f"Did you mean [{close[0]}]?" if close else f"Tables are {', '.join(shape.models)}."
+        raise UnusableInput("unknown-table", f"There is no table [{block.name}] in such a file.", hint=hint, where=f"{where}, line {block.line}")
+    try:
+        return replace(block, spec=model.model_validate(block.values))
+    except ValidationError as error:
+        raise UnusableInput.of([_finding(block, model, problem, named) for problem in error.errors()]) from None
+
+
+def _finding(block: Block, model: type[BaseModel], problem: Any, where: str) -> Finding:
+    path = [str(part) for part in problem["loc"]]
+    key = path[0] if path else ""
+    place = _key_place(block, key, where)
+    if problem["type"] == "extra_forbidden":
+        known = [name for name in model.model_fields if not name.startswith("_")]
+        close = difflib.get_close_matches(key, known, 1)
+        hint = f"Did you mean {close[0]}?" if close else f"Keys are {', '.join(known)}."
+        return Finding("unknown-key", f"There is no key {key!r} here.", place, hint)
+    if problem["type"] == "missing":
+        return Finding("key-missing", f"The key {key!r} is missing.", place, _says(model, key))
+    if problem["type"] == "value_error":
+        return Finding("wrong-value", str(problem["ctx"]["error"]), place, _says(model, key))
+    wanted = problem["msg"].removeprefix("Input should be ").replace("a valid ", "a ")
+    return Finding("wrong-value", f"{'.'.join(path)} should be {wanted}, but is {problem['input']!r}.", place, _says(model, key))
+
+
+def _says(model: type[BaseModel], key: str) -> str:
+    info = model.model_fields.get(key)
+    return f"{key}: {info.description}." if info and info.description else ""
+
+
+def _key_place(block: Block, key: str, where: str) -> Place:
+    match = re.search(rf"^[ \t]*\"?{re.escape(key)}\"?[ \t]*=", block.text, re.MULTILINE) if key else None
+    line = block.line + (block.text.count("\n", 0, match.start()) if match else 0)
+    return Place(f"{where}, line {line}" if block.line else where)
+
+
+# -- writing ---------------------------------------------------------------------------------------------
+
+
+def edited(block: Block, changes: Mapping[str, Any]) -> Block:
+    """The block with some keys changed, added or (None) taken out; comments and order stay."""
+    import tomlkit
+
+    document = tomlkit.parse(block.text)
+    table: Any = document[block.name]
+    table = table[0] if isinstance(table, list) else table
+    for key, value in changes.items():
+        if value is None:
+            if key in table:
+                del table[key]
+        elif key not in table or _plain(table[key]) != value:
+            table[key] = item_of(value)
+    text = tomlkit.dumps(document)
+    values = {key: value for key, value in {**block.values, **changes}.items() if value is not None}
+    return replace(block, text=text, values=values)
+
+
+def _plain(value: Any) -> Any:
+    return value.unwrap() if hasattr(value, "unwrap") else value
+
+
+def new_block(name: str, values: Mapping[str, Any], *, listed: bool = True) -> Block:
+    """A block written anew."""
+    import tomlkit
+
+    given = {key: value for key, value in values.items() if value is not None}
+    table = tomlkit.table()
+    for key, value in given.items():
+        table.add(key, item_of(value))
+    document = tomlkit.document()
+    if listed:
+        several = tomlkit.aot()
+        several.append(table)
+        document.add(name, several)
+    else:
+        document.add(name, table)
+    return Block(name, tomlkit.dumps(document), given)
+
+
+def item_of(value: Any) -> Any:
+    """A value as TOML writes it: formulas with quotes in the kind of text that needs no escapes."""
+    import tomlkit
+
+    if isinstance(value, str):
+        if ("\n" in value or '"' in value or "\\" in value) and "'''" not in value and not value.endswith("'"):
+            return tomlkit.string(value, literal=True, multiline=True)
+        return tomlkit.string(value)
+    if isinstance(value, (list, tuple)):
+        array = tomlkit.array()
+        for item in value:
+            array.append(item_of(item))
+        if len(value) > 1 and sum(len(str(item)) for item in value) > 90:
+            array.multiline(True)
+        return array
+    if isinstance(value, Mapping):
+        inline = tomlkit.inline_table()
+        for key, inner in value.items():
+            inline.append(str(key), item_of(inner))
+        return inline
+    if isinstance(value, Decimal):
+        return tomlkit.float_(float(value)) if value != value.to_integral_value() else tomlkit.float_(str(value))
+    return tomlkit.item(value)
+
+
+def write_text(path: Path, text: str) -> None:
+    """Write a text file whole or not at all: beside it first, then in its place."""
+    write_bytes(path, lambda temporary: temporary.write_bytes(text.encode("utf-8")))
+
+
+def write_bytes(path: Path, write: Callable[[Path], Any]) -> None:
+    """Have a file written beside its place, and put it there only when it is whole and on the disk."""
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        handle, name = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".part", dir=path.parent)
+    except OSError as error:
+        raise UnusableInput("not-written", f"{path} cannot be written: {error.strerror}.", hint="Nothing was changed.") from error
+    os.close(handle)
+    temporary = Path(name)
+    try:
+        temporary.chmod(path.stat().st_mode & 0o777 if path.exists() else 0o644)
+        write(temporary)
+        with temporary.open("rb+") as file:
+            os.fsync(file.fileno())
+        temporary.replace(path)
+    except OSError as error:
+        said = error.strerror or str(error)
+        raise UnusableInput("not-written", f"{path} cannot be written: {said}.", hint="Nothing was changed.") from error
+    finally:
+        temporary.unlink(missing_ok=True)
+

@@ -1,0 +1,135 @@
+"""Every place of a file that names a field, as one kind of thing, found from what the models say of their keys."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from oak_ledger.formula import nodes
+from oak_ledger.formula.lexer import name_text
+from oak_ledger.formula.parser import parse
+from oak_ledger.source.document import Block, Document
+
+PLACEHOLDER = re.compile(r"\{([^{}]+)\}")
+Renames = Mapping[str, str]
+"""New names by the old ones in casefold."""
+
+
+@dataclass(frozen=True, slots=True)
+class Reference:
+    """One place that names a field: the file, the entry and the key in it, the name as written there."""
+
+    file: str
+    entry: str
+    key: str
+    name: str
+    text: str
+
+
+def entry_name(block: Block) -> str:
+    """What an entry is called in messages."""
+    title = block.values.get("name") or block.values.get("title")
+    return f"{block.name} {title!r}" if title else f"[{block.name}]"
+
+
+def _keys(block: Block) -> Iterator[tuple[str, str, Any]]:
+    if block.spec is None:
+        return
+    for key, info in type(block.spec).model_fields.items():
+        extra = info.json_schema_extra
+        if isinstance(extra, dict) and "refers" in extra and block.values.get(key):
+            yield key, str(extra["refers"]), block.values[key]
+
+
+def references(document: Document) -> list[Reference]:
+    """All places of a file that name fields, in the order of the file."""
+    found: list[Reference] = []
+    for block in document.blocks:
+        for key, kind, value in _keys(block):
+            for name, text in _named(kind, value):
+                found.append(Reference(document.where, entry_name(block), key, name, text))
+    return found
+
+
+def _named(kind: str, value: Any) -> Iterator[tuple[str, str]]:
+    if kind == "formula":
+        yield from ((name.name, value) for name in nodes.names(parse(value).tree))
+    elif kind == "name":
+        yield value, value
+    elif kind == "text":
+        yield from ((name, value) for name in PLACEHOLDER.findall(value))
+    else:
+        for item in value:
+            yield from _item_names(kind, item)
+
+
+def _item_names(kind: str, item: Any) -> Iterator[tuple[str, str]]:
+    if isinstance(item, Mapping):
+        yield from _named("formula", item.get("formula", ""))
+    elif kind == "sort":
+        yield item.removeprefix("-"), item
+    elif kind == "shown" and not is_name(item):
+        yield from _named("formula", item)
+    else:
+        yield item, item
+
+
+def is_name(item: str) -> bool:
+    """Whether an entry of `by` or `show` is a field's name and not a formula."""
+    parsed = parse(item)
+    return bool(parsed.findings) or isinstance(parsed.tree, nodes.Name)
+
+
+def bare_name(item: str) -> str:
+    """The field that such an entry names: its text, without the double quotes that it may have."""
+    tree = parse(item).tree
+    return tree.name if isinstance(tree, nodes.Name) else item
+
+
+def repointed_formula(text: str, renames: Renames) -> str:
+    """A formula with names replaced by span; every other character stays."""
+    for name in reversed(nodes.names(parse(text).tree)):
+        new = renames.get(name.name.casefold())
+        if new is not None:
+            text = text[: name.start] + name_text(new) + text[name.end :]
+    return text
+
+
+def _repointed_item(kind: str, item: Any, renames: Renames) -> Any:
+    if isinstance(item, Mapping):
+        return {**item, "formula": repointed_formula(item.get("formula", ""), renames)}
+    if kind == "sort":
+        sign = "-" if item.startswith("-") else ""
+        return sign + renames.get(item.removeprefix("-").casefold(), item.removeprefix("-"))
+    if kind == "shown" and not is_name(item):
+        return repointed_formula(item, renames)
+    return renames.get(bare_name(item).casefold(), item)
+
+
+def _repointed(kind: str, value: Any, renames: Renames) -> Any:
+    if kind == "formula":
+        return repointed_formula(value, renames)
+    if kind == "name":
+        return renames.get(value.casefold(), value)
+    if kind == "text":
+        return PLACEHOLDER.sub(lambda match: "{" + renames.get(match[1].casefold(), match[1]) + "}", value)
+    return [_repointed_item(kind, item, renames) for item in value]
+
+
+def repointed(document: Document, renames: Renames, *, only: Callable[[Block], bool] = lambda _block: True) -> Document:
+    """The file with every place that names an old name naming the new one instead."""
+    for block in document.blocks:
+        if not only(block):
+            continue
+        changes = {}
+        for key, kind, value in _keys(block):
+            new = _repointed(kind, value, renames)
+            if new != value and new != list(value):
+                changes[key] = new
+        if changes:
+            document = document.replaced(block, changes)
+    return document
+
+

@@ -1,0 +1,411 @@
+"""A source: a definition and the rows it yields. A value: every edit gives a new source and leaves the old one alone."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import pyarrow as pa
+
+from oak_ledger.engine import Expression, Question, SortBy, answer
+from oak_ledger.errors import Finding, FormulaError, OakError, Place, UnusableInput
+from oak_ledger.formula import Formula, Grain, check
+from oak_ledger.formula import checked as c
+from oak_ledger.formula.checker import nearest_hint
+from oak_ledger.formula.lexer import name_text
+from oak_ledger.origin import OpenOrigin, OriginSpec, TableFeed, open_origin
+from oak_ledger.origin.feeds import Progress
+from oak_ledger.source.answer import Answer
+from oak_ledger.source.compiled import AnySpec, Compiled, State, compile_names
+from oak_ledger.source.definition import DEFINITION, ConstantSpec, FieldSpec, FilterSpec, SourceSpec
+from oak_ledger.source.document import Block, Document, parse_document, read_document, write_text
+from oak_ledger.source.places import bare_name, is_name, repointed
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+Shown = str | tuple[str, str]
+"""A field's name, a formula, or a name with a formula."""
+
+# How a measure is totalled unless told otherwise: the formula around the field, and the word for it.
+_TOTALS: dict[str, tuple[str, str]] = {
+    "sum": ("SUM({})", "sum"),
+    "average": ("AVG({})", "average"),
+    "median": ("MEDIAN({})", "median"),
+    "least": ("MIN({})", "least"),
+    "largest": ("MAX({})", "largest"),
+    "count": ("COUNT({})", "count"),
+    "distinct": ("COUNT(DISTINCT {})", "distinct"),
+}
+# What else looks at a source (see `Source.check`) and at an answer. Filled by the packages that know more.
+CHECKS: list[Callable[[Source], Iterable[Finding]]] = []
+ANSWER_CHECKS: list[Callable[[Source, Sequence[State]], Iterable[Finding]]] = []
+
+
+@dataclass(frozen=True)
+class Published:
+    """Which published version a source is: its number, stage, maker and time as text."""
+
+    number: int
+    stage: str
+    made_by: str
+    made_at: str
+
+
+@dataclass(frozen=True)
+class Source:
+    """A curated source. Make one with `open_source` or `Source.from_table`."""
+
+    document: Document
+    folder: Path
+    path: Path | None = None
+    feed: OpenOrigin | None = None
+    published: Published | None = None
+    progress: Progress | None = field(default=None, compare=False)
+
+    # -- making ------------------------------------------------------------------------------------------
+
+    @staticmethod
+    def from_table(table: pa.Table | pd.DataFrame, *, name: str) -> Source:
+        """A source over an Arrow table or a pandas frame; each column becomes a plain field of the same name."""
+        if not isinstance(table, pa.Table):
+            table = pa.Table.from_pandas(table, preserve_index=False)
+        feed = TableFeed(table)
+        text = f'[source]\nname = "{name}"\n\n[origin]\nkind = "memory"\n\n'
+        document = parse_document(text, DEFINITION, name)
+        for column in feed.columns():
+            document = document.added("field", {"name": column, "column": column})
+        return Source(document, Path(), feed=feed)
+
+    def changed(self, document: Document) -> Source:
+        """The same source with another definition."""
+        made = replace(self, document=document)
+        _no_name_twice(document)
+        return made
+
+    def save(self, path: str | Path | None = None) -> Path:
+        """Write the definition, whole or not at all; raises UnusableInput where it cannot be written."""
+        target = Path(path) if path else self.path
+        if target is None:
+            raise OakError("no-path", "This source has no file yet.", hint="Say where to: source.save('name.oak.toml').")
+        write_text(target, self.document.text)
+        return target
+
+    # -- what it says ------------------------------------------------------------------------------------
+
+    @property
+    def name(self) -> str:
+        """What report builders call the source."""
+        return self.about.name
+
+    @property
+    def about(self) -> SourceSpec:
+        """The `[source]` table."""
+        return self.document.specs("source", SourceSpec)[0]
+
+    @property
+    def origin(self) -> OriginSpec:
+        """The `[origin]` table."""
+        return self.document.specs("origin", OriginSpec)[0]
+
+    @cached_property
+    def opened(self) -> OpenOrigin:
+        """The origin, opened."""
+        return self.feed or open_origin(self.origin, self.folder, self.progress)
+
+    @cached_property
+    def compiled(self) -> Compiled:
+        """Every name, bound and typed."""
+        specs: list[AnySpec] = [
+            *self.document.specs("field", FieldSpec),
+            *self.document.specs("constant", ConstantSpec),
+            *self.document.specs("filter", FilterSpec),
+        ]
+        where = self.document.where
+        return compile_names(specs, self.opened.columns(), ready=self.published is not None, where=where)
+
+    @property
+    def fields(self) -> list[State]:
+        """The fields in order, broken and hidden ones included."""
+        return [state for state in self.compiled.states.values() if isinstance(state.spec, FieldSpec)]
+
+    @property
+    def shown_fields(self) -> list[State]:
+        """The fields that report builders see and that have a value per row."""
+        return [
+            state
+            for state in self.fields
+            if isinstance(state.spec, FieldSpec) and not state.spec.hidden and not state.broken and state.grain != Grain.GROUP
+        ]
+
+    def state(self, name: str) -> State:
+        """A field, constant or filter by name; raises OakError with the nearest names where there is none."""
+        found = self.compiled.states.get(bare_name(name).casefold()) or self.compiled.states.get(name.casefold())
+        if found is None:
+            hint = self.compiled.scope().advice(name) or nearest_hint(name, self.compiled.scope().names(), str)
+            raise OakError("unknown-field", f"There is no field {name!r} in {self.name}.", hint=hint)
+        return found
+
+    def block(self, name: str, kind: str = "field") -> Block:
+        """The block of a field (or constant, filter) by name; raises OakError where there is none."""
+        for block in self.document.all(kind):
+            if str(block.values["name"]).casefold() == name.casefold():
+                return block
+        names = [str(block.values["name"]) for block in self.document.all(kind)]
+        raise OakError(f"unknown-{kind}", f"There is no {kind} {name!r} in {self.name}.", hint=nearest_hint(name, names, str))
+
+    # -- formulas ----------------------------------------------------------------------------------------
+
+    def check_formula(self, formula: str, *, where: str = "the formula") -> Formula:
+        """Check a formula against this source's names, without computing it; never raises."""
+        return check(formula, self.compiled.scope(), where=where)
+
+    def check(self) -> list[Finding]:
+        """Everything found wrong or doubtful, errors first: broken fields, totals that mislead, nulls that spread."""
+        found = [one for state in self.compiled.states.values() for one in state.findings if state.own_fault]
+        for look in CHECKS:
+            found += look(self)
+        rank = {"error": 0, "warning": 1, "note": 2}
+        return sorted(found, key=lambda one: rank[one.severity])
+
+    def _expression(self, item: Shown, *, place: str) -> tuple[Expression, State | None]:
+        """What an item of `by` or `show` asks for, and the field that it names, if it does."""
+        name, text = item if isinstance(item, tuple) else (None, item)
+        state = None
+        if name is None and is_name(text):
+            state = self.state(text)
+            if state.expression is None:
+                raise FormulaError.of(state.findings)
+            kind, grain = state.expression.checked.type, state.grain
+            tree: c.Checked = c.FieldRef(0, len(text), kind, grain, state.name)
+            return Expression(state.name, name_text(state.name), tree), state
+        formula = self.check_formula(text, where=place)
+        return Expression(name or " ".join(text.split()), text, formula.require()), state
+
+    def _filters(self, where: str | Sequence[str] | None) -> list[Expression]:
+        asked = [where] if isinstance(where, str) else list(where or ())
+        always = [one.name for one in self.document.specs("filter", FilterSpec) if one.always]
+        if self.published is not None:
+            always = []  # they were applied when the rows were published
+        made = [self._expression(text, place="the filter")[0] for text in [*(name_text(one) for one in always), *asked]]
+        for one in made:
+            if one.checked.type.kind != "boolean" or one.checked.grain == Grain.GROUP:
+                message = f"A filter is a condition on a row; {one.text} is {one.checked.type} per {one.checked.grain}."
+                raise FormulaError("condition-wanted", message, place=Place("the filter", one.text, 0, len(one.text)))
+        return made
+
+    # -- questions ---------------------------------------------------------------------------------------
+
+    def rows(
+        self,
+        show: Sequence[Shown] | None = None,
+        *,
+        where: str | Sequence[str] | None = None,
+        sort: Sequence[str] = (),
+        limit: int | None = None,
+        strict: bool = False,
+    ) -> Answer:
+        """Rows of the source.
+
+        `show` takes field names or formulas (all visible fields by default), `where` a filter's name or a condition,
+        `sort` names, with `-` before one for downwards, `limit` a number of rows. `strict` turns any fault into an error.
+        Raises OakError for a name or a formula that is wrong.
+        """
+        items: Sequence[Shown] = [name_text(state.name) for state in self.shown_fields] if show is None else show
+        made = [self._expression(item, place="show") for item in items]
+        grouped = next((one for one, _ in made if one.checked.grain == Grain.GROUP), None)
+        if grouped is not None:
+            raise OakError("grain-mixed", f"{grouped.name} has one value per group, not one per row.",
+                           hint="Ask for it in a tally: oak tally, or source.tally(...).")  # fmt: skip
+        shown = tuple(one for one, _ in made)
+        question = Question(self.compiled.expressions, shown, (), tuple(self._filters(where)),
+                            sort=self._sort(sort, shown), limit=limit)  # fmt: skip
+        formats = {one.name: state.format for one, state in made if state and state.format}
+        return self._answer(question, formats, [], strict, filtered=where is not None)
+
+    def tally(
+        self,
+        by: Sequence[Shown] = (),
+        show: Sequence[Shown] = (),
+        *,
+        where: str | Sequence[str] | None = None,
+        sort: Sequence[str] = (),
+        limit: int | None = None,
+        totals: bool = False,
+        strict: bool = False,
+    ) -> Answer:
+        """A grouped answer: one row per group of `by`, with what `show` asks for.
+
+        A measure named in `show` is totalled as its field says (`aggregate`), else summed; a formula says it itself. With `totals`, one
+        row more is computed over all rows together: totals are never added up. Without `by`, one row.
+        Raises OakError for a name or a formula that is wrong.
+        """
+        keys = [self._expression(item, place="by") for item in by]
+        for one, _ in keys:
+            if one.checked.grain == Grain.GROUP:
+                raise OakError("grain-mixed", f"{one.name} has one value per group; group by something that each row has.")
+        shown, summed = [], []
+        for item in show or ["COUNT(*)"]:
+            expression, state = self._expression(item, place="show")
+            if expression.checked.grain == Grain.ROW:
+                expression, state = self._totalled(expression, state)
+                summed += [state] if state is not None else []
+            shown.append((expression, state))
+        columns = (*(one for one, _ in keys), *(one for one, _ in shown))
+        question = Question(
+            self.compiled.expressions, tuple(one for one, _ in shown), tuple(one for one, _ in keys),
+            tuple(self._filters(where)), grouped=True, sort=self._sort(sort, columns), limit=limit, totals=totals,
+        )  # fmt: skip
+        formats = {one.name: state.format for one, state in (*keys, *shown) if state and state.format}
+        return self._answer(question, formats, summed, strict, filtered=where is not None)
+
+    def _totalled(self, expression: Expression, state: State | None) -> tuple[Expression, State | None]:
+        """A value per row as a value per group, by the field's own way of being totalled."""
+        asked = state.spec.aggregate if state is not None and isinstance(state.spec, FieldSpec) else None
+        kind = expression.checked.type
+        if asked == "none" or (asked is None and not kind.numeric):
+            raise OakError("not-totalled", f"{expression.name} has a value per row and is {kind}: it is not totalled by itself.",
+                           hint=f"Group by it, or say how: COUNT(DISTINCT {expression.text}), MIN({expression.text}), …")  # fmt: skip
+        pattern, word = _TOTALS[asked or "sum"]
+        made = self.check_formula(pattern.format(expression.text), where=expression.name).require()
+        name = expression.name if word == "sum" else f"{expression.name}, {word}"
+        return Expression(name, pattern.format(expression.text), made), state
+
+    def _sort(self, sort: Sequence[str], columns: Sequence[Expression]) -> tuple[SortBy, ...]:
+        made = []
+        for key in sort:
+            name = key.removeprefix("-")
+            wanted = {name.casefold(), bare_name(name).casefold()}
+            found = next((one.name for one in columns if one.name.casefold() in wanted), None)
+            found = found or next((one.name for one in columns if one.name.casefold().partition(", ")[0] in wanted), None)
+            if found is None:
+                names = [one.name for one in columns]
+                raise OakError("unknown-sort", f"The answer has no column {name!r} to sort by.",
+                               hint=nearest_hint(name, names, str) or f"It has {', '.join(names)}.")  # fmt: skip
+            made.append(SortBy(found, key.startswith("-")))
+        return tuple(made)
+
+    def _answer(
+        self, question: Question, formats: Mapping[str, str], summed: Sequence[State], strict: bool, *, filtered: bool
+    ) -> Answer:
+        names = [one.name.casefold() for one in (*question.by, *question.show)]
+        twice = next((name for name in names if names.count(name) > 1), None)
+        if twice is not None:
+            raise OakError("name-twice", f"The answer has two columns called {twice!r}.", hint="Name one of them differently.")
+        result = answer(question, self.opened)
+        faults = result.faults.found()
+        if strict and faults:
+            raise FormulaError.of([Finding("fault", one.sentence() + ".", Place(one.field)) for one in faults])
+        findings: list[Finding] = []
+        complete = question.grouped or question.limit is None
+        if filtered and complete and result.rows_read and not result.rows_used:
+            findings.append(Finding("filter-matches-nothing", "The filter lets no row through.", severity="warning",
+                                    hint="Look for letter case, spaces, and dates beyond the data."))  # fmt: skip
+        elif filtered and complete and result.rows_used == result.rows_read > 0:
+            findings.append(Finding("filter-matches-all", f"The filter lets all {result.rows_read:,} rows through.", severity="note"))
+        for look in ANSWER_CHECKS:
+            findings += look(self, summed)
+        return Answer(result.table, result.totals, faults, tuple(findings), dict(formats), result.rows_read, result.rows_used, result.groups)
+
+    # -- edits -------------------------------------------------------------------------------------------
+
+    def with_field(self, name: str, formula: str, **keys: Any) -> Source:
+        """A calculated field more (or another formula for one that is there). Raises FormulaError where the formula is wrong.
+
+        `keys` are those of a `[[field]]`: description, format, hidden, role, aggregate.
+        """
+        probe = check(formula, self.compiled.scope(), where=f"field {name!r}")
+        probe.require()
+        key = name.casefold()
+        if key in self.compiled.states:
+            existing = self.state(name)
+            if not (isinstance(existing.spec, FieldSpec) and existing.spec.calculated):
+                raise OakError("name-taken", f"{existing.name} is a {existing.what} already.", hint="Choose another name, or use clean.")
+            made = self.changed(self.document.replaced(self.block(name), {"formula": formula, **keys}))
+        else:
+            made = self.changed(self.document.added("field", {"name": name, "formula": formula, **keys}))
+        state = made.state(name)
+        if state.broken:
+            raise FormulaError.of(state.findings)
+        return made
+
+    def with_changed(self, name: str, **keys: Any) -> Source:
+        """The source with some keys of a field changed (None takes a key out). Raises OakError where that breaks the field."""
+        before = self.state(name)
+        made = self.changed(self.document.replaced(self.block(before.name), keys))
+        after = made.state(keys.get("name", before.name))
+        if after.broken and not before.broken:
+            raise FormulaError.of(after.findings)
+        return made
+
+    def with_renamed(self, names: Mapping[str, str]) -> Source:
+        """Fields under new names (old: new); every formula, filter, rule and key that names them follows.
+
+        Raises OakError where a name is unknown, or a new one is taken: both are named.
+        """
+        renames = {self.state(old).name.casefold(): new.strip() for old, new in names.items()}
+        after: dict[str, str] = {}
+        for state in self.compiled.states.values():
+            new = renames.get(state.name.casefold(), state.name)
+            if not new:
+                raise OakError("empty-name", f"{state.name} needs a new name that is not empty.")
+            other = after.setdefault(new.casefold(), state.name)
+            if other != state.name:
+                message = f"{state.name!r} and {other!r} would both be called {new!r}."
+                raise OakError("name-taken", message, hint="Choose another name; nothing was changed.")
+        document = repointed(self.document, renames)
+        for block in [*document.all("field"), *document.all("constant"), *document.all("filter")]:
+            new = renames.get(str(block.values["name"]).casefold(), "")
+            if new:
+                document = document.replaced(block, {"name": new})
+        return self.changed(document)
+
+    def with_kept(self, names: Sequence[str]) -> Source:
+        """Only these fields, in the file's order; others leave the definition, their columns stay in the origin.
+
+        Raises OakError where a kept field needs one that would leave: both are named.
+        """
+        kept = {self.state(name).name for name in names}
+        return self.without([state.name for state in self.fields if state.name not in kept])
+
+    def without(self, names: Sequence[str]) -> Source:
+        """The source without some fields. Raises OakError where a field that stays needs one of them."""
+        gone = {self.state(name).name for name in names}
+        for state in self.compiled.states.values():
+            used = gone.intersection(state.uses)
+            if state.name not in gone and used:
+                message = f"{state.name} needs {sorted(used)[0]}, which would be gone."
+                raise OakError("still-used", message, hint=f"Hide it instead, or take {state.name} out as well.")
+        key = tuple(name for name in self.about.key if name not in gone)
+        document = self.document.without([self.block(name) for name in gone])
+        if key != self.about.key:
+            document = document.replaced(document.all("source")[0], {"key": list(key)})
+        return self.changed(document)
+
+
+def _no_name_twice(document: Document) -> None:
+    seen: dict[str, Block] = {}
+    for block in document.blocks:
+        if block.name not in ("field", "constant", "filter"):
+            continue
+        name = str(block.values["name"])
+        other = seen.setdefault(name.casefold(), block)
+        if other is not block:
+            message = f"Two entries of {document.where} are called {name!r}: {other.name} in line {other.line}, {block.name} in line {block.line}."
+            raise UnusableInput("name-twice", message, hint="Rename one of them; letter case does not tell names apart.")
+
+
+def open_source(path: str | Path, *, progress: Progress | None = None) -> Source:
+    """Open a source by its definition file (`NAME.oak.toml`).
+
+    `progress` is called with the number of rows read so far. Raises UnusableInput where the definition cannot be
+    read or is wrong; rows are read only when they are asked for.
+    """
+    file = Path(path)
+    document = read_document(file, DEFINITION)
+    _no_name_twice(document)
+    return Source(document, file.parent, file, progress=progress)
+
