@@ -1,1 +1,92 @@
-"""Curate a shared data source."""
+"""Oak Ledger: curate a shared data source.
+
+A `Source` is a definition file and the rows it yields: fields taken over from columns, and calculated fields written
+in a formula language. Sources are values: an edit returns a new one. The flow is that of the work:
+
+    take_in → Source (fields, clean, formulas) → check → rows, tally → Catalogue.publish, release → reports → mend
+
+What is named here is the whole public library; the command line does nothing else. Everything is imported when it is
+first used, so that starting is fast. An error is an `OakError` with code, place and hint.
+"""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+from oak_ledger.version import __version__
+
+if TYPE_CHECKING:
+    from oak_ledger.catalogue import Catalogue as Catalogue
+    from oak_ledger.catalogue import Version as Version
+    from oak_ledger.demo.hollowmere import make as make_demo_data
+    from oak_ledger.engine import Fault as Fault
+    from oak_ledger.errors import Finding as Finding
+    from oak_ledger.errors import FormulaError as FormulaError
+    from oak_ledger.errors import OakError as OakError
+    from oak_ledger.errors import Place as Place
+    from oak_ledger.errors import UnusableInput as UnusableInput
+    from oak_ledger.formula import Formula as Formula
+    from oak_ledger.formula import Function as Function
+    from oak_ledger.formula import find_functions as find_functions
+    from oak_ledger.insight import Fingerprint as Fingerprint
+    from oak_ledger.insight import drift as drift
+    from oak_ledger.present.save import save_report as save_report
+    from oak_ledger.reference import Broken as Broken
+    from oak_ledger.reference import Candidate as Candidate
+    from oak_ledger.reference import Mend as Mend
+    from oak_ledger.reference import breakage as breakage
+    from oak_ledger.reference import candidates as candidates
+    from oak_ledger.reference import dependents as dependents
+    from oak_ledger.reference import plan_mend as plan_mend
+    from oak_ledger.report import Change as Change
+    from oak_ledger.report import Report as Report
+    from oak_ledger.report import ReportView as ReportView
+    from oak_ledger.report import consequences as consequences
+    from oak_ledger.report import find_reports as find_reports
+    from oak_ledger.report import open_report as open_report
+    from oak_ledger.source import Answer as Answer
+    from oak_ledger.source import Source as Source
+    from oak_ledger.source import open_source as open_source
+    from oak_ledger.source.compare import Retyped as Retyped
+    from oak_ledger.source.compare import retyped as retyped
+    from oak_ledger.source.intake import Intake as Intake
+    from oak_ledger.source.intake import Proposal as Proposal
+    from oak_ledger.source.intake import take_in as take_in
+    from oak_ledger.source.trial import Trial as Trial
+    from oak_ledger.source.trial import trial as trial
+
+_ROOMS = {
+    "catalogue": ("Catalogue", "Version"),
+    "demo.hollowmere": ("make_demo_data",),
+    "engine": ("Fault",),
+    "errors": ("Finding", "FormulaError", "OakError", "Place", "UnusableInput"),
+    "formula": ("Formula", "Function", "find_functions"),
+    "insight": ("Fingerprint", "drift"),
+    "present.save": ("save_report",),
+    "reference": ("Broken", "Candidate", "Mend", "breakage", "candidates", "dependents", "plan_mend"),
+    "report": ("Change", "Report", "ReportView", "consequences", "find_reports", "open_report"),
+    "source": ("Answer", "Source", "open_source"),
+    "source.compare": ("Retyped", "retyped"),
+    "source.intake": ("Intake", "Proposal", "take_in"),
+    "source.trial": ("Trial", "trial"),
+}
+_HOMES = {name: room for room, names in _ROOMS.items() for name in names}
+__all__ = ["__version__", *sorted(_HOMES)]
+
+
+def __getattr__(name: str) -> Any:
+    """Import a public name when it is first used."""
+    room = _HOMES.get(name)
+    if room is None:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    if room.startswith("source"):
+        import_module("oak_ledger.insight")  # it adds its checks to every source
+    module = import_module(f"oak_ledger.{room}")
+    value = getattr(module, {"make_demo_data": "make"}.get(name, name))
+    globals()[name] = value
+    return value
+
+
+def __dir__() -> list[str]:
+    return __all__

@@ -1,1 +1,9 @@
-"""insight."""
+"""What a source's formulas and rows reveal: additivity, proofs with numbers, fingerprints, drift. Importing it adds its checks."""
+
+from __future__ import annotations
+
+from oak_ledger.insight.drift import drift
+from oak_ledger.insight.fingerprint import Fingerprint, fingerprint
+from oak_ledger.insight.proofs import prove
+
+__all__ = ["Fingerprint", "drift", "fingerprint", "prove"]

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from types import MappingProxyType
 from typing import Any
 
 import numpy as np
@@ -86,7 +87,8 @@ class Judge:
     decimals: int = 0
     null_words: dict[str, int] = field(default_factory=dict)
     shapes: dict[str, _Shape] = field(default_factory=lambda: {name: _Shape() for name in SHAPES})
-    distinct: set[str] | None = field(default_factory=set)
+    distinct: dict[str, tuple[int, int]] | None = field(default_factory=dict)
+    """Each different value with how often it occurs and the first row that has it; None where too many to keep."""
 
     def see(self, values: Any) -> None:
         """Take in the next batch of text values."""
@@ -101,7 +103,7 @@ class Judge:
         for at in np.flatnonzero(words):
             word = texts[int(at)].as_py()
             self.null_words[word] = self.null_words.get(word, 0) + int(counts[at])
-        self._distinct(encoded.dictionary)
+        self._distinct(encoded.dictionary, codes, counts, before)
         for name, shape in self.shapes.items():
             if shape.alive:
                 self._shape(name, shape, texts, counts, words, codes, before)
@@ -111,11 +113,17 @@ class Judge:
         lengths = pc.utf8_length(pc.struct_field(ends, 0))
         self.decimals = max(self.decimals, pc.max(lengths).as_py() or 0)
 
-    def _distinct(self, values: Any) -> None:
-        if self.distinct is not None:
-            self.distinct.update(values.to_pylist())
-            if len(self.distinct) > _KEPT_DISTINCT:
-                self.distinct = None
+    def _distinct(self, values: Any, codes: Any, counts: Any, before: int) -> None:
+        if self.distinct is None:
+            return
+        first = np.zeros(max(len(values), 1), np.int64)
+        backwards = pc.fill_null(codes, 0).to_numpy(zero_copy_only=False)[::-1]
+        first[backwards] = np.arange(len(codes) - 1, -1, -1)
+        for value, count, row in zip(values.to_pylist(), counts.tolist(), first.tolist(), strict=False):
+            known = self.distinct.get(value)
+            self.distinct[value] = (count, before + row + 1) if known is None else (known[0] + count, known[1])
+        if len(self.distinct) > _KEPT_DISTINCT:
+            self.distinct = None
 
     def _shape(self, name: str, shape: _Shape, texts: Any, counts: Any, words: Any, codes: Any, before: int) -> None:
         fits = pc.match_substring_regex(texts, SHAPES[name]).to_numpy(zero_copy_only=False)
@@ -178,30 +186,33 @@ class Judge:
         kind = "timestamp" if "HH24" in chosen else "date"
         given = "" if chosen.startswith("YYYY-MM-DD") else chosen
         made = self._evidence(kind, chosen, template=given, why=why, words=words)
-        impossible = self._impossible(chosen) if kind == "date" else []
+        impossible = self._impossible(chosen) if kind == "date" else {}
         if not impossible:
             return made
-        why += f"; no such day: {', '.join(impossible[:3])}"
-        return self._evidence(kind, chosen, template=given, why=why, words=words, more=len(impossible))
+        return self._evidence(kind, chosen, template=given, why=why, words=words, more=impossible)
 
-    def _impossible(self, chosen: str) -> list[str]:
-        read, wrong = template(chosen), []
-        for text in self.distinct or ():
+    def _impossible(self, chosen: str) -> dict[str, tuple[int, int]]:
+        """Values of the right shape that are no day of the calendar."""
+        read, wrong = template(chosen), {}
+        for text, seen in (self.distinct or {}).items():
             if re.match(SHAPES[chosen], text.strip(SPACES)):
                 try:
                     read.read(text)
                 except Unfit:
-                    wrong.append(text)
-        return sorted(wrong)
+                    wrong[text] = seen
+        return wrong
 
     def _evidence(self, kind: str, shape: str = "", *, why: str, words: Sequence[str], scale: int = 0,
-                  template: str = "", marks: str = "", more: int = 0) -> Evidence:  # fmt: skip
+                  template: str = "", marks: str = "", more: Mapping[str, tuple[int, int]] = MappingProxyType({})) -> Evidence:  # fmt: skip
         seen = self.shapes[shape] if shape else _Shape(fits=self.rows)
         worded = sum(self.null_words.get(word, 0) for word in words)
-        misfits = (self.rows - self.nulls - worded - seen.fits if shape else 0) + more
+        misfits = self.rows - self.nulls - worded - seen.fits if shape else 0
+        samples = seen.samples[:3] if misfits else []
+        samples += [(row, text) for text, (_, row) in more.items()]
+        misfits += sum(count for count, _ in more.values())
         values = sorted(self.distinct or ())
         return Evidence(
             kind, scale, template, marks, self.rows, self.nulls + worded,
-            None if self.distinct is None else len(self.distinct), misfits, tuple(seen.samples[:3]) if misfits else (),
+            None if self.distinct is None else len(self.distinct), misfits, tuple(sorted(samples)[:3]),
             values[0] if values else "", values[-1] if values else "", why, tuple(words),
         )  # fmt: skip

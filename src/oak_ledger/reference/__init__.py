@@ -1,1 +1,9 @@
-"""reference."""
+"""Every place that names a field, as one kind of thing: what depends on it (`trace`), what it may be now (`candidates`), mending."""
+
+from __future__ import annotations
+
+from oak_ledger.reference.candidates import Candidate, candidates
+from oak_ledger.reference.mend import FileEdit, Mend, plan_mend
+from oak_ledger.reference.trace import Broken, breakage, dependents
+
+__all__ = ["Broken", "Candidate", "FileEdit", "Mend", "breakage", "candidates", "dependents", "plan_mend"]

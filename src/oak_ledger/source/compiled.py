@@ -213,7 +213,7 @@ class _Compiler:
             message = f"A filter is a condition on a row; this is {tree.type} per {tree.grain}."
             findings.append(Finding("condition-wanted", message, Place(place, parsed.text, 0, len(parsed.text))))
             tree = None
-        if tree is not None and self.ready and tree.grain == Grain.ROW and isinstance(spec, FieldSpec):
+        if tree is not None and self.ready and tree.grain == Grain.ROW and spec.name in self.arriving:
             tree = c.ColumnRef(0, 0, tree.type, Grain.ROW, spec.name)
         expression = None if tree is None else Expression(spec.name, parsed.text, tree)
         what = "calculated field" if isinstance(spec, FieldSpec) else _what(spec)

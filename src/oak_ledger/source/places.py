@@ -84,8 +84,8 @@ def is_name(item: str) -> bool:
 
 def bare_name(item: str) -> str:
     """The field that such an entry names: its text, without the double quotes that it may have."""
-    tree = parse(item).tree
-    return tree.name if isinstance(tree, nodes.Name) else item
+    parsed = parse(item)
+    return parsed.tree.name if isinstance(parsed.tree, nodes.Name) and not parsed.findings else item
 
 
 def repointed_formula(text: str, renames: Renames) -> str:

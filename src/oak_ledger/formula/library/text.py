@@ -34,6 +34,26 @@ def lower(run: Run, x: Any) -> Any:
     return pc.utf8_lower(run.array(x))
 
 
+def _initial_capitals(text: str) -> str:
+    made, begins = [], True
+    for character in text:
+        made.append(character.upper() if begins and len(character.upper()) == 1 else character.lower() if len(character.lower()) == 1 else character)
+        begins = not character.isalnum()
+    return "".join(made)
+
+
+@function(
+    "INITCAP(x text) -> text",
+    topic="text",
+    sentence="The text with a capital at the beginning of each word and small letters elsewhere.",
+    examples=[("INITCAP('LOW WEIR')", "Low Weir"), ("INITCAP('oak-ash lot')", "Oak-Ash Lot")],
+    costly=True,
+)
+def initcap(run: Run, x: Any) -> Any:
+    """A capital where a word begins: after anything that is neither letter nor digit."""
+    return run.each(_initial_capitals, x)
+
+
 def _trim(run: Run, kernel: Any, x: Any, characters: Any, strip: str) -> Any:
     known = run.constants[1] if len(run.constants) > 1 else " "
     if known is None:

@@ -1,0 +1,200 @@
+"""The command group, and what commands share: options, opening a source, progress, JSON."""
+
+from __future__ import annotations
+
+import json
+import sys
+import time
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from importlib import import_module
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+from oak_ledger.errors import OakError
+from oak_ledger.version import __version__
+
+if TYPE_CHECKING:
+    from oak_ledger.catalogue import Catalogue
+    from oak_ledger.report import Report
+    from oak_ledger.source import Source
+
+Command = TypeVar("Command", bound=Callable[..., Any])
+DEFINITION_SUFFIX = ".oak.toml"
+
+# Each command's module, with the line that help shows for it, in the order of the work.
+COMMANDS = {
+    "intake": ("intake", "Read new files for the first time and propose a definition."),
+    "field": ("fields", "Shape and clean fields: add, rename, retype, keep, hide, describe, …"),
+    "peek": ("ask", "Show the first rows of a source or of a file."),
+    "try": ("ask", "Try a formula without saving it."),
+    "tally": ("ask", "Answer a question by groups, with computed totals."),
+    "check": ("prove", "Prove a source: what is broken, and which totals mislead."),
+    "publish": ("publish", "Publish a source to a catalogue as a draft."),
+    "release": ("publish", "Make a published version the one that all reports get."),
+    "versions": ("publish", "List the published versions of a source."),
+    "report": ("reports", "Render and check reports."),
+    "mend": ("mend", "Repair broken references: say that this is now that, once."),
+    "functions": ("ask", "Search the functions of the formula language."),
+    "demo": ("demo", "Make the demo data and walk through a working day."),
+}
+
+
+class _Commands(click.Group):
+    """Commands by name, each imported only when it is called; help needs none of them."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        if cmd_name not in COMMANDS:
+            return None
+        module = import_module(f"oak_ledger.cli.{COMMANDS[cmd_name][0]}")
+        command = getattr(module, f"{cmd_name}_command")
+        return command if isinstance(command, click.Command) else None
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands, in the order of the work"):
+            formatter.write_dl([(name, line) for name, (_, line) in COMMANDS.items()])
+
+    def resolve_command(self, ctx: click.Context, args: list[str]) -> tuple[str | None, click.Command | None, list[str]]:
+        if args and args[0] not in COMMANDS and not args[0].startswith("-"):
+            import difflib
+
+            close = difflib.get_close_matches(args[0], COMMANDS, 1)
+            hint = f" Did you mean {close[0]}?" if close else " oak --help lists them."
+            raise click.UsageError(f"There is no command {args[0]!r}.{hint}", ctx)
+        return super().resolve_command(ctx, args)
+
+
+@click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110})
+@click.version_option(__version__, prog_name="oak", message="%(prog)s %(version)s")
+def app() -> None:
+    """Oak Ledger: curate a shared data source, prove its numbers, publish it, and mend it when something upstream changes.
+
+    A first look at everything, on made-up data: oak demo
+    """
+
+
+# -- options that several commands have ---------------------------------------------------------------------
+
+
+def json_option(command: Command) -> Command:
+    """`--json`."""
+    return click.option("--json", "as_json", is_flag=True, help="Print JSON for a script.")(command)
+
+
+def where_option(command: Command) -> Command:
+    """`--where`."""
+    return click.option("--where", "-w", default=None, metavar="CONDITION", help="A condition on rows, or a filter's name.")(command)
+
+
+def catalogue_option(command: Command) -> Command:
+    """`--catalogue`."""
+    return click.option(
+        "--catalogue", "-c", envvar="OAK_CATALOGUE", default="catalogue", show_default=True, metavar="DIR",
+        help="The catalogue's folder (also the variable OAK_CATALOGUE).",
+    )(command)  # fmt: skip
+
+
+def reports_option(command: Command) -> Command:
+    """`--reports`."""
+    return click.option(
+        "--reports", default=None, metavar="DIR", help="Where the reports are  [default: beside the definition and below]"
+    )(command)
+
+
+def draft_option(command: Command) -> Command:
+    """`--draft`."""
+    return click.option("--draft", is_flag=True, help="Of a published source, the newest version even if not released.")(command)
+
+
+# -- opening --------------------------------------------------------------------------------------------------
+
+
+def definition_path(name: str) -> Path:
+    """The definition file that a name means; its ending may be left out."""
+    path = Path(name)
+    if not path.is_file() and not name.endswith(".toml") and Path(name + DEFINITION_SUFFIX).is_file():
+        return Path(name + DEFINITION_SUFFIX)
+    return path
+
+
+def open_working(name: str, progress: Callable[[int], None] | None = None) -> Source:
+    """A source by its definition file."""
+    from oak_ledger import open_source
+
+    path = definition_path(name)
+    if path.is_file() and not path.name.endswith(".toml"):
+        raise OakError("not-a-definition", f"{path} is not a definition.", hint=f"Read it first: oak intake {path}")
+    return open_source(path, progress=progress)
+
+
+def open_any(name: str, catalogue: str, *, draft: bool = False, progress: Callable[[int], None] | None = None) -> Source:
+    """A source by its definition file, or a published one by its name."""
+    path = definition_path(name)
+    if path.is_file() or name.endswith(".toml") or not (Path(catalogue) / "catalogue.db").is_file():
+        return open_working(name, progress)
+    return open_catalogue(catalogue).source(name, drafts=draft)
+
+
+def open_catalogue(folder: str, *, create: bool = False) -> Catalogue:
+    """A catalogue by its folder."""
+    from oak_ledger import Catalogue
+
+    return Catalogue.open(folder, create=create)
+
+
+def reports_of(source: Source, folder: str | None) -> list[Report]:
+    """The reports of a source that are found in a folder."""
+    from oak_ledger import find_reports
+
+    return find_reports(folder or source.folder, source.name)
+
+
+# -- telling ---------------------------------------------------------------------------------------------------
+
+
+def tell_json(value: Any) -> None:
+    """Print a value as JSON; dates and decimals as text and numbers."""
+    click.echo(json.dumps(value, ensure_ascii=False, indent=2, default=_plain))
+
+
+def _plain(value: Any) -> Any:
+    from decimal import Decimal
+
+    if isinstance(value, Decimal):
+        return int(value) if value == value.to_integral_value() else float(value)
+    return str(value)
+
+
+@contextmanager
+def progress_of(what: str) -> Iterator[Callable[[int], None]]:
+    """A counter of rows on standard error while something long runs; nothing where that is no terminal."""
+    if not sys.stderr.isatty():
+        yield lambda _rows: None
+        return
+    from oak_ledger.present.terminal import console
+
+    shown = [0.0]
+    with console(to_errors=True).status(f"{what} …") as status:
+
+        def update(rows: int) -> None:
+            if time.monotonic() - shown[0] > 0.1:
+                shown[0] = time.monotonic()
+                status.update(f"{what} … {rows:,} rows")
+
+        yield update
+
+
+def pairs(items: Sequence[str], what: str) -> dict[str, str]:
+    """`OLD=NEW` arguments as a mapping."""
+    made: dict[str, str] = {}
+    for item in items:
+        old, sign, new = item.partition("=")
+        if not sign or not old.strip() or not new.strip():
+            raise click.UsageError(f"{item!r} is not {what}; write OLD=NEW, in quotes where a name has spaces.")
+        made[old.strip()] = new.strip()
+    return made

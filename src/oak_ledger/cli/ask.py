@@ -1,0 +1,187 @@
+"""`oak peek`, `oak try`, `oak tally`, `oak functions`: looking without changing."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from oak_ledger.cli.app import catalogue_option, definition_path, draft_option, json_option, open_any, progress_of, tell_json, where_option
+from oak_ledger.errors import OakError
+
+if TYPE_CHECKING:
+    from oak_ledger.source import Answer, Source
+
+
+def _tell(answer: Answer, *, as_json: bool, notes: list[str] | None = None, count: str = "") -> int:
+    """Show an answer and everything to know about it."""
+    from oak_ledger.present.terminal import QUIET, Text, console, faults_lines, findings_list, rows_table
+
+    if as_json:
+        found: dict[str, Any] = {"rows": answer.to_dicts()}
+        if answer.totals is not None:
+            found["totals"] = answer.totals.to_pylist()[0]
+        found |= {"faults": [one.as_json() for one in answer.faults], "findings": [one.as_json() for one in answer.findings]}
+        tell_json(found)
+    else:
+        out = console()
+        out.print(rows_table(answer, out.width, notes or []))
+        if count:
+            out.print(Text(count, style=QUIET))
+        for line in faults_lines(answer.faults):
+            out.print(line)
+        if answer.findings:
+            out.print(findings_list(answer.findings))
+    return 1 if any(one.severity != "note" for one in answer.findings) else 0
+
+
+@click.command("peek")
+@click.argument("source")
+@click.argument("fields", nargs=-1)
+@click.option("--rows", "-n", "limit", type=click.IntRange(1), default=10, show_default=True, help="How many rows.")
+@where_option
+@click.option("--sort", "-s", multiple=True, metavar="NAME", help="Sort by a field; -NAME for downwards.")
+@catalogue_option
+@draft_option
+@json_option
+def peek_command(source: str, fields: tuple[str, ...], limit: int, where: str | None, sort: tuple[str, ...], catalogue: str, draft: bool, as_json: bool) -> int:
+    """Show the first rows of SOURCE: a definition, a published source, or a delimited file as it stands.
+
+    FIELDS are names or formulas; all visible fields without any.
+    """
+    path = definition_path(source)
+    if path.is_file() and path.suffix != ".toml":
+        return _peek_file(path, limit, as_json)
+    with progress_of("reading") as progress:
+        opened = open_any(source, catalogue, draft=draft, progress=progress)
+        answer = opened.rows(list(fields) or None, where=where, sort=sort, limit=limit)
+    return _tell(answer, as_json=as_json, notes=_notes(opened, answer))
+
+
+def _notes(source: Source, answer: Answer) -> list[str]:
+    """Under each name: its type, and whether it is calculated."""
+    from oak_ledger.formula.values import from_arrow_type
+
+    notes = []
+    for name in answer.names:
+        kind = str(from_arrow_type(answer.table.schema.field(name).type)).replace("decimal(38,", "decimal(")
+        state: Any = source.compiled.states.get(name.casefold())
+        calculated = state is None or getattr(state.spec, "calculated", False)
+        notes.append(f"{kind}, calculated" if calculated else kind)
+    return notes
+
+
+def _peek_file(path: Path, limit: int, as_json: bool) -> int:
+    """A file that is no source yet: its first rows as text."""
+    from oak_ledger.origin import OriginSpec
+    from oak_ledger.origin.delimited import detect, first_rows
+    from oak_ledger.present.terminal import QUIET, Text, console, rows_table
+
+    found = detect(path)
+    spec = OriginSpec(kind="file", path=path.name, separator=found.separator, encoding=found.encoding, header="first" if found.header == "first" else "none")
+    names, rows = first_rows(path, spec, limit)
+    if as_json:
+        tell_json({"columns": names, "rows": rows})
+        return 0
+    import pyarrow as pa
+
+    from oak_ledger.source import Answer
+
+    out = console()
+    columns = zip(*(row + [""] * (len(names) - len(row)) for row in rows), strict=False)
+    table = pa.table({name: [cell or None for cell in column] for name, column in zip(names, columns, strict=False)})
+    out.print(rows_table(Answer(table), out.width))
+    out.print(Text(f"as they stand in {path.name}; to make a source of it: oak intake {path}", style=QUIET))
+    return 0
+
+
+@click.command("try")
+@click.argument("source")
+@click.argument("formula")
+@click.option("--by", "-b", multiple=True, metavar="FIELD", help="For a formula of groups: group by this.")
+@where_option
+@click.option("--rows", "-n", "limit", type=click.IntRange(1), default=8, show_default=True, help="How many values to show.")
+@catalogue_option
+@draft_option
+@json_option
+def try_command(source: str, formula: str, by: tuple[str, ...], where: str | None, limit: int, catalogue: str, draft: bool, as_json: bool) -> int:
+    """Try FORMULA without saving it: its type and grain, how many values are null, a sample beside its inputs."""
+    from oak_ledger import trial
+    from oak_ledger.present.terminal import Text, console, plural
+
+    with progress_of("reading") as progress:
+        found = trial(open_any(source, catalogue, draft=draft, progress=progress), formula, by=by, where=where, limit=limit)
+    if as_json:
+        tell_json({"formula": found.formula, "type": found.type, "grain": found.grain, "rows": found.rows, "nulls": found.nulls,
+                   "faults": [one.as_json() for one in found.faults], "sample": found.sample.to_dicts()})  # fmt: skip
+        return 0
+    unit = "row" if found.grain == "row" and not by else "group"
+    nulls = "no nulls" if not found.nulls else f"{plural(found.nulls, 'null')}"
+    console().print(Text.assemble((found.type, "bold"), f" per {found.grain}; {plural(found.rows, unit)}, {nulls}"))
+    from dataclasses import replace
+
+    return _tell(replace(found.sample, faults=found.faults, findings=found.findings), as_json=False)
+
+
+@click.command("tally")
+@click.argument("source")
+@click.option("--by", "-b", multiple=True, metavar="FIELD", help="Group by a field or a formula; may be repeated.")
+@click.option("--show", "-s", multiple=True, metavar="MEASURE", help="A field or a formula, or 'Name = formula'; may be repeated.")
+@where_option
+@click.option("--sort", multiple=True, metavar="NAME", help="Sort by a column; -NAME for downwards.")
+@click.option("--limit", "-n", type=click.IntRange(1), default=None, help="Only the first N groups.")
+@click.option("--totals", "-t", is_flag=True, help="A last row computed over all rows; never added up.")
+@catalogue_option
+@draft_option
+@json_option
+def tally_command(source: str, by: tuple[str, ...], show: tuple[str, ...], where: str | None, sort: tuple[str, ...], limit: int | None,
+                  totals: bool, catalogue: str, draft: bool, as_json: bool) -> int:  # fmt: skip
+    """Answer a question by groups: --by what, --show which measures. Without --by, one key figure."""
+    with progress_of("reading") as progress:
+        opened = open_any(source, catalogue, draft=draft, progress=progress)
+        items = [_named(item, opened) for item in show]
+        answer = opened.tally(list(by), items, where=where, sort=sort, limit=limit, totals=totals)
+    count = f"{answer.table.num_rows:,} of {answer.groups:,} groups" if answer.groups and answer.groups > answer.table.num_rows else ""
+    if where is not None:
+        count = "; ".join(filter(None, [count, f"{answer.rows_used:,} of {answer.rows_read:,} rows"]))
+    return _tell(answer, as_json=as_json, count=count)
+
+
+def _named(item: str, source: Source) -> Any:
+    """`Name = formula` as a pair; a comparison of something that has a value stays a formula."""
+    name, sign, formula = item.partition("=")
+    bare = name.strip().strip('"')
+    fits = sign and bare and bare.casefold() not in source.compiled.states and all(mark not in bare for mark in "()<>'+*/|\"")
+    return (bare, formula.strip()) if fits else item
+
+
+@click.command("functions")
+@click.argument("word", default="")
+@json_option
+def functions_command(word: str, as_json: bool) -> int:
+    """Search the functions of the formula language by WORD; all of them without one."""
+    from oak_ledger import find_functions
+    from oak_ledger.present.terminal import LEAF, QUIET, Text, console, grid
+
+    found = find_functions(word)
+    if as_json:
+        tell_json([{"name": one.name, "topic": one.topic, "written": one.written, "sentence": one.sentence, "nulls": one.nulls,
+                    "examples": one.examples} for one in found])  # fmt: skip
+        return 0
+    if not found:
+        raise OakError("unknown-function", f"No function has {word!r} in its name or description.", hint="oak functions lists all of them.")
+    out = console()
+    if len(found) <= 3:
+        for one in found:
+            out.print(Text.assemble((" or ".join(one.written), "bold"), f"  ({one.topic})"))
+            out.print(Text(f"  {one.sentence} {one.nulls}"))
+            for formula, result in one.examples:
+                out.print(Text.assemble("    ", formula, ("  →  ", LEAF), result))
+        return 0
+    table = grid("function", "topic", "what it gives")
+    for one in found:
+        table.add_row(Text(one.written[0]), Text(one.topic, style=QUIET), Text(one.sentence))
+    out.print(table)
+    out.print(Text("oak functions NAME shows one with examples", style=QUIET))
+    return 0

@@ -1,0 +1,60 @@
+"""Showing and writing edits: the lines before and after, in every file that an edit touches."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    from oak_ledger.reference import FileEdit, Mend
+    from oak_ledger.report import Report
+    from oak_ledger.source import Source
+    from oak_ledger.source.document import Document
+
+
+def documents(reports: Sequence[Report]) -> list[tuple[Path, Document]]:
+    """The files of reports."""
+    return [(report.path, report.document) for report in reports if report.path is not None]
+
+
+def show_edits(edits: Sequence[FileEdit]) -> None:
+    """Each line that changes, before and after, by file."""
+    from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console
+
+    out = console()
+    for edit in edits:
+        out.print(Text(edit.path.name, style="bold"))
+        for number, before, after in edit.lines():
+            if before:
+                out.print(Text.assemble((f"{number:>5}  ", QUIET), ("- ", RUST), before), soft_wrap=True)
+            if after:
+                out.print(Text.assemble((f"{number if not before else '':>5}  ", QUIET), ("+ ", LEAF), after), soft_wrap=True)
+
+
+def write_edit(before: Source, after: Source, *, dry_run: bool = False) -> None:
+    """Write one definition and show what changed in it."""
+    from oak_ledger.reference import FileEdit, Mend
+
+    if before.path is None:
+        return
+    edit = FileEdit(before.path, before.document, after.document)
+    apply(Mend(after, (edit,) if edit.before.text != edit.after.text else ()), dry_run=dry_run)
+
+
+def apply(mend: Mend, *, dry_run: bool) -> None:
+    """Show the edits and, unless it is a dry run, write all of them or none."""
+    from oak_ledger.present.terminal import Text, console, plural
+
+    show_edits(mend.edits)
+    if not mend.edits:
+        console().print("nothing to change")
+        return
+    lines = sum(len(edit.lines()) for edit in mend.edits)
+    said = f"{plural(lines, 'line')} in {plural(len(mend.edits), 'file')}"
+    if dry_run:
+        console().print(Text(f"dry run: {said} would change; nothing was written"))
+        return
+    mend.apply()
+    console().print(Text(f"{said} changed"))

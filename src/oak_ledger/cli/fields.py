@@ -1,0 +1,254 @@
+"""`oak field …`: shaping and cleaning."""
+
+from __future__ import annotations
+
+from fnmatch import fnmatchcase
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from oak_ledger.cli.app import json_option, open_working, pairs, reports_of, reports_option, tell_json
+from oak_ledger.errors import OakError
+
+if TYPE_CHECKING:
+    from oak_ledger.source import Source
+
+
+@click.group("field")
+def field_command() -> None:
+    """Shape and clean the fields of a source. Every edit keeps the comments and the order of the definition.
+
+    SOURCE is a definition file; its ending may be left out. Names may hold * and ? where several fields are meant.
+    """
+
+
+def _chosen(source: Source, names: tuple[str, ...]) -> list[str]:
+    """The fields that names and wildcards mean."""
+    made: dict[str, None] = {}
+    for name in names:
+        if "*" in name or "?" in name:
+            found = [one.name for one in source.fields if fnmatchcase(one.name.casefold(), name.casefold())]
+            if not found:
+                raise OakError("unknown-field", f"No field of {source.name} is like {name!r}.")
+            made |= dict.fromkeys(found)
+        else:
+            made[source.state(name).name] = None
+    return list(made)
+
+
+def _change_each(source: str, names: tuple[str, ...], **keys: Any) -> None:
+    from oak_ledger.cli.changes import write_edit
+
+    before = after = open_working(source)
+    for name in _chosen(before, names):
+        after = after.with_changed(name, **keys)
+    write_edit(before, after)
+
+
+@field_command.command("list")
+@click.argument("source")
+@json_option
+def list_command(source: str, as_json: bool) -> int:
+    """List the fields with type, grain, and what they are made of."""
+    from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, grid, plural
+
+    opened = open_working(source)
+    states = opened.fields
+    if as_json:
+        tell_json([_as_json(state) for state in states])
+        return 0
+    table = grid("field", "kind", "type", "per", "made of", "description")
+    for state in states:
+        spec: Any = state.spec
+        kind = Text("calculated", style=LEAF) if spec.calculated else Text("plain")
+        if state.broken:
+            kind = Text("broken", style=RUST)
+        if spec.hidden:
+            kind.append(", hidden", style=QUIET)
+        made = " ".join(spec.formula.split()) if spec.calculated else spec.column + (f"  clean {spec.clean}" if spec.clean else "")
+        table.add_row(state.name, kind, str(state.type or ""), str(state.grain), made, spec.description)
+    out = console()
+    out.print(table)
+    broken = sum(state.broken for state in states)
+    out.print(Text(f"{plural(len(states), 'field')}, {broken} broken" if broken else plural(len(states), "field"), style=QUIET))
+    return 1 if broken else 0
+
+
+def _as_json(state: Any) -> dict[str, Any]:
+    spec = state.spec
+    return {
+        "field": state.name, "kind": "calculated" if spec.calculated else "plain", "type": str(state.type) if state.type else None,
+        "grain": str(state.grain), "broken": state.broken, "hidden": spec.hidden, "column": spec.column, "formula": spec.formula,
+        "clean": spec.clean, "description": spec.description,
+    }  # fmt: skip
+
+
+@field_command.command("add")
+@click.argument("source")
+@click.argument("name")
+@click.argument("formula")
+@click.option("--format", "format_text", default=None, help="How values are shown, such as 0,000.00.")
+@click.option("--description", default=None, help="What it means, for report builders.")
+@click.option("--hidden", is_flag=True, help="Only for other formulas, not for report builders.")
+def add_command(source: str, name: str, formula: str, format_text: str | None, description: str | None, hidden: bool) -> None:
+    """Add a calculated field, or give one another formula."""
+    from oak_ledger.cli.changes import write_edit
+
+    before = open_working(source)
+    keys = {"format": format_text, "description": description, "hidden": hidden or None}
+    after = before.with_field(name, formula, **{key: value for key, value in keys.items() if value is not None})
+    write_edit(before, after)
+    state = after.state(name)
+    click.echo(f"{state.name}: {state.type} per {state.grain}")
+
+
+@field_command.command("rename")
+@click.argument("source")
+@click.argument("names", nargs=-1, required=True, metavar="OLD=NEW...")
+@click.option("--dry-run", is_flag=True, help="Show what would change and write nothing.")
+@reports_option
+def rename_command(source: str, names: tuple[str, ...], dry_run: bool, reports: str | None) -> None:
+    """Rename fields; every formula, filter, rule and report that uses them follows."""
+    from oak_ledger import plan_mend
+    from oak_ledger.cli.changes import apply, documents
+
+    opened = open_working(source)
+    others = documents(reports_of(opened, reports))
+    apply(plan_mend(opened, {}, others, names=pairs(names, "a renaming")), dry_run=dry_run)
+
+
+@field_command.command("retype")
+@click.argument("source")
+@click.argument("name")
+@click.argument("type_name", metavar="TYPE")
+@click.option("--template", default=None, help="How dates are written, such as DD.MM.YYYY.")
+@click.option("--decimal-mark", type=click.Choice([".", ","]), default=None, help="The decimal mark in the column.")
+@click.option("--dry-run", is_flag=True, help="Show what would happen and write nothing.")
+def retype_command(source: str, name: str, type_name: str, template: str | None, decimal_mark: str | None, dry_run: bool) -> int:
+    """Read a plain field as another type, and say what could not be converted.
+
+    TYPE is text, integer, decimal(12,2), number, boolean, date or timestamp.
+    """
+    from oak_ledger import retyped
+    from oak_ledger.cli.changes import write_edit
+    from oak_ledger.present.terminal import RUST, Text, console, grid, plural
+    from oak_ledger.source.formats import plain
+
+    before = open_working(source)
+    keys = {"template": template, "decimal_mark": decimal_mark}
+    made = retyped(before, name, type_name, **{key: value for key, value in keys.items() if value is not None})
+    out = console()
+    out.print(f"{made.field}: {made.type_before} → {made.type_after}; {made.values_before:,} values before, {made.values_after:,} after, of {plural(made.rows, 'row')}")
+    table = grid("before", "after")
+    for old, new in made.samples:
+        table.add_row(repr(old) if isinstance(old, str) else plain(old) or "null", repr(new) if isinstance(new, str) else plain(new) or "null")
+    out.print(table)
+    for fault in made.lost:
+        out.print(Text.assemble(("could not be converted: ", RUST), fault.sentence()))
+    write_edit(before, made.source, dry_run=dry_run)
+    return 1 if made.lost else 0
+
+
+@field_command.command("clean")
+@click.argument("source")
+@click.argument("name")
+@click.argument("formula")
+@click.option("--dry-run", is_flag=True, help="Show what would happen and write nothing.")
+def clean_command(source: str, name: str, formula: str, dry_run: bool) -> None:
+    """Clean a plain field in place by a formula over VALUE, and say how many values it changes.
+
+    An empty formula takes the clean out.
+    """
+    from oak_ledger import Source
+    from oak_ledger.cli.changes import write_edit
+    from oak_ledger.present.terminal import console, faults_lines, plural
+
+    before = open_working(source)
+    after = before.with_changed(name, clean=formula or None)
+    field = after.state(name).name
+    out = console()
+    shown = '"' + field.replace('"', '""') + '"'
+    if not before.state(field).broken:
+        old, new = before.rows([shown]), after.rows([shown])
+        both = Source.from_table(_side_by_side(old, new), name="before and after")
+        if old.table.schema.types == new.table.schema.types:
+            changed = both.tally(show=[("n", "COUNT(*) FILTER (WHERE before IS DISTINCT FROM after)")]).value()
+            out.print(f"{field}: {changed:,} of {plural(new.table.num_rows, 'value')} changed")
+            for row in both.rows(where="before IS DISTINCT FROM after", limit=3).to_dicts():
+                out.print(f"  {row['before']!r} → {row['after']!r}")
+        else:
+            out.print(f"{field}: {before.state(field).type} → {after.state(field).type}")
+        for line in faults_lines([fault for fault in new.faults if fault.field == field]):
+            out.print(line)
+    write_edit(before, after, dry_run=dry_run)
+
+
+def _side_by_side(old: Any, new: Any) -> Any:
+    import pyarrow as pa
+
+    return pa.table({"before": old.table.column(0), "after": new.table.column(0)})
+
+
+@field_command.command("keep")
+@click.argument("source")
+@click.argument("names", nargs=-1, required=True)
+def keep_command(source: str, names: tuple[str, ...]) -> None:
+    """Keep these fields and leave out the others; their columns stay in the origin."""
+    from oak_ledger.cli.changes import write_edit
+
+    before = open_working(source)
+    write_edit(before, before.with_kept(_chosen(before, names)))
+
+
+@field_command.command("drop")
+@click.argument("source")
+@click.argument("names", nargs=-1, required=True)
+def drop_command(source: str, names: tuple[str, ...]) -> None:
+    """Leave fields out; refused while another field needs them."""
+    from oak_ledger.cli.changes import write_edit
+
+    before = open_working(source)
+    write_edit(before, before.without(_chosen(before, names)))
+
+
+@field_command.command("hide")
+@click.argument("source")
+@click.argument("names", nargs=-1, required=True)
+def hide_command(source: str, names: tuple[str, ...]) -> None:
+    """Hide fields from report builders; formulas still use them."""
+    _change_each(source, names, hidden=True)
+
+
+@field_command.command("show")
+@click.argument("source")
+@click.argument("names", nargs=-1, required=True)
+def show_command(source: str, names: tuple[str, ...]) -> None:
+    """Show hidden fields to report builders again."""
+    _change_each(source, names, hidden=None)
+
+
+@field_command.command("describe")
+@click.argument("source")
+@click.argument("name")
+@click.argument("text")
+def describe_command(source: str, name: str, text: str) -> None:
+    """Say what a field means, for report builders."""
+    _change_each(source, (name,), description=text or None)
+
+
+@field_command.command("format")
+@click.argument("source")
+@click.argument("names", nargs=-1, required=True)
+@click.option("--as", "format_text", required=True, metavar="FORMAT", help="A sample of the look: 0,000.00 or 0.0% or DD.MM.YYYY.")
+def format_command(source: str, names: tuple[str, ...], format_text: str) -> None:
+    """Say how values are shown; they themselves never change."""
+    _change_each(source, names, format=format_text or None)
+
+
+@field_command.command("total")
+@click.argument("source")
+@click.argument("names", nargs=-1, required=True)
+@click.option("--as", "how", required=True, type=click.Choice(["sum", "average", "median", "least", "largest", "count", "distinct", "none"]))
+def total_command(source: str, names: tuple[str, ...], how: str) -> None:
+    """Say how fields are totalled where a report names only the field."""
+    _change_each(source, names, aggregate=how)

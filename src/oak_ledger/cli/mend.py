@@ -1,0 +1,39 @@
+"""`oak mend`."""
+
+from __future__ import annotations
+
+import click
+
+from oak_ledger.cli.app import open_working, pairs, reports_of, reports_option
+
+
+@click.command("mend")
+@click.argument("source")
+@click.argument("repairs", nargs=-1, required=True, metavar="OLD=NEW...")
+@click.option("--rename", multiple=True, metavar="FIELD=NAME", help="Give a field a new name as well, everywhere.")
+@click.option("--dry-run", is_flag=True, help="Show each line before and after, and write nothing.")
+@reports_option
+def mend_command(source: str, repairs: tuple[str, ...], rename: tuple[str, ...], dry_run: bool, reports: str | None) -> int:
+    """Say once that OLD is now NEW, and every reference in the definition and in the reports follows.
+
+    OLD is a column that is gone, or a name that is no field any more; NEW is what it is now. Either all files are
+    written or none.
+    """
+    from oak_ledger import breakage, plan_mend
+    from oak_ledger.cli.changes import apply, documents
+    from oak_ledger.present.terminal import LEAF, RUST, Text, console, plural
+
+    opened = open_working(source)
+    others = documents(reports_of(opened, reports))
+    before = [state.name for state in opened.compiled.states.values() if state.broken]
+    planned = plan_mend(opened, pairs(repairs, "a repair"), others, names=pairs(rename, "a renaming"))
+    apply(planned, dry_run=dry_run)
+    left = breakage(planned.source)
+    still = sum(state.broken for state in planned.source.compiled.states.values())
+    out = console()
+    verb = "would work" if dry_run else "work"
+    if len(before) > still:
+        out.print(Text.assemble((plural(len(before) - still, "field"), LEAF), f" that {'was' if len(before) - still == 1 else 'were'} broken {verb} again"))
+    for one in left:
+        out.print(Text.assemble((f"{one.name} is still broken: ", RUST), one.finding.message))
+    return 1 if left else 0

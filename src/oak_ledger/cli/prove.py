@@ -1,0 +1,80 @@
+"""`oak check`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from oak_ledger.cli.app import catalogue_option, json_option, open_catalogue, open_working, progress_of, reports_of, reports_option, tell_json
+
+if TYPE_CHECKING:
+    from oak_ledger.catalogue import Version
+    from oak_ledger.source import Source
+
+
+@click.command("check")
+@click.argument("source")
+@catalogue_option
+@reports_option
+@json_option
+def check_command(source: str, catalogue: str, reports: str | None, as_json: bool) -> int:
+    """Prove SOURCE: what is broken and through what, which totals mislead, what changed since it was last published.
+
+    Every warning has its numbers: what the wrong total says and what the right one says, how many rows are lost. With errors, the
+    reports that would break are named panel by panel.
+    """
+    from oak_ledger import breakage, candidates, drift
+    from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, counted, findings_list, plural
+
+    with progress_of("checking") as progress:
+        opened = open_working(source, progress)
+        findings = opened.check()
+        last = _last(opened, catalogue)
+        if last is not None:
+            findings += drift(opened, last.fingerprints, f"version {last.number}")
+        broken = breakage(opened)
+        offered = candidates(opened, last.fingerprints if last else {}) if broken else {}
+        panels = [found for report in reports_of(opened, reports) for found in report.check(opened)] if broken else []
+    if as_json:
+        tell_json({
+            "findings": [one.as_json() for one in findings],
+            "broken": [{"name": one.name, "why": one.finding.message, "through": one.through} for one in broken],
+            "candidates": {name: [{"column": one.column, "score": round(one.score, 3), "evidence": one.sentence()} for one in found] for name, found in offered.items()},
+            "reports": [one.as_json() for one in panels],
+        })  # fmt: skip
+        return 1 if findings else 0
+    out = console()
+    if not findings:
+        out.print(Text.assemble(("nothing found", LEAF), f": {plural(len(opened.fields), 'field')} of {opened.name} are sound"))
+        return 0
+    out.print(findings_list(findings))
+    for one in broken:
+        out.print()
+        out.print(Text.assemble((one.name, "bold"), (" is broken", RUST), f", and through it: {', '.join(one.through) or 'no other field'}"))
+        for candidate in offered.get(one.name, [])[:2]:
+            out.print(Text.assemble(("  may be now ", LEAF), candidate.sentence()))
+        best = next(iter(offered.get(one.name, [])), None)
+        if best is not None and best.score > 0.5:
+            out.print(Text(f"  to mend it: oak mend {source} '{best.gone}={best.column}' --dry-run"))
+    if broken:
+        out.print()
+        names = sorted({found.place.where for found in panels if found.severity == "error"})
+        out.print(Text.assemble((plural(len(names), "place"), RUST if names else LEAF), " in reports would break"))
+        for name in names:
+            cause = next(found.message for found in panels if found.place.where == name and found.severity == "error")
+            out.print(Text.assemble(f"  {name}  ", (cause, QUIET)))
+        whole = len(opened.fields)
+        hurt = sum(state.broken for state in opened.fields)
+        out.print(Text(f"{whole - hurt} of {whole} fields still work", style=QUIET))
+    out.print()
+    out.print(Text(f"found: {counted(findings)}", style="bold"))
+    return 1
+
+
+def _last(source: Source, catalogue: str) -> Version | None:
+    """The released version that the source is compared with, if there is one."""
+    if not (Path(catalogue) / "catalogue.db").is_file():
+        return None
+    return open_catalogue(catalogue).released(source.name)

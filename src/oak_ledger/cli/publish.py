@@ -1,0 +1,109 @@
+"""`oak publish`, `oak release`, `oak versions`."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from oak_ledger.cli.app import catalogue_option, json_option, open_catalogue, open_working, progress_of, reports_of, reports_option, tell_json
+
+if TYPE_CHECKING:
+    from oak_ledger.report import Change
+
+
+@click.command("publish")
+@click.argument("source")
+@catalogue_option
+@reports_option
+@click.option("--note", default="", help="What is new in this version.")
+@json_option
+def publish_command(source: str, catalogue: str, reports: str | None, note: str, as_json: bool) -> int:
+    """Publish SOURCE as a draft, and say which figures of which reports it changes.
+
+    Reports go on reading the released version until the draft is released. A source with errors is refused.
+    """
+    from oak_ledger import consequences
+    from oak_ledger.present.terminal import QUIET, Text, console, counted, plural
+
+    with progress_of("publishing") as progress:
+        opened = open_working(source, progress)
+        findings = opened.check()
+        place = open_catalogue(catalogue, create=True)
+        before = place.released(opened.name)
+        version = place.publish(opened, note=note, findings=findings)
+        changes: list[Change] = []
+        known = reports_of(opened, reports)
+        if before is not None:
+            changes = consequences(known, place.source(opened.name, before.number), place.source(opened.name, version.number))
+    if as_json:
+        tell_json({**version.as_json(), "changes": [_as_json(one) for one in changes]})
+        return 0
+    out = console()
+    out.print(Text.assemble(("draft", "bold"), f": version {version.number} of {version.source}, {plural(version.rows, 'row')}, in {catalogue}; the check found {counted(findings)}"))
+    if before is not None:
+        _show_changes(changes, f"version {before.number}", f"version {version.number}", len(known))
+    out.print(Text(f"to let all reports have it: oak release '{version.source}'", style=QUIET))
+    return 0
+
+
+def _as_json(one: Change) -> dict[str, Any]:
+    return {"report": one.report, "panel": one.panel, "measure": one.measure, "before": one.before, "after": one.after, "broken": one.broken}
+
+
+def _show_changes(changes: list[Change], old: str, new: str, reports: int) -> None:
+    from oak_ledger.present.terminal import LEAF, RUST, Text, console, grid, plural
+    from oak_ledger.source.formats import show
+
+    out = console()
+    if not changes:
+        out.print(Text.assemble(("no figure changes", LEAF), f" in {plural(reports, 'report')}"))
+        return
+    table = grid("report", "panel", "measure", old, new, "change", right=(3, 4, 5))
+    for one in changes:
+        if one.broken:
+            table.add_row(one.report, one.panel, one.measure, "", Text(one.broken, style=RUST), "")
+            continue
+        change = ""
+        if isinstance(one.before, (int, float)) or hasattr(one.before, "quantize"):
+            change = f"{(float(one.after or 0) - float(one.before)) / float(one.before):+.1%}" if one.before and one.after is not None else ""
+        table.add_row(one.report, one.panel, one.measure, *(show(value, "0,000.00") if value is not None else "null" for value in (one.before, one.after)), change)
+    out.print(Text(f"what changes in {plural(reports, 'report')}:"))
+    out.print(table)
+
+
+@click.command("release")
+@click.argument("name")
+@click.argument("number", type=int, required=False, metavar="[VERSION]")
+@click.option("--signed-by", default="", help="Who vouches for it  [default: you]")
+@catalogue_option
+def release_command(name: str, number: int | None, signed_by: str, catalogue: str) -> int:
+    """Make a version of the published source NAME the one that all reports get; the newest without VERSION.
+
+    The version released before is retired and can be released again.
+    """
+    version = open_catalogue(catalogue).release(name, number, signed_by=signed_by)
+    click.echo(f"released: version {version.number} of {version.source}, signed by {version.signed_by}; reports get it when they are next rendered")
+    return 0
+
+
+@click.command("versions")
+@click.argument("name", required=False)
+@catalogue_option
+@json_option
+def versions_command(name: str | None, catalogue: str, as_json: bool) -> int:
+    """List the versions of the published source NAME; all sources without it."""
+    from oak_ledger.present.terminal import LEAF, RUST, Text, console, grid
+
+    place = open_catalogue(catalogue)
+    names = [name] if name else place.sources()
+    versions = [version for one in names for version in place.versions(one)]
+    if as_json:
+        tell_json([version.as_json() for version in versions])
+        return 0
+    table = grid("source", "version", "stage", "rows", "warnings", "made", "by", "signed by", "note", right=(1, 3, 4))
+    for one in versions:
+        stage = Text(one.stage, style={"released": LEAF, "draft": RUST}.get(one.stage, ""))
+        table.add_row(one.source, str(one.number), stage, f"{one.rows:,}", str(one.warnings), one.made_at, one.made_by, one.signed_by, one.note)
+    console().print(table)
+    return 0

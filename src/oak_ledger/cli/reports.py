@@ -1,0 +1,125 @@
+"""`oak report render`, `oak report check`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from oak_ledger.cli.app import catalogue_option, draft_option, json_option, open_catalogue, open_working, tell_json
+from oak_ledger.errors import OakError
+
+if TYPE_CHECKING:
+    from oak_ledger.report import Report, ReportView
+    from oak_ledger.source import Source
+
+
+@click.group("report")
+def report_command() -> None:
+    """Render and check reports. A report reads the released version of its source unless told otherwise."""
+
+
+def _source_of(report: Report, catalogue: str, draft: bool, number: int | None, working: str | None) -> Source:
+    if working is not None:
+        return open_working(working)
+    return open_catalogue(catalogue).source(report.about.source, number, drafts=draft)
+
+
+@report_command.command("render")
+@click.argument("report")
+@click.option("--to", multiple=True, metavar="FILE", help="Write a page (.html) or a picture (.png); may be repeated.")
+@click.option("--version", "number", type=int, default=None, help="Read this version of the source.")
+@click.option("--source", "working", default=None, metavar="FILE", help="Read a working definition instead of a published source.")
+@catalogue_option
+@draft_option
+def render_command(report: str, to: tuple[str, ...], number: int | None, working: str | None, catalogue: str, draft: bool) -> int:
+    """Compute REPORT afresh and show it in the terminal, or write it --to a file."""
+    from oak_ledger import open_report, save_report
+
+    opened = open_report(report)
+    view = opened.view(_source_of(opened, catalogue, draft, number, working))
+    if to:
+        for name in to:
+            path = save_report(view, name)
+            click.echo(f"written: {path} ({view.source}, {view.version})")
+    else:
+        _show(view)
+    return 1 if any(one.severity == "error" for one in view.findings) else 0
+
+
+def _show(view: ReportView) -> None:
+    from oak_ledger.present.figures import figure_text
+    from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, faults_lines, finding_block, rows_table
+
+    out = console()
+    out.print(Text(view.name, style="bold"))
+    under = " · ".join(part for part in (view.text, f"{view.source}, {view.version}", f"built by {view.owner}" if view.owner else "") if part)
+    out.print(Text(under, style=QUIET))
+    for panel in view.panels:
+        out.print()
+        if panel.spec.kind == "figure":
+            out.print(Text.assemble(panel.title, "  ", (figure_text(panel), f"bold {LEAF}" if panel.answer else RUST)))
+        else:
+            out.print(Text(panel.title, style="bold"))
+        if panel.answer is not None and panel.spec.kind == "table":
+            out.print(rows_table(panel.answer, out.width))
+        elif panel.answer is not None and panel.spec.kind == "bars":
+            _bars(panel.answer)
+        for found in panel.findings:
+            out.print(finding_block(found))
+        for line in faults_lines(panel.answer.faults if panel.answer else ()):
+            out.print(line)
+
+
+def _bars(answer: object) -> None:
+    from oak_ledger.present.figures import label
+    from oak_ledger.present.terminal import LEAF, Text, console, grid
+    from oak_ledger.source import Answer
+    from oak_ledger.source.formats import show
+
+    if not isinstance(answer, Answer):
+        return
+    key, measure = answer.names[0], answer.names[1]
+    rows = answer.to_dicts()
+    peak = max((abs(float(row[measure] or 0)) for row in rows), default=0) or 1
+    table = grid(key, measure, "", right=(1,))
+    for row in rows:
+        value = row[measure]
+        length = round(40 * abs(float(value or 0)) / peak)
+        shown = show(row[key], answer.formats.get(key, "")) if row[key] is not None else "null"
+        table.add_row(shown, "null" if value is None else label(value, answer.formats.get(measure, "")), Text("█" * length, style=LEAF))
+    console().print(table)
+
+
+@report_command.command("check")
+@click.argument("reports", nargs=-1, required=True)
+@click.option("--source", "working", default=None, metavar="FILE", help="Check against a working definition instead of a published source.")
+@catalogue_option
+@draft_option
+@json_option
+def check_command(reports: tuple[str, ...], working: str | None, catalogue: str, draft: bool, as_json: bool) -> int:
+    """Check REPORTS (files, or folders of them): what is broken or misleads, panel by panel."""
+    from oak_ledger import find_reports, open_report
+    from oak_ledger.present.terminal import LEAF, Text, console, counted, findings_list, plural
+
+    opened = [one for name in reports for one in (find_reports(name) if Path(name).is_dir() else [open_report(name)])]
+    if not opened:
+        raise OakError("no-reports", f"There is no report in {', '.join(reports)}.", hint="Reports are files named NAME.report.toml.")
+    sources: dict[str, Source] = {}
+    results = []
+    for report in opened:
+        key = report.about.source.casefold()
+        if key not in sources:
+            sources[key] = _source_of(report, catalogue, draft, None, working)
+        results.append((report, report.check(sources[key])))
+    if as_json:
+        tell_json([{"report": report.about.name, "file": str(report.path), "findings": [one.as_json() for one in found]} for report, found in results])
+        return 1 if any(found for _, found in results) else 0
+    out = console()
+    for report, found in results:
+        sound = Text.assemble(("sound", LEAF), f", {plural(len(report.panels), 'panel')}")
+        out.print(Text.assemble((report.about.name, "bold"), "  ", sound if not found else Text(counted(found))))
+        if found:
+            out.print(findings_list(found))
+    return 1 if any(found for _, found in results) else 0

@@ -1,0 +1,1 @@
+"""The demo: made-up data, and a working day with it."""

@@ -1,0 +1,80 @@
+"""A small summary of a field's values, kept with each published version: to recognise a column, and to notice drift."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from oak_ledger.formula.library.aggregates import as_numbers
+from oak_ledger.formula.values import from_arrow_type, value_text
+
+SKETCH = 512
+
+
+@dataclass(frozen=True, slots=True)
+class Fingerprint:
+    """Of one field: its type, how many rows and nulls, how many different values, the middle and mean of numbers, the ends as text.
+
+    `sketch` holds the smallest hashes of its different values; two sketches tell how far two sets of values are the same.
+    """
+
+    type: str
+    rows: int
+    nulls: int
+    distinct: int
+    least: str | None
+    most: str | None
+    middle: float | None
+    mean: float | None
+    sketch: tuple[int, ...]
+
+    def as_json(self) -> dict[str, Any]:
+        """Plain values."""
+        return asdict(self)
+
+    @staticmethod
+    def from_json(values: Mapping[str, Any]) -> Fingerprint:
+        """From plain values."""
+        return Fingerprint(**{**values, "sketch": tuple(values["sketch"])})
+
+    @property
+    def null_share(self) -> float:
+        """The share of rows without a value."""
+        return self.nulls / self.rows if self.rows else 0.0
+
+
+def fingerprint(values: Any) -> Fingerprint:
+    """The fingerprint of an array."""
+    import pandas as pd
+
+    array = values.combine_chunks() if isinstance(values, pa.ChunkedArray) else values
+    kind = from_arrow_type(array.type)
+    present = array.drop_null()
+    different = present.unique()
+    ends = pc.min_max(present).as_py() if len(present) else {"min": None, "max": None}
+    middle = mean = None
+    if kind is not None and kind.numeric and len(present):
+        numbers = as_numbers(present)
+        middle, mean = float(np.median(numbers)), float(np.mean(numbers))
+    texts = np.array([value_text(value) for value in different.to_pylist()], dtype=object)
+    hashes = np.sort(pd.util.hash_array(texts)) if len(texts) else np.array([], np.uint64)
+    sketch = tuple(int(one) for one in hashes[:SKETCH])
+    return Fingerprint(
+        str(kind), len(array), array.null_count, len(different), value_text(ends["min"]), value_text(ends["max"]), middle, mean, sketch,
+    )  # fmt: skip
+
+
+def shared(one: Fingerprint, other: Fingerprint) -> float:
+    """About which share of the different values of `one` is among those of `other`, from 0 to 1."""
+    if not one.sketch or not other.sketch:
+        return 0.0
+    # both sketches are complete up to the smaller of their largest hashes, unless they hold everything
+    limits = [print_.sketch[-1] for print_ in (one, other) if len(print_.sketch) >= SKETCH]
+    edge = min(limits, default=2**64)
+    own = {value for value in one.sketch if value <= edge}
+    return len(own & set(other.sketch)) / len(own) if own else 0.0

@@ -1,0 +1,276 @@
+"""What a check proves with numbers: totals that mislead, nulls that empty a total, rules and keys that do not hold.
+
+Each suspicion that a formula gives rise to is a probe: formulas whose values, over all rows, confirm or clear it. All
+probes of a source are answered in one reading of its rows.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from oak_ledger.errors import Finding, Place
+from oak_ledger.formula import Grain
+from oak_ledger.formula import nodes as n
+from oak_ledger.formula.lexer import name_text
+from oak_ledger.insight.additivity import Nature, nature_of, nature_of_formula, ratio_of_sums
+from oak_ledger.source.compiled import State
+from oak_ledger.source.definition import FieldSpec
+from oak_ledger.source.formats import show
+from oak_ledger.source.places import repointed_formula
+from oak_ledger.source.source import ANSWER_CHECKS, CHECKS, Source
+
+Values = Mapping[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class Probe:
+    """Formulas to compute over all rows, and what their values say."""
+
+    formulas: Mapping[str, str]
+    judge: Callable[[Values], Finding | None]
+
+
+def figure(value: Any) -> str:
+    """A number in a sentence."""
+    if value is None:
+        return "null"
+    size = abs(float(value))
+    return show(value, "0,000" if size >= 10_000 or size == int(size) else "0,000.00" if size >= 10 else "0.0000")
+
+
+def prove(source: Source) -> Iterator[Finding]:
+    """Everything that the rows confirm. Reads them once."""
+    probes = list(_probes(source))
+    shown: dict[str, str] = {}
+    for at, probe in enumerate(probes):
+        for key, formula in probe.formulas.items():
+            if source.check_formula(formula).checked is not None:
+                shown[f"{at} {key}"] = formula
+    counted = {
+        f"count {state.name}": f"COUNT({name_text(state.name)})"
+        for state in source.fields
+        if not state.broken and state.grain == Grain.ROW
+    }
+    answer = source.tally(show=[*shown.items(), *counted.items()])
+    values = answer.to_dicts()[0]
+    for fault in answer.faults:
+        if fault.field in source.compiled.expressions:
+            yield Finding(
+                "values-lost", f"{fault.sentence()}. {'It counts' if fault.rows == 1 else 'They count'} as null.",
+                Place(f"{source.document.where}, field {fault.field!r}"), "Clean these values, or correct them at the origin.",
+                severity="warning", numbers={"rows": fault.rows, "samples": [list(row[1].values()) for row in fault.samples]},
+            )  # fmt: skip
+    for at, probe in enumerate(probes):
+        found = probe.judge({key: values.get(f"{at} {key}") for key in probe.formulas})
+        if found is not None:
+            yield found
+    yield from _key(source)
+
+
+def _probes(source: Source) -> Iterator[Probe]:
+    for state in source.fields:
+        spec = state.spec
+        if state.broken or not isinstance(spec, FieldSpec):
+            continue
+        if spec.calculated and state.tree is not None:
+            if state.grain == Grain.ROW:
+                yield from _summed_by_default(source, state, spec)
+            yield from _summed_inside(source, state, spec.formula, state.tree)
+            yield from _spreading(source, state, spec.formula, state.tree)
+        if spec.rule:
+            yield _ruled(source, state, spec)
+
+
+def _place(source: Source, state: State, text: str = "", node: n.Node | None = None) -> Place:
+    where = f"{source.document.where}, field {state.name!r}"
+    return Place(where, text, node.start, node.end) if node is not None else Place(where)
+
+
+# -- sums of ratios ----------------------------------------------------------------------------------------
+
+
+def _summed_by_default(source: Source, state: State, spec: FieldSpec) -> Iterator[Probe]:
+    nature = nature_of(source, state)
+    if nature.adds_up or spec.aggregate is not None or spec.role == "dimension" or state.type is None or not state.type.numeric:
+        return
+    name = name_text(state.name)
+    right = ratio_of_sums(source, spec.formula, nature)
+
+    def judge(values: Values) -> Finding | None:
+        message = f"{state.name} must not be added up: {nature.why}. A total would say {figure(values['wrong'])}"
+        numbers = {"wrong": values["wrong"]}
+        if right:
+            message += f"; the right figure is {figure(values['right'])}"
+            numbers["right"] = values["right"]
+        hint = f"Make it a value per group: {right}" if right else "Say how it is totalled (aggregate), or make it a value per group."
+        return Finding("not-additive", message + ".", _place(source, state), hint, "warning", right or None, numbers)
+
+    yield Probe({"wrong": f"SUM({name})", **({"right": right} if right else {})}, judge)
+
+
+def _summed_inside(source: Source, state: State, text: str, tree: n.Node) -> Iterator[Probe]:
+    """`SUM` or `AVG` over a ratio, in a formula for groups."""
+    for call in n.walk(tree):
+        if not (isinstance(call, n.Call) and call.name in ("SUM", "AVG") and len(call.args) == 1):
+            continue
+        argument = call.args[0]
+        inner = text[argument.start : argument.end]
+        nature = nature_of_formula(source, text, argument)
+        if nature.adds_up or (nature.kind == "rate" and call.name == "AVG"):
+            continue
+        yield _ratio_probe(source, state, text, call, nature, inner)
+
+
+def _ratio_probe(source: Source, state: State, text: str, call: n.Call, nature: Nature, inner: str) -> Probe:
+    right = ratio_of_sums(source, inner, nature)
+    if isinstance(call.args[0], n.Name) and nature.kind == "ratio":
+        named = source.state(call.args[0].name)
+        right = ratio_of_sums(source, named.spec.formula, nature) if isinstance(named.spec, FieldSpec) else right
+    end = call.end
+    own = text[call.start : end]
+    fixed = text[: call.start] + right + text[end:] if right else ""
+    doing = "adds up" if call.name == "SUM" else "gives every row the same weight in averaging"
+
+    def judge(values: Values) -> Finding | None:
+        message = f"{state.name} {doing} {inner}, which is not additive: {nature.why}. {own} says {figure(values['wrong'])}"
+        numbers = {"wrong": values["wrong"]}
+        if right:
+            message += f"; the ratio of sums is {figure(values['right'])}"
+            numbers["right"] = values["right"]
+        hint = f"Write {right}" if right else "Aggregate the values that it is made of."
+        return Finding("not-additive", message + ".", _place(source, state, text, call), hint, "warning", fixed or None, numbers)
+
+    return Probe({"wrong": own, **({"right": right} if right else {})}, judge)
+
+
+# -- nulls that empty a total ----------------------------------------------------------------------------------
+
+
+def chains(tree: n.Node) -> Iterator[tuple[n.Node, list[n.Node]]]:
+    """The sums of parts in a tree: each as (the whole, its parts), outermost only."""
+    waiting = [tree]
+    while waiting:
+        node = waiting.pop()
+        if isinstance(node, n.Binary) and node.op in "+-":
+            parts: list[n.Node] = []
+            left: n.Node = node
+            while isinstance(left, n.Binary) and left.op in "+-":
+                parts.append(left.right)
+                left = left.left
+            parts.append(left)
+            yield node, parts[::-1]
+            waiting.extend(parts)
+        else:
+            waiting.extend(n.children(node))
+
+
+def _spreading(source: Source, state: State, text: str, tree: n.Node) -> Iterator[Probe]:
+    for whole, parts in chains(tree):
+        texts = [text[part.start : part.end] for part in parts]
+        varying = [at for at, part in enumerate(texts) if _is_row_number(source, part)]
+        if len(varying) >= 2 and _is_row_number(source, text[whole.start : whole.end]):
+            yield _spread_probe(source, state, text, whole, [parts[at] for at in varying])
+
+
+def _is_row_number(source: Source, text: str) -> bool:
+    checked = source.check_formula(text).checked
+    return checked is not None and checked.grain == Grain.ROW and checked.type.numeric
+
+
+def _spread_probe(source: Source, state: State, text: str, whole: n.Node, parts: Sequence[n.Node]) -> Probe:
+    own = text[whole.start : whole.end]
+    texts = [text[part.start : part.end] for part in parts]
+    filled = _edited(text, whole, [(part, f"COALESCE({text[part.start : part.end]}, 0)") for part in parts])
+    some = " OR ".join(f"({part}) IS NOT NULL" for part in texts)
+    formulas = {
+        "lost": f"COUNT(*) FILTER (WHERE ({own}) IS NULL AND ({some}))",
+        "rows": "COUNT(*)",
+        "wrong": f"SUM({own})",
+        "right": f"SUM({filled})",
+        **{f"null {at}": f"COUNT(*) FILTER (WHERE ({part}) IS NULL)" for at, part in enumerate(texts)},
+    }
+
+    def judge(values: Values) -> Finding | None:
+        if not values["lost"]:
+            return None
+        empty = [at for at in range(len(parts)) if values[f"null {at}"]]
+        which = ", ".join(f"{texts[at]} in {values[f'null {at}']:,}" for at in empty)
+        message = (
+            f"{own} is null in {values['lost']:,} of {values['rows']:,} rows because a part is ({which}). "
+            f"Its total says {figure(values['wrong'])}; with empty parts as 0 it is {figure(values['right'])}."
+        )
+        wraps = [(parts[at], f"COALESCE({texts[at]}, 0)") for at in empty]
+        fixed = text[: whole.start] + _edited(text, whole, wraps) + text[whole.end :]
+        numbers = {"rows_lost": values["lost"], "rows": values["rows"], "wrong": values["wrong"], "right": values["right"]}
+        hint = f"Where empty means zero, write {fixed}"
+        return Finding("nulls-spread", message, _place(source, state, text, whole), hint, "warning", fixed, numbers)
+
+    return Probe(formulas, judge)
+
+
+def _edited(text: str, whole: n.Node, edits: Sequence[tuple[n.Node, str]]) -> str:
+    """The text of a piece with parts of it replaced."""
+    made = text[whole.start : whole.end]
+    for part, new in sorted(edits, key=lambda edit: -edit[0].start):
+        made = made[: part.start - whole.start] + new + made[part.end - whole.start :]
+    return made
+
+
+# -- rules and keys -----------------------------------------------------------------------------------------------
+
+
+def _ruled(source: Source, state: State, spec: FieldSpec) -> Probe:
+    condition = repointed_formula(spec.rule, {"value": state.name})
+    place = _place(source, state)
+
+    def judge(values: Values) -> Finding | None:
+        if values["broken"] is None:
+            findings = source.check_formula(condition, where=place.where).findings
+            said = findings[0].message if findings else "it is no condition on a row."
+            return Finding("bad-rule", f"The rule of {state.name} cannot be computed: {said}", place, f"rule: {spec.rule}")
+        if not values["broken"]:
+            return None
+        message = f"{state.name} breaks its rule {spec.rule.strip()} in {values['broken']:,} rows."
+        return Finding("rule-broken", message, place, f"See them: where NOT ({condition})", "warning", None, dict(values))
+
+    return Probe({"broken": f"COUNT(*) FILTER (WHERE NOT ({condition}))"}, judge)
+
+
+def _key(source: Source) -> Iterator[Finding]:
+    """Rows that share their key with others."""
+    names = source.about.key
+    unknown = [name for name in names if name.casefold() not in source.compiled.states]
+    if unknown:
+        yield Finding("unknown-field", f"The key names {unknown[0]!r}, which is no field.", Place(f"{source.document.where}, [source]"))
+        return
+    if not names or any(source.state(name).broken for name in names):
+        return
+    fields = [name_text(name) for name in names]
+    repeated = source.tally(fields, [("rows", "COUNT(*)")], sort=["-rows"], limit=1)
+    rows = repeated.to_dicts()
+    groups = repeated.groups or 0
+    if rows and rows[0]["rows"] > 1:
+        shown = ", ".join(str(rows[0][name]) for name in repeated.names[:-1])
+        more = repeated.rows_used - groups
+        message = f"The key {', '.join(names)} is not different in every row: {more:,} rows too many, most often {shown} ({rows[0]['rows']:,} rows)."
+        yield Finding("key-repeats", message, Place(f"{source.document.where}, [source]"), severity="warning", numbers={"rows": more})
+
+
+# -- beside an answer ----------------------------------------------------------------------------------------------
+
+
+def _beside_answer(source: Source, summed: Sequence[State]) -> Iterable[Finding]:
+    """A tally that has just added up what must not be."""
+    for state in summed:
+        nature = nature_of(source, state)
+        if isinstance(state.spec, FieldSpec) and not nature.adds_up and state.spec.aggregate is None:
+            right = ratio_of_sums(source, state.spec.formula, nature)
+            hint = f"Ask for {right} instead." if right else "Say how: AVG, MIN, MAX."
+            yield Finding("not-additive", f"{state.name} was added up, but {nature.why}.", Place(state.name), hint, "warning", right or None)
+
+
+if prove not in CHECKS:
+    CHECKS.append(prove)
+    ANSWER_CHECKS.append(_beside_answer)

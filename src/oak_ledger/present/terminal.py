@@ -1,0 +1,140 @@
+"""What is seen in a terminal: tables of rows, fields, findings, versions. Draws what the core returns; computes nothing."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterable, Sequence
+from typing import IO, Any
+
+from rich.box import SIMPLE_HEAD
+from rich.console import Console, Group
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from oak_ledger.engine import Fault
+from oak_ledger.errors import Finding
+from oak_ledger.source.answer import Answer
+from oak_ledger.source.formats import show
+
+LEAF, RUST, QUIET = "#5f9e4a", "#c8692f", "bright_black"
+SEVERITY = {"error": f"bold {RUST}", "warning": RUST, "note": QUIET}
+WIDE = 120
+
+
+def console(*, to_errors: bool = False) -> Console:
+    """A console on standard output (or error); 120 columns wide where it is no terminal."""
+    stream: IO[str] = sys.stderr if to_errors else sys.stdout
+    made = Console(file=stream, highlight=False, soft_wrap=False)
+    return made if made.is_terminal else Console(file=stream, highlight=False, width=WIDE)
+
+
+def plural(count: int, word: str) -> str:
+    """A count with its word: 1 row, 2 rows."""
+    return f"{count:,} {word}{'' if count == 1 else 's'}"
+
+
+def grid(*headers: str, right: Iterable[int] = ()) -> Table:
+    """A plain table: a line under the header, no frame; some columns aligned to the right."""
+    table = Table(box=SIMPLE_HEAD, header_style="bold", pad_edge=False, show_edge=False)
+    numbers = set(right)
+    for at, header in enumerate(headers):
+        table.add_column(Text(header), justify="right" if at in numbers else "left", overflow="fold")
+    return table
+
+
+def _cell(value: Any, format_text: str) -> Text:
+    if value is None:
+        return Text("null", style=QUIET)
+    text = show(value, format_text)
+    if isinstance(value, str) and (text != text.strip() or not text):
+        return Text(f"'{text}'")  # spaces at the ends, and empty text, are seen
+    return Text(text.replace("\n", "⏎"))
+
+
+def rows_table(answer: Answer, width: int, notes: Sequence[str] = ()) -> Group:
+    """The rows of an answer; columns that do not fit in `width` are named below instead. `notes` stand under the headers."""
+    names = answer.names
+    cells = [[_cell(value, answer.formats.get(name, "")) for name, value in row.items()] for row in answer.to_dicts()]
+    totals = [] if answer.totals is None else [
+        _cell(value, answer.formats.get(name, "")) for name, value in answer.totals.to_pylist()[0].items()
+    ]  # fmt: skip
+    if totals and answer.table.num_columns:
+        totals = [Text("all", style="bold") if not cell.plain or cell.plain == "null" and at == 0 else cell for at, cell in enumerate(totals)]
+        totals = [Text("") if cell.plain == "null" and names[at] in _keys(answer) else cell for at, cell in enumerate(totals)]
+    widths = [
+        max([len(name), len(notes[at]) if notes else 0, *(cell.cell_len for cell in column)], default=1)
+        for at, (name, column) in enumerate(zip(names, zip(*cells, strict=True) if cells else [[] for _ in names], strict=True))
+    ]
+    fit, used = 0, 0
+    for size in widths:
+        used += min(size, 40) + 2
+        if used > width and fit:
+            break
+        fit += 1
+    numeric = [_is_number(answer, name) for name in names]
+    table = grid()
+    for at, name in enumerate(names[:fit]):
+        header = Text(name) if not notes else Text.assemble(name, "\n", (notes[at], QUIET))
+        table.add_column(header, justify="right" if numeric[at] else "left", max_width=40, overflow="ellipsis", no_wrap=not notes)
+    for row in cells:
+        table.add_row(*row[:fit])
+    if totals:
+        table.add_section()
+        table.add_row(*totals[:fit], style="bold")
+    parts: list[Any] = [table]
+    if fit < len(names):
+        parts.append(Text(f"… and {plural(len(names) - fit, 'more column')}: {', '.join(names[fit:])}", style=QUIET))
+    return Group(*parts)
+
+
+def _keys(answer: Answer) -> set[str]:
+    """The columns that a totals row leaves open: those grouped by."""
+    if answer.totals is None:
+        return set()
+    return {name for name in answer.names if answer.totals.column(name).null_count and answer.table.column(name).null_count < answer.table.num_rows}
+
+
+def _is_number(answer: Answer, name: str) -> bool:
+    import pyarrow as pa
+
+    kind = answer.table.schema.field(name).type
+    return bool(pa.types.is_integer(kind) or pa.types.is_floating(kind) or pa.types.is_decimal(kind))
+
+
+def faults_lines(faults: Sequence[Fault]) -> list[Text]:
+    """What could not be computed, a line each."""
+    return [Text.assemble(("could not be computed ", RUST), fault.sentence()) for fault in faults]
+
+
+def finding_block(found: Finding) -> Group:
+    """A finding: what and where, the place in the formula, what to do."""
+    place = found.place
+    spot = place.where
+    if place.text and "\n" in place.text:
+        spot += f", line {place.line}"
+    head = Text.assemble((f"{found.severity} ", SEVERITY[found.severity]), (found.code, "bold"), f"  {spot}" if spot else "")
+    parts: list[Any] = [head, Padding(Text(found.message), (0, 0, 0, 2), expand=False)]
+    pointed = place.pointed()
+    if pointed and place.end > place.start:
+        line, carets = pointed
+        parts.append(Padding(Text.assemble(line, "\n", (carets, SEVERITY[found.severity])), (0, 0, 0, 4), expand=False))
+    if found.hint:
+        parts.append(Padding(Text.assemble(("→ ", LEAF), found.hint), (0, 0, 0, 2), expand=False))
+    return Group(*parts)
+
+
+def findings_list(findings: Sequence[Finding]) -> Group:
+    """Findings, one under the other, with an empty line between."""
+    parts: list[Any] = []
+    for found in findings:
+        parts += [finding_block(found), Text("")]
+    return Group(*parts[:-1])
+
+
+def counted(findings: Sequence[Finding]) -> str:
+    """How many of which severity: 2 errors, 1 warning."""
+    said = [plural(count, kind) for kind in ("error", "warning", "note") if (count := sum(one.severity == kind for one in findings))]
+    return ", ".join(said) or "nothing"
+
+

@@ -1,0 +1,192 @@
+"""A report: what a report builder makes of a source. Its panels are questions; a broken one does not take the others down."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from oak_ledger.errors import Finding, OakError, Place
+from oak_ledger.formula.checker import nearest_hint
+from oak_ledger.formula.lexer import name_text
+from oak_ledger.report.definition import REPORT, LocalFieldSpec, NamedFormula, PanelSpec, ReportSpec
+from oak_ledger.source import Answer, Source
+from oak_ledger.source.document import Document, read_document
+from oak_ledger.source.places import PLACEHOLDER
+from oak_ledger.source.source import Shown
+
+SUFFIX = ".report.toml"
+
+
+@dataclass(frozen=True, slots=True)
+class PanelView:
+    """A panel computed: its answer, or why there is none; its title with names filled in."""
+
+    spec: PanelSpec
+    title: str
+    answer: Answer | None
+    findings: tuple[Finding, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class ReportView:
+    """A report computed over a source: its panels in order, and which version of the source they show."""
+
+    name: str
+    owner: str
+    text: str
+    source: str
+    version: str
+    panels: tuple[PanelView, ...]
+
+    @property
+    def findings(self) -> list[Finding]:
+        """Everything found in its panels."""
+        return [found for panel in self.panels for found in panel.findings]
+
+
+@dataclass(frozen=True, slots=True)
+class Report:
+    """A report file."""
+
+    document: Document
+    path: Path | None = None
+
+    @property
+    def about(self) -> ReportSpec:
+        """The `[report]` table."""
+        return self.document.specs("report", ReportSpec)[0]
+
+    @property
+    def local_fields(self) -> list[LocalFieldSpec]:
+        """The fields that live in this report."""
+        return self.document.specs("field", LocalFieldSpec)
+
+    @property
+    def panels(self) -> list[PanelSpec]:
+        """The panels, in order."""
+        return self.document.specs("panel", PanelSpec)
+
+    def over(self, source: Source) -> tuple[Source, list[Finding]]:
+        """The source with this report's local fields, and what is wrong with those."""
+        findings: list[Finding] = []
+        waiting, failed = list(self.local_fields), []
+        while waiting:  # a local field may use another that stands below it
+            for field in waiting:
+                try:
+                    source = source.with_field(field.name, field.formula, format=field.format or None)
+                except OakError as error:
+                    failed.append((field, error))
+            if len(failed) == len(waiting):
+                findings += [one.at(f"{self.document.where}, field {field.name!r}") for field, error in failed for one in error.findings]
+                break
+            waiting, failed = [field for field, _ in failed], []
+        return source, findings
+
+    def view(self, source: Source) -> ReportView:
+        """Compute every panel. A panel that cannot be computed says why; the others are not touched by it."""
+        whole, findings = self.over(source)
+        local = {field.name.casefold(): [one for one in findings if repr(field.name) in one.place.where] for field in self.local_fields}
+        panels = tuple(self._panel(panel, whole, local) for panel in self.panels)
+        version = "working copy"
+        if source.published is not None:
+            made = source.published
+            version = f"version {made.number} ({made.stage}), {made.made_at} by {made.made_by}"
+        about = self.about
+        return ReportView(about.name, about.owner, filled(about.text, whole), source.name, version, panels)
+
+    def _panel(self, panel: PanelSpec, source: Source, local: dict[str, list[Finding]]) -> PanelView:
+        where = f"{self.document.where}, panel {panel.title!r}"
+        title = filled(panel.title, source)
+        try:
+            answer = source.tally(
+                [_item(item) for item in panel.by], [_item(item) for item in panel.show],
+                where=_where(panel.where, source), sort=panel.sort, limit=panel.limit, totals=panel.totals,
+            )  # fmt: skip
+        except OakError as error:
+            causes = [cause for found in error.findings for cause in _causes(found, source, local)]
+            found = tuple(one.at(where) for one in causes)
+            return PanelView(panel, title, None, (*found, *_text_findings(panel.title, source, where)))
+        found = tuple(one.at(where) for one in answer.findings if one.severity != "note")
+        return PanelView(panel, title, answer, (*found, *_text_findings(panel.title, source, where)))
+
+    def check(self, source: Source) -> list[Finding]:
+        """What is broken or misleads in this report over a source, panel by panel."""
+        about = self.about
+        found = list(_text_findings(about.text, source, f"{self.document.where}, [report]"))
+        if about.source.casefold() != source.name.casefold():
+            message = f"The report reads {about.source!r}, but was given {source.name!r}."
+            found.append(Finding("other-source", message, Place(f"{self.document.where}, [report]"), severity="warning"))
+        _, local = self.over(source)
+        return [*found, *local, *self.view(source).findings]
+
+
+def _causes(found: Finding, source: Source, local: dict[str, list[Finding]]) -> Iterator[Finding]:
+    """A finding about a field that is broken itself is told by its cause."""
+    named = found.place.text[found.place.start : found.place.end].strip('"')
+    if found.code in ("unknown-field", "unknown-sort"):
+        for name, reasons in local.items():
+            if repr(name)[1:-1] in found.message.casefold() and reasons:
+                yield replace(found, message=f"It needs {name!r}, which is broken: {reasons[0].message}", hint=reasons[0].hint)
+                return
+    state = source.compiled.states.get(named.casefold()) if named else None
+    if found.code == "broken-field" and state is not None:
+        root = root_cause(source, state.name)
+        yield replace(found, message=f"It needs {state.name}, which is broken: {root.message}", hint=root.hint)
+        return
+    yield found
+
+
+def root_cause(source: Source, name: str) -> Finding:
+    """Why a broken field is broken, followed to where it begins."""
+    seen = {name}
+    state = source.state(name)
+    while True:
+        own = next((one for one in state.findings if one.code != "broken-field"), None)
+        if own is not None:
+            return own
+        inner = next((source.state(used) for used in state.uses if source.state(used).broken and used not in seen), None)
+        if inner is None:
+            return state.findings[0]
+        seen.add(inner.name)
+        state = inner
+
+
+def _item(item: str | NamedFormula) -> Shown:
+    return item if isinstance(item, str) else (item.name, item.formula)
+
+
+def _where(text: str, source: Source) -> str | None:
+    if not text:
+        return None
+    known = source.compiled.states.get(text.casefold())
+    return name_text(known.name) if known is not None else text
+
+
+def filled(text: str, source: Source) -> str:
+    """A text with each {Field} as the field's name is written now."""
+
+    def name(match: object) -> str:
+        found = source.compiled.states.get(match[1].casefold())  # type: ignore[index]
+        return found.name if found is not None else match[0]  # type: ignore[index]
+
+    return PLACEHOLDER.sub(name, text)
+
+
+def _text_findings(text: str, source: Source, where: str) -> Iterable[Finding]:
+    for name in PLACEHOLDER.findall(text):
+        if name.casefold() not in source.compiled.states:
+            hint = nearest_hint(name, source.compiled.scope().names(), str)
+            yield Finding("unknown-field", f"The text names the field {{{name}}}, which is not there.", Place(where), hint)
+
+
+def open_report(path: str | Path) -> Report:
+    """Open a report file (`NAME.report.toml`). Raises UnusableInput where it cannot be read or is wrong."""
+    file = Path(path)
+    return Report(read_document(file, REPORT), file)
+
+
+def find_reports(folder: str | Path, source: str = "") -> list[Report]:
+    """The report files in a folder and below, of one source if it is named; in the order of their paths."""
+    found = [open_report(path) for path in sorted(Path(folder).rglob(f"*{SUFFIX}"))]
+    return [one for one in found if not source or one.about.source.casefold() == source.casefold()]

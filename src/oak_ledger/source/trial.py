@@ -1,0 +1,58 @@
+"""Trying a formula without saving it: its type and grain, how many values are null, and a sample beside its inputs."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from oak_ledger.engine import Fault
+from oak_ledger.errors import Finding
+from oak_ledger.formula import Grain, nodes
+from oak_ledger.formula import checked as c
+from oak_ledger.formula.lexer import name_text
+from oak_ledger.source.answer import Answer
+from oak_ledger.source.source import Source
+
+RESULT = "result"
+
+
+@dataclass(frozen=True, slots=True)
+class Trial:
+    """What a formula gives: `type` and `grain` as text, `rows` or groups counted, `nulls` among them, what faulted.
+
+    `sample` has the first values: for a row formula beside the fields it uses, for a group formula by the groups asked for.
+    """
+
+    formula: str
+    type: str
+    grain: str
+    rows: int
+    nulls: int
+    faults: tuple[Fault, ...]
+    findings: tuple[Finding, ...]
+    sample: Answer
+
+
+def trial(source: Source, formula: str, *, by: tuple[str, ...] = (), where: str | None = None, limit: int = 8) -> Trial:
+    """Try a formula over all rows of a source. Raises FormulaError with every error of the formula."""
+    checked = source.check_formula(formula).require()
+    kind, grain = str(checked.type), str(checked.grain)
+    if checked.grain == Grain.GROUP or by:
+        whole = source.tally(by, [(RESULT, formula)], where=where)
+        sample = source.tally(by, [(RESULT, formula)], where=where, limit=limit)
+        nulls = whole.table.column(RESULT).null_count
+        return Trial(formula, kind, grain, whole.table.num_rows, nulls, whole.faults, whole.findings, sample)
+    counted = source.tally(show=[("rows", "COUNT(*)"), ("values", f"COUNT({formula})")], where=where)
+    rows, values = counted.to_dicts()[0].values()
+    inputs = _inputs(source, checked)
+    sample = source.rows([*(name_text(name) for name in inputs), (RESULT, formula)], where=where, limit=limit)
+    return Trial(formula, kind, grain, rows, rows - values, counted.faults, counted.findings, sample)
+
+
+def _inputs(source: Source, checked: c.Checked) -> list[str]:
+    """The fields that a formula reads, one step down where it is only another calculated field."""
+    names = [name for name in c.fields_used(checked) if source.state(name).grain != Grain.CONSTANT]
+    if len(names) == 1 and source.state(names[0]).tree is not None:
+        tree = source.state(names[0]).tree
+        inner = [name.name for name in nodes.names(tree)] if tree is not None else []
+        names += [source.state(name).name for name in inner if source.state(name).name not in names]
+    return list(dict.fromkeys(names))
