@@ -19,7 +19,7 @@ from oak_ledger.version import __version__
 if TYPE_CHECKING:
     from oak_ledger.catalogue import Catalogue as Catalogue
     from oak_ledger.catalogue import Version as Version
-    from oak_ledger.demo.hollowmere import make as make_demo_data
+    from oak_ledger.demo.hollowmere import make_demo_data as make_demo_data
     from oak_ledger.engine import Fault as Fault
     from oak_ledger.errors import Finding as Finding
     from oak_ledger.errors import FormulaError as FormulaError
@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from oak_ledger.formula import find_functions as find_functions
     from oak_ledger.insight import Fingerprint as Fingerprint
     from oak_ledger.insight import drift as drift
+    from oak_ledger.insight import renamed_between as renamed_between
     from oak_ledger.present.save import save_report as save_report
     from oak_ledger.reference import Broken as Broken
     from oak_ledger.reference import Candidate as Candidate
@@ -62,7 +63,7 @@ _ROOMS = {
     "engine": ("Fault",),
     "errors": ("Finding", "FormulaError", "OakError", "Place", "UnusableInput"),
     "formula": ("Formula", "Function", "find_functions"),
-    "insight": ("Fingerprint", "drift"),
+    "insight": ("Fingerprint", "drift", "renamed_between"),
     "present.save": ("save_report",),
     "reference": ("Broken", "Candidate", "Mend", "breakage", "candidates", "dependents", "plan_mend"),
     "report": ("Change", "Report", "ReportView", "consequences", "find_reports", "open_report"),
@@ -83,7 +84,7 @@ def __getattr__(name: str) -> Any:
     if room.startswith("source"):
         import_module("oak_ledger.insight")  # it adds its checks to every source
     module = import_module(f"oak_ledger.{room}")
-    value = getattr(module, {"make_demo_data": "make"}.get(name, name))
+    value = getattr(module, name)
     globals()[name] = value
     return value
 

@@ -112,9 +112,7 @@ class OakError(Exception):
 
     exit_code = 2
 
-    def __init__(
-        self, code: str, message: str, *, hint: str = "", place: Place | None = None, where: str = ""
-    ) -> None:
+    def __init__(self, code: str, message: str, *, hint: str = "", place: Place | None = None, where: str = "") -> None:
         self.findings: tuple[Finding, ...] = (Finding(code, message, place or Place(where), hint),)
         super().__init__(message)
 

@@ -46,7 +46,18 @@ class Version:
 
     def as_json(self) -> dict[str, Any]:
         """Plain values, without the definition and the fingerprints."""
-        kept = ("source", "number", "stage", "rows", "warnings", "note", "made_by", "made_at", "signed_by", "signed_at")
+        kept = (
+            "source",
+            "number",
+            "stage",
+            "rows",
+            "warnings",
+            "note",
+            "made_by",
+            "made_at",
+            "signed_by",
+            "signed_at",
+        )
         return {name: getattr(self, name) for name in kept}
 
 
@@ -76,7 +87,9 @@ class Catalogue:
         rows = self._storage.versions(name)
         if not rows:
             names = self.sources()
-            hint = nearest_hint(name, names, str) or (f"It has {', '.join(names)}." if names else "Nothing is published yet.")
+            hint = nearest_hint(name, names, str) or (
+                f"It has {', '.join(names)}." if names else "Nothing is published yet."
+            )
             raise OakError("unknown-source", f"The catalogue in {self.folder} has no source {name!r}.", hint=hint)
         return [self._version(name, row) for row in rows]
 
@@ -92,14 +105,21 @@ class Catalogue:
         if number is not None:
             found = next((one for one in versions if one.number == number), None)
             if found is None:
-                raise OakError("unknown-version", f"{name} has no version {number}.", hint=f"It has 1 to {versions[-1].number}.")
+                raise OakError(
+                    "unknown-version",
+                    f"{name} has no version {number}.",
+                    hint=f"It has 1 to {versions[-1].number}.",
+                )
             return found
         if drafts:
             return versions[-1]
         released = next((one for one in versions if one.stage == "released"), None)
         if released is None:
-            raise OakError("not-released", f"No version of {name} is released yet.",
-                           hint="Release one (oak release), or ask for the draft: --draft.")  # fmt: skip
+            raise OakError(
+                "not-released",
+                f"No version of {name} is released yet.",
+                hint="Release one (oak release), or ask for the draft: --draft.",
+            )
         return released
 
     def source(self, name: str, number: int | None = None, *, drafts: bool = False) -> Source:
@@ -123,17 +143,36 @@ class Catalogue:
         found = source.check() if findings is None else findings
         errors = [one for one in found if one.severity == "error"]
         if errors:
-            raise OakError.of([Finding("not-publishable", f"{source.name} has {len(errors)} error{'s' * (len(errors) > 1)}; nothing was published.",
-                                       hint="Mend them first: oak check says what and where."), *errors])  # fmt: skip
+            raise OakError.of(
+                [
+                    Finding(
+                        "not-publishable",
+                        f"{source.name} has {len(errors)} error{'s' * (len(errors) > 1)}; nothing was published.",
+                        hint="Mend them first: oak check says what and where.",
+                    ),
+                    *errors,
+                ]
+            )
         names = [state.name for state in source.fields if state.grain == Grain.ROW and not state.broken]
         names += [state.name for state in source.fields if state.grain == Grain.CONSTANT and not state.broken]
         table = source.rows([name_text(name) for name in names]).table
         prints = {name: fingerprint(table.column(name)).as_json() for name in names}
         number = self._storage.add(
-            source.name, source.about.owner, table,
-            {"stage": "draft", "definition": source.document.text, "fingerprints": prints, "note": note, "made_by": whoami(),
-             "warnings": sum(one.severity == "warning" for one in found), "made_at": now(), "signed_by": "", "signed_at": ""},
-        )  # fmt: skip
+            source.name,
+            source.about.owner,
+            table,
+            {
+                "stage": "draft",
+                "definition": source.document.text,
+                "fingerprints": prints,
+                "note": note,
+                "made_by": whoami(),
+                "warnings": sum(one.severity == "warning" for one in found),
+                "made_at": now(),
+                "signed_by": "",
+                "signed_at": "",
+            },
+        )
         return self.version(source.name, number)
 
     def release(self, name: str, number: int | None = None, *, signed_by: str = "") -> Version:

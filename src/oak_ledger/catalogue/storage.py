@@ -23,14 +23,16 @@ LOCK_SECONDS = 5.0
 
 _meta = sa.MetaData()
 _sources = sa.Table(
-    "source", _meta,
+    "source",
+    _meta,
     sa.Column("id", sa.Integer, primary_key=True),
     sa.Column("name", sa.Text, nullable=False),
     sa.Column("key", sa.Text, nullable=False, unique=True),
     sa.Column("owner", sa.Text, nullable=False),
-)  # fmt: skip
+)
 _versions = sa.Table(
-    "version", _meta,
+    "version",
+    _meta,
     sa.Column("id", sa.Integer, primary_key=True),
     sa.Column("source_id", sa.ForeignKey("source.id"), nullable=False),
     sa.Column("number", sa.Integer, nullable=False),
@@ -46,7 +48,7 @@ _versions = sa.Table(
     sa.Column("signed_by", sa.Text, nullable=False),
     sa.Column("signed_at", sa.Text, nullable=False),
     sa.UniqueConstraint("source_id", "number"),
-)  # fmt: skip
+)
 
 
 class Storage:
@@ -72,8 +74,11 @@ class Storage:
     def open(folder: Path) -> Storage:
         """A catalogue that is there; raises UnusableInput where it is not."""
         if not (folder / DATABASE).is_file():
-            raise UnusableInput("no-catalogue", f"There is no catalogue in {folder}.",
-                                hint="Name it with --catalogue; the first publish makes one.")  # fmt: skip
+            raise UnusableInput(
+                "no-catalogue",
+                f"There is no catalogue in the folder {str(folder)!r}.",
+                hint="Name it with --catalogue; the first publish makes one.",
+            )
         return Storage(folder)
 
     @contextmanager
@@ -86,11 +91,18 @@ class Storage:
                 connection.commit()
         except sa.exc.OperationalError as error:
             if "locked" in str(error.orig):
-                raise UnusableInput("locked", f"The catalogue in {self.folder} is in use by somebody else.",
-                                    hint=f"It was waited for {LOCK_SECONDS:g} seconds; try again. Nothing was changed.") from None  # fmt: skip
-            raise UnusableInput("catalogue-unusable", f"The catalogue in {self.folder} cannot be used: {error.orig}.") from None
+                raise UnusableInput(
+                    "locked",
+                    f"The catalogue in {self.folder} is in use by somebody else.",
+                    hint=f"It was waited for {LOCK_SECONDS:g} seconds; try again. Nothing was changed.",
+                ) from None
+            raise UnusableInput(
+                "catalogue-unusable", f"The catalogue in {self.folder} cannot be used: {error.orig}."
+            ) from None
         except sa.exc.DatabaseError as error:
-            raise UnusableInput("catalogue-unusable", f"{self.folder / DATABASE} is not a catalogue: {error.orig}.") from None
+            raise UnusableInput(
+                "catalogue-unusable", f"{self.folder / DATABASE} is not a catalogue: {error.orig}."
+            ) from None
 
     # -- reading -----------------------------------------------------------------------------------------
 
@@ -119,11 +131,19 @@ class Storage:
         try:
             with self.transaction() as connection:
                 source = self._source(connection, name, owner)
-                last = connection.scalar(sa.select(sa.func.max(_versions.c.number)).where(_versions.c.source_id == source))
+                last = connection.scalar(
+                    sa.select(sa.func.max(_versions.c.number)).where(_versions.c.source_id == source)
+                )
                 number = (last or 0) + 1
                 final = self.folder / DATA / f"{slug}_{number:04d}.parquet"
-                row = {**values, "fingerprints": json.dumps(values["fingerprints"]), "source_id": source, "number": number,
-                       "data": f"{DATA}/{final.name}", "rows": table.num_rows}  # fmt: skip
+                row = {
+                    **values,
+                    "fingerprints": json.dumps(values["fingerprints"]),
+                    "source_id": source,
+                    "number": number,
+                    "data": f"{DATA}/{final.name}",
+                    "rows": table.num_rows,
+                }
                 connection.execute(sa.insert(_versions).values(**row))
                 staged.replace(final)
         except BaseException:
@@ -144,7 +164,9 @@ class Storage:
         with self.transaction() as connection:
             source = sa.select(_sources.c.id).where(_sources.c.key == name.casefold()).scalar_subquery()
             mine = _versions.c.source_id == source
-            connection.execute(sa.update(_versions).where(mine, _versions.c.stage == "released").values(stage="retired"))
+            connection.execute(
+                sa.update(_versions).where(mine, _versions.c.stage == "released").values(stage="retired")
+            )
             signed = {"stage": "released", "signed_by": signed_by, "signed_at": now()}
             connection.execute(sa.update(_versions).where(mine, _versions.c.number == number).values(**signed))
 

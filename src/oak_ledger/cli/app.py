@@ -59,7 +59,9 @@ class _Commands(click.Group):
         with formatter.section("Commands, in the order of the work"):
             formatter.write_dl([(name, line) for name, (_, line) in COMMANDS.items()])
 
-    def resolve_command(self, ctx: click.Context, args: list[str]) -> tuple[str | None, click.Command | None, list[str]]:
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
         if args and args[0] not in COMMANDS and not args[0].startswith("-"):
             import difflib
 
@@ -88,27 +90,39 @@ def json_option(command: Command) -> Command:
 
 def where_option(command: Command) -> Command:
     """`--where`."""
-    return click.option("--where", "-w", default=None, metavar="CONDITION", help="A condition on rows, or a filter's name.")(command)
+    return click.option(
+        "--where", "-w", default=None, metavar="CONDITION", help="A condition on rows, or a filter's name."
+    )(command)
 
 
 def catalogue_option(command: Command) -> Command:
     """`--catalogue`."""
     return click.option(
-        "--catalogue", "-c", envvar="OAK_CATALOGUE", default="catalogue", show_default=True, metavar="DIR",
+        "--catalogue",
+        "-c",
+        envvar="OAK_CATALOGUE",
+        default="catalogue",
+        show_default=True,
+        metavar="DIR",
         help="The catalogue's folder (also the variable OAK_CATALOGUE).",
-    )(command)  # fmt: skip
+    )(command)
 
 
 def reports_option(command: Command) -> Command:
     """`--reports`."""
     return click.option(
-        "--reports", default=None, metavar="DIR", help="Where the reports are  [default: beside the definition and below]"
+        "--reports",
+        default=None,
+        metavar="DIR",
+        help="Where the reports are  [default: beside the definition and below]",
     )(command)
 
 
 def draft_option(command: Command) -> Command:
     """`--draft`."""
-    return click.option("--draft", is_flag=True, help="Of a published source, the newest version even if not released.")(command)
+    return click.option(
+        "--draft", is_flag=True, help="Of a published source, the newest version even if not released."
+    )(command)
 
 
 # -- opening --------------------------------------------------------------------------------------------------
@@ -132,7 +146,9 @@ def open_working(name: str, progress: Callable[[int], None] | None = None) -> So
     return open_source(path, progress=progress)
 
 
-def open_any(name: str, catalogue: str, *, draft: bool = False, progress: Callable[[int], None] | None = None) -> Source:
+def open_any(
+    name: str, catalogue: str, *, draft: bool = False, progress: Callable[[int], None] | None = None
+) -> Source:
     """A source by its definition file, or a published one by its name."""
     path = definition_path(name)
     if path.is_file() or name.endswith(".toml") or not (Path(catalogue) / "catalogue.db").is_file():

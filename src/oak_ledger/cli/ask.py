@@ -7,7 +7,16 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from oak_ledger.cli.app import catalogue_option, definition_path, draft_option, json_option, open_any, progress_of, tell_json, where_option
+from oak_ledger.cli.app import (
+    catalogue_option,
+    definition_path,
+    draft_option,
+    json_option,
+    open_any,
+    progress_of,
+    tell_json,
+    where_option,
+)
 from oak_ledger.errors import OakError
 
 if TYPE_CHECKING:
@@ -22,7 +31,10 @@ def _tell(answer: Answer, *, as_json: bool, notes: list[str] | None = None, coun
         found: dict[str, Any] = {"rows": answer.to_dicts()}
         if answer.totals is not None:
             found["totals"] = answer.totals.to_pylist()[0]
-        found |= {"faults": [one.as_json() for one in answer.faults], "findings": [one.as_json() for one in answer.findings]}
+        found |= {
+            "faults": [one.as_json() for one in answer.faults],
+            "findings": [one.as_json() for one in answer.findings],
+        }
         tell_json(found)
     else:
         out = console()
@@ -45,7 +57,16 @@ def _tell(answer: Answer, *, as_json: bool, notes: list[str] | None = None, coun
 @catalogue_option
 @draft_option
 @json_option
-def peek_command(source: str, fields: tuple[str, ...], limit: int, where: str | None, sort: tuple[str, ...], catalogue: str, draft: bool, as_json: bool) -> int:
+def peek_command(
+    source: str,
+    fields: tuple[str, ...],
+    limit: int,
+    where: str | None,
+    sort: tuple[str, ...],
+    catalogue: str,
+    draft: bool,
+    as_json: bool,
+) -> int:
     """Show the first rows of SOURCE: a definition, a published source, or a delimited file as it stands.
 
     FIELDS are names or formulas; all visible fields without any.
@@ -79,7 +100,13 @@ def _peek_file(path: Path, limit: int, as_json: bool) -> int:
     from oak_ledger.present.terminal import QUIET, Text, console, rows_table
 
     found = detect(path)
-    spec = OriginSpec(kind="file", path=path.name, separator=found.separator, encoding=found.encoding, header="first" if found.header == "first" else "none")
+    spec = OriginSpec(
+        kind="file",
+        path=path.name,
+        separator=found.separator,
+        encoding=found.encoding,
+        header="first" if found.header == "first" else "none",
+    )
     names, rows = first_rows(path, spec, limit)
     if as_json:
         tell_json({"columns": names, "rows": rows})
@@ -101,20 +128,52 @@ def _peek_file(path: Path, limit: int, as_json: bool) -> int:
 @click.argument("formula")
 @click.option("--by", "-b", multiple=True, metavar="FIELD", help="For a formula of groups: group by this.")
 @where_option
-@click.option("--rows", "-n", "limit", type=click.IntRange(1), default=8, show_default=True, help="How many values to show.")
+@click.option(
+    "--rows",
+    "-n",
+    "limit",
+    type=click.IntRange(1),
+    default=8,
+    show_default=True,
+    help="How many values to show.",
+)
 @catalogue_option
 @draft_option
 @json_option
-def try_command(source: str, formula: str, by: tuple[str, ...], where: str | None, limit: int, catalogue: str, draft: bool, as_json: bool) -> int:
+def try_command(
+    source: str,
+    formula: str,
+    by: tuple[str, ...],
+    where: str | None,
+    limit: int,
+    catalogue: str,
+    draft: bool,
+    as_json: bool,
+) -> int:
     """Try FORMULA without saving it: its type and grain, how many values are null, a sample beside its inputs."""
     from oak_ledger import trial
     from oak_ledger.present.terminal import Text, console, plural
 
     with progress_of("reading") as progress:
-        found = trial(open_any(source, catalogue, draft=draft, progress=progress), formula, by=by, where=where, limit=limit)
+        found = trial(
+            open_any(source, catalogue, draft=draft, progress=progress),
+            formula,
+            by=by,
+            where=where,
+            limit=limit,
+        )
     if as_json:
-        tell_json({"formula": found.formula, "type": found.type, "grain": found.grain, "rows": found.rows, "nulls": found.nulls,
-                   "faults": [one.as_json() for one in found.faults], "sample": found.sample.to_dicts()})  # fmt: skip
+        tell_json(
+            {
+                "formula": found.formula,
+                "type": found.type,
+                "grain": found.grain,
+                "rows": found.rows,
+                "nulls": found.nulls,
+                "faults": [one.as_json() for one in found.faults],
+                "sample": found.sample.to_dicts(),
+            }
+        )
         return 0
     unit = "row" if found.grain == "row" and not by else "group"
     nulls = "no nulls" if not found.nulls else f"{plural(found.nulls, 'null')}"
@@ -127,7 +186,13 @@ def try_command(source: str, formula: str, by: tuple[str, ...], where: str | Non
 @click.command("tally")
 @click.argument("source")
 @click.option("--by", "-b", multiple=True, metavar="FIELD", help="Group by a field or a formula; may be repeated.")
-@click.option("--show", "-s", multiple=True, metavar="MEASURE", help="A field or a formula, or 'Name = formula'; may be repeated.")
+@click.option(
+    "--show",
+    "-s",
+    multiple=True,
+    metavar="MEASURE",
+    help="A field or a formula, or 'Name = formula'; may be repeated.",
+)
 @where_option
 @click.option("--sort", multiple=True, metavar="NAME", help="Sort by a column; -NAME for downwards.")
 @click.option("--limit", "-n", type=click.IntRange(1), default=None, help="Only the first N groups.")
@@ -135,14 +200,28 @@ def try_command(source: str, formula: str, by: tuple[str, ...], where: str | Non
 @catalogue_option
 @draft_option
 @json_option
-def tally_command(source: str, by: tuple[str, ...], show: tuple[str, ...], where: str | None, sort: tuple[str, ...], limit: int | None,
-                  totals: bool, catalogue: str, draft: bool, as_json: bool) -> int:  # fmt: skip
+def tally_command(
+    source: str,
+    by: tuple[str, ...],
+    show: tuple[str, ...],
+    where: str | None,
+    sort: tuple[str, ...],
+    limit: int | None,
+    totals: bool,
+    catalogue: str,
+    draft: bool,
+    as_json: bool,
+) -> int:
     """Answer a question by groups: --by what, --show which measures. Without --by, one key figure."""
     with progress_of("reading") as progress:
         opened = open_any(source, catalogue, draft=draft, progress=progress)
         items = [_named(item, opened) for item in show]
         answer = opened.tally(list(by), items, where=where, sort=sort, limit=limit, totals=totals)
-    count = f"{answer.table.num_rows:,} of {answer.groups:,} groups" if answer.groups and answer.groups > answer.table.num_rows else ""
+    count = (
+        f"{answer.table.num_rows:,} of {answer.groups:,} groups"
+        if answer.groups and answer.groups > answer.table.num_rows
+        else ""
+    )
     if where is not None:
         count = "; ".join(filter(None, [count, f"{answer.rows_used:,} of {answer.rows_read:,} rows"]))
     return _tell(answer, as_json=as_json, count=count)
@@ -152,7 +231,12 @@ def _named(item: str, source: Source) -> Any:
     """`Name = formula` as a pair; a comparison of something that has a value stays a formula."""
     name, sign, formula = item.partition("=")
     bare = name.strip().strip('"')
-    fits = sign and bare and bare.casefold() not in source.compiled.states and all(mark not in bare for mark in "()<>'+*/|\"")
+    fits = (
+        sign
+        and bare
+        and bare.casefold() not in source.compiled.states
+        and all(mark not in bare for mark in "()<>'+*/|\"")
+    )
     return (bare, formula.strip()) if fits else item
 
 
@@ -166,11 +250,26 @@ def functions_command(word: str, as_json: bool) -> int:
 
     found = find_functions(word)
     if as_json:
-        tell_json([{"name": one.name, "topic": one.topic, "written": one.written, "sentence": one.sentence, "nulls": one.nulls,
-                    "examples": one.examples} for one in found])  # fmt: skip
+        tell_json(
+            [
+                {
+                    "name": one.name,
+                    "topic": one.topic,
+                    "written": one.written,
+                    "sentence": one.sentence,
+                    "nulls": one.nulls,
+                    "examples": one.examples,
+                }
+                for one in found
+            ]
+        )
         return 0
     if not found:
-        raise OakError("unknown-function", f"No function has {word!r} in its name or description.", hint="oak functions lists all of them.")
+        raise OakError(
+            "unknown-function",
+            f"No function has {word!r} in its name or description.",
+            hint="oak functions lists all of them.",
+        )
     out = console()
     if len(found) <= 3:
         for one in found:

@@ -30,7 +30,10 @@ def show_edits(edits: Sequence[FileEdit]) -> None:
             if before:
                 out.print(Text.assemble((f"{number:>5}  ", QUIET), ("- ", RUST), before), soft_wrap=True)
             if after:
-                out.print(Text.assemble((f"{number if not before else '':>5}  ", QUIET), ("+ ", LEAF), after), soft_wrap=True)
+                out.print(
+                    Text.assemble((f"{number if not before else '':>5}  ", QUIET), ("+ ", LEAF), after),
+                    soft_wrap=True,
+                )
 
 
 def write_edit(before: Source, after: Source, *, dry_run: bool = False) -> None:

@@ -39,78 +39,162 @@ MARGIN = '"Gross value" - "Haulage cost" - "Loading cost" - "Permit cost"'
 MARGIN_FILLED = '"Gross value" - COALESCE("Haulage cost", 0) - COALESCE("Loading cost", 0) - COALESCE("Permit cost", 0)'
 SIZE = "CASE WHEN Volume < 10 THEN 'small' WHEN Volume < 30 THEN 'middle' ELSE 'large' END"
 DAY: tuple[Step, ...] = (
-    Step("Look at what arrived", "Eighteen files, one a month. First the rows as they stand in one of them.",
-         (("oak peek intake/loads_2025-01.csv -n 3", 0),)),
-    Step("Intake", "All files as one table; year and month come from the file's name. Types are judged from every row, and the evidence is shown.",
-         (("oak intake 'intake/loads_*.csv' --name 'Timber loads' --name-parts 'loads_{Year}-{Month}.csv' --to loads.oak.toml", 0),)),
-    Step("Shape", "Better names, a type, a format, a description; two cost columns are only for formulas.",
-         (("oak field rename loads 'Load id=Load no' 'Year=Delivery year'", 0),
-          ("oak field retype loads Month integer", 0),
-          ("oak field format loads Volume 'Haulage cost' --as 0,000.00", 0),
-          ("oak field describe loads Volume 'Measured at the mill, in m³'", 0),
-          ("oak field hide loads 'Loading cost' 'Permit cost' Month", 0))),
-    Step("Clean", "The mill's name comes with stray spaces and in capitals: five mills look like twenty. A clean mends it in place.",
-         (("oak tally loads --by Mill --show 'Loads = COUNT(*)' --limit 6", 0),
-          ("oak field clean loads Mill 'INITCAP(TRIM(VALUE))'", 0),
-          ("oak tally loads --by Mill --show 'Loads = COUNT(*)'", 0),
-          ("oak field clean loads 'Load no' \"TRIM(LEADING '0' FROM VALUE)\"", 0))),
-    Step("Calculate", "Fields that report builders ask for. A trial first: type, grain, nulls, and a sample beside its inputs.",
-         ((f"oak try loads \"{SIZE}\" -n 4", 0),
-          (f"oak field add loads 'Size class' \"{SIZE}\"", 0),
-          ("oak field add loads 'Delivery month' \"CAST(Delivered AS TEXT FORMAT 'YYYY-MM')\"", 0),
-          (f"oak field add loads Margin {shlex.quote(MARGIN)} --format 0,000", 0),
-          ("oak field add loads 'Margin rate' 'SUM(Margin) / SUM(\"Gross value\")' --format '0.0%'", 0),
-          (f"oak field add loads 'Haulage per m³' {shlex.quote(PER_ROW)} --format 0.00", 0))),
-    Step("A total that looks odd", "Haulage per m³ was calculated in each row. Every row looks right; the total is nonsense, and the tally says so.",
-         (("oak peek loads 'Haulage cost' Volume 'Haulage per m³' -n 3", 0),
-          ("oak tally loads --by Mill --show 'Haulage per m³' --totals", 1))),
-    Step("Prove", "The check finds that one, and another that nobody has seen: wherever one cost is empty the margin is empty, and the total loses those rows.",
-         (("oak check loads", 1),)),
-    Step("Put it right", "The ratio of sums instead of the sum of ratios; empty costs count as nothing.",
-         ((f"oak field add loads 'Haulage per m³' {shlex.quote(PER_GROUP)}", 0),
-          (f"oak field add loads Margin {shlex.quote(MARGIN_FILLED)}", 0),
-          ("oak tally loads --by Mill --show Volume --show Margin --show 'Margin rate' --show 'Haulage per m³' --totals", 0),
-          ("oak check loads", 1))),
-    Step("Publish a draft", "It goes into the catalogue as a draft. Reports do not get it yet.",
-         (("oak publish loads --note 'first version'", 0),
-          ("oak report render reports/mill_margins.report.toml", 2))),
-    Step("Release", "Proven and signed: from now on it is what all six reports read.",
-         (("oak release 'Timber loads' --signed-by 'A. Curator'", 0),
-          ("oak report render reports/mill_margins.report.toml --to pages/mill_margins.html --to pages/mill_margins.png", 0),
-          ("oak report check reports", 0))),
-    Step("The new delivery", "Upstream has a new system, and delivers all months again.",
-         (("oak peek intake/loads_2026-06.csv -n 3", 0),), ("cp delivery/*.csv intake/", _redeliver)),
-    Step("What is broken", "Everything that is hurt, directly or through other fields, in the source and in the six reports; and what the missing column may be called now.",
-         (("oak check loads", 1),)),
-    Step("Mend it once", "A dry run shows each line before and after; then the same for real. The stand becomes a compartment in fields and reports alike.",
-         (("oak mend loads STAND=COMPARTMENT --rename Stand=Compartment --dry-run", 1),
-          ("oak mend loads STAND=COMPARTMENT --rename Stand=Compartment", 1))),
-    Step("What cannot be mended", "The distance is no longer delivered, so its field goes. Moisture came as a share: a clean makes it percent again.",
-         (("oak field drop loads 'Distance km'", 0),
-          ("oak field retype loads Moisture 'decimal(18,3)'", 0),
-          ("oak field clean loads Moisture 'VALUE * 100'", 0),
-          ("oak check loads", 1))),
-    Step("Republish, and see what it does", "The draft is compared with the released version, figure by figure, in every report.",
-         (("oak publish loads --note 'compartments; distance is gone'", 0),
-          ("oak release 'Timber loads' --signed-by 'A. Curator'", 0),
-          ("oak versions 'Timber loads'", 0))),
-    Step("Refresh", "The reports take the new version by themselves. One panel needs the distance: it says so, and the others are not touched by it.",
-         (("oak report render reports/haulage_stands.report.toml", 0),
-          ("oak report check reports", 1))),
-)  # fmt: skip
+    Step(
+        "Look at what arrived",
+        "Eighteen files, one a month. First the rows as they stand in one of them.",
+        (("oak peek intake/loads_2025-01.csv -n 3", 0),),
+    ),
+    Step(
+        "Intake",
+        "All files as one table; year and month come from the file's name. Types are judged from every row, and the evidence is shown.",
+        (
+            (
+                "oak intake 'intake/loads_*.csv' --name 'Timber loads' --name-parts 'loads_{Year}-{Month}.csv' --to loads.oak.toml",
+                0,
+            ),
+        ),
+    ),
+    Step(
+        "Shape",
+        "Better names, a type, a format, a description; two cost columns are only for formulas.",
+        (
+            ("oak field rename loads 'Load id=Load no' 'Year=Delivery year'", 0),
+            ("oak field retype loads Month integer", 0),
+            ("oak field format loads Volume 'Haulage cost' --as 0,000.00", 0),
+            ("oak field format loads 'Gross value' --as 0,000", 0),
+            ("oak field describe loads Volume 'Measured at the mill, in m³'", 0),
+            ("oak field hide loads 'Loading cost' 'Permit cost' Month", 0),
+        ),
+    ),
+    Step(
+        "Clean",
+        "The mill's name comes with stray spaces and in capitals: five mills look like twenty. A clean mends it in place.",
+        (
+            ("oak tally loads --by Mill --show 'Loads = COUNT(*)' --limit 6", 0),
+            ("oak field clean loads Mill 'INITCAP(TRIM(VALUE))'", 0),
+            ("oak tally loads --by Mill --show 'Loads = COUNT(*)'", 0),
+            ("oak field clean loads 'Load no' \"TRIM(LEADING '0' FROM VALUE)\"", 0),
+        ),
+    ),
+    Step(
+        "Calculate",
+        "Fields that report builders ask for. A trial first: type, grain, nulls, and a sample beside its inputs.",
+        (
+            (f'oak try loads "{SIZE}" -n 4', 0),
+            (f"oak field add loads 'Size class' \"{SIZE}\"", 0),
+            ("oak field add loads 'Delivery month' \"CAST(Delivered AS TEXT FORMAT 'YYYY-MM')\"", 0),
+            (f"oak field add loads Margin {shlex.quote(MARGIN)} --format 0,000", 0),
+            ("oak field add loads 'Margin rate' 'SUM(Margin) / SUM(\"Gross value\")' --format '0.0%'", 0),
+            (f"oak field add loads 'Haulage per m³' {shlex.quote(PER_ROW)} --format 0.00", 0),
+        ),
+    ),
+    Step(
+        "A total that looks odd",
+        "Haulage per m³ was calculated in each row. Every row looks right; the total is nonsense, and the tally says so.",
+        (
+            ("oak peek loads 'Haulage cost' Volume 'Haulage per m³' -n 3", 0),
+            ("oak tally loads --by Mill --show 'Haulage per m³' --totals", 1),
+        ),
+    ),
+    Step(
+        "Prove",
+        "The check finds that one, and another that nobody has seen: wherever one cost is empty the margin is empty, and the total loses those rows.",
+        (("oak check loads", 1),),
+    ),
+    Step(
+        "Put it right",
+        "The ratio of sums instead of the sum of ratios; empty costs count as nothing.",
+        (
+            (f"oak field add loads 'Haulage per m³' {shlex.quote(PER_GROUP)}", 0),
+            (f"oak field add loads Margin {shlex.quote(MARGIN_FILLED)}", 0),
+            (
+                "oak tally loads --by Mill --show Volume --show Margin --show 'Margin rate' --show 'Haulage per m³' --totals",
+                0,
+            ),
+            ("oak check loads", 1),
+        ),
+    ),
+    Step(
+        "Publish a draft",
+        "It goes into the catalogue as a draft. Reports do not get it yet.",
+        (("oak publish loads --note 'first version'", 0), ("oak report render reports/mill_margins.report.toml", 2)),
+    ),
+    Step(
+        "Release",
+        "Proven and signed: from now on it is what all six reports read.",
+        (
+            ("oak release 'Timber loads' --signed-by 'A. Curator'", 0),
+            (
+                "oak report render reports/mill_margins.report.toml --to pages/mill_margins.html --to pages/mill_margins.png",
+                0,
+            ),
+            ("oak report check reports", 0),
+        ),
+    ),
+    Step(
+        "The new delivery",
+        "Upstream has a new system, and delivers all months again.",
+        (("oak peek intake/loads_2026-06.csv -n 3", 0),),
+        ("cp delivery/*.csv intake/", _redeliver),
+    ),
+    Step(
+        "What is broken",
+        "Everything that is hurt, directly or through other fields, in the source and in the six reports; and what the missing column may be called now.",
+        (("oak check loads", 1),),
+    ),
+    Step(
+        "Mend it once",
+        "A dry run shows each line before and after; then the same for real. The stand becomes a compartment in fields and reports alike.",
+        (
+            ("oak mend loads STAND=COMPARTMENT --rename Stand=Compartment --dry-run", 1),
+            ("oak mend loads STAND=COMPARTMENT --rename Stand=Compartment", 1),
+        ),
+    ),
+    Step(
+        "What cannot be mended",
+        "The distance is no longer delivered, so its field goes. Moisture came as a share: a clean makes it percent again.",
+        (
+            ("oak field drop loads 'Distance km'", 0),
+            ("oak field retype loads Moisture 'decimal(18,3)'", 0),
+            ("oak field clean loads Moisture 'VALUE * 100'", 0),
+            ("oak check loads", 1),
+        ),
+    ),
+    Step(
+        "Republish, and see what it does",
+        "The draft is compared with the released version, figure by figure, in every report.",
+        (
+            ("oak publish loads --note 'compartments; distance is gone'", 0),
+            ("oak release 'Timber loads' --signed-by 'A. Curator'", 0),
+            ("oak versions 'Timber loads'", 0),
+        ),
+    ),
+    Step(
+        "Refresh",
+        "The reports take the new version by themselves. One panel needs the distance: it says so, and the others are not touched by it.",
+        (("oak report render reports/haulage_stands.report.toml", 0), ("oak report check reports", 1)),
+    ),
+)
+
+
+# How many steps lead up to a moment of the day.
+PARTS = {"intake": 2, "release": 10, "break": 11}
 
 
 @click.command("demo")
 @click.argument("folder", default="hollowmere", metavar="[DIR]")
 @click.option("--rows", type=click.IntRange(1000), default=60_000, show_default=True, help="How many loads to make.")
 @click.option("--data-only", is_flag=True, help="Make the data and the reports, and leave the day to you.")
+@click.option(
+    "--until", type=click.Choice(sorted(PARTS)), default=None, help="Walk only so far, and leave the rest to you."
+)
 @click.option("--again", is_flag=True, help="Start anew in a folder that an earlier demo made.")
-def demo_command(folder: str, rows: int, data_only: bool, again: bool) -> int:
+def demo_command(folder: str, rows: int, data_only: bool, until: str | None, again: bool) -> int:
     """Make the demo data in DIR and walk through a working day on it with the real commands.
 
     Each step says what is done and why, and shows the command, so that it can be repeated by hand.
     """
-    from oak_ledger.demo.hollowmere import MESS, make
+    from oak_ledger.demo.hollowmere import MESS, make_demo_data
     from oak_ledger.demo.reports import write_reports
     from oak_ledger.present.terminal import LEAF, QUIET, Text, console
 
@@ -118,10 +202,15 @@ def demo_command(folder: str, rows: int, data_only: bool, again: bool) -> int:
     _clear(target, again)
     out = console()
     started = time.monotonic()
-    made = make(target, rows)
+    made = make_demo_data(target, rows)
     write_reports(target / "reports")
     (target / MARK).write_text("made by oak demo\n", encoding="utf-8")
-    out.print(Text.assemble(("Hollowmere", "bold"), f": {made.loads:,} loads in {target}, made in {time.monotonic() - started:.1f} s. All of it is made up; this is wrong with it on purpose:"))
+    out.print(
+        Text.assemble(
+            ("Hollowmere", "bold"),
+            f": {made.loads:,} loads in {target}, made in {time.monotonic() - started:.1f} s. All of it is made up; this is wrong with it on purpose:",
+        )
+    )
     for what, count in made.mess.items():
         out.print(Text(f"  {count:>7,}  {MESS[what]}", style=QUIET))
     if data_only:
@@ -129,12 +218,17 @@ def demo_command(folder: str, rows: int, data_only: bool, again: bool) -> int:
     back = Path.cwd()
     os.chdir(target)
     try:
-        codes = [_walk(number, step) for number, step in enumerate(DAY, 1)]
+        codes = [_walk(number, step) for number, step in enumerate(DAY[: PARTS[until] if until else None], 1)]
     finally:
         os.chdir(back)
     out.print()
     seconds = time.monotonic() - started
-    out.print(Text.assemble(("The day is done", f"bold {LEAF}"), f" in {seconds:.1f} s. Look into {target}: {SOURCE}, reports/, pages/, catalogue/."))
+    out.print(
+        Text.assemble(
+            ("The day is done", f"bold {LEAF}"),
+            f" in {seconds:.1f} s. Look into {target}: {SOURCE}, reports/, pages/, catalogue/.",
+        )
+    )
     return 0 if all(codes) else 1
 
 
@@ -142,9 +236,17 @@ def _clear(target: Path, again: bool) -> None:
     if not target.exists() or (target.is_dir() and not any(target.iterdir())):
         return
     if not (target / MARK).is_file():
-        raise OakError("folder-taken", f"{target} is there already and no demo made it.", hint="Name another folder: oak demo DIR.")
+        raise OakError(
+            "folder-taken",
+            f"{target} is there already and no demo made it.",
+            hint="Name another folder: oak demo DIR.",
+        )
     if not again:
-        raise OakError("folder-taken", f"{target} has a demo already.", hint="Start anew with --again, or name another folder.")
+        raise OakError(
+            "folder-taken",
+            f"{target} has a demo already.",
+            hint="Start anew with --again, or name another folder.",
+        )
     shutil.rmtree(target)
 
 

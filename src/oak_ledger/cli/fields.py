@@ -65,22 +65,38 @@ def list_command(source: str, as_json: bool) -> int:
             kind = Text("broken", style=RUST)
         if spec.hidden:
             kind.append(", hidden", style=QUIET)
-        made = " ".join(spec.formula.split()) if spec.calculated else spec.column + (f"  clean {spec.clean}" if spec.clean else "")
+        made = (
+            " ".join(spec.formula.split())
+            if spec.calculated
+            else spec.column + (f"  clean {spec.clean}" if spec.clean else "")
+        )
         table.add_row(state.name, kind, str(state.type or ""), str(state.grain), made, spec.description)
     out = console()
     out.print(table)
     broken = sum(state.broken for state in states)
-    out.print(Text(f"{plural(len(states), 'field')}, {broken} broken" if broken else plural(len(states), "field"), style=QUIET))
+    out.print(
+        Text(
+            f"{plural(len(states), 'field')}, {broken} broken" if broken else plural(len(states), "field"),
+            style=QUIET,
+        )
+    )
     return 1 if broken else 0
 
 
 def _as_json(state: Any) -> dict[str, Any]:
     spec = state.spec
     return {
-        "field": state.name, "kind": "calculated" if spec.calculated else "plain", "type": str(state.type) if state.type else None,
-        "grain": str(state.grain), "broken": state.broken, "hidden": spec.hidden, "column": spec.column, "formula": spec.formula,
-        "clean": spec.clean, "description": spec.description,
-    }  # fmt: skip
+        "field": state.name,
+        "kind": "calculated" if spec.calculated else "plain",
+        "type": str(state.type) if state.type else None,
+        "grain": str(state.grain),
+        "broken": state.broken,
+        "hidden": spec.hidden,
+        "column": spec.column,
+        "formula": spec.formula,
+        "clean": spec.clean,
+        "description": spec.description,
+    }
 
 
 @field_command.command("add")
@@ -90,7 +106,9 @@ def _as_json(state: Any) -> dict[str, Any]:
 @click.option("--format", "format_text", default=None, help="How values are shown, such as 0,000.00.")
 @click.option("--description", default=None, help="What it means, for report builders.")
 @click.option("--hidden", is_flag=True, help="Only for other formulas, not for report builders.")
-def add_command(source: str, name: str, formula: str, format_text: str | None, description: str | None, hidden: bool) -> None:
+def add_command(
+    source: str, name: str, formula: str, format_text: str | None, description: str | None, hidden: bool
+) -> None:
     """Add a calculated field, or give one another formula."""
     from oak_ledger.cli.changes import write_edit
 
@@ -124,7 +142,9 @@ def rename_command(source: str, names: tuple[str, ...], dry_run: bool, reports: 
 @click.option("--template", default=None, help="How dates are written, such as DD.MM.YYYY.")
 @click.option("--decimal-mark", type=click.Choice([".", ","]), default=None, help="The decimal mark in the column.")
 @click.option("--dry-run", is_flag=True, help="Show what would happen and write nothing.")
-def retype_command(source: str, name: str, type_name: str, template: str | None, decimal_mark: str | None, dry_run: bool) -> int:
+def retype_command(
+    source: str, name: str, type_name: str, template: str | None, decimal_mark: str | None, dry_run: bool
+) -> int:
     """Read a plain field as another type, and say what could not be converted.
 
     TYPE is text, integer, decimal(12,2), number, boolean, date or timestamp.
@@ -132,16 +152,17 @@ def retype_command(source: str, name: str, type_name: str, template: str | None,
     from oak_ledger import retyped
     from oak_ledger.cli.changes import write_edit
     from oak_ledger.present.terminal import RUST, Text, console, grid, plural
-    from oak_ledger.source.formats import plain
 
     before = open_working(source)
     keys = {"template": template, "decimal_mark": decimal_mark}
     made = retyped(before, name, type_name, **{key: value for key, value in keys.items() if value is not None})
     out = console()
-    out.print(f"{made.field}: {made.type_before} → {made.type_after}; {made.values_before:,} values before, {made.values_after:,} after, of {plural(made.rows, 'row')}")
+    out.print(
+        f"{made.field}: {made.type_before} → {made.type_after}; {made.values_before:,} values before, {made.values_after:,} after, of {plural(made.rows, 'row')}"
+    )
     table = grid("before", "after")
     for old, new in made.samples:
-        table.add_row(repr(old) if isinstance(old, str) else plain(old) or "null", repr(new) if isinstance(new, str) else plain(new) or "null")
+        table.add_row(_quoted(old), _quoted(new))
     out.print(table)
     for fault in made.lost:
         out.print(Text.assemble(("could not be converted: ", RUST), fault.sentence()))
@@ -175,12 +196,19 @@ def clean_command(source: str, name: str, formula: str, dry_run: bool) -> None:
             changed = both.tally(show=[("n", "COUNT(*) FILTER (WHERE before IS DISTINCT FROM after)")]).value()
             out.print(f"{field}: {changed:,} of {plural(new.table.num_rows, 'value')} changed")
             for row in both.rows(where="before IS DISTINCT FROM after", limit=3).to_dicts():
-                out.print(f"  {row['before']!r} → {row['after']!r}")
+                out.print(f"  {_quoted(row['before'])} → {_quoted(row['after'])}")
         else:
             out.print(f"{field}: {before.state(field).type} → {after.state(field).type}")
         for line in faults_lines([fault for fault in new.faults if fault.field == field]):
             out.print(line)
     write_edit(before, after, dry_run=dry_run)
+
+
+def _quoted(value: Any) -> str:
+    """A value in a sentence: text in quotes, so that its spaces are seen."""
+    from oak_ledger.source.formats import plain
+
+    return repr(value) if isinstance(value, str) else "null" if value is None else plain(value)
 
 
 def _side_by_side(old: Any, new: Any) -> Any:
@@ -239,7 +267,13 @@ def describe_command(source: str, name: str, text: str) -> None:
 @field_command.command("format")
 @click.argument("source")
 @click.argument("names", nargs=-1, required=True)
-@click.option("--as", "format_text", required=True, metavar="FORMAT", help="A sample of the look: 0,000.00 or 0.0% or DD.MM.YYYY.")
+@click.option(
+    "--as",
+    "format_text",
+    required=True,
+    metavar="FORMAT",
+    help="A sample of the look: 0,000.00 or 0.0% or DD.MM.YYYY.",
+)
 def format_command(source: str, names: tuple[str, ...], format_text: str) -> None:
     """Say how values are shown; they themselves never change."""
     _change_each(source, names, format=format_text or None)
@@ -248,7 +282,12 @@ def format_command(source: str, names: tuple[str, ...], format_text: str) -> Non
 @field_command.command("total")
 @click.argument("source")
 @click.argument("names", nargs=-1, required=True)
-@click.option("--as", "how", required=True, type=click.Choice(["sum", "average", "median", "least", "largest", "count", "distinct", "none"]))
+@click.option(
+    "--as",
+    "how",
+    required=True,
+    type=click.Choice(["sum", "average", "median", "least", "largest", "count", "distinct", "none"]),
+)
 def total_command(source: str, names: tuple[str, ...], how: str) -> None:
     """Say how fields are totalled where a report names only the field."""
     _change_each(source, names, aggregate=how)

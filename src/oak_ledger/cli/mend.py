@@ -13,7 +13,9 @@ from oak_ledger.cli.app import open_working, pairs, reports_of, reports_option
 @click.option("--rename", multiple=True, metavar="FIELD=NAME", help="Give a field a new name as well, everywhere.")
 @click.option("--dry-run", is_flag=True, help="Show each line before and after, and write nothing.")
 @reports_option
-def mend_command(source: str, repairs: tuple[str, ...], rename: tuple[str, ...], dry_run: bool, reports: str | None) -> int:
+def mend_command(
+    source: str, repairs: tuple[str, ...], rename: tuple[str, ...], dry_run: bool, reports: str | None
+) -> int:
     """Say once that OLD is now NEW, and every reference in the definition and in the reports follows.
 
     OLD is a column that is gone, or a name that is no field any more; NEW is what it is now. Either all files are
@@ -31,9 +33,9 @@ def mend_command(source: str, repairs: tuple[str, ...], rename: tuple[str, ...],
     left = breakage(planned.source)
     still = sum(state.broken for state in planned.source.compiled.states.values())
     out = console()
-    verb = "would work" if dry_run else "work"
+    verb = "would work" if dry_run else "works" if len(before) - still == 1 else "work"
     if len(before) > still:
-        out.print(Text.assemble((plural(len(before) - still, "field"), LEAF), f" that {'was' if len(before) - still == 1 else 'were'} broken {verb} again"))
+        out.print(Text.assemble((plural(len(before) - still, "broken field"), LEAF), f" {verb} again"))
     for one in left:
         out.print(Text.assemble((f"{one.name} is still broken: ", RUST), one.finding.message))
     return 1 if left else 0

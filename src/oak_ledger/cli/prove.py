@@ -7,7 +7,16 @@ from typing import TYPE_CHECKING
 
 import click
 
-from oak_ledger.cli.app import catalogue_option, json_option, open_catalogue, open_working, progress_of, reports_of, reports_option, tell_json
+from oak_ledger.cli.app import (
+    catalogue_option,
+    json_option,
+    open_catalogue,
+    open_working,
+    progress_of,
+    reports_of,
+    reports_option,
+    tell_json,
+)
 
 if TYPE_CHECKING:
     from oak_ledger.catalogue import Version
@@ -38,21 +47,39 @@ def check_command(source: str, catalogue: str, reports: str | None, as_json: boo
         offered = candidates(opened, last.fingerprints if last else {}) if broken else {}
         panels = [found for report in reports_of(opened, reports) for found in report.check(opened)] if broken else []
     if as_json:
-        tell_json({
-            "findings": [one.as_json() for one in findings],
-            "broken": [{"name": one.name, "why": one.finding.message, "through": one.through} for one in broken],
-            "candidates": {name: [{"column": one.column, "score": round(one.score, 3), "evidence": one.sentence()} for one in found] for name, found in offered.items()},
-            "reports": [one.as_json() for one in panels],
-        })  # fmt: skip
+        tell_json(
+            {
+                "findings": [one.as_json() for one in findings],
+                "broken": [{"name": one.name, "why": one.finding.message, "through": one.through} for one in broken],
+                "candidates": {
+                    name: [
+                        {"column": one.column, "score": round(one.score, 3), "evidence": one.sentence()}
+                        for one in found
+                    ]
+                    for name, found in offered.items()
+                },
+                "reports": [one.as_json() for one in panels],
+            }
+        )
         return 1 if findings else 0
     out = console()
     if not findings:
-        out.print(Text.assemble(("nothing found", LEAF), f": {plural(len(opened.fields), 'field')} of {opened.name} are sound"))
+        out.print(
+            Text.assemble(
+                ("nothing found", LEAF), f": {plural(len(opened.fields), 'field')} of {opened.name} are sound"
+            )
+        )
         return 0
     out.print(findings_list(findings))
     for one in broken:
         out.print()
-        out.print(Text.assemble((one.name, "bold"), (" is broken", RUST), f", and through it: {', '.join(one.through) or 'no other field'}"))
+        out.print(
+            Text.assemble(
+                (one.name, "bold"),
+                (" is broken", RUST),
+                f", and through it: {', '.join(one.through) or 'no other field'}",
+            )
+        )
         for candidate in offered.get(one.name, [])[:2]:
             out.print(Text.assemble(("  may be now ", LEAF), candidate.sentence()))
         best = next(iter(offered.get(one.name, [])), None)

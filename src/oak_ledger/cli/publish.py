@@ -6,7 +6,16 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from oak_ledger.cli.app import catalogue_option, json_option, open_catalogue, open_working, progress_of, reports_of, reports_option, tell_json
+from oak_ledger.cli.app import (
+    catalogue_option,
+    json_option,
+    open_catalogue,
+    open_working,
+    progress_of,
+    reports_of,
+    reports_option,
+    tell_json,
+)
 
 if TYPE_CHECKING:
     from oak_ledger.report import Change
@@ -23,7 +32,7 @@ def publish_command(source: str, catalogue: str, reports: str | None, note: str,
 
     Reports go on reading the released version until the draft is released. A source with errors is refused.
     """
-    from oak_ledger import consequences
+    from oak_ledger import consequences, renamed_between
     from oak_ledger.present.terminal import QUIET, Text, console, counted, plural
 
     with progress_of("publishing") as progress:
@@ -35,12 +44,18 @@ def publish_command(source: str, catalogue: str, reports: str | None, note: str,
         changes: list[Change] = []
         known = reports_of(opened, reports)
         if before is not None:
-            changes = consequences(known, place.source(opened.name, before.number), place.source(opened.name, version.number))
+            old, new = place.source(opened.name, before.number), place.source(opened.name, version.number)
+            changes = consequences(known, old, new, renamed_between(before.fingerprints, version.fingerprints))
     if as_json:
         tell_json({**version.as_json(), "changes": [_as_json(one) for one in changes]})
         return 0
     out = console()
-    out.print(Text.assemble(("draft", "bold"), f": version {version.number} of {version.source}, {plural(version.rows, 'row')}, in {catalogue}; the check found {counted(findings)}"))
+    out.print(
+        Text.assemble(
+            ("draft", "bold"),
+            f": version {version.number} of {version.source}, {plural(version.rows, 'row')}, in {catalogue}; the check found {counted(findings)}",
+        )
+    )
     if before is not None:
         _show_changes(changes, f"version {before.number}", f"version {version.number}", len(known))
     out.print(Text(f"to let all reports have it: oak release '{version.source}'", style=QUIET))
@@ -48,7 +63,14 @@ def publish_command(source: str, catalogue: str, reports: str | None, note: str,
 
 
 def _as_json(one: Change) -> dict[str, Any]:
-    return {"report": one.report, "panel": one.panel, "measure": one.measure, "before": one.before, "after": one.after, "broken": one.broken}
+    return {
+        "report": one.report,
+        "panel": one.panel,
+        "measure": one.measure,
+        "before": one.before,
+        "after": one.after,
+        "broken": one.broken,
+    }
 
 
 def _show_changes(changes: list[Change], old: str, new: str, reports: int) -> None:
@@ -60,16 +82,36 @@ def _show_changes(changes: list[Change], old: str, new: str, reports: int) -> No
         out.print(Text.assemble(("no figure changes", LEAF), f" in {plural(reports, 'report')}"))
         return
     table = grid("report", "panel", "measure", old, new, "change", right=(3, 4, 5))
-    for one in changes:
-        if one.broken:
-            table.add_row(one.report, one.panel, one.measure, "", Text(one.broken, style=RUST), "")
-            continue
+    for one in (change for change in changes if not change.broken):
         change = ""
         if isinstance(one.before, (int, float)) or hasattr(one.before, "quantize"):
-            change = f"{(float(one.after or 0) - float(one.before)) / float(one.before):+.1%}" if one.before and one.after is not None else ""
-        table.add_row(one.report, one.panel, one.measure, *(show(value, "0,000.00") if value is not None else "null" for value in (one.before, one.after)), change)
+            change = (
+                f"{(float(one.after or 0) - float(one.before)) / float(one.before):+.1%}"
+                if one.before and one.after is not None
+                else ""
+            )
+        table.add_row(
+            one.report,
+            one.panel,
+            one.measure,
+            *(
+                show(value, one.format or "0,000.00") if value is not None else "null"
+                for value in (one.before, one.after)
+            ),
+            change,
+        )
     out.print(Text(f"what changes in {plural(reports, 'report')}:"))
-    out.print(table)
+    if table.row_count:
+        out.print(table)
+    for one in changes:
+        if one.broken:
+            style = LEAF if one.after_works else RUST
+            out.print(
+                Text.assemble(
+                    ("works again" if one.after_works else "broken", style),
+                    f"  {one.report}, {one.panel}: {one.broken}",
+                )
+            )
 
 
 @click.command("release")
@@ -83,7 +125,9 @@ def release_command(name: str, number: int | None, signed_by: str, catalogue: st
     The version released before is retired and can be released again.
     """
     version = open_catalogue(catalogue).release(name, number, signed_by=signed_by)
-    click.echo(f"released: version {version.number} of {version.source}, signed by {version.signed_by}; reports get it when they are next rendered")
+    click.echo(
+        f"released: version {version.number} of {version.source}, signed by {version.signed_by}; reports get it when they are next rendered"
+    )
     return 0
 
 
@@ -104,6 +148,16 @@ def versions_command(name: str | None, catalogue: str, as_json: bool) -> int:
     table = grid("source", "version", "stage", "rows", "warnings", "made", "by", "signed by", "note", right=(1, 3, 4))
     for one in versions:
         stage = Text(one.stage, style={"released": LEAF, "draft": RUST}.get(one.stage, ""))
-        table.add_row(one.source, str(one.number), stage, f"{one.rows:,}", str(one.warnings), one.made_at, one.made_by, one.signed_by, one.note)
+        table.add_row(
+            one.source,
+            str(one.number),
+            stage,
+            f"{one.rows:,}",
+            str(one.warnings),
+            one.made_at,
+            one.made_by,
+            one.signed_by,
+            one.note,
+        )
     console().print(table)
     return 0

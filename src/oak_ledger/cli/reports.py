@@ -7,7 +7,14 @@ from typing import TYPE_CHECKING
 
 import click
 
-from oak_ledger.cli.app import catalogue_option, draft_option, json_option, open_catalogue, open_working, tell_json
+from oak_ledger.cli.app import (
+    catalogue_option,
+    draft_option,
+    json_option,
+    open_catalogue,
+    open_working,
+    tell_json,
+)
 from oak_ledger.errors import OakError
 
 if TYPE_CHECKING:
@@ -30,10 +37,18 @@ def _source_of(report: Report, catalogue: str, draft: bool, number: int | None, 
 @click.argument("report")
 @click.option("--to", multiple=True, metavar="FILE", help="Write a page (.html) or a picture (.png); may be repeated.")
 @click.option("--version", "number", type=int, default=None, help="Read this version of the source.")
-@click.option("--source", "working", default=None, metavar="FILE", help="Read a working definition instead of a published source.")
+@click.option(
+    "--source",
+    "working",
+    default=None,
+    metavar="FILE",
+    help="Read a working definition instead of a published source.",
+)
 @catalogue_option
 @draft_option
-def render_command(report: str, to: tuple[str, ...], number: int | None, working: str | None, catalogue: str, draft: bool) -> int:
+def render_command(
+    report: str, to: tuple[str, ...], number: int | None, working: str | None, catalogue: str, draft: bool
+) -> int:
     """Compute REPORT afresh and show it in the terminal, or write it --to a file."""
     from oak_ledger import open_report, save_report
 
@@ -50,11 +65,28 @@ def render_command(report: str, to: tuple[str, ...], number: int | None, working
 
 def _show(view: ReportView) -> None:
     from oak_ledger.present.figures import figure_text
-    from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, faults_lines, finding_block, rows_table
+    from oak_ledger.present.terminal import (
+        LEAF,
+        QUIET,
+        RUST,
+        Text,
+        console,
+        faults_lines,
+        finding_block,
+        rows_table,
+    )
 
     out = console()
     out.print(Text(view.name, style="bold"))
-    under = " · ".join(part for part in (view.text, f"{view.source}, {view.version}", f"built by {view.owner}" if view.owner else "") if part)
+    under = " · ".join(
+        part
+        for part in (
+            view.text,
+            f"{view.source}, {view.version}",
+            f"built by {view.owner}" if view.owner else "",
+        )
+        if part
+    )
     out.print(Text(under, style=QUIET))
     for panel in view.panels:
         out.print()
@@ -88,13 +120,23 @@ def _bars(answer: object) -> None:
         value = row[measure]
         length = round(40 * abs(float(value or 0)) / peak)
         shown = show(row[key], answer.formats.get(key, "")) if row[key] is not None else "null"
-        table.add_row(shown, "null" if value is None else label(value, answer.formats.get(measure, "")), Text("█" * length, style=LEAF))
+        table.add_row(
+            shown,
+            "null" if value is None else label(value, answer.formats.get(measure, "")),
+            Text("█" * length, style=LEAF),
+        )
     console().print(table)
 
 
 @report_command.command("check")
 @click.argument("reports", nargs=-1, required=True)
-@click.option("--source", "working", default=None, metavar="FILE", help="Check against a working definition instead of a published source.")
+@click.option(
+    "--source",
+    "working",
+    default=None,
+    metavar="FILE",
+    help="Check against a working definition instead of a published source.",
+)
 @catalogue_option
 @draft_option
 @json_option
@@ -105,7 +147,11 @@ def check_command(reports: tuple[str, ...], working: str | None, catalogue: str,
 
     opened = [one for name in reports for one in (find_reports(name) if Path(name).is_dir() else [open_report(name)])]
     if not opened:
-        raise OakError("no-reports", f"There is no report in {', '.join(reports)}.", hint="Reports are files named NAME.report.toml.")
+        raise OakError(
+            "no-reports",
+            f"There is no report in {', '.join(reports)}.",
+            hint="Reports are files named NAME.report.toml.",
+        )
     sources: dict[str, Source] = {}
     results = []
     for report in opened:
@@ -114,7 +160,16 @@ def check_command(reports: tuple[str, ...], working: str | None, catalogue: str,
             sources[key] = _source_of(report, catalogue, draft, None, working)
         results.append((report, report.check(sources[key])))
     if as_json:
-        tell_json([{"report": report.about.name, "file": str(report.path), "findings": [one.as_json() for one in found]} for report, found in results])
+        tell_json(
+            [
+                {
+                    "report": report.about.name,
+                    "file": str(report.path),
+                    "findings": [one.as_json() for one in found],
+                }
+                for report, found in results
+            ]
+        )
         return 1 if any(found for _, found in results) else 0
     out = console()
     for report, found in results:

@@ -36,10 +36,16 @@ FIRST_MONTH = (2025, 1)
 COMMA_MONTHS = frozenset({2, 3, 7, 8, 13})  # counted from 0
 MILLS = ("Low Weir", "High Ford", "Stonebeck", "Fallow Wharf", "Ember Quay")
 SPECIES = ("OAK", "ASH", "LAR", "SPR")
-SPECIES_NAMES = (("OAK", "Oak", "hardwood"), ("ASH", "Ash", "hardwood"), ("LAR", "Larch", "softwood"), ("SPR", "Spruce", "softwood"))
+SPECIES_NAMES = (
+    ("OAK", "Oak", "hardwood"),
+    ("ASH", "Ash", "hardwood"),
+    ("LAR", "Larch", "softwood"),
+    ("SPR", "Spruce", "softwood"),
+)
 GRADES = ("A", "B", "C")
 DISTRICTS = ("Upper Hollow", "Mere Bank", "Thornside")
 STANDS = 120
+SUPPLIED_HAULAGE = "148.00"
 Strings = Any
 Numbers = npt.NDArray[np.float64]
 
@@ -64,7 +70,7 @@ def months() -> list[tuple[int, int]]:
     return [divmod(first + at, 12) for at in range(MONTHS)]
 
 
-def make(folder: Path, loads: int = 60_000, seed: int = 7, *, small: bool = False) -> Made:
+def make_demo_data(folder: Path, loads: int = 60_000, seed: int = 7, *, small: bool = False) -> Made:
     """Make all the data under `folder`: `intake/` as first delivered and `delivery/` as it came later.
 
     With `small`, only the monthly files of `intake/` are made, for benchmarks. Takes about 8 seconds a million loads.
@@ -107,9 +113,7 @@ def _pick(rng: np.random.Generator, names: tuple[str, ...], size: int, weights: 
     return pa.array(names).take(pa.array(codes))
 
 
-def _month(
-    rng: np.random.Generator, size: int, first: int, year: int, month: int, comma: bool, made: Made
-) -> pa.Table:
+def _month(rng: np.random.Generator, size: int, first: int, year: int, month: int, comma: bool, made: Made) -> pa.Table:
     """One month's loads, as text columns, mess included."""
     species = rng.choice(4, size, p=[0.2, 0.15, 0.3, 0.35])
     mill = rng.choice(len(MILLS), size, p=[0.3, 0.25, 0.2, 0.15, 0.1])
@@ -137,22 +141,33 @@ def _month(
     dates = pc.binary_join_element_wise(_padded(day, 2), f"{month:02d}", str(year), ".")
     bad = f"31.02.{year}"
     dry = made.count("moisture dash", rng.random(size) < 0.03)
-    return pa.table({
-        "LOAD_ID": _padded(np.arange(first, first + size), 8),
-        "STAND": pc.binary_join_element_wise("ST", _padded(stand, 4), "-"),
-        "SPECIES": pa.array(SPECIES).take(pa.array(species)),
-        "MILL": names,
-        "GRADE": _blank(_pick(rng, GRADES, size, (5, 3, 1)), made.count("no grade", rng.random(size) < 0.04)),
-        "DELIVERED": pc.if_else(pa.array(impossible), bad, dates),
-        "VOLUME": pc.replace_substring(volumes, ".", ",") if comma else volumes,
-        "MOISTURE": pc.if_else(pa.array(dry), "-", _pointed(np.rint(moisture * 10).astype(np.int64), 1)),
-        "GROSS_VALUE": _pointed(np.rint(value * 100).astype(np.int64), 2),
-        "HAULAGE_COST": _blank(_pointed(np.rint(haulage * 100).astype(np.int64), 2), made.count("no haulage cost", rng.random(size) < 0.01)),
-        "LOADING_COST": _blank(_pointed(np.rint(loading * 100).astype(np.int64), 2), made.count("no loading cost", rng.random(size) < 0.12)),
-        "PERMIT_COST": _blank(_pointed(np.rint(permit * 100).astype(np.int64), 2), made.count("no permit cost", rng.random(size) < 0.7)),
-        "DISTANCE_KM": _pointed(np.rint(distance * 10).astype(np.int64), 1),
-        "STATUS": pc.if_else(pa.array(made.count("returned", rng.random(size) < 0.025)), "returned", "delivered"),
-    })  # fmt: skip
+    return pa.table(
+        {
+            "LOAD_ID": _padded(np.arange(first, first + size), 8),
+            "STAND": pc.binary_join_element_wise("ST", _padded(stand, 4), "-"),
+            "SPECIES": pa.array(SPECIES).take(pa.array(species)),
+            "MILL": names,
+            "GRADE": _blank(_pick(rng, GRADES, size, (5, 3, 1)), made.count("no grade", rng.random(size) < 0.04)),
+            "DELIVERED": pc.if_else(pa.array(impossible), bad, dates),
+            "VOLUME": pc.replace_substring(volumes, ".", ",") if comma else volumes,
+            "MOISTURE": pc.if_else(pa.array(dry), "-", _pointed(np.rint(moisture * 10).astype(np.int64), 1)),
+            "GROSS_VALUE": _pointed(np.rint(value * 100).astype(np.int64), 2),
+            "HAULAGE_COST": _blank(
+                _pointed(np.rint(haulage * 100).astype(np.int64), 2),
+                made.count("no haulage cost", rng.random(size) < 0.01),
+            ),
+            "LOADING_COST": _blank(
+                _pointed(np.rint(loading * 100).astype(np.int64), 2),
+                made.count("no loading cost", rng.random(size) < 0.12),
+            ),
+            "PERMIT_COST": _blank(
+                _pointed(np.rint(permit * 100).astype(np.int64), 2),
+                made.count("no permit cost", rng.random(size) < 0.7),
+            ),
+            "DISTANCE_KM": _pointed(np.rint(distance * 10).astype(np.int64), 1),
+            "STATUS": pc.if_else(pa.array(made.count("returned", rng.random(size) < 0.025)), "returned", "delivered"),
+        }
+    )
 
 
 def _padded(numbers: npt.NDArray[np.int64], width: int) -> Strings:
@@ -160,7 +175,10 @@ def _padded(numbers: npt.NDArray[np.int64], width: int) -> Strings:
 
 
 def _as_redelivered(table: pa.Table) -> pa.Table:
-    """The same month as the new system writes it: a column renamed, moisture as a share, one column gone."""
+    """The same month as the new system writes it: a column renamed, moisture as a share, one column gone.
+
+    Haulage costs that were empty have been supplied, so that figures change as well.
+    """
     moisture = table.column("MOISTURE").combine_chunks()
     measured = pc.not_equal(moisture, "-")
     percent = pc.cast(pc.if_else(measured, moisture, pa.scalar(None, pa.string())), pa.float64())
@@ -170,6 +188,7 @@ def _as_redelivered(table: pa.Table) -> pa.Table:
         for name in table.schema.names
         if name != "DISTANCE_KM"
     }
+    columns["HAULAGE_COST"] = pc.fill_null(table.column("HAULAGE_COST"), SUPPLIED_HAULAGE)
     columns["MOISTURE"] = pc.if_else(measured, share, "-")
     return pa.table(columns)
 
@@ -183,7 +202,11 @@ def _extras(folder: Path, rng: np.random.Generator) -> None:
     rows = "\n".join(",".join(row) for row in SPECIES_NAMES)
     (intake / "species_names.csv").write_text(rows + "\n", encoding="utf-8")
     (intake / "species_names_columns.txt").write_text("Species code\nSpecies name\nWood\n", encoding="utf-8")
-    for name, start, step, level in (("haulage", 0, 1, 4200.0), ("loading", 4, 1, 1500.0), ("permits", 0, 3, 310.0)):
+    for name, start, step, level in (
+        ("haulage", 0, 1, 4200.0),
+        ("loading", 4, 1, 1500.0),
+        ("permits", 0, 3, 310.0),
+    ):
         _feed(intake / f"cost_{name}.csv", rng, start, step, level)
     _yard(intake / "yard.db", rng)
     _second_group(intake / "brackwater_loads.csv", rng)
@@ -201,7 +224,15 @@ def _stands(path: Path, rng: np.random.Generator) -> None:
     sheet.append(["Stand", "District", "Hectares", "Planted", "Steep"])
     for number in range(1, STANDS + 1):
         planted = dt.date(1930, 4, 1) + dt.timedelta(days=int(rng.integers(0, 25_000)))
-        sheet.append([f"ST-{number:04d}", DISTRICTS[number % 3], float(round(rng.gamma(3.0, 4.0), 1)), planted, bool(rng.random() < 0.2)])
+        sheet.append(
+            [
+                f"ST-{number:04d}",
+                DISTRICTS[number % 3],
+                float(round(rng.gamma(3.0, 4.0), 1)),
+                planted,
+                bool(rng.random() < 0.2),
+            ]
+        )
     districts = book.create_sheet("Districts")
     districts.append(["District", "Forester"])
     for name in DISTRICTS:
@@ -230,7 +261,14 @@ def _yard(path: Path, rng: np.random.Generator) -> None:
             stock = 400.0
             for offset in range(180):
                 stock = max(0.0, stock + rng.normal(0, 22))
-                rows.append(((dt.date(2026, 1, 1) + dt.timedelta(days=offset)).isoformat(), yard, grade, round(stock, 1)))
+                rows.append(
+                    (
+                        (dt.date(2026, 1, 1) + dt.timedelta(days=offset)).isoformat(),
+                        yard,
+                        grade,
+                        round(stock, 1),
+                    )
+                )
     connection = sqlite3.connect(path)
     try:
         connection.execute("create table stock (day text, yard text, grade text, volume real)")
@@ -250,10 +288,11 @@ def _second_group(path: Path, rng: np.random.Generator) -> None:
         "stand no": pc.binary_join_element_wise("ST", _padded(rng.integers(1, STANDS + 1, size), 4), "-"),
         "species": pa.array(SPECIES).take(pa.array(rng.integers(0, 4, size))),
         "works": pa.array(("Brack Lane", "Water End")).take(pa.array(rng.integers(0, 2, size))),
-        "delivered on": pa.array([dt.date(2026, 1, 1) + dt.timedelta(days=int(day)) for day in rng.integers(0, 180, size)]),
+        "delivered on": pa.array(
+            [dt.date(2026, 1, 1) + dt.timedelta(days=int(day)) for day in rng.integers(0, 180, size)]
+        ),
         "order volume": _pointed(np.rint(volume * 100).astype(np.int64), 2),
         "unit price": _pointed(np.rint(price * 100).astype(np.int64), 2),
         "haulage": _pointed(np.rint((30 + volume * 2.5) * 100).astype(np.int64), 2),
     }
     _write(pa.table(columns), path)
-

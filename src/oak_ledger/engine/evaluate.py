@@ -132,7 +132,9 @@ class Evaluator:
 
         def record(what: str, mask: Mask) -> None:
             at = np.flatnonzero(mask)
-            self.faults.record(owner.name, what, self.rows[at], lambda index: _inputs(node, values, owner, int(at[index])))
+            self.faults.record(
+                owner.name, what, self.rows[at], lambda index: _inputs(node, values, owner, int(at[index]))
+            )
 
         return node.function.run(self.run_of(node, self.length, record), *values)
 
@@ -190,7 +192,9 @@ class Evaluator:
     def only(self, at: Rows) -> Evaluator:
         """The same over some of the rows."""
         index = pa.array(at)
-        take = {name: value if isinstance(value, pa.Scalar) else value.take(index) for name, value in self.known.items()}
+        take = {
+            name: value if isinstance(value, pa.Scalar) else value.take(index) for name, value in self.known.items()
+        }
         columns = {name: value.take(index) for name, value in self.columns.items()}
         aggregates = {node: value.take(index) for node, value in self.aggregates.items()}
         return Evaluator(self.fields, columns, self.rows[at], self.faults, take, aggregates)

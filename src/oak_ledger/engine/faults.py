@@ -37,7 +37,10 @@ class Fault:
 
     def as_json(self) -> dict[str, Any]:
         """Plain values for a script."""
-        samples = [{"row": row, "inputs": {key: _plain(value) for key, value in inputs.items()}} for row, inputs in self.samples]
+        samples = [
+            {"row": row, "inputs": {key: _plain(value) for key, value in inputs.items()}}
+            for row, inputs in self.samples
+        ]
         return {"field": self.field, "what": self.what, "rows": self.rows, "samples": samples}
 
 
@@ -71,7 +74,12 @@ class Faults:
     def found(self) -> tuple[Fault, ...]:
         """All faults, the most frequent first."""
         made = [
-            Fault(owner, what, len(np.unique(np.concatenate(rows))), tuple(sorted(self.samples[owner, what].items(), key=lambda one: one[0])))
+            Fault(
+                owner,
+                what,
+                len(np.unique(np.concatenate(rows))),
+                tuple(sorted(self.samples[owner, what].items(), key=lambda one: one[0])),
+            )
             for (owner, what), rows in self.kept.items()
         ]
         return tuple(sorted(made, key=lambda fault: (-fault.rows, fault.field, fault.what)))

@@ -153,7 +153,10 @@ def _aggregates(question: Question) -> dict[c.Aggregate, Expression]:
     """Every aggregate that the answer needs, with the formula that it stands in."""
     grouped = [one for one in question.show if is_grouped(one.checked)]
     names = needed(question.fields, [one.checked for one in grouped])
-    owners = [*grouped, *(question.fields[name] for name in names if is_grouped(question.fields[name].checked))]
+    owners = [
+        *grouped,
+        *(question.fields[name] for name in names if is_grouped(question.fields[name].checked)),
+    ]
     return {piece: owner for owner in owners for piece in c.walk(owner.checked) if isinstance(piece, c.Aggregate)}
 
 
@@ -174,7 +177,10 @@ def _tally(question: Question, feed: Feed) -> Result:
                 inputs[node].where.append(evaluator.array(evaluator.value(node.where, owner)))
     joined = {
         node: (
-            [pa.chunked_array(parts, arrow_type(arg.type)).combine_chunks() for parts, arg in zip(one.args, node.args, strict=True)],
+            [
+                pa.chunked_array(parts, arrow_type(arg.type)).combine_chunks()
+                for parts, arg in zip(one.args, node.args, strict=True)
+            ],
             pa.chunked_array(one.where, pa.bool_()).combine_chunks() if node.where is not None else None,
         )
         for node, one in inputs.items()
@@ -215,7 +221,12 @@ def _grouped(
         made[node] = aggregate(node, args, where, groups, record)
     known = {one.name: value for one, value in zip(question.by, keys, strict=True)}
     evaluator = Evaluator(question.fields, {}, numbers, faults, dict(known), made)
-    evaluator.prepare([name for name in needed(question.fields, [one.checked for one in question.show])
-                       if is_grouped(question.fields[name].checked)])  # fmt: skip
+    evaluator.prepare(
+        [
+            name
+            for name in needed(question.fields, [one.checked for one in question.show])
+            if is_grouped(question.fields[name].checked)
+        ]
+    )
     shown = [evaluator.compute(one) for one in question.show]
     return _table([*question.by, *question.show], [*keys, *shown])

@@ -12,5 +12,15 @@ from oak_ledger.formula.parser import Parsed, parse
 from oak_ledger.formula.types import Grain, Type
 
 __all__ = [
-    "LIBRARY", "Formula", "Function", "Grain", "Known", "Parsed", "Scope", "Type", "check", "find_functions", "parse",
-]  # fmt: skip
+    "LIBRARY",
+    "Formula",
+    "Function",
+    "Grain",
+    "Known",
+    "Parsed",
+    "Scope",
+    "Type",
+    "check",
+    "find_functions",
+    "parse",
+]

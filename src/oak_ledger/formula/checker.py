@@ -17,7 +17,7 @@ from oak_ledger.formula import checked as c
 from oak_ledger.formula import nodes as n
 from oak_ledger.formula.lexer import name_text, quote_text
 from oak_ledger.formula.library import LIBRARY, casts, dates, operators
-from oak_ledger.formula.library.registry import MISSING, Function, Run, Signature, Unfit
+from oak_ledger.formula.library.registry import MISSING, Function, Recorder, Run, Signature, Unfit
 from oak_ledger.formula.library.templates import BadTemplate, template
 from oak_ledger.formula.parser import Parsed, parse
 from oak_ledger.formula.types import (
@@ -31,7 +31,6 @@ from oak_ledger.formula.types import (
     TIMESTAMP,
     Grain,
     Type,
-    cast_name,
     common,
     decimal,
 )
@@ -117,9 +116,7 @@ class _Checker:
 
     # -- saying what is wrong ------------------------------------------------------------------------------
 
-    def wrong(
-        self, code: str, message: str, at: n.Node | c.Checked, hint: str = "", fixed: str | None = None
-    ) -> None:
+    def wrong(self, code: str, message: str, at: n.Node | c.Checked, hint: str = "", fixed: str | None = None) -> None:
         self.findings.append(Finding(code, message, Place("", self.text, at.start, at.end), hint, fixed=fixed))
 
     def shown(self, piece: n.Node | c.Checked) -> str:
@@ -164,7 +161,7 @@ class _Checker:
         hint = self.scope.advice(node.name) or nearest_hint(node.name, names)
         fixed = self.edited(node.start, node.end, name_text(close[0])) if close else None
         if not close and self.text[node.start] == '"':
-            hint = hint or f"Text goes in single quotes: {quote_text(node.name)}."
+            hint = hint or f"If text is meant, it goes in single quotes: {quote_text(node.name)}."
             fixed = self.edited(node.start, node.end, quote_text(node.name))
         self.wrong("unknown-field", f"There is no field {name_text(node.name)}.", node, hint, fixed)
 
@@ -184,8 +181,12 @@ class _Checker:
             return self.apply(node, operators.NOT, [self.condition(operand, "NOT")], BOOLEAN)
         meaning = operators.sign(node.op, operand.type)
         if meaning is None:
-            self.wrong("wrong-type", f"{node.op} goes before a number, but {self.shown(operand)} is {_a(operand.type)}.", operand,
-                       *self.cast_hint(operand, "number"))  # fmt: skip
+            self.wrong(
+                "wrong-type",
+                f"{node.op} goes before a number, but {self.shown(operand)} is {_a(operand.type)}.",
+                operand,
+                *self.cast_hint(operand, "number"),
+            )
             return None
         return self.apply(node, meaning.function, [self.convert(operand, meaning.left)], meaning.result)
 
@@ -307,7 +308,9 @@ class _Checker:
         for op, bound in ((">=", low), ("<=", high)):
             meaning = operators.binary(op, x.type, bound.type)
             if meaning is None:
-                self.wrong_operands(n.Binary(node.start, node.end, "BETWEEN", node.operand, node, bound.start), x, bound)
+                self.wrong_operands(
+                    n.Binary(node.start, node.end, "BETWEEN", node.operand, node, bound.start), x, bound
+                )
                 return None
             args = [self.convert(x, meaning.left), self.convert(bound, meaning.right)]
             sides.append(self.apply(node, meaning.function, args, BOOLEAN))
@@ -387,7 +390,11 @@ class _Checker:
         if made.grain != Grain.CONSTANT:
             return made
         chosen = next(
-            (branch.value for branch in made.branches if isinstance(branch.condition, c.Constant) and branch.condition.value is True),
+            (
+                branch.value
+                for branch in made.branches
+                if isinstance(branch.condition, c.Constant) and branch.condition.value is True
+            ),
             made.otherwise,
         )
         parts = [piece for branch in made.branches for piece in (branch.condition, branch.value)]
@@ -402,7 +409,11 @@ class _Checker:
                 self.piece(node.operand),
             )
         condition = self.piece(branch.condition)
-        return None if condition is None else self.condition(condition, "WHEN" if self.text[node.start : node.start + 4].upper() == "CASE" else "IF")
+        return (
+            None
+            if condition is None
+            else self.condition(condition, "WHEN" if self.text[node.start : node.start + 4].upper() == "CASE" else "IF")
+        )
 
     # -- casts and functions -----------------------------------------------------------------------------------
 
@@ -416,7 +427,10 @@ class _Checker:
             message = f"{_a(operand.type).capitalize()} cannot become {_a(target.type)}."
             self.wrong("no-cast", message, node)
             return None
-        dated = "date" in (operand.type.kind, target.type.kind) or "timestamp" in (operand.type.kind, target.type.kind)
+        dated = "date" in (operand.type.kind, target.type.kind) or "timestamp" in (
+            operand.type.kind,
+            target.type.kind,
+        )
         if target.template and not (dated and "text" in (operand.type.kind, target.type.kind)):
             self.wrong("stray-template", "FORMAT is for casts between text and dates.", node.template or node)
             return None
@@ -432,7 +446,11 @@ class _Checker:
                 return None
             precision, scale = node.parameters[0], (*node.parameters, 0)[1]
             if not (1 <= precision <= MAX_DIGITS and 0 <= scale <= precision):
-                self.wrong("bad-type", f"A decimal has 1 to {MAX_DIGITS} digits, and no more decimals than digits.", at)
+                self.wrong(
+                    "bad-type",
+                    f"A decimal has 1 to {MAX_DIGITS} digits, and no more decimals than digits.",
+                    at,
+                )
                 return None
         elif node.parameters:
             self.wrong("bad-type", f"{node.target} takes no numbers.", at)
@@ -472,7 +490,9 @@ class _Checker:
             return self.function_call(node, entry, known)
         return self.aggregate_call(node, entry, known, where)
 
-    def arguments(self, node: n.Call, entry: Function, args: Sequence[c.Checked]) -> tuple[list[c.Checked], Type] | None:
+    def arguments(
+        self, node: n.Call, entry: Function, args: Sequence[c.Checked]
+    ) -> tuple[list[c.Checked], Type] | None:
         """The arguments as the function takes them, and the type of its result."""
         fitting = [one for one in entry.signatures if one.fits_count(len(args))]
         usage = " or ".join(entry.written)
@@ -491,7 +511,9 @@ class _Checker:
                 return None
         return self.converted(entry, chosen, args)
 
-    def converted(self, entry: Function, chosen: Signature, args: Sequence[c.Checked]) -> tuple[list[c.Checked], Type] | None:
+    def converted(
+        self, entry: Function, chosen: Signature, args: Sequence[c.Checked]
+    ) -> tuple[list[c.Checked], Type] | None:
         shared: Type | None = None
         if chosen.result == "common":
             shared = self.shared_type(args, entry.name)
@@ -530,7 +552,7 @@ class _Checker:
         made, result = found
         if entry.constant_args:
             try:  # a fixed argument of no use is told before any data: run over no rows
-                _run(entry, made, result, None, 0, lambda what, mask: None)
+                _run(entry, made, result, None, 0, _forget)
             except Unfit as unfit:
                 self.wrong("bad-argument", f"{str(unfit).capitalize()}.", made[min(entry.constant_args)])
                 return None
@@ -540,7 +562,8 @@ class _Checker:
         if node.star and entry.name != "COUNT":
             self.wrong("argument-count", f"Only COUNT takes *; {entry.name} needs a value.", node)
             return None
-        made, result = [], INTEGER
+        made: list[c.Checked] = []
+        result = INTEGER
         if not node.star:
             found = self.arguments(node, entry, args)
             if found is None:
@@ -584,7 +607,12 @@ class _Checker:
         return piece if made is None else made
 
     def apply(
-        self, at: n.Node | c.Checked, function: Function, args: Sequence[c.Checked], result: Type, extra: Any = None
+        self,
+        at: n.Node | c.Checked,
+        function: Function,
+        args: Sequence[c.Checked],
+        result: Type,
+        extra: Any = None,
     ) -> Piece:
         node = at if isinstance(at, n.Node) else n.Wrong(at.start, at.end)
         grain = self.grain_of(node, args)
@@ -599,7 +627,7 @@ class _Checker:
         """A constant part, computed by the function's own implementation over one row; a fault in it is an error."""
         faults: list[str] = []
 
-        def record(what: str, _mask: Mask) -> None:
+        def record(what: str, mask: Mask) -> None:
             faults.append(what)
 
         try:
@@ -618,15 +646,17 @@ def _run(
     result: Type,
     extra: Any,
     length: int,
-    record: Callable[[str, Mask], None],
+    record: Recorder,
 ) -> Any:
     """Run a function over `length` rows of constants (others are null)."""
     types = [arg.type for arg in args]
     run = Run(length, types, result, _constants(args), record, extra)
-    values = [
-        pa.repeat(scalar(arg.value if isinstance(arg, c.Constant) else None, arg.type), length) for arg in args
-    ]
+    values = [pa.repeat(scalar(arg.value if isinstance(arg, c.Constant) else None, arg.type), length) for arg in args]
     return function.run(run, *values)
+
+
+def _forget(what: str, mask: Mask) -> None:
+    """Over no rows nothing can be recorded."""
 
 
 def _constants(args: Sequence[c.Checked]) -> list[Any]:
@@ -663,8 +693,10 @@ def _widens(kind: Type, kinds: frozenset[str]) -> bool:
 def _widened(kind: Type, kinds: frozenset[str]) -> Type:
     """The type among `kinds` to convert to."""
     for name in ("integer", "decimal", "number", "text", "boolean", "date", "timestamp"):
-        if name in kinds and (name != "integer" or kind.kind == "null" or kind.kind not in NUMERIC or kind.kind == "integer"):
-            return Type(name)  # type: ignore[arg-type]
+        if name in kinds and (
+            name != "integer" or kind.kind == "null" or kind.kind not in NUMERIC or kind.kind == "integer"
+        ):
+            return Type(name)
     return TEXT
 
 

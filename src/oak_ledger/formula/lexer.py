@@ -12,7 +12,24 @@ TokenKind = Literal["name", "quoted", "text", "integer", "decimal", "number", "s
 
 # Words that cannot be a bare field name.
 RESERVED = frozenset(
-    "AND OR NOT IS NULL TRUE FALSE CASE WHEN THEN ELSE END IN LIKE BETWEEN DISTINCT".split()
+    [
+        "AND",
+        "OR",
+        "NOT",
+        "IS",
+        "NULL",
+        "TRUE",
+        "FALSE",
+        "CASE",
+        "WHEN",
+        "THEN",
+        "ELSE",
+        "END",
+        "IN",
+        "LIKE",
+        "BETWEEN",
+        "DISTINCT",
+    ]
 )
 
 

@@ -85,6 +85,10 @@ class _Parser:
         return self.tokens[self.at]
 
     @property
+    def done(self) -> bool:
+        return self.tokens[self.at].kind == "end"
+
+    @property
     def last_end(self) -> int:
         return self.tokens[self.at - 1].end if self.at else 0
 
@@ -119,9 +123,7 @@ class _Parser:
         token = at or self.token
         self.note(code, message, token.start, token.end, hint)
 
-    def note(
-        self, code: str, message: str, start: int, end: int, hint: str = "", fixed: str | None = None
-    ) -> None:
+    def note(self, code: str, message: str, start: int, end: int, hint: str = "", fixed: str | None = None) -> None:
         if any(found.place.start == start for found in self.findings):
             return  # one error a place: the first tells the cause
         self.findings.append(Finding(code, message, Place("", self.text, start, end), hint, fixed=fixed))
@@ -150,7 +152,7 @@ class _Parser:
     def skip_to_close(self) -> None:
         """Go on to the parenthesis that closes the present level, or to the end."""
         level = 0
-        while self.token.kind != "end":
+        while not self.done:
             if self.is_symbol("("):
                 level += 1
             elif self.is_symbol(")"):
@@ -171,8 +173,9 @@ class _Parser:
             hint = f"A name of several words goes in double quotes: {name_text(both)}."
         elif token.kind == "quoted" and previous and previous.kind in ("quoted", "name"):
             hint = "Text is joined with ||."
-        self.note("unexpected", f"{token.value!r} is unexpected; {wanted} should come here.",
-                  token.start, token.end, hint)  # fmt: skip
+        self.note(
+            "unexpected", f"{token.value!r} is unexpected; {wanted} should come here.", token.start, token.end, hint
+        )
 
     # -- expressions -------------------------------------------------------------------------------------
 
@@ -181,7 +184,7 @@ class _Parser:
             self.problem("empty", "The formula is empty.")
             return nodes.Wrong(0, len(self.text))
         tree = self.expression()
-        while self.token.kind != "end":
+        while not self.done:
             if self.is_symbol(")"):
                 self.problem("stray-parenthesis", "This parenthesis closes nothing.", "Take it out.")
             else:
@@ -399,11 +402,12 @@ class _Parser:
         kind = word.lower()
         try:
             value: Any = (dt.date if word == "DATE" else dt.datetime).fromisoformat(token.value.strip())
-            if word == "DATE" and not re.fullmatch(r"\s*\d{4}-\d\d-\d\d\s*", token.value):
-                raise ValueError(token.value)
-            if isinstance(value, dt.datetime) and value.tzinfo is not None:
-                raise ValueError(token.value)
+            odd_shape = word == "DATE" and not re.fullmatch(r"\s*\d{4}-\d\d-\d\d\s*", token.value)
+            if odd_shape or (isinstance(value, dt.datetime) and value.tzinfo is not None):
+                value = None
         except ValueError:
+            value = None
+        if value is None:
             shape = "DATE '2026-03-31'" if word == "DATE" else "TIMESTAMP '2026-03-31 07:30:00'"
             message = f"'{token.value}' is no {kind} of the calendar."
             self.problem("bad-literal", message, f"It is written {shape}.", at=token)
@@ -444,8 +448,18 @@ class _Parser:
             over = self.window()
         if self.last_end == call.end:
             return call
-        return nodes.Call(call.start, self.last_end, call.name, call.args, call.name_end, call.star,
-                          call.distinct, within, where, over)  # fmt: skip
+        return nodes.Call(
+            call.start,
+            self.last_end,
+            call.name,
+            call.args,
+            call.name_end,
+            call.star,
+            call.distinct,
+            within,
+            where,
+            over,
+        )
 
     def opening(self, after: str) -> Token | None:
         token = self.token
@@ -555,7 +569,12 @@ class _Parser:
         opened = self.take()
         part = self.take()
         if part.value.upper() not in PARTS:
-            self.problem("unknown-part", f"{part.value!r} is no part of a date.", f"Parts are {', '.join(PARTS)}.", at=part)
+            self.problem(
+                "unknown-part",
+                f"{part.value!r} is no part of a date.",
+                f"Parts are {', '.join(PARTS)}.",
+                at=part,
+            )
         self.expect_word("FROM", after="EXTRACT")
         operand = self.expression()
         unit = nodes.Literal(part.start, part.end, "text", part.value.upper())

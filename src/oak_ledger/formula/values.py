@@ -123,17 +123,6 @@ def decimal_to_number(array: Any) -> Any:
     return pa.array([None if value is None else float(value) for value in array.to_pylist()], pa.float64())
 
 
-def digits_used(array: Any) -> int:
-    """How many digits the largest value of a decimal array or scalar has, its decimals included."""
-    if isinstance(array, pa.Scalar):
-        sizes = [array.as_py()]
-    else:
-        ends = pc.min_max(array).as_py()
-        sizes = [ends["min"], ends["max"]]
-    largest = max((abs(int(value.scaleb(array.type.scale))) for value in sizes if value is not None), default=0)
-    return max(len(str(largest)), array.type.scale, 1)
-
-
 def number_text(value: float) -> str:
     """A number in the shortest form that reads back, with an exponent below 1e-4 and from 1e+15."""
     if value == 0:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from oak_ledger.insight.drift import drift
-from oak_ledger.insight.fingerprint import Fingerprint, fingerprint
+from oak_ledger.insight.fingerprint import Fingerprint, fingerprint, renamed_between
 from oak_ledger.insight.proofs import prove
 
-__all__ = ["Fingerprint", "drift", "fingerprint", "prove"]
+__all__ = ["Fingerprint", "drift", "fingerprint", "prove", "renamed_between"]

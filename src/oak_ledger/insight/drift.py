@@ -23,7 +23,10 @@ def drift(source: Source, before: Mapping[str, Fingerprint], since: str) -> Iter
     plain = [
         state.name
         for state in source.fields
-        if isinstance(state.spec, FieldSpec) and not state.spec.calculated and not state.broken and state.grain == Grain.ROW
+        if isinstance(state.spec, FieldSpec)
+        and not state.spec.calculated
+        and not state.broken
+        and state.grain == Grain.ROW
     ]
     known = [name for name in plain if name in before]
     if not known:
@@ -47,11 +50,21 @@ def _changes(source: Source, name: str, old: Fingerprint, new: Fingerprint, sinc
         times = f"{ratio:.3g} times" if ratio >= 1 else f"1/{1 / ratio:.3g} of"
         message = f"{name}: its middle value was {figure(old.middle)} in {since} and is {figure(new.middle)} now, {times} what it was. Its unit may have changed."
         power = round(1 / ratio) if ratio < 1 else 0
-        hint = f"If so, clean it: VALUE * {power}" if power in (10, 100, 1000) else "Ask what the figures are in now, and clean it."
+        hint = (
+            f"If so, clean it: VALUE * {power}"
+            if power in (10, 100, 1000)
+            else "Ask what the figures are in now, and clean it."
+        )
         yield warn("drift-unit", message, hint, before=old.middle, now=new.middle)
     if abs(new.null_share - old.null_share) > NULL_SHARE:
         message = f"{name}: {new.null_share:.1%} of the rows have no value; in {since} it was {old.null_share:.1%}."
-        yield warn("drift-nulls", message, "Ask whether the values are missing or no longer delivered.", before=old.null_share, now=new.null_share)
+        yield warn(
+            "drift-nulls",
+            message,
+            "Ask whether the values are missing or no longer delivered.",
+            before=old.null_share,
+            now=new.null_share,
+        )
     if 0 < old.distinct <= FEW and new.distinct and new.type == "text" and shared(new, old) < KNOWN_SHARE:
         message = f"{name}: only {shared(new, old):.0%} of its different values were there in {since}."
         yield warn("drift-values", message, "Look at the values: peek at the field.", shared=shared(new, old))

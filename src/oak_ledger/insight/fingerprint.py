@@ -14,6 +14,7 @@ from oak_ledger.formula.library.aggregates import as_numbers
 from oak_ledger.formula.values import from_arrow_type, value_text
 
 SKETCH = 512
+SAME = 0.9
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,8 +66,36 @@ def fingerprint(values: Any) -> Fingerprint:
     hashes = np.sort(pd.util.hash_array(texts)) if len(texts) else np.array([], np.uint64)
     sketch = tuple(int(one) for one in hashes[:SKETCH])
     return Fingerprint(
-        str(kind), len(array), array.null_count, len(different), value_text(ends["min"]), value_text(ends["max"]), middle, mean, sketch,
-    )  # fmt: skip
+        str(kind),
+        len(array),
+        array.null_count,
+        len(different),
+        value_text(ends["min"]),
+        value_text(ends["max"]),
+        middle,
+        mean,
+        sketch,
+    )
+
+
+def same_field(one: Fingerprint, other: Fingerprint) -> bool:
+    """Whether two fingerprints are so much alike that they are of one field under two names."""
+    kinds = one.type.partition("(")[0] == other.type.partition("(")[0]
+    return kinds and one.distinct > 1 and min(shared(one, other), shared(other, one)) >= SAME
+
+
+def renamed_between(before: Mapping[str, Fingerprint], after: Mapping[str, Fingerprint]) -> dict[str, str]:
+    """Fields that have another name in `after` than in `before`, told by their values (new name: old name)."""
+    gone = [name for name in before if name not in after]
+    found: dict[str, str] = {}
+    for new in (name for name in after if name not in before):
+        old = next(
+            (name for name in gone if name not in found.values() and same_field(before[name], after[new])),
+            None,
+        )
+        if old is not None:
+            found[new] = old
+    return found
 
 
 def shared(one: Fingerprint, other: Fingerprint) -> float:

@@ -14,14 +14,17 @@ from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import Grain
 from oak_ledger.formula import nodes as n
 from oak_ledger.formula.lexer import name_text
+from oak_ledger.formula.types import MAX_DIGITS, TEXT, Type
 from oak_ledger.insight.additivity import Nature, nature_of, nature_of_formula, ratio_of_sums
 from oak_ledger.source.compiled import State
-from oak_ledger.source.definition import FieldSpec
+from oak_ledger.source.definition import FieldSpec, read_type
 from oak_ledger.source.formats import show
 from oak_ledger.source.places import repointed_formula
 from oak_ledger.source.source import ANSWER_CHECKS, CHECKS, Source
 
 Values = Mapping[str, Any]
+EXACT_SCALE = 12
+ALL_DECIMALS = " with all decimals"
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,7 +45,9 @@ def figure(value: Any) -> str:
 
 def prove(source: Source) -> Iterator[Finding]:
     """Everything that the rows confirm. Reads them once."""
-    probes = list(_probes(source))
+    probes = [*_probes(source)]
+    source, exact = _with_exact_copies(source)
+    probes += exact
     shown: dict[str, str] = {}
     for at, probe in enumerate(probes):
         for key, formula in probe.formulas.items():
@@ -51,17 +56,20 @@ def prove(source: Source) -> Iterator[Finding]:
     counted = {
         f"count {state.name}": f"COUNT({name_text(state.name)})"
         for state in source.fields
-        if not state.broken and state.grain == Grain.ROW
+        if not state.broken and state.grain == Grain.ROW and not state.name.endswith(ALL_DECIMALS)
     }
     answer = source.tally(show=[*shown.items(), *counted.items()])
     values = answer.to_dicts()[0]
     for fault in answer.faults:
-        if fault.field in source.compiled.expressions:
+        if fault.field in source.compiled.expressions and not fault.field.endswith(ALL_DECIMALS):
             yield Finding(
-                "values-lost", f"{fault.sentence()}. {'It counts' if fault.rows == 1 else 'They count'} as null.",
-                Place(f"{source.document.where}, field {fault.field!r}"), "Clean these values, or correct them at the origin.",
-                severity="warning", numbers={"rows": fault.rows, "samples": [list(row[1].values()) for row in fault.samples]},
-            )  # fmt: skip
+                "values-lost",
+                f"{fault.sentence()}. {'It counts' if fault.rows == 1 else 'They count'} as null.",
+                Place(f"{source.document.where}, field {fault.field!r}"),
+                "Clean these values, or correct them at the origin.",
+                severity="warning",
+                numbers={"rows": fault.rows, "samples": [list(row[1].values()) for row in fault.samples]},
+            )
     for at, probe in enumerate(probes):
         found = probe.judge({key: values.get(f"{at} {key}") for key in probe.formulas})
         if found is not None:
@@ -93,7 +101,13 @@ def _place(source: Source, state: State, text: str = "", node: n.Node | None = N
 
 def _summed_by_default(source: Source, state: State, spec: FieldSpec) -> Iterator[Probe]:
     nature = nature_of(source, state)
-    if nature.adds_up or spec.aggregate is not None or spec.role == "dimension" or state.type is None or not state.type.numeric:
+    if (
+        nature.adds_up
+        or spec.aggregate is not None
+        or spec.role == "dimension"
+        or state.type is None
+        or not state.type.numeric
+    ):
         return
     name = name_text(state.name)
     right = ratio_of_sums(source, spec.formula, nature)
@@ -104,7 +118,11 @@ def _summed_by_default(source: Source, state: State, spec: FieldSpec) -> Iterato
         if right:
             message += f"; the right figure is {figure(values['right'])}"
             numbers["right"] = values["right"]
-        hint = f"Make it a value per group: {right}" if right else "Say how it is totalled (aggregate), or make it a value per group."
+        hint = (
+            f"Make it a value per group: {right}"
+            if right
+            else "Say how it is totalled (aggregate), or make it a value per group."
+        )
         return Finding("not-additive", message + ".", _place(source, state), hint, "warning", right or None, numbers)
 
     yield Probe({"wrong": f"SUM({name})", **({"right": right} if right else {})}, judge)
@@ -134,13 +152,23 @@ def _ratio_probe(source: Source, state: State, text: str, call: n.Call, nature: 
     doing = "adds up" if call.name == "SUM" else "gives every row the same weight in averaging"
 
     def judge(values: Values) -> Finding | None:
-        message = f"{state.name} {doing} {inner}, which is not additive: {nature.why}. {own} says {figure(values['wrong'])}"
+        message = (
+            f"{state.name} {doing} {inner}, which is not additive: {nature.why}. {own} says {figure(values['wrong'])}"
+        )
         numbers = {"wrong": values["wrong"]}
         if right:
             message += f"; the ratio of sums is {figure(values['right'])}"
             numbers["right"] = values["right"]
         hint = f"Write {right}" if right else "Aggregate the values that it is made of."
-        return Finding("not-additive", message + ".", _place(source, state, text, call), hint, "warning", fixed or None, numbers)
+        return Finding(
+            "not-additive",
+            message + ".",
+            _place(source, state, text, call),
+            hint,
+            "warning",
+            fixed or None,
+            numbers,
+        )
 
     return Probe({"wrong": own, **({"right": right} if right else {})}, judge)
 
@@ -203,7 +231,12 @@ def _spread_probe(source: Source, state: State, text: str, whole: n.Node, parts:
         )
         wraps = [(parts[at], f"COALESCE({texts[at]}, 0)") for at in empty]
         fixed = text[: whole.start] + _edited(text, whole, wraps) + text[whole.end :]
-        numbers = {"rows_lost": values["lost"], "rows": values["rows"], "wrong": values["wrong"], "right": values["right"]}
+        numbers = {
+            "rows_lost": values["lost"],
+            "rows": values["rows"],
+            "wrong": values["wrong"],
+            "right": values["right"],
+        }
         hint = f"Where empty means zero, write {fixed}"
         return Finding("nulls-spread", message, _place(source, state, text, whole), hint, "warning", fixed, numbers)
 
@@ -229,13 +262,52 @@ def _ruled(source: Source, state: State, spec: FieldSpec) -> Probe:
         if values["broken"] is None:
             findings = source.check_formula(condition, where=place.where).findings
             said = findings[0].message if findings else "it is no condition on a row."
-            return Finding("bad-rule", f"The rule of {state.name} cannot be computed: {said}", place, f"rule: {spec.rule}")
+            return Finding(
+                "bad-rule",
+                f"The rule of {state.name} cannot be computed: {said}",
+                place,
+                f"rule: {spec.rule}",
+            )
         if not values["broken"]:
             return None
         message = f"{state.name} breaks its rule {spec.rule.strip()} in {values['broken']:,} rows."
-        return Finding("rule-broken", message, place, f"See them: where NOT ({condition})", "warning", None, dict(values))
+        return Finding(
+            "rule-broken", message, place, f"See them: where NOT ({condition})", "warning", None, dict(values)
+        )
 
     return Probe({"broken": f"COUNT(*) FILTER (WHERE NOT ({condition}))"}, judge)
+
+
+def _with_exact_copies(source: Source) -> tuple[Source, list[Probe]]:
+    """The source with a copy of each decimal field that is read from text, with all its decimals, and what they prove."""
+    document = source.document
+    probes: list[Probe] = []
+    for state in source.fields:
+        spec = state.spec
+        if not isinstance(spec, FieldSpec) or state.broken or not spec.type or source.published is not None:
+            continue
+        kind, _ = read_type(spec.type)
+        if kind.kind != "decimal" or source.compiled.arriving.get(spec.column) != TEXT:
+            continue
+        copy = state.name + ALL_DECIMALS
+        keys = spec.model_dump(include={"column", "template", "decimal_mark", "thousands_mark", "null_words"})
+        document = document.added(
+            "field", {**keys, "name": copy, "type": f"decimal({MAX_DIGITS},{EXACT_SCALE})", "hidden": True}
+        )
+        read = f"CAST({name_text(copy)} AS DECIMAL({MAX_DIGITS},{kind.scale}))"
+        probes.append(_rounded(source, state, kind, f"COUNT(*) FILTER (WHERE {read} <> {name_text(copy)})"))
+    return (source.changed(document) if probes else source), probes
+
+
+def _rounded(source: Source, state: State, kind: Type, formula: str) -> Probe:
+    def judge(values: Values) -> Finding | None:
+        if not values["rounded"]:
+            return None
+        message = f"{state.name}: {values['rounded']:,} values have more decimals than its type {kind} keeps; they are rounded on reading."
+        hint = "Retype it with more decimals, if they matter."
+        return Finding("values-rounded", message, _place(source, state), hint, "warning", None, dict(values))
+
+    return Probe({"rounded": formula}, judge)
 
 
 def _key(source: Source) -> Iterator[Finding]:
@@ -243,7 +315,11 @@ def _key(source: Source) -> Iterator[Finding]:
     names = source.about.key
     unknown = [name for name in names if name.casefold() not in source.compiled.states]
     if unknown:
-        yield Finding("unknown-field", f"The key names {unknown[0]!r}, which is no field.", Place(f"{source.document.where}, [source]"))
+        yield Finding(
+            "unknown-field",
+            f"The key names {unknown[0]!r}, which is no field.",
+            Place(f"{source.document.where}, [source]"),
+        )
         return
     if not names or any(source.state(name).broken for name in names):
         return
@@ -255,7 +331,13 @@ def _key(source: Source) -> Iterator[Finding]:
         shown = ", ".join(str(rows[0][name]) for name in repeated.names[:-1])
         more = repeated.rows_used - groups
         message = f"The key {', '.join(names)} is not different in every row: {more:,} rows too many, most often {shown} ({rows[0]['rows']:,} rows)."
-        yield Finding("key-repeats", message, Place(f"{source.document.where}, [source]"), severity="warning", numbers={"rows": more})
+        yield Finding(
+            "key-repeats",
+            message,
+            Place(f"{source.document.where}, [source]"),
+            severity="warning",
+            numbers={"rows": more},
+        )
 
 
 # -- beside an answer ----------------------------------------------------------------------------------------------
@@ -268,7 +350,14 @@ def _beside_answer(source: Source, summed: Sequence[State]) -> Iterable[Finding]
         if isinstance(state.spec, FieldSpec) and not nature.adds_up and state.spec.aggregate is None:
             right = ratio_of_sums(source, state.spec.formula, nature)
             hint = f"Ask for {right} instead." if right else "Say how: AVG, MIN, MAX."
-            yield Finding("not-additive", f"{state.name} was added up, but {nature.why}.", Place(state.name), hint, "warning", right or None)
+            yield Finding(
+                "not-additive",
+                f"{state.name} was added up, but {nature.why}.",
+                Place(state.name),
+                hint,
+                "warning",
+                right or None,
+            )
 
 
 if prove not in CHECKS:

@@ -40,7 +40,9 @@ def head_of(path: Path) -> bytes:
     except FileNotFoundError:
         raise UnusableInput("no-file", f"There is no file {path}.", hint="Check the path and the spelling.") from None
     except IsADirectoryError:
-        raise UnusableInput("is-folder", f"{path} is a folder.", hint="Name a file, or quote a pattern such as 'loads_*.csv'.") from None
+        raise UnusableInput(
+            "is-folder", f"{path} is a folder.", hint="Name a file, or quote a pattern such as 'loads_*.csv'."
+        ) from None
     except OSError as error:
         raise UnusableInput("unreadable", f"{path} cannot be read: {error.strerror}.") from error
     if not head.strip():
@@ -48,7 +50,9 @@ def head_of(path: Path) -> bytes:
     return head
 
 
-def detect(path: Path, *, separator: str | None = None, encoding: str | None = None, header: str | None = None) -> Dialect:
+def detect(
+    path: Path, *, separator: str | None = None, encoding: str | None = None, header: str | None = None
+) -> Dialect:
     """Find out how a file is written. What is given is taken as it is and not looked for."""
     head = head_of(path)
     evidence: list[tuple[str, str]] = []
@@ -75,8 +79,11 @@ def _encoding(path: Path, head: bytes) -> tuple[str, str]:
             return name, "the file begins with its mark"
     if b"\x00" in head:
         at = head.index(b"\x00")
-        raise UnusableInput("not-text", f"{path} is not a text file: byte {at + 1} is zero.",
-                            hint="Give a delimited text file; a workbook or archive has to be exported first.")  # fmt: skip
+        raise UnusableInput(
+            "not-text",
+            f"{path} is not a text file: byte {at + 1} is zero.",
+            hint="Give a delimited text file; a workbook or archive has to be exported first.",
+        )
     try:
         codecs.getincrementaldecoder("utf-8")().decode(head)
     except UnicodeDecodeError as error:
@@ -92,10 +99,15 @@ def _decoded(path: Path, head: bytes, encoding: str) -> str:
     try:
         return codecs.getincrementaldecoder(encoding)().decode(head)
     except LookupError:
-        raise OakError("unknown-encoding", f"There is no encoding {encoding!r}.", hint="Try utf-8, utf-16 or cp1252.") from None
+        raise OakError(
+            "unknown-encoding", f"There is no encoding {encoding!r}.", hint="Try utf-8, utf-16 or cp1252."
+        ) from None
     except UnicodeDecodeError as error:
-        raise UnusableInput("wrong-encoding", f"{path} is not written in {encoding}: byte {error.start + 1} does not fit.",
-                            hint="Leave the encoding out to have it detected.") from error  # fmt: skip
+        raise UnusableInput(
+            "wrong-encoding",
+            f"{path} is not written in {encoding}: byte {error.start + 1} does not fit.",
+            hint="Leave the encoding out to have it detected.",
+        ) from error
 
 
 def _lines(text: str, separator: str, count: int = 200) -> list[list[str]]:
@@ -149,8 +161,11 @@ def column_names(path: Path, spec: OriginSpec) -> list[str]:
     names = [name.strip() for name in first]
     twice = next((name for name in names if names.count(name) > 1), None)
     if twice is not None:
-        raise UnusableInput("column-twice", f"{path.name} has the column {twice!r} twice.",
-                            hint="Give the columns different names in the file, or read it without its header.")  # fmt: skip
+        raise UnusableInput(
+            "column-twice",
+            f"{path.name} has the column {twice!r} twice.",
+            hint="Give the columns different names in the file, or read it without its header.",
+        )
     return [name or f"Column {at + 1}" for at, name in enumerate(names)]
 
 
@@ -178,8 +193,7 @@ def read(path: Path, spec: OriginSpec, columns: Sequence[str]) -> Iterator[pa.Re
     )
     try:
         with pa_csv.open_csv(path, read_options, parse, convert) as reader:
-            for batch in reader:
-                yield batch
+            yield from reader
     except (pa.ArrowInvalid, UnicodeDecodeError) as error:
         if "Empty CSV" in str(error):
             return  # names and no rows
@@ -207,8 +221,11 @@ def _bad_row(path: Path, spec: OriginSpec, width: int, error: Exception) -> OakE
                         hint="Correct the row in the file, or ask for the file again; nothing was changed.",
                     )
     except UnicodeDecodeError as wrong:
-        return UnusableInput("wrong-encoding", f"{path.name} is not {spec.encoding} throughout: {_where(path, wrong)}.",
-                             hint='Set `encoding` under [origin], for example "cp1252".')  # fmt: skip
+        return UnusableInput(
+            "wrong-encoding",
+            f"{path.name} is not {spec.encoding} throughout: {_where(path, wrong)}.",
+            hint='Set `encoding` under [origin], for example "cp1252".',
+        )
     except csv.Error as wrong:
         return UnusableInput("bad-row", f"{path.name}: {wrong}.", hint="Look for a quote that is never closed.")
     return UnusableInput("unreadable", f"{path.name} cannot be read: {str(error).splitlines()[0]}.")

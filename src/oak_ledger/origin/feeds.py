@@ -46,6 +46,9 @@ class TableFeed:
 
     def batches(self, columns: Sequence[str]) -> Iterator[pa.RecordBatch]:
         """The rows, as the language holds values."""
+        if not columns:
+            yield counting(self.table.num_rows)
+            return
         kinds = self.columns()
         for batch in self.table.select(list(columns)).to_batches(max_chunksize=1 << 17):
             yield settled(batch, kinds)
@@ -74,6 +77,9 @@ class ParquetFeed:
 
         kinds = self.columns()
         with self._guarded(pq.ParquetFile, self.path) as file:
+            if not columns:
+                yield counting(file.metadata.num_rows)
+                return
             for batch in file.iter_batches(batch_size=1 << 17, columns=list(columns)):
                 yield settled(batch, kinds)
 
@@ -89,6 +95,11 @@ class ParquetFeed:
             raise UnusableInput("no-file", f"There is no file {path}.") from None
         except (pa.ArrowInvalid, OSError) as error:
             raise UnusableInput("unreadable", f"{path} cannot be read: {str(error).splitlines()[0]}") from error
+
+
+def counting(rows: int) -> pa.RecordBatch:
+    """A batch that only says how many rows there are: what a question needs that reads no column."""
+    return pa.RecordBatch.from_arrays([pa.nulls(rows)], names=["rows"])
 
 
 def settled(batch: pa.RecordBatch, kinds: dict[str, Type]) -> pa.RecordBatch:
@@ -134,7 +145,10 @@ class FilesFeed:
         found = []
         for path in self.paths[1:]:
             names = delimited.column_names(path, self.spec)
-            missing, more = [one for one in first if one not in names], [one for one in names if one not in first]
+            missing, more = (
+                [one for one in first if one not in names],
+                [one for one in names if one not in first],
+            )
             if missing or more:
                 found.append((path, missing, more))
         return found
@@ -153,7 +167,9 @@ class FilesFeed:
                 read += batch.num_rows
                 total += batch.num_rows
                 arrays = [
-                    pa.repeat(pa.scalar(given[name], pa.string()), batch.num_rows) if name in given else batch.column(name)
+                    pa.repeat(pa.scalar(given[name], pa.string()), batch.num_rows)
+                    if name in given
+                    else batch.column(name)
                     for name in columns
                 ]
                 if self.progress:
@@ -167,8 +183,11 @@ class FilesFeed:
             return {}
         match = _name_pattern(self.spec.name_parts).fullmatch(path.name)
         if match is None:
-            raise UnusableInput("name-parts", f"The file name {path.name} does not read as {self.spec.name_parts}.",
-                                hint="Change name_parts under [origin], or the path, so that they agree.")  # fmt: skip
+            raise UnusableInput(
+                "name-parts",
+                f"The file name {path.name} does not read as {self.spec.name_parts}.",
+                hint="Change name_parts under [origin], or the path, so that they agree.",
+            )
         return dict(zip(self.part_names(), match.groups(), strict=True))
 
     def place(self, row: int) -> str:
@@ -201,10 +220,15 @@ def open_origin(spec: OriginSpec, folder: Path, progress: Progress | None = None
     if spec.kind == "files":
         paths = matching(folder, spec.path)
         if not paths:
-            raise UnusableInput("no-file", f"No file matches {spec.path} in {folder}.", hint="Check path under [origin].")
+            raise UnusableInput(
+                "no-file", f"No file matches {spec.path} in {folder}.", hint="Check path under [origin]."
+            )
         return FilesFeed(paths, spec, progress=progress)
-    raise UnusableInput("memory-origin", "This source was made from a table in memory; its definition alone has no rows.",
-                        hint="Give it an [origin] that names a file.")  # fmt: skip
+    raise UnusableInput(
+        "memory-origin",
+        "This source was made from a table in memory; its definition alone has no rows.",
+        hint="Give it an [origin] that names a file.",
+    )
 
 
 def matching(folder: Path, pattern: str) -> list[Path]:

@@ -40,7 +40,22 @@ SHAPES: dict[str, str] = {
     "YYYY-MM-DD HH24:MI:SS": rf"^{_YEAR}-{_MONTH}-{_DAY}{_CLOCK}:[0-5][0-9](?:\.[0-9]{{1,6}})?$",
     "DD.MM.YYYY HH24:MI": rf"^{_DAY}\.{_MONTH}\.{_YEAR} {_CLOCK[4:]}$",
 }
-NULL_WORDS = ("NA", "N/A", "n/a", "na", "NULL", "null", "None", "nan", "NaN", "#N/A", "-", "--", "?", "unknown")
+NULL_WORDS = (
+    "NA",
+    "N/A",
+    "n/a",
+    "na",
+    "NULL",
+    "null",
+    "None",
+    "nan",
+    "NaN",
+    "#N/A",
+    "-",
+    "--",
+    "?",
+    "unknown",
+)
 MISFIT_SHARE = 0.005
 _LEADING_ZERO = r"^[+-]?0[0-9]+$"
 _KEPT_DISTINCT = 50_000
@@ -166,9 +181,19 @@ class Judge:
             return self._evidence("integer", chosen, why="whole numbers", words=words)
         if chosen == "exponent":
             return self._evidence("number", chosen, why="numbers with exponents", words=words)
-        marks = {"point": ".", "comma": ",", "point or comma": ".,", "comma thousands": ".", "point thousands": ","}
+        marks = {
+            "point": ".",
+            "comma": ",",
+            "point or comma": ".,",
+            "comma thousands": ".",
+            "point thousands": ",",
+        }
         if chosen in marks:
-            said = {".": "a decimal point", ",": "a decimal comma", ".,": "a decimal point in some rows and a decimal comma in others"}
+            said = {
+                ".": "a decimal point",
+                ",": "a decimal comma",
+                ".,": "a decimal point in some rows and a decimal comma in others",
+            }
             why = f"decimals with {said[marks[chosen]]}, up to {self.decimals} places"
             if chosen.endswith("thousands"):
                 why += ", and thousands marks"
@@ -202,8 +227,18 @@ class Judge:
                     wrong[text] = seen
         return wrong
 
-    def _evidence(self, kind: str, shape: str = "", *, why: str, words: Sequence[str], scale: int = 0,
-                  template: str = "", marks: str = "", more: Mapping[str, tuple[int, int]] = MappingProxyType({})) -> Evidence:  # fmt: skip
+    def _evidence(
+        self,
+        kind: str,
+        shape: str = "",
+        *,
+        why: str,
+        words: Sequence[str],
+        scale: int = 0,
+        template: str = "",
+        marks: str = "",
+        more: Mapping[str, tuple[int, int]] = MappingProxyType({}),
+    ) -> Evidence:
         seen = self.shapes[shape] if shape else _Shape(fits=self.rows)
         worded = sum(self.null_words.get(word, 0) for word in words)
         misfits = self.rows - self.nulls - worded - seen.fits if shape else 0
@@ -212,7 +247,17 @@ class Judge:
         misfits += sum(count for count, _ in more.values())
         values = sorted(self.distinct or ())
         return Evidence(
-            kind, scale, template, marks, self.rows, self.nulls + worded,
-            None if self.distinct is None else len(self.distinct), misfits, tuple(sorted(samples)[:3]),
-            values[0] if values else "", values[-1] if values else "", why, tuple(words),
-        )  # fmt: skip
+            kind,
+            scale,
+            template,
+            marks,
+            self.rows,
+            self.nulls + worded,
+            None if self.distinct is None else len(self.distinct),
+            misfits,
+            tuple(sorted(samples)[:3]),
+            values[0] if values else "",
+            values[-1] if values else "",
+            why,
+            tuple(words),
+        )

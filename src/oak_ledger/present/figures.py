@@ -17,8 +17,16 @@ INK, QUIET, RULE = "#26302a", "#6d7770", "#d5dad3"
 RUST = "#b5562b"
 BARS = ("#4b7f3c", "#a9744f", "#7d8f4e", "#5a6f73", "#b89a3e")
 ROWS_DRAWN = 18
-STYLE: dict[str, Any] = {"font.family": "DejaVu Sans", "font.size": 9, "text.color": INK, "axes.labelcolor": INK, "xtick.color": QUIET,
-                         "ytick.color": INK, "axes.edgecolor": RULE, "figure.facecolor": "white"}  # fmt: skip
+STYLE: Any = {
+    "font.family": "DejaVu Sans",
+    "font.size": 9,
+    "text.color": INK,
+    "axes.labelcolor": INK,
+    "xtick.color": QUIET,
+    "ytick.color": INK,
+    "axes.edgecolor": RULE,
+    "figure.facecolor": "white",
+}
 
 
 def draw_bars(axes: Axes, panel: PanelView) -> None:
@@ -35,7 +43,9 @@ def draw_bars(axes: Axes, panel: PanelView) -> None:
         places = [line + (len(measures) / 2 - at - 0.5) * height for line in range(len(rows))]
         colours = [panel.spec.colours.get(str(row[key]), BARS[at % len(BARS)]) for row in rows]
         bars = axes.barh(places, values, height=height * 0.92, color=colours, label=measure)
-        labels = ["null" if row[measure] is None else label(row[measure], answer.formats.get(measure, "")) for row in rows]
+        labels = [
+            "null" if row[measure] is None else label(row[measure], answer.formats.get(measure, "")) for row in rows
+        ]
         axes.bar_label(bars, labels, padding=4, fontsize=8, color=QUIET)
     axes.set_yticks(range(len(rows)), names)
     axes.margins(x=0.16)
@@ -85,7 +95,11 @@ def report_png(view: ReportView) -> bytes:
         figures = [panel for panel in view.panels if panel.spec.kind == "figure"]
         others = [panel for panel in view.panels if panel.spec.kind != "figure"]
         pairs = [others[at : at + 2] for at in range(0, len(others), 2)]
-        heights = [0.95, *([1.05] if figures else []), *(max(_height(panel) for panel in pair) for pair in pairs)]
+        heights = [
+            0.95,
+            *([1.05] if figures else []),
+            *(max(_height(panel) for panel in pair) for pair in pairs),
+        ]
         figure = Figure(figsize=(12.8, max(4.0, sum(heights) + 0.4)))
         top = 1.0
         total = sum(heights) + 0.4
@@ -105,7 +119,7 @@ def report_png(view: ReportView) -> bytes:
 def _height(panel: PanelView) -> float:
     if panel.answer is None:
         return 1.6
-    rows = min(ROWS_DRAWN, panel.answer.table.num_rows) + (panel.answer.totals is not None)
+    rows = min(ROWS_DRAWN, int(panel.answer.table.num_rows)) + (panel.answer.totals is not None)
     return 1.05 + rows * (0.3 if panel.spec.kind == "bars" else 0.24)
 
 
@@ -113,7 +127,15 @@ def _heading(figure: Figure, view: ReportView, box: tuple[float, float]) -> None
     low, high = box
     size = high - low
     figure.text(0.03, high - size * 0.38, view.name, fontsize=17, fontweight="bold", va="center")
-    under = " · ".join(part for part in (view.text, f"{view.source}, {view.version}", f"built by {view.owner}" if view.owner else "") if part)
+    under = " · ".join(
+        part
+        for part in (
+            view.text,
+            f"{view.source}, {view.version}",
+            f"built by {view.owner}" if view.owner else "",
+        )
+        if part
+    )
     figure.text(0.03, high - size * 0.78, under, fontsize=9, color=QUIET, va="center")
 
 
@@ -125,7 +147,14 @@ def _key_figures(figure: Figure, panels: Sequence[PanelView], box: tuple[float, 
         value = figure_text(panel)
         colour = RUST if panel.answer is None else INK
         figure.text(left, high - (high - low) * 0.25, panel.title, fontsize=9, color=QUIET, va="center")
-        figure.text(left, high - (high - low) * 0.62, value, fontsize=20 if panel.answer else 11, color=colour, va="center")
+        figure.text(
+            left,
+            high - (high - low) * 0.62,
+            value,
+            fontsize=20 if panel.answer else 11,
+            color=colour,
+            va="center",
+        )
 
 
 def figure_text(panel: PanelView) -> str:
@@ -169,7 +198,15 @@ def _table(axes: Axes, panel: PanelView) -> None:
     if answer is None:
         return
     shown = answer.shown()[:ROWS_DRAWN]
-    lines = [answer.names, *shown, *([["all" if not cell and at == 0 else cell for at, cell in enumerate(answer.totals_shown())]] if answer.totals else [])]
+    lines = [
+        answer.names,
+        *shown,
+        *(
+            [["all" if not cell and at == 0 else cell for at, cell in enumerate(answer.totals_shown())]]
+            if answer.totals
+            else []
+        ),
+    ]
     count = len(lines)
     kinds = [isinstance(value, str) or value is None for value in (answer.to_dicts() or [{}])[0].values()] or [True]
     widths = [max(len(str(line[at])) for line in lines) + 2 for at in range(len(answer.names))]
@@ -182,8 +219,16 @@ def _table(axes: Axes, panel: PanelView) -> None:
             left = kinds[at] if at < len(kinds) else True
             x = edges[at] if left else edges[at + 1] - 0.01
             text = cell if len(cell) <= max(limit, 24) else cell[: max(limit, 24) - 1] + "…"
-            axes.text(x, y, text or ("null" if row else ""), fontsize=8.5, ha="left" if left else "right", va="center",
-                      fontweight="bold" if bold else "normal", color=INK if cell else QUIET)  # fmt: skip
+            axes.text(
+                x,
+                y,
+                text or ("null" if row else ""),
+                fontsize=8.5,
+                ha="left" if left else "right",
+                va="center",
+                fontweight="bold" if bold else "normal",
+                color=INK if cell else QUIET,
+            )
         if row == 0 or (answer.totals is not None and row == count - 2):
             axes.plot((0, 1), (1 - (row + 1) / count,) * 2, color=RULE, linewidth=0.8, clip_on=False)
     axes.set_xlim(0, 1)

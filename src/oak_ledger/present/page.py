@@ -79,6 +79,10 @@ def report_html(view: ReportView) -> str:
         if panel.spec.kind == "figure":
             continue
         answer = panel.answer
-        picture = b64encode(bars_png(panel)).decode() if panel.spec.kind == "bars" and answer and answer.table.num_rows else ""
+        picture = (
+            b64encode(bars_png(panel)).decode()
+            if panel.spec.kind == "bars" and answer and answer.table.num_rows
+            else ""
+        )
         others.append((panel, picture, answer.shown() if answer else [], answer.totals_shown() if answer else []))
     return template.render(view=view, figures=figures, others=others, notes=notes, numeric=numeric)

@@ -27,6 +27,10 @@ def save_report(view: ReportView, path: str | Path) -> Path:
 
         content = report_png(view)
     else:
-        raise OakError("unknown-ending", f"A report cannot be written as {target.name}.", hint="Name a file ending in .html or .png.")
+        raise OakError(
+            "unknown-ending",
+            f"A report cannot be written as {target.name}.",
+            hint="Name a file ending in .html or .png.",
+        )
     write_bytes(target, lambda temporary: temporary.write_bytes(content))
     return target

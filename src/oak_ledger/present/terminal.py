@@ -10,7 +10,7 @@ from rich.box import SIMPLE_HEAD
 from rich.console import Console, Group
 from rich.padding import Padding
 from rich.table import Table
-from rich.text import Text
+from rich.text import Text as Text
 
 from oak_ledger.engine import Fault
 from oak_ledger.errors import Finding
@@ -55,16 +55,26 @@ def _cell(value: Any, format_text: str) -> Text:
 def rows_table(answer: Answer, width: int, notes: Sequence[str] = ()) -> Group:
     """The rows of an answer; columns that do not fit in `width` are named below instead. `notes` stand under the headers."""
     names = answer.names
-    cells = [[_cell(value, answer.formats.get(name, "")) for name, value in row.items()] for row in answer.to_dicts()]
-    totals = [] if answer.totals is None else [
-        _cell(value, answer.formats.get(name, "")) for name, value in answer.totals.to_pylist()[0].items()
-    ]  # fmt: skip
+    formats = {name: answer.formats.get(name, "") or _even_decimals(answer, name) for name in names}
+    cells = [[_cell(value, formats[name]) for name, value in row.items()] for row in answer.to_dicts()]
+    totals = (
+        []
+        if answer.totals is None
+        else [_cell(value, formats[name]) for name, value in answer.totals.to_pylist()[0].items()]
+    )
     if totals and answer.table.num_columns:
-        totals = [Text("all", style="bold") if not cell.plain or cell.plain == "null" and at == 0 else cell for at, cell in enumerate(totals)]
-        totals = [Text("") if cell.plain == "null" and names[at] in _keys(answer) else cell for at, cell in enumerate(totals)]
+        totals = [
+            Text("all", style="bold") if not cell.plain or (cell.plain == "null" and at == 0) else cell
+            for at, cell in enumerate(totals)
+        ]
+        totals = [
+            Text("") if cell.plain == "null" and names[at] in _keys(answer) else cell for at, cell in enumerate(totals)
+        ]
     widths = [
         max([len(name), len(notes[at]) if notes else 0, *(cell.cell_len for cell in column)], default=1)
-        for at, (name, column) in enumerate(zip(names, zip(*cells, strict=True) if cells else [[] for _ in names], strict=True))
+        for at, (name, column) in enumerate(
+            zip(names, zip(*cells, strict=True) if cells else [[] for _ in names], strict=True)
+        )
     ]
     fit, used = 0, 0
     for size in widths:
@@ -76,7 +86,13 @@ def rows_table(answer: Answer, width: int, notes: Sequence[str] = ()) -> Group:
     table = grid()
     for at, name in enumerate(names[:fit]):
         header = Text(name) if not notes else Text.assemble(name, "\n", (notes[at], QUIET))
-        table.add_column(header, justify="right" if numeric[at] else "left", max_width=40, overflow="ellipsis", no_wrap=not notes)
+        table.add_column(
+            header,
+            justify="right" if numeric[at] else "left",
+            max_width=40,
+            overflow="ellipsis",
+            no_wrap=not notes,
+        )
     for row in cells:
         table.add_row(*row[:fit])
     if totals:
@@ -88,11 +104,30 @@ def rows_table(answer: Answer, width: int, notes: Sequence[str] = ()) -> Group:
     return Group(*parts)
 
 
+def _even_decimals(answer: Answer, name: str) -> str:
+    """A format for a column of 64-bit floats that has none, so that its decimals stand under each other."""
+    import pyarrow as pa
+    import pyarrow.compute as pc
+
+    values = answer.table.column(name)
+    if not pa.types.is_floating(values.type):
+        return ""
+    largest = pc.max(pc.abs(values)).as_py() or 0.0
+    smallest = pc.min(pc.abs(values.filter(pc.not_equal(values, 0.0)))).as_py() or 1.0
+    if largest >= 1e12 or smallest < 1e-3:
+        return ""
+    return "0.00" if largest >= 1000 else "0.0000"
+
+
 def _keys(answer: Answer) -> set[str]:
     """The columns that a totals row leaves open: those grouped by."""
     if answer.totals is None:
         return set()
-    return {name for name in answer.names if answer.totals.column(name).null_count and answer.table.column(name).null_count < answer.table.num_rows}
+    return {
+        name
+        for name in answer.names
+        if answer.totals.column(name).null_count and answer.table.column(name).null_count < answer.table.num_rows
+    }
 
 
 def _is_number(answer: Answer, name: str) -> bool:
@@ -113,7 +148,9 @@ def finding_block(found: Finding) -> Group:
     spot = place.where
     if place.text and "\n" in place.text:
         spot += f", line {place.line}"
-    head = Text.assemble((f"{found.severity} ", SEVERITY[found.severity]), (found.code, "bold"), f"  {spot}" if spot else "")
+    head = Text.assemble(
+        (f"{found.severity} ", SEVERITY[found.severity]), (found.code, "bold"), f"  {spot}" if spot else ""
+    )
     parts: list[Any] = [head, Padding(Text(found.message), (0, 0, 0, 2), expand=False)]
     pointed = place.pointed()
     if pointed and place.end > place.start:
@@ -134,7 +171,9 @@ def findings_list(findings: Sequence[Finding]) -> Group:
 
 def counted(findings: Sequence[Finding]) -> str:
     """How many of which severity: 2 errors, 1 warning."""
-    said = [plural(count, kind) for kind in ("error", "warning", "note") if (count := sum(one.severity == kind for one in findings))]
+    said = [
+        plural(count, kind)
+        for kind in ("error", "warning", "note")
+        if (count := sum(one.severity == kind for one in findings))
+    ]
     return ", ".join(said) or "nothing"
-
-

@@ -58,7 +58,13 @@ def _candidate(source: Source, state: State, column: str, before: Mapping[str, F
     from rapidfuzz import fuzz, utils
 
     gone = state.spec.column if isinstance(state.spec, FieldSpec) else ""
-    alike = max(fuzz.ratio(gone, column, processor=utils.default_process), fuzz.ratio(state.name, column, processor=utils.default_process)) / 100
+    alike = (
+        max(
+            fuzz.ratio(gone, column, processor=utils.default_process),
+            fuzz.ratio(state.name, column, processor=utils.default_process),
+        )
+        / 100
+    )
     known = before.get(state.name)
     values = None
     if known is not None:

@@ -27,7 +27,9 @@ class FileEdit:
         """The lines that change, each as (line number before, before, after); an empty text is a line that is not there."""
         old, new = self.before.text.split("\n"), self.after.text.split("\n")
         found = []
-        for tag, start, end, new_start, new_end in difflib.SequenceMatcher(None, old, new, autojunk=False).get_opcodes():
+        for tag, start, end, new_start, new_end in difflib.SequenceMatcher(
+            None, old, new, autojunk=False
+        ).get_opcodes():
             if tag != "equal":
                 for at in range(max(end - start, new_end - new_start)):
                     before = old[start + at] if start + at < end else ""
@@ -106,11 +108,17 @@ def _column_repair(source: Source, old: str, new: str) -> tuple[str, str] | None
         if isinstance(spec, FieldSpec) and spec.column and wanted in (spec.column.casefold(), state.name.casefold()):
             if spec.column in source.compiled.arriving:
                 if wanted == spec.column.casefold():
-                    raise OakError("not-broken", f"The column {spec.column!r} is there; nothing is broken about it.",
-                                   hint=f"To give the field {state.name!r} another name: oak field rename.")  # fmt: skip
+                    raise OakError(
+                        "not-broken",
+                        f"The column {spec.column!r} is there; nothing is broken about it.",
+                        hint=f"To give the field {state.name!r} another name: oak field rename.",
+                    )
                 return None
             if new.casefold() not in there:
-                hint = nearest_hint(new, source.compiled.arriving, str) or f"Columns are {', '.join(source.compiled.arriving)}."
+                hint = (
+                    nearest_hint(new, source.compiled.arriving, str)
+                    or f"Columns are {', '.join(source.compiled.arriving)}."
+                )
                 raise OakError("unknown-column", f"There is no column {new!r} in the origin.", hint=hint)
             return state.name, there[new.casefold()]
     return None
@@ -120,8 +128,11 @@ def _field_repair(source: Source, old: str, new: str, others: Sequence[tuple[Pat
     """The name that every reference to a name that is gone shall have."""
     known = source.compiled.states.get(old.casefold())
     if known is not None and not known.broken:
-        raise OakError("not-broken", f"{known.name} is there and works; nothing is broken about it.",
-                       hint="To give it another name: oak field rename.")  # fmt: skip
+        raise OakError(
+            "not-broken",
+            f"{known.name} is there and works; nothing is broken about it.",
+            hint="To give it another name: oak field rename.",
+        )
     documents = [source.document, *(document for _, document in others)]
     named = [one for document in documents for one in references(document) if one.name.casefold() == old.casefold()]
     if not named:

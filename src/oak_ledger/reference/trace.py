@@ -28,7 +28,9 @@ def dependents(source: Source, name: str) -> list[str]:
     found: dict[str, None] = {}
     waiting = [name]
     while waiting:
-        following = [user for one in waiting for user in users.get(one.casefold(), ()) if user not in found and user != name]
+        following = [
+            user for one in waiting for user in users.get(one.casefold(), ()) if user not in found and user != name
+        ]
         found |= dict.fromkeys(following)
         waiting = following
     return list(found)
@@ -37,7 +39,11 @@ def dependents(source: Source, name: str) -> list[str]:
 def breakage(source: Source) -> list[Broken]:
     """Everything that is broken by itself, in the order of the definition."""
     return [
-        Broken(state.name, next(one for one in state.findings if one.severity == "error"), tuple(dependents(source, state.name)))
+        Broken(
+            state.name,
+            next(one for one in state.findings if one.severity == "error"),
+            tuple(dependents(source, state.name)),
+        )
         for state in source.compiled.states.values()
         if state.broken and state.own_fault
     ]

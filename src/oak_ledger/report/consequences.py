@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
 from oak_ledger.report.report import Report, ReportView
 from oak_ledger.source import Source
+from oak_ledger.source.places import repointed
 
 
 @dataclass(frozen=True, slots=True)
@@ -19,22 +20,30 @@ class Change:
     measure: str
     before: Any
     after: Any
-    rows_before: int
-    rows_after: int
+    format: str = ""
     broken: str = ""
+    after_works: bool = True
 
 
-def consequences(reports: Iterable[Report], before: Source, after: Source) -> list[Change]:
-    """The measures whose figure, or whose groups, differ between two states of a source, and those that broke or work again."""
+def consequences(
+    reports: Iterable[Report], before: Source, after: Source, renamed: Mapping[str, str] | None = None
+) -> list[Change]:
+    """The measures whose figure, or whose groups, differ between two states of a source, and those that broke or work again.
+
+    The reports are written for `after`; `renamed` tells fields that have other names in `before` (new name: old name).
+    """
     found: list[Change] = []
+    back = {new.casefold(): old for new, old in (renamed or {}).items()}
     for report in reports:
-        old, new = _whole(report, before), _whole(report, after)
+        earlier = Report(repointed(report.document, back), report.path)
+        old, new = _whole(earlier, before), _whole(report, after)
         for left, right in zip(old.panels, new.panels, strict=True):
             name = right.title
             if right.answer is None or left.answer is None:
                 if (left.answer is None) != (right.answer is None):
-                    said = right.findings[0].message if right.answer is None else ""
-                    found.append(Change(report.about.name, name, "(whole panel)", None, None, 0, 0, said or "works again"))
+                    said = (right if right.answer is None else left).findings[0].message
+                    works = right.answer is not None
+                    found.append(Change(report.about.name, name, "(whole panel)", None, None, "", said, works))
                 continue
             found += _differences(report.about.name, name, left.answer, right.answer)
     return found
@@ -56,14 +65,11 @@ def _differences(report: str, panel: str, old: Any, new: Any) -> list[Change]:
     if not left or not right:
         return []
     counts = old.table.num_rows, new.table.num_rows
-    for name, value in right[0].items():
-        if name not in left[0]:
-            continue
-        before = left[0][name]
+    for name, before, value in zip(right[0], left[0].values(), right[0].values(), strict=True):
         if not _same(before, value):
-            found.append(Change(report, panel, name, before, value, *counts))
+            found.append(Change(report, panel, name, before, value, new.formats.get(name, "")))
     if not found and counts[0] != counts[1]:
-        found.append(Change(report, panel, "(groups)", counts[0], counts[1], *counts))
+        found.append(Change(report, panel, "(groups)", counts[0], counts[1]))
     return found
 
 
@@ -71,5 +77,3 @@ def _same(one: Any, other: Any) -> bool:
     if isinstance(one, float) and isinstance(other, float):
         return abs(one - other) <= 1e-9 * max(abs(one), abs(other))
     return bool(one == other)
-
-

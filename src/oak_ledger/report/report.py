@@ -78,7 +78,11 @@ class Report:
                 except OakError as error:
                     failed.append((field, error))
             if len(failed) == len(waiting):
-                findings += [one.at(f"{self.document.where}, field {field.name!r}") for field, error in failed for one in error.findings]
+                findings += [
+                    one.at(f"{self.document.where}, field {field.name!r}")
+                    for field, error in failed
+                    for one in error.findings
+                ]
                 break
             waiting, failed = [field for field, _ in failed], []
         return source, findings
@@ -86,7 +90,10 @@ class Report:
     def view(self, source: Source) -> ReportView:
         """Compute every panel. A panel that cannot be computed says why; the others are not touched by it."""
         whole, findings = self.over(source)
-        local = {field.name.casefold(): [one for one in findings if repr(field.name) in one.place.where] for field in self.local_fields}
+        local = {
+            field.name.casefold(): [one for one in findings if repr(field.name) in one.place.where]
+            for field in self.local_fields
+        }
         panels = tuple(self._panel(panel, whole, local) for panel in self.panels)
         version = "working copy"
         if source.published is not None:
@@ -96,13 +103,17 @@ class Report:
         return ReportView(about.name, about.owner, filled(about.text, whole), source.name, version, panels)
 
     def _panel(self, panel: PanelSpec, source: Source, local: dict[str, list[Finding]]) -> PanelView:
-        where = f"{self.document.where}, panel {panel.title!r}"
         title = filled(panel.title, source)
+        where = f"{self.document.where}, panel {title!r}"
         try:
             answer = source.tally(
-                [_item(item) for item in panel.by], [_item(item) for item in panel.show],
-                where=_where(panel.where, source), sort=panel.sort, limit=panel.limit, totals=panel.totals,
-            )  # fmt: skip
+                [_item(item) for item in panel.by],
+                [_item(item) for item in panel.show],
+                where=_where(panel.where, source),
+                sort=panel.sort,
+                limit=panel.limit,
+                totals=panel.totals,
+            )
         except OakError as error:
             causes = [cause for found in error.findings for cause in _causes(found, source, local)]
             found = tuple(one.at(where) for one in causes)
@@ -116,9 +127,12 @@ class Report:
         found = list(_text_findings(about.text, source, f"{self.document.where}, [report]"))
         if about.source.casefold() != source.name.casefold():
             message = f"The report reads {about.source!r}, but was given {source.name!r}."
-            found.append(Finding("other-source", message, Place(f"{self.document.where}, [report]"), severity="warning"))
-        _, local = self.over(source)
-        return [*found, *local, *self.view(source).findings]
+            found.append(
+                Finding("other-source", message, Place(f"{self.document.where}, [report]"), severity="warning")
+            )
+        whole, local = self.over(source)
+        causes = [cause.at(one.place.where) for one in local for cause in _causes(one, whole, {})]
+        return [*found, *causes, *self.view(source).findings]
 
 
 def _causes(found: Finding, source: Source, local: dict[str, list[Finding]]) -> Iterator[Finding]:
@@ -127,7 +141,11 @@ def _causes(found: Finding, source: Source, local: dict[str, list[Finding]]) -> 
     if found.code in ("unknown-field", "unknown-sort"):
         for name, reasons in local.items():
             if repr(name)[1:-1] in found.message.casefold() and reasons:
-                yield replace(found, message=f"It needs {name!r}, which is broken: {reasons[0].message}", hint=reasons[0].hint)
+                yield replace(
+                    found,
+                    message=f"It needs {name!r}, which is broken: {reasons[0].message}",
+                    hint=reasons[0].hint,
+                )
                 return
     state = source.compiled.states.get(named.casefold()) if named else None
     if found.code == "broken-field" and state is not None:
@@ -145,7 +163,10 @@ def root_cause(source: Source, name: str) -> Finding:
         own = next((one for one in state.findings if one.code != "broken-field"), None)
         if own is not None:
             return own
-        inner = next((source.state(used) for used in state.uses if source.state(used).broken and used not in seen), None)
+        inner = next(
+            (source.state(used) for used in state.uses if source.state(used).broken and used not in seen),
+            None,
+        )
         if inner is None:
             return state.findings[0]
         seen.add(inner.name)
@@ -177,7 +198,12 @@ def _text_findings(text: str, source: Source, where: str) -> Iterable[Finding]:
     for name in PLACEHOLDER.findall(text):
         if name.casefold() not in source.compiled.states:
             hint = nearest_hint(name, source.compiled.scope().names(), str)
-            yield Finding("unknown-field", f"The text names the field {{{name}}}, which is not there.", Place(where), hint)
+            yield Finding(
+                "unknown-field",
+                f"The text names the field {{{name}}}, which is not there.",
+                Place(where),
+                hint,
+            )
 
 
 def open_report(path: str | Path) -> Report:

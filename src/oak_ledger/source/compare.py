@@ -51,6 +51,13 @@ def retyped(source: Source, name: str, kind: str, **keys: Any) -> Retyped:
     samples = tuple(zip(old[:5].to_pylist(), new[:5].to_pylist(), strict=True)) if old is not None else ()
     values_before = 0 if old is None else len(old) - old.null_count
     return Retyped(
-        made, state.name, str(state.type or "broken"), str(made.state(state.name).type), len(new),
-        values_before, len(new) - new.null_count, lost, samples,
-    )  # fmt: skip
+        made,
+        state.name,
+        str(state.type or "broken"),
+        str(made.state(state.name).type),
+        len(new),
+        values_before,
+        len(new) - new.null_count,
+        lost,
+        samples,
+    )

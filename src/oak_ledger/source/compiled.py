@@ -77,7 +77,10 @@ class Names:
 
     def names(self) -> Iterable[str]:
         """All names."""
-        return [*(known.name for known in self.extra.values()), *(state.name for state in self.states.values())]
+        return [
+            *(known.name for known in self.extra.values()),
+            *(state.name for state in self.states.values()),
+        ]
 
     def advice(self, name: str) -> str:
         """A column's name is told by its field's."""
@@ -111,7 +114,9 @@ def compile_names(
     columns = {spec.column.casefold(): spec.name for spec in specs if isinstance(spec, FieldSpec) and spec.column}
     parsed = {key: parse(_formula_of(spec)) for key, spec in by_key.items() if _formula_of(spec)}
     needs = {
-        key: list(dict.fromkeys(name.name.casefold() for name in nodes.names(one.tree) if name.name.casefold() in by_key))
+        key: list(
+            dict.fromkeys(name.name.casefold() for name in nodes.names(one.tree) if name.name.casefold() in by_key)
+        )
         for key, one in parsed.items()
     }
     order, cycles = _ordered(by_key, needs)
@@ -202,7 +207,12 @@ class _Compiler:
 
     def cycle(self, spec: AnySpec, path: Sequence[str], place: str) -> None:
         shown = " → ".join(path)
-        found = Finding("cycle", f"{spec.name} depends on itself: {shown}.", Place(place), "Take one of these references out.")
+        found = Finding(
+            "cycle",
+            f"{spec.name} depends on itself: {shown}.",
+            Place(place),
+            "Take one of these references out.",
+        )
         self.keep(State(spec.name, spec, _what(spec), None, (found,), tuple(path[:-1])))
 
     def formula(self, spec: AnySpec, parsed: Parsed, names: Names, uses: Sequence[str], place: str) -> None:
@@ -223,17 +233,24 @@ class _Compiler:
         """A column taken over: read into its type, then cleaned."""
         if self.ready:
             kind = self.arriving.get(spec.name)
-            made = None if kind is None else c.ColumnRef(0, 0, kind, Grain.ROW, spec.name)
-            self.keep(State(spec.name, spec, "field", made and Expression(spec.name, spec.name, made), (), ()))
+            made = c.ColumnRef(0, 0, kind or TEXT, Grain.ROW, spec.name)
+            ready = None if kind is None else Expression(spec.name, spec.name, made)
+            self.keep(State(spec.name, spec, "field", ready, (), ()))
             return
         arriving = self.arriving.get(spec.column)
         if arriving is None:
-            found = Finding("missing-column", f"The column {spec.column!r} is not there.", Place(place),
-                            nearest_hint(spec.column, self.arriving, str))  # fmt: skip
+            found = Finding(
+                "missing-column",
+                f"The column {spec.column!r} is not there.",
+                Place(place),
+                nearest_hint(spec.column, self.arriving, str),
+            )
             self.keep(State(spec.name, spec, "field", None, (found,), ()))
             return
         column = f"{spec.name}\0column"
-        self.expressions[column] = Expression(spec.name, spec.column, c.ColumnRef(0, 0, arriving, Grain.ROW, spec.column))
+        self.expressions[column] = Expression(
+            spec.name, spec.column, c.ColumnRef(0, 0, arriving, Grain.ROW, spec.column)
+        )
         value = Known(column, arriving, Grain.ROW)
         steps = [text for text in (reading_formula(spec, arriving), spec.clean) if text]
         expression = Expression(spec.name, VALUE, c.FieldRef(0, 0, arriving, Grain.ROW, column))
@@ -243,7 +260,13 @@ class _Compiler:
             findings = formula.findings
             if formula.checked is None or formula.checked.grain == Grain.GROUP:
                 if not findings:
-                    findings = (Finding("grain-mixed", "A clean has one value per row; aggregates do not go here.", Place(place, text)),)
+                    findings = (
+                        Finding(
+                            "grain-mixed",
+                            "A clean has one value per row; aggregates do not go here.",
+                            Place(place, text),
+                        ),
+                    )
                 break
             expression = Expression(spec.name, text, formula.checked)
             if at + 1 < len(steps):

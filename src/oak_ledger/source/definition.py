@@ -25,7 +25,9 @@ def read_type(text: str) -> tuple[Type, int]:
     match = _TYPE.fullmatch(text)
     kind = CAST_NAMES.get(" ".join(match[1].upper().split())) if match else None
     if match is None or kind is None or (match[2] and kind != "decimal"):
-        raise ValueError(f"there is no type {text!r}; types are text, integer, decimal(12,2), number, boolean, date, timestamp")
+        raise ValueError(
+            f"there is no type {text!r}; types are text, integer, decimal(12,2), number, boolean, date, timestamp"
+        )
     precision, scale = int(match[2] or MAX_DIGITS), int(match[3] or 0)
     if not (1 <= precision <= MAX_DIGITS and scale <= precision):
         raise ValueError(f"a decimal has 1 to {MAX_DIGITS} digits, and no more decimals than digits")
@@ -56,7 +58,10 @@ class FieldSpec(_Table):
     name: str = Field(description="what report builders see", min_length=1)
     column: str = Field("", description="the column that a plain field takes over")
     formula: str = refers("formula", "the formula of a calculated field")
-    type: str = Field("", description="what the column's values are read as: text, integer, decimal(12,2), number, boolean, date, timestamp")
+    type: str = Field(
+        "",
+        description="what the column's values are read as: text, integer, decimal(12,2), number, boolean, date, timestamp",
+    )
     template: str = Field("", description="how dates are written in the column, such as DD.MM.YYYY")
     decimal_mark: Literal[".", ","] = Field(".", description="the decimal mark in the column: . or ,")
     thousands_mark: Literal["", ",", ".", " ", "'"] = Field("", description="the thousands mark in the column")
@@ -67,7 +72,9 @@ class FieldSpec(_Table):
     description: str = Field("", description="what the field means, for report builders")
     hidden: bool = Field(False, description="true: not shown to report builders, still there for formulas")
     role: Role | None = Field(None, description="dimension (to group by) or measure (to aggregate)")
-    aggregate: Total | None = Field(None, description=f"how it is totalled unless told otherwise: {', '.join(AGGREGATES)}")
+    aggregate: Total | None = Field(
+        None, description=f"how it is totalled unless told otherwise: {', '.join(AGGREGATES)}"
+    )
 
     @field_validator("type")
     @classmethod
@@ -92,7 +99,9 @@ class FieldSpec(_Table):
             both = "both a column and a formula" if self.column else "neither a column nor a formula"
             raise ValueError(f"the field {self.name!r} has {both}; a field has one of them")
         if self.formula and (self.type or self.clean or self.template or self.null_words):
-            raise ValueError(f"the field {self.name!r} is calculated: type, template, null_words and clean belong to plain fields")
+            raise ValueError(
+                f"the field {self.name!r} is calculated: type, template, null_words and clean belong to plain fields"
+            )
         return self
 
     @property
@@ -110,7 +119,9 @@ class ConstantSpec(_Table):
     name: str = Field(description="the constant's name in formulas", min_length=1)
     value: ConstantValue | None = Field(None, description="the value")
     by: str = refers("name", "for values valid from a date: the date field that decides")
-    values: dict[str, ConstantValue] = Field(default_factory=dict, description="values by the date from which each holds")
+    values: dict[str, ConstantValue] = Field(
+        default_factory=dict, description="values by the date from which each holds"
+    )
     description: str = Field("", description="what it is, and who says so")
 
     @model_validator(mode="after")
@@ -123,7 +134,9 @@ class ConstantSpec(_Table):
             try:
                 dt.date.fromisoformat(date)
             except ValueError:
-                raise ValueError(f"the constant {self.name!r} has {date!r} where a date such as 2026-01-01 is due") from None
+                raise ValueError(
+                    f"the constant {self.name!r} has {date!r} where a date such as 2026-01-01 is due"
+                ) from None
         return self
 
 
@@ -137,7 +150,13 @@ class FilterSpec(_Table):
 
 
 DEFINITION = Shape(
-    {"source": SourceSpec, "origin": OriginSpec, "field": FieldSpec, "constant": ConstantSpec, "filter": FilterSpec},
+    {
+        "source": SourceSpec,
+        "origin": OriginSpec,
+        "field": FieldSpec,
+        "constant": ConstantSpec,
+        "filter": FilterSpec,
+    },
     frozenset({"field", "constant", "filter"}),
     ("source", "origin"),
 )

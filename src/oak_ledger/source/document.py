@@ -7,6 +7,7 @@ an edit gives a new block, and a document with it.
 from __future__ import annotations
 
 import difflib
+import itertools
 import os
 import re
 import tempfile
@@ -103,7 +104,13 @@ def read_document(path: Path, shape: Shape) -> Document:
     except FileNotFoundError:
         near = [one.name for one in path.parent.glob("*.toml")] if path.parent.is_dir() else []
         close = difflib.get_close_matches(path.name, near, 1)
-        hint = f"Did you mean {close[0]}?" if close else f"In that folder there is {', '.join(sorted(near)[:5])}." if near else ""
+        hint = (
+            f"Did you mean {close[0]}?"
+            if close
+            else f"In that folder there is {', '.join(sorted(near)[:5])}."
+            if near
+            else ""
+        )
         raise UnusableInput("no-file", f"There is no file {path}.", hint=hint) from None
     except UnicodeDecodeError as error:
         raise UnusableInput("not-text", f"{path} is not a text file in UTF-8: byte {error.start + 1}.") from None
@@ -129,7 +136,9 @@ def parse_document(text: str, shape: Shape, where: str) -> Document:
             findings += error.findings
     for name in shape.required:
         if not any(block.name == name for block in blocks):
-            findings.append(Finding("table-missing", f"{where} has no [{name}].", Place(where), f"Add a [{name}] table."))
+            findings.append(
+                Finding("table-missing", f"{where} has no [{name}].", Place(where), f"Add a [{name}] table.")
+            )
     for name in sorted({block.name for block in blocks} - shape.lists - {""}):
         if name in shape.models and sum(block.name == name for block in blocks) > 1:
             findings.append(Finding("table-twice", f"{where} has [{name}] twice.", Place(where)))
@@ -175,7 +184,7 @@ def _starts(text: str) -> list[int]:
 def _blocks(text: str, where: str) -> Iterable[Block]:
     edges = [0, *_starts(text), len(text)]
     line, waiting = 1, ""
-    for start, end in zip(edges, edges[1:], strict=False):
+    for start, end in itertools.pairwise(edges):
         waiting += text[start:end]
         if not waiting:
             continue
@@ -187,7 +196,11 @@ def _blocks(text: str, where: str) -> Iterable[Block]:
         inner = values.get(name)
         inner = inner[0] if isinstance(inner, list) and len(inner) == 1 and isinstance(inner[0], dict) else inner
         if len(values) > 1 or (name and not isinstance(inner, dict)):
-            raise UnusableInput("stray-key", f"{where} has the key {name!r} outside any table.", hint="Put it under a [table].")
+            raise UnusableInput(
+                "stray-key",
+                f"{where} has the key {name!r} outside any table.",
+                hint="Put it under a [table].",
+            )
         yield Block(name, waiting, inner or {}, None, line)
         line += waiting.count("\n")
         waiting = ""
@@ -201,7 +214,12 @@ def _validated(block: Block, shape: Shape, where: str) -> Block:
     if model is None:
         close = difflib.get_close_matches(block.name, shape.models, 1)
         hint = f"Did you mean [{close[0]}]?" if close else f"Tables are {', '.join(shape.models)}."
-        raise UnusableInput("unknown-table", f"There is no table [{block.name}] in such a file.", hint=hint, where=f"{where}, line {block.line}")
+        raise UnusableInput(
+            "unknown-table",
+            f"There is no table [{block.name}] in such a file.",
+            hint=hint,
+            where=f"{where}, line {block.line}",
+        )
     try:
         return replace(block, spec=model.model_validate(block.values))
     except ValidationError as error:
@@ -222,7 +240,12 @@ def _finding(block: Block, model: type[BaseModel], problem: Any, where: str) -> 
     if problem["type"] == "value_error":
         return Finding("wrong-value", str(problem["ctx"]["error"]), place, _says(model, key))
     wanted = problem["msg"].removeprefix("Input should be ").replace("a valid ", "a ")
-    return Finding("wrong-value", f"{'.'.join(path)} should be {wanted}, but is {problem['input']!r}.", place, _says(model, key))
+    return Finding(
+        "wrong-value",
+        f"{'.'.join(path)} should be {wanted}, but is {problem['input']!r}.",
+        place,
+        _says(model, key),
+    )
 
 
 def _says(model: type[BaseModel], key: str) -> str:
@@ -315,7 +338,9 @@ def write_bytes(path: Path, write: Callable[[Path], Any]) -> None:
         path.parent.mkdir(parents=True, exist_ok=True)
         handle, name = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".part", dir=path.parent)
     except OSError as error:
-        raise UnusableInput("not-written", f"{path} cannot be written: {error.strerror}.", hint="Nothing was changed.") from error
+        raise UnusableInput(
+            "not-written", f"{path} cannot be written: {error.strerror}.", hint="Nothing was changed."
+        ) from error
     os.close(handle)
     temporary = Path(name)
     try:
@@ -329,4 +354,3 @@ def write_bytes(path: Path, write: Callable[[Path], Any]) -> None:
         raise UnusableInput("not-written", f"{path} cannot be written: {said}.", hint="Nothing was changed.") from error
     finally:
         temporary.unlink(missing_ok=True)
-

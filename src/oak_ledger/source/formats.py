@@ -41,11 +41,20 @@ class Format:
             mark, point = match["mark"] or "", match["point"] or ("," if match["mark"] == "." else ".")
             if mark and mark == point:
                 raise BadFormat(f"the format {text!r} has the same thousands and decimal mark")
-            return Format(match["before"], match["after"], mark, point, len(match["decimals"] or ""), "%" in match["after"])
+            return Format(
+                match["before"],
+                match["after"],
+                mark,
+                point,
+                len(match["decimals"] or ""),
+                "%" in match["after"],
+            )
         try:
             return Format(date=template(text))
         except BadTemplate:
-            raise BadFormat(f"the format {text!r} is neither a sample of a number, such as 0,000.00 or 0.0%, nor of a date, such as DD.MM.YYYY") from None
+            raise BadFormat(
+                f"the format {text!r} is neither a sample of a number, such as 0,000.00 or 0.0%, nor of a date, such as DD.MM.YYYY"
+            ) from None
 
     def show(self, value: Any) -> str:
         """A value in this format; of another kind than the format's, as it is."""

@@ -20,7 +20,9 @@ from oak_ledger.source.definition import DEFINITION
 from oak_ledger.source.document import new_block, parse_document, write_bytes
 from oak_ledger.source.source import Source
 
-_IDENTIFIER = re.compile(r"(?i)(^|[ _-])(id|no|nr|number|code|key|ticket|zip|postcode|phone|account|year|month|week|day)$")
+_IDENTIFIER = re.compile(
+    r"(?i)(^|[ _-])(id|no|nr|number|code|key|ticket|zip|postcode|phone|account|year|month|week|day)$"
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,8 +63,11 @@ class Intake:
 
 
 def _taken(target: Path) -> OakError:
-    return OakError("file-exists", f"{target} is there already; it was left alone.",
-                    hint="Give another name with --to, or take the old definition away first.")  # fmt: skip
+    return OakError(
+        "file-exists",
+        f"{target} is there already; it was left alone.",
+        hint="Give another name with --to, or take the old definition away first.",
+    )
 
 
 def _write_new(target: Path, text: str) -> None:
@@ -81,7 +86,12 @@ def _write_new(target: Path, text: str) -> None:
 def nice_name(column: str) -> str:
     """A column's name as people would write it: LOAD_ID is Load id, grossValue is Gross value."""
     words = re.sub(r"(?<=[a-z0-9])(?=[A-Z])", " ", column).replace("_", " ").split()
-    shown = [word.lower() if word.isupper() or (at and word.istitle() and column.find("_") < 0 and column.find(" ") < 0) else word for at, word in enumerate(words)]
+    shown = [
+        word.lower()
+        if word.isupper() or (at and word.istitle() and column.find("_") < 0 and column.find(" ") < 0)
+        else word
+        for at, word in enumerate(words)
+    ]
     text = " ".join(shown)
     return text[:1].upper() + text[1:]
 
@@ -109,11 +119,15 @@ def take_in(
     dialect = detect(files[0], separator=separator, encoding=encoding, header=header)
     several = len(files) > 1 or "*" in str(paths[0]) or bool(name_parts)
     target = Path(to) if to else Path(f"{_slug(name or _stem(files))}.oak.toml")
-    path = os.path.relpath(_common(paths, files), target.parent or Path()) if several else os.path.relpath(files[0], target.parent or Path())
+    path: str = os.path.relpath(_common(paths, files) if several else str(files[0]), str(target.parent))
     spec = OriginSpec(
-        kind="files" if several else "file", path=path.replace(os.sep, "/"), name_parts=name_parts,
-        separator=dialect.separator, encoding=dialect.encoding, header="first" if dialect.header == "first" else "none",
-    )  # fmt: skip
+        kind="files" if several else "file",
+        path=path.replace(os.sep, "/"),
+        name_parts=name_parts,
+        separator=dialect.separator,
+        encoding=dialect.encoding,
+        header="first" if dialect.header == "first" else "none",
+    )
     feed = FilesFeed(files, spec, progress=progress)
     findings = _shape_findings(feed)
     judges = _judged(feed, sample)
@@ -131,11 +145,19 @@ def _files(paths: Sequence[str | Path]) -> list[Path]:
     for one in paths:
         path = Path(one)
         if "*" in str(one):
-            found += sorted(Path(path.anchor).glob(str(path.relative_to(path.anchor))) if path.is_absolute() else Path().glob(str(path)))
+            found += sorted(
+                Path(path.anchor).glob(str(path.relative_to(path.anchor)))
+                if path.is_absolute()
+                else Path().glob(str(path))
+            )
         else:
             found.append(path)
     if not found:
-        raise UnusableInput("no-file", f"No file matches {', '.join(map(str, paths))}.", hint="Check the pattern; put it in quotes.")
+        raise UnusableInput(
+            "no-file",
+            f"No file matches {', '.join(map(str, paths))}.",
+            hint="Check the pattern; put it in quotes.",
+        )
     return found
 
 
@@ -223,7 +245,11 @@ def propose(column: str, name: str, evidence: Evidence) -> Proposal:
 
 def _definition(name: str, spec: OriginSpec, proposals: Sequence[Proposal]) -> str:
     """A definition as text."""
-    given = {key: value for key, value in spec.model_dump().items() if value != "" and value != OriginSpec.model_fields[key].default}
+    given = {
+        key: value
+        for key, value in spec.model_dump().items()
+        if value != "" and value != OriginSpec.model_fields[key].default
+    }
     text = new_block("source", {"name": name, "owner": "", "description": ""}, listed=False).text + "\n"
     text += new_block("origin", {"kind": spec.kind, **given}, listed=False).text
     for proposal in proposals:

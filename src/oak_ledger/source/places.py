@@ -131,5 +131,3 @@ def repointed(document: Document, renames: Renames, *, only: Callable[[Block], b
         if changes:
             document = document.replaced(block, changes)
     return document
-
-

@@ -90,7 +90,9 @@ class Source:
         """Write the definition, whole or not at all; raises UnusableInput where it cannot be written."""
         target = Path(path) if path else self.path
         if target is None:
-            raise OakError("no-path", "This source has no file yet.", hint="Say where to: source.save('name.oak.toml').")
+            raise OakError(
+                "no-path", "This source has no file yet.", hint="Say where to: source.save('name.oak.toml')."
+            )
         write_text(target, self.document.text)
         return target
 
@@ -138,7 +140,10 @@ class Source:
         return [
             state
             for state in self.fields
-            if isinstance(state.spec, FieldSpec) and not state.spec.hidden and not state.broken and state.grain != Grain.GROUP
+            if isinstance(state.spec, FieldSpec)
+            and not state.spec.hidden
+            and not state.broken
+            and state.grain != Grain.GROUP
         ]
 
     def state(self, name: str) -> State:
@@ -155,7 +160,11 @@ class Source:
             if str(block.values["name"]).casefold() == name.casefold():
                 return block
         names = [str(block.values["name"]) for block in self.document.all(kind)]
-        raise OakError(f"unknown-{kind}", f"There is no {kind} {name!r} in {self.name}.", hint=nearest_hint(name, names, str))
+        raise OakError(
+            f"unknown-{kind}",
+            f"There is no {kind} {name!r} in {self.name}.",
+            hint=nearest_hint(name, names, str),
+        )
 
     # -- formulas ----------------------------------------------------------------------------------------
 
@@ -218,11 +227,15 @@ class Source:
         made = [self._expression(item, place="show") for item in items]
         grouped = next((one for one, _ in made if one.checked.grain == Grain.GROUP), None)
         if grouped is not None:
-            raise OakError("grain-mixed", f"{grouped.name} has one value per group, not one per row.",
-                           hint="Ask for it in a tally: oak tally, or source.tally(...).")  # fmt: skip
+            raise OakError(
+                "grain-mixed",
+                f"{grouped.name} has one value per group, not one per row.",
+                hint="Ask for it in a tally: oak tally, or source.tally(...).",
+            )
         shown = tuple(one for one, _ in made)
-        question = Question(self.compiled.expressions, shown, (), tuple(self._filters(where)),
-                            sort=self._sort(sort, shown), limit=limit)  # fmt: skip
+        question = Question(
+            self.compiled.expressions, shown, (), tuple(self._filters(where)), sort=self._sort(sort, shown), limit=limit
+        )
         formats = {one.name: state.format for one, state in made if state and state.format}
         return self._answer(question, formats, [], strict, filtered=where is not None)
 
@@ -246,7 +259,10 @@ class Source:
         keys = [self._expression(item, place="by") for item in by]
         for one, _ in keys:
             if one.checked.grain == Grain.GROUP:
-                raise OakError("grain-mixed", f"{one.name} has one value per group; group by something that each row has.")
+                raise OakError(
+                    "grain-mixed",
+                    f"{one.name} has one value per group; group by something that each row has.",
+                )
         shown, summed = [], []
         for item in show or ["COUNT(*)"]:
             expression, state = self._expression(item, place="show")
@@ -256,9 +272,15 @@ class Source:
             shown.append((expression, state))
         columns = (*(one for one, _ in keys), *(one for one, _ in shown))
         question = Question(
-            self.compiled.expressions, tuple(one for one, _ in shown), tuple(one for one, _ in keys),
-            tuple(self._filters(where)), grouped=True, sort=self._sort(sort, columns), limit=limit, totals=totals,
-        )  # fmt: skip
+            self.compiled.expressions,
+            tuple(one for one, _ in shown),
+            tuple(one for one, _ in keys),
+            tuple(self._filters(where)),
+            grouped=True,
+            sort=self._sort(sort, columns),
+            limit=limit,
+            totals=totals,
+        )
         formats = {one.name: state.format for one, state in (*keys, *shown) if state and state.format}
         return self._answer(question, formats, summed, strict, filtered=where is not None)
 
@@ -267,8 +289,11 @@ class Source:
         asked = state.spec.aggregate if state is not None and isinstance(state.spec, FieldSpec) else None
         kind = expression.checked.type
         if asked == "none" or (asked is None and not kind.numeric):
-            raise OakError("not-totalled", f"{expression.name} has a value per row and is {kind}: it is not totalled by itself.",
-                           hint=f"Group by it, or say how: COUNT(DISTINCT {expression.text}), MIN({expression.text}), …")  # fmt: skip
+            raise OakError(
+                "not-totalled",
+                f"{expression.name} has a value per row and is {kind}: it is not totalled by itself.",
+                hint=f"Group by it, or say how: COUNT(DISTINCT {expression.text}), MIN({expression.text}), …",
+            )
         pattern, word = _TOTALS[asked or "sum"]
         made = self.check_formula(pattern.format(expression.text), where=expression.name).require()
         name = expression.name if word == "sum" else f"{expression.name}, {word}"
@@ -280,21 +305,36 @@ class Source:
             name = key.removeprefix("-")
             wanted = {name.casefold(), bare_name(name).casefold()}
             found = next((one.name for one in columns if one.name.casefold() in wanted), None)
-            found = found or next((one.name for one in columns if one.name.casefold().partition(", ")[0] in wanted), None)
+            found = found or next(
+                (one.name for one in columns if one.name.casefold().partition(", ")[0] in wanted), None
+            )
             if found is None:
                 names = [one.name for one in columns]
-                raise OakError("unknown-sort", f"The answer has no column {name!r} to sort by.",
-                               hint=nearest_hint(name, names, str) or f"It has {', '.join(names)}.")  # fmt: skip
+                raise OakError(
+                    "unknown-sort",
+                    f"The answer has no column {name!r} to sort by.",
+                    hint=nearest_hint(name, names, str) or f"It has {', '.join(names)}.",
+                )
             made.append(SortBy(found, key.startswith("-")))
         return tuple(made)
 
     def _answer(
-        self, question: Question, formats: Mapping[str, str], summed: Sequence[State], strict: bool, *, filtered: bool
+        self,
+        question: Question,
+        formats: Mapping[str, str],
+        summed: Sequence[State],
+        strict: bool,
+        *,
+        filtered: bool,
     ) -> Answer:
         names = [one.name.casefold() for one in (*question.by, *question.show)]
         twice = next((name for name in names if names.count(name) > 1), None)
         if twice is not None:
-            raise OakError("name-twice", f"The answer has two columns called {twice!r}.", hint="Name one of them differently.")
+            raise OakError(
+                "name-twice",
+                f"The answer has two columns called {twice!r}.",
+                hint="Name one of them differently.",
+            )
         result = answer(question, self.opened)
         faults = result.faults.found()
         if strict and faults:
@@ -302,13 +342,34 @@ class Source:
         findings: list[Finding] = []
         complete = question.grouped or question.limit is None
         if filtered and complete and result.rows_read and not result.rows_used:
-            findings.append(Finding("filter-matches-nothing", "The filter lets no row through.", severity="warning",
-                                    hint="Look for letter case, spaces, and dates beyond the data."))  # fmt: skip
+            findings.append(
+                Finding(
+                    "filter-matches-nothing",
+                    "The filter lets no row through.",
+                    severity="warning",
+                    hint="Look for letter case, spaces, and dates beyond the data.",
+                )
+            )
         elif filtered and complete and result.rows_used == result.rows_read > 0:
-            findings.append(Finding("filter-matches-all", f"The filter lets all {result.rows_read:,} rows through.", severity="note"))
+            findings.append(
+                Finding(
+                    "filter-matches-all",
+                    f"The filter lets all {result.rows_read:,} rows through.",
+                    severity="note",
+                )
+            )
         for look in ANSWER_CHECKS:
             findings += look(self, summed)
-        return Answer(result.table, result.totals, faults, tuple(findings), dict(formats), result.rows_read, result.rows_used, result.groups)
+        return Answer(
+            result.table,
+            result.totals,
+            faults,
+            tuple(findings),
+            dict(formats),
+            result.rows_read,
+            result.rows_used,
+            result.groups,
+        )
 
     # -- edits -------------------------------------------------------------------------------------------
 
@@ -323,7 +384,11 @@ class Source:
         if key in self.compiled.states:
             existing = self.state(name)
             if not (isinstance(existing.spec, FieldSpec) and existing.spec.calculated):
-                raise OakError("name-taken", f"{existing.name} is a {existing.what} already.", hint="Choose another name, or use clean.")
+                raise OakError(
+                    "name-taken",
+                    f"{existing.name} is a {existing.what} already.",
+                    hint="Choose another name, or use clean.",
+                )
             made = self.changed(self.document.replaced(self.block(name), {"formula": formula, **keys}))
         else:
             made = self.changed(self.document.added("field", {"name": name, "formula": formula, **keys}))
@@ -377,7 +442,7 @@ class Source:
         for state in self.compiled.states.values():
             used = gone.intersection(state.uses)
             if state.name not in gone and used:
-                message = f"{state.name} needs {sorted(used)[0]}, which would be gone."
+                message = f"{state.name} needs {min(used)}, which would be gone."
                 raise OakError("still-used", message, hint=f"Hide it instead, or take {state.name} out as well.")
         key = tuple(name for name in self.about.key if name not in gone)
         document = self.document.without([self.block(name) for name in gone])
@@ -395,7 +460,9 @@ def _no_name_twice(document: Document) -> None:
         other = seen.setdefault(name.casefold(), block)
         if other is not block:
             message = f"Two entries of {document.where} are called {name!r}: {other.name} in line {other.line}, {block.name} in line {block.line}."
-            raise UnusableInput("name-twice", message, hint="Rename one of them; letter case does not tell names apart.")
+            raise UnusableInput(
+                "name-twice", message, hint="Rename one of them; letter case does not tell names apart."
+            )
 
 
 def open_source(path: str | Path, *, progress: Progress | None = None) -> Source:
@@ -408,4 +475,3 @@ def open_source(path: str | Path, *, progress: Progress | None = None) -> Source
     document = read_document(file, DEFINITION)
     _no_name_twice(document)
     return Source(document, file.parent, file, progress=progress)
-

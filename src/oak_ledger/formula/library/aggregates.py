@@ -62,9 +62,7 @@ def count(run: Run, values: Any, groups: Groups) -> Any:
     return pa.array(_counts(groups))
 
 
-def _whole_sums(
-    whole: npt.NDArray[np.int64], groups: Groups
-) -> npt.NDArray[np.int64] | None:
+def _whole_sums(whole: npt.NDArray[np.int64], groups: Groups) -> npt.NDArray[np.int64] | None:
     """Sums of whole numbers by group, exact; None where 64 bits may not hold them."""
     if len(whole) == 0:
         return np.zeros(groups.count, np.int64)
@@ -212,4 +210,3 @@ def median(run: Run, values: Any, groups: Groups) -> Any:
     made = np.zeros(groups.count)
     made[filled] = numbers[low] + (numbers[high] - numbers[low]) / 2
     return pa.array(made, mask=~filled)
-

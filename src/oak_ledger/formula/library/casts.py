@@ -137,15 +137,14 @@ def _read_date(text: str) -> dt.date:
 
 def _read_timestamp(text: str) -> dt.datetime:
     text = text.strip(SPACES)
+    shaped = len(text) >= 10 and text[4] == text[7] == "-" and text[:4].isdecimal()
     try:
-        if not (len(text) >= 10 and text[4] == text[7] == "-" and text[:4].isdecimal()):
-            raise ValueError(text)
-        moment = dt.datetime.fromisoformat(text)
-        if moment.tzinfo is not None:
-            raise ValueError(text)
-        return moment
-    except ValueError as error:
-        raise Unfit("not a timestamp written as YYYY-MM-DD HH24:MI:SS") from error
+        moment = dt.datetime.fromisoformat(text) if shaped else None
+    except ValueError:
+        moment = None
+    if moment is None or moment.tzinfo is not None:
+        raise Unfit("not a timestamp written as YYYY-MM-DD HH24:MI:SS")
+    return moment
 
 
 def _text_to_moment(run: Run, text: Any) -> Any:

@@ -44,7 +44,7 @@ def _round_number(value: float, digits: int, mode: str) -> float:
 
 
 def _digits(run: Run, rest: tuple[Any, ...]) -> tuple[Any, ...]:
-    return rest if rest else (pa.scalar(0, pa.int64()),)
+    return rest or (pa.scalar(0, pa.int64()),)
 
 
 def _round(mode: str) -> Any:
@@ -105,7 +105,12 @@ round_half_up = function(
     "ROUND(x numeric, [n integer]) -> same",
     topic="number",
     sentence="The number rounded to n decimals (0 when left out), half away from zero.",
-    examples=[("ROUND(2.675, 2)", "2.68"), ("ROUND(-2.5)", "-3"), ("ROUND(2.675e0, 2)", "2.68"), ("ROUND(1234, -2)", "1200")],
+    examples=[
+        ("ROUND(2.675, 2)", "2.68"),
+        ("ROUND(-2.5)", "-3"),
+        ("ROUND(2.675e0, 2)", "2.68"),
+        ("ROUND(1234, -2)", "1200"),
+    ],
     result=_rounded_type,
     can_fault=True,
 )(_round(ROUND_HALF_UP))
@@ -150,5 +155,3 @@ def square_root(run: Run, x: Any) -> Any:
     negative = pc.less(array, 0.0)
     made = pc.sqrt(pc.if_else(negative, pa.scalar(None, pa.float64()), array))
     return run.fault("root of a negative number", negative, made)
-
-

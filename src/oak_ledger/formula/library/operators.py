@@ -282,7 +282,7 @@ def _arithmetic_meaning(op: str, left: Type, right: Type) -> Meaning | None:
         return Meaning(DATE, INTEGER, DATE, _PLUS_DAYS)
     if op == "+" and pair in (("integer", "date"), ("null", "date")):
         return Meaning(INTEGER, DATE, DATE, _DAYS_PLUS)
-    if op == "-" and pair in (("date", "integer"),):
+    if op == "-" and pair == ("date", "integer"):
         return Meaning(DATE, INTEGER, DATE, _MINUS_DAYS)
     if op == "-" and pair in (("date", "date"), ("date", "null"), ("null", "date")):
         return Meaning(DATE, DATE, INTEGER, _DAYS_BETWEEN)

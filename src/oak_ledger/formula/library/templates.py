@@ -11,9 +11,7 @@ from functools import lru_cache
 
 from oak_ledger.formula.library.registry import Unfit
 
-_ELEMENT = re.compile(
-    r"YYYY|YY|MONTH|MON|MM|DDD|DD|DAY|DY|HH24|HH12|MI|SS|FF[1-6]|AM|PM", re.IGNORECASE
-)
+_ELEMENT = re.compile(r"YYYY|YY|MONTH|MON|MM|DDD|DD|DAY|DY|HH24|HH12|MI|SS|FF[1-6]|AM|PM", re.IGNORECASE)
 MONTHS = list(calendar.month_name)[1:]
 DAYS = list(calendar.day_name)
 _WIDTH = {"YYYY": 4, "YY": 2, "MM": 2, "DD": 2, "DDD": 3, "HH24": 2, "HH12": 2, "MI": 2, "SS": 2}
@@ -96,7 +94,9 @@ def _pieces(text: str) -> Iterator[Piece]:
 def _delimiter(text: str) -> Piece:
     letters = re.search(r"[^\W_]+", text)
     if letters and text != "T":
-        raise BadTemplate(f"{letters.group()!r} is no part of a date; parts are YYYY YY MM DD MON HH24 MI SS FF3 and others.")
+        raise BadTemplate(
+            f"{letters.group()!r} is no part of a date; parts are YYYY YY MM DD MON HH24 MI SS FF3 and others."
+        )
     return Piece("", text)
 
 
@@ -135,7 +135,9 @@ def _moment(parts: dict[str, str]) -> dt.datetime:
             raise ValueError("hour")
         hour = twelve % 12 + (12 if (parts.get("AM") or parts.get("PM", "")).upper() == "PM" else 0)
     micros = int(parts.get("FF", "0").ljust(6, "0"))
-    moment = dt.datetime(year, month, int(parts.get("DD", 1)), hour, int(parts.get("MI", 0)), int(parts.get("SS", 0)), micros)
+    moment = dt.datetime(
+        year, month, int(parts.get("DD", 1)), hour, int(parts.get("MI", 0)), int(parts.get("SS", 0)), micros
+    )
     if "DDD" in parts:
         moment += dt.timedelta(days=int(parts["DDD"]) - 1)
         if moment.year != year or int(parts["DDD"]) < 1:

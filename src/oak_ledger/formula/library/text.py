@@ -37,7 +37,13 @@ def lower(run: Run, x: Any) -> Any:
 def _initial_capitals(text: str) -> str:
     made, begins = [], True
     for character in text:
-        made.append(character.upper() if begins and len(character.upper()) == 1 else character.lower() if len(character.lower()) == 1 else character)
+        made.append(
+            character.upper()
+            if begins and len(character.upper()) == 1
+            else character.lower()
+            if len(character.lower()) == 1
+            else character
+        )
         begins = not character.isalnum()
     return "".join(made)
 

@@ -1,0 +1,136 @@
+"""Make the pictures in docs/screenshots from the demo data: each command's output as it looks in a terminal, and a report.
+
+Run it with `make screenshots`. Commands run for real in a fresh demo folder; their coloured output is drawn with the
+font that Matplotlib brings.
+"""
+
+from __future__ import annotations
+
+import os
+import shlex
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+from matplotlib import get_data_path
+from PIL import Image, ImageDraw, ImageFont
+from rich.console import Console
+from rich.segment import Segment
+from rich.style import Style
+from rich.text import Text
+
+OUT = Path(__file__).parent.parent / "docs" / "screenshots"
+WIDTH, SIZE, LINE, MARGIN = 120, 16, 21, 22
+BACK, INK, QUIET = "#fbfaf6", "#26302a", "#7d857f"
+FONTS = Path(get_data_path()) / "fonts" / "ttf"
+SIZE_CLASS = "CASE WHEN Volume < 10 THEN 'small' WHEN Volume < 30 THEN 'middle' ELSE 'large' END"
+MARGIN_PARTS = '"Gross value" - "Haulage cost" - "Loading cost"'
+
+# What is run before a picture is taken, and what is shown in it.
+INTAKE = (
+    "oak intake 'intake/loads_*.csv' --name 'Timber loads' --name-parts 'loads_{Year}-{Month}.csv' --to again.oak.toml"
+)
+PICTURES: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
+    "help": ((), ("oak --help",)),
+    "intake": ((), (INTAKE,)),
+    "peek": ((), ("oak peek loads Mill Volume Margin 'Size class' 'Delivery month' -n 8",)),
+    "field": ((), ("oak field list loads",)),
+    "try": ((), (f'oak try loads "{SIZE_CLASS}" -n 4', "oak try loads 'ROUND(Volum * 1.2, 1) + Mill'")),
+    "tally": (
+        ("oak field add loads 'Haulage, per row' '\"Haulage cost\" / Volume'",),
+        (
+            "oak tally loads --by Mill --show Volume --show Margin --show 'Margin rate' --totals",
+            "oak tally loads --by Mill --show 'Haulage, per row' --totals",
+        ),
+    ),
+    "check": ((f"oak field add loads 'Margin, in parts' {shlex.quote(MARGIN_PARTS)}",), ("oak check loads",)),
+    "functions": ((), ("oak functions text", "oak functions replace")),
+    "versions": ((), ("oak versions",)),
+    "report": ((), ("oak report render reports/mill_margins.report.toml",)),
+    "broken": (("oak field drop loads 'Haulage, per row' 'Margin, in parts'", "redeliver"), ("oak check loads",)),
+    "mend": ((), ("oak mend loads STAND=COMPARTMENT --rename Stand=Compartment --dry-run",)),
+    "publish": (
+        (
+            "oak mend loads STAND=COMPARTMENT --rename Stand=Compartment",
+            "oak field drop loads 'Distance km'",
+            "oak field retype loads Moisture 'decimal(18,3)'",
+            "oak field clean loads Moisture 'VALUE * 100'",
+        ),
+        ("oak publish loads --note 'compartments'",),
+    ),
+}  # the order matters: each picture finds what those before it left
+
+
+def run(command: str, folder: Path) -> str:
+    """Run a command in the folder and give what it prints, colours included."""
+    if command == "redeliver":
+        for path in (folder / "delivery").glob("*.csv"):
+            (folder / "intake" / path.name).write_bytes(path.read_bytes())
+        return ""
+    environment = {
+        **os.environ,
+        "FORCE_COLOR": "1",
+        "COLUMNS": str(WIDTH),
+        "TERM": "xterm-256color",
+        "COLORTERM": "truecolor",
+        "OAK_USER": "curator",
+    }
+    program = [str(Path(sys.executable).parent / "oak"), *shlex.split(command)[1:]]
+    done = subprocess.run(program, cwd=folder, env=environment, capture_output=True, text=True, check=False)
+    if "Traceback" in done.stderr or (command.startswith("oak demo") and done.returncode):
+        raise SystemExit(f"{command} failed:\n{done.stdout}{done.stderr}")
+    return done.stdout + done.stderr
+
+
+def draw(text: str, path: Path) -> None:
+    """Draw coloured terminal text as a PNG."""
+    console = Console(width=WIDTH, force_terminal=True, color_system="truecolor", highlight=False)
+    lines = list(Segment.split_lines(console.render(Text.from_ansi(text))))
+    fonts = {
+        bold: ImageFont.truetype(str(FONTS / f"DejaVuSansMono{'-Bold' if bold else ''}.ttf"), SIZE)
+        for bold in (False, True)
+    }
+    cell = fonts[False].getlength("m")
+    image = Image.new("RGB", (int(cell * WIDTH) + 2 * MARGIN, LINE * len(lines) + 2 * MARGIN), BACK)
+    pen = ImageDraw.Draw(image)
+    for row, line in enumerate(lines):
+        column = 0
+        for segment in line:
+            style = segment.style or Style()
+            for character in segment.text:
+                place = (MARGIN + column * cell, MARGIN + row * LINE)
+                pen.text(place, character, font=fonts[bool(style.bold)], fill=colour(style))
+                column += 1
+    image.save(path, optimize=True)
+
+
+def colour(style: Style) -> str:
+    """The colour of a style on paper."""
+    if style.color is None or style.color.is_default:
+        return INK
+    if style.color.name == "bright_black":
+        return QUIET
+    red, green, blue = (int(part * 0.8) for part in style.color.get_truecolor())
+    return f"#{red:02x}{green:02x}{blue:02x}"
+
+
+def main() -> None:
+    """Make every picture."""
+    OUT.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name) / "hollowmere"
+        run(f"oak demo {folder} --until release", Path(name))
+        for picture, (before, shown) in PICTURES.items():
+            for command in before:
+                run(command, folder)
+            texts = [f"\x1b[38;2;95;158;74m$ {command}\x1b[0m\n{run(command, folder)}" for command in shown]
+            draw("\n".join(texts), OUT / f"{picture}.png")
+            print(f"{picture}.png")
+        for report in ("mill_margins", "haulage_cost"):
+            run(f"oak report render reports/{report}.report.toml --to {OUT / f'report_{report}.png'}", folder)
+            print(f"report_{report}.png")
+
+
+if __name__ == "__main__":
+    main()
