@@ -81,11 +81,17 @@ def check(formula: str | Parsed, scope: Scope, *, where: str = "") -> Formula:
     parsed = parse(formula) if isinstance(formula, str) else formula
     checker = _Checker(parsed.text, scope)
     tree = checker.piece(parsed.tree)
-    findings = [*parsed.findings, *checker.findings]
+    findings = [*parsed.findings, *(one for one in checker.findings if not _part_of_words(one, parsed))]
     if tree is not None and tree.type == NULL:
         tree = checker.convert(tree, TEXT)
     placed = tuple(found.at(where) for found in sorted(findings, key=lambda found: found.place.start))
     return Formula(parsed.text, parsed.tree, None if findings else tree, placed)
+
+
+def _part_of_words(found: Finding, parsed: Parsed) -> bool:
+    """Whether an unknown name is the first word of several that were meant as one name: that is said there already."""
+    after = {len(parsed.text[: one.place.start].rstrip()) for one in parsed.findings if one.code == "unexpected"}
+    return found.code == "unknown-field" and found.place.end in after
 
 
 def nearest(name: str, names: Iterable[str], limit: int = 3) -> list[str]:

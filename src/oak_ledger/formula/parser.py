@@ -370,9 +370,7 @@ class _Parser:
         while self.is_word("WHEN"):
             start = self.take().start
             condition = self.expression()
-            if not self.expect_word("THEN", after="WHEN"):
-                branches.append(nodes.When(start, condition.end, condition, nodes.Wrong(condition.end, condition.end)))
-                continue
+            self.expect_word("THEN", after="WHEN")
             value = self.expression()
             branches.append(nodes.When(start, value.end, condition, value))
         if not branches:
@@ -577,8 +575,11 @@ class _Parser:
             )
         self.expect_word("FROM", after="EXTRACT")
         operand = self.expression()
+        end = self.close(opened)
+        if part.value.upper() not in PARTS:
+            return nodes.Wrong(name.start, end)
         unit = nodes.Literal(part.start, part.end, "text", part.value.upper())
-        return nodes.Call(name.start, self.close(opened), "EXTRACT", (unit, operand), name.end)
+        return nodes.Call(name.start, end, "EXTRACT", (unit, operand), name.end)
 
     def trim(self, name: Token) -> nodes.Node:
         opened = self.take()

@@ -65,13 +65,14 @@ _KEPT_DISTINCT = 50_000
 class Evidence:
     """What a column was found to be.
 
-    `kind` is a type of the language with `scale`; `template` a date template, `marks` how decimals are written
+    `kind` is a type of the language with `scale` and `precision` (for decimals); `template` a date template, `marks` how decimals are written
     (`.`, `,` or `., `); `misfits` counts the values that do not fit and `samples` has the first as (row from 1, value);
     `why` says what decided, in a sentence; `distinct` counts different values (None where too many to keep).
     """
 
     kind: str
     scale: int
+    precision: int
     template: str
     marks: str
     rows: int
@@ -100,6 +101,7 @@ class Judge:
     nulls: int = 0
     zeros: int = 0
     decimals: int = 0
+    length: int = 0
     null_words: dict[str, int] = field(default_factory=dict)
     shapes: dict[str, _Shape] = field(default_factory=lambda: {name: _Shape() for name in SHAPES})
     distinct: dict[str, tuple[int, int]] | None = field(default_factory=dict)
@@ -126,6 +128,7 @@ class Judge:
         self.zeros += int(counts[zeros].sum())
         ends = pc.extract_regex(texts, r"[.,](?P<decimals>[0-9]+)$")
         lengths = pc.utf8_length(pc.struct_field(ends, 0))
+        self.length = max(self.length, pc.max(pc.utf8_length(texts)).as_py() or 0)
         self.decimals = max(self.decimals, pc.max(lengths).as_py() or 0)
 
     def _distinct(self, values: Any, codes: Any, counts: Any, before: int) -> None:
@@ -249,6 +252,7 @@ class Judge:
         return Evidence(
             kind,
             scale,
+            18 if self.length <= 18 else 38,
             template,
             marks,
             self.rows,

@@ -75,7 +75,7 @@ def bars_png(panel: PanelView) -> bytes:
 
     lines = min(ROWS_DRAWN, panel.answer.table.num_rows if panel.answer else 1)
     with mpl.rc_context(STYLE):
-        figure = Figure(figsize=(7.2, 0.8 + 0.34 * max(lines, 2)), layout="constrained")
+        figure = Figure(figsize=(5.8, 0.8 + 0.34 * max(lines, 2)), layout="constrained")
         draw_bars(figure.add_subplot(), panel)
         return _png(figure, 144)
 

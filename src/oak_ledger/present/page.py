@@ -23,7 +23,7 @@ h1 { font-size: 1.7rem; margin: 0; } h2 { font-size: 1.05rem; margin: 0 0 .6rem;
 .figures { display: flex; flex-wrap: wrap; gap: 1rem 3rem; margin-bottom: 2rem; }
 .figures p { margin: 0; color: #6d7770; } .figures strong { font-size: 1.8rem; font-weight: normal; color: #26302a; }
 table { border-collapse: collapse; width: 100%; font-variant-numeric: tabular-nums; }
-th { text-align: left; border-bottom: 1px solid #d5dad3; } td, th { padding: .2rem .8rem .2rem 0; }
+th { text-align: left; border-bottom: 1px solid #d5dad3; } td:first-child, th:first-child { white-space: nowrap; } td, th { padding: .2rem .8rem .2rem 0; }
 .number { text-align: right; } tr.all td { border-top: 1px solid #d5dad3; font-weight: bold; }
 .null { color: #6d7770; } .broken, .warning { color: #b5562b; } img { width: 100%; height: auto; }
 </style>

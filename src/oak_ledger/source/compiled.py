@@ -252,7 +252,8 @@ class _Compiler:
             spec.name, spec.column, c.ColumnRef(0, 0, arriving, Grain.ROW, spec.column)
         )
         value = Known(column, arriving, Grain.ROW)
-        steps = [text for text in (reading_formula(spec, arriving), spec.clean) if text]
+        reading = reading_formula(spec, arriving)
+        steps = [text for text in (reading, spec.clean) if text]
         expression = Expression(spec.name, VALUE, c.FieldRef(0, 0, arriving, Grain.ROW, column))
         findings: tuple[Finding, ...] = ()
         for at, text in enumerate(steps):
@@ -268,7 +269,8 @@ class _Compiler:
                         ),
                     )
                 break
-            expression = Expression(spec.name, text, formula.checked)
+            # a fault of reading tells the value as it arrived, under the field's name
+            expression = Expression(spec.name, "" if text == reading else text, formula.checked)
             if at + 1 < len(steps):
                 step = f"{spec.name}\0step {at}"
                 self.expressions[step] = expression

@@ -223,7 +223,7 @@ def propose(column: str, name: str, evidence: Evidence) -> Proposal:
     keys: dict[str, Any] = {"name": name, "column": column, "type": evidence.kind}
     shown = evidence.kind
     if evidence.kind == "decimal":
-        shown = keys["type"] = f"decimal(18,{evidence.scale})" if evidence.scale <= 9 else "number"
+        shown = keys["type"] = f"decimal({evidence.precision},{evidence.scale})" if evidence.scale <= 9 else "number"
     if evidence.template:
         keys["template"] = evidence.template
     if evidence.marks == ",":

@@ -184,7 +184,7 @@ largest = function(
     topic="aggregate",
     sentence="The largest value; of text, the last by code point.",
     nulls="Nulls are left out; null over no values.",
-    examples=[("MAX(Volume)", "24"), ("MAX(Day)", "2026-03-05")],
+    examples=[("MAX(Volume)", "24.0"), ("MAX(Day)", "2026-03-05")],
     aggregate=True,
 )(_extreme(largest=True))
 
@@ -194,7 +194,7 @@ largest = function(
     topic="aggregate",
     sentence="The middle value; of an even number of values, the mean of the two in the middle.",
     nulls="Nulls are left out; null over no values.",
-    examples=[("MEDIAN(Volume)", "11.75"), ("MEDIAN(Cost)", "15")],
+    examples=[("MEDIAN(Volume)", "12"), ("MEDIAN(Cost)", "15")],
     aggregate=True,
 )
 def median(run: Run, values: Any, groups: Groups) -> Any:

@@ -1,0 +1,72 @@
+"""What tests share: a small source, a folder to work in, the command line."""
+
+from __future__ import annotations
+
+import contextlib
+import datetime as dt
+import io
+import os
+import tempfile
+import unittest
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+
+import oak_ledger as oak
+from oak_ledger.cli import run
+
+D = Decimal
+LOADS = pa.table(
+    {
+        "Mill": ["Low Weir", "High Ford", "Low Weir", "High Ford", "Low Weir", None],
+        "Volume": pa.array([D("12.00"), D("24.00"), D("4.50"), D("11.50"), D("20.00"), D("4.50")], pa.decimal128(10, 2)),
+        "Cost": pa.array([10, 30, None, 20, 20, None], pa.int64()),
+        "Fee": pa.array([1.5, None, 2.0, 0.5, None, 0.0], pa.float64()),
+        "Day": pa.array([dt.date(2026, 3, day) for day in (1, 2, 3, 4, 5)] + [None], pa.date32()),
+        "Sent": pa.array([True, False, None, True, True, False]),
+        "Code": ["007", "oak", "", " x ", "Ünï", None],
+    }
+)
+
+
+def loads() -> oak.Source:
+    """Six rows with nulls in every column but one."""
+    return oak.Source.from_table(LOADS, name="Loads")
+
+
+class FolderCase(unittest.TestCase):
+    """A test in a folder of its own, which is the working directory while it runs."""
+
+    def setUp(self) -> None:
+        holder = tempfile.TemporaryDirectory()
+        self.addCleanup(holder.cleanup)
+        self.folder = Path(holder.name)
+        back = Path.cwd()
+        os.chdir(self.folder)
+        self.addCleanup(os.chdir, back)
+
+    def write(self, name: str, content: str | bytes) -> Path:
+        path = self.folder / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(content.encode("utf-8") if isinstance(content, str) else content)
+        return path
+
+    def oak(self, *arguments: str, code: int | None = 0) -> str:
+        """Run a command, check its exit code, and give all that it printed."""
+        out, err = io.StringIO(), io.StringIO()
+        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+            got = run(arguments)
+        text = out.getvalue() + err.getvalue()
+        if code is not None:
+            self.assertEqual(got, code, f"oak {' '.join(arguments)}\n{text}")
+        self.assertNotIn("Traceback", text)
+        return text
+
+    def raises(self, code: str, call: Any, *args: Any, **keys: Any) -> oak.OakError:
+        """The error that a call raises, which must have this code."""
+        with self.assertRaises(oak.OakError) as caught:
+            call(*args, **keys)
+        self.assertEqual(caught.exception.code, code, str(caught.exception))
+        return caught.exception
