@@ -21,7 +21,9 @@ D = Decimal
 LOADS = pa.table(
     {
         "Mill": ["Low Weir", "High Ford", "Low Weir", "High Ford", "Low Weir", None],
-        "Volume": pa.array([D("12.00"), D("24.00"), D("4.50"), D("11.50"), D("20.00"), D("4.50")], pa.decimal128(10, 2)),
+        "Volume": pa.array(
+            [D("12.00"), D("24.00"), D("4.50"), D("11.50"), D("20.00"), D("4.50")], pa.decimal128(10, 2)
+        ),
         "Cost": pa.array([10, 30, None, 20, 20, None], pa.int64()),
         "Fee": pa.array([1.5, None, 2.0, 0.5, None, 0.0], pa.float64()),
         "Day": pa.array([dt.date(2026, 3, day) for day in (1, 2, 3, 4, 5)] + [None], pa.date32()),

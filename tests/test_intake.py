@@ -45,7 +45,7 @@ TYPES: list[tuple[tuple[str, ...], str, int, int, str]] = [
     (("12345678901234567890", "1"), "decimal(38,0)", 0, 0, "places"),
     ((" 1 ", "2", " 3"), "integer", 0, 0, "whole"),
     (("1", "2", "x"), "text", 0, 0, "no other type"),
-    (tuple(map(str, range(2000))) + ("x",), "integer", 0, 1, "whole"),
+    ((*tuple(map(str, range(2000))), "x"), "integer", 0, 1, "whole"),
 ]
 
 # A file, and what reading it must say: the error's code, and words of it.
@@ -64,7 +64,9 @@ class Types(FolderCase):
             with self.subTest(values[:4]):
                 found = oak.take_in([self.write("t.csv", column(*values))])
                 one = found.proposals[1]
-                self.assertEqual((one.type, one.evidence.nulls, one.evidence.misfits), (kind, nulls, misfits), one.evidence)
+                self.assertEqual(
+                    (one.type, one.evidence.nulls, one.evidence.misfits), (kind, nulls, misfits), one.evidence
+                )
                 self.assertIn(why, one.evidence.why)
                 answer = found.source.rows()
                 self.assertEqual(sum(fault.rows for fault in answer.faults), misfits, answer.faults)
@@ -83,10 +85,19 @@ class Types(FolderCase):
 
     def test_roles(self) -> None:
         found = oak.take_in([self.write("r.csv", "Load no,Year,Volume,Mill,Count\n17,2026,1.5,A,3\n18,2026,2.5,B,3\n")])
-        self.assertEqual([one.role for one in found.proposals], ["dimension", "dimension", "measure", "dimension", "measure"])
+        self.assertEqual(
+            [one.role for one in found.proposals], ["dimension", "dimension", "measure", "dimension", "measure"]
+        )
 
     def test_names(self) -> None:
-        cases = {"LOAD_ID": "Load id", "grossValue": "Gross value", "order volume": "Order volume", "Mill": "Mill", "DISTANCE_KM": "Distance km", "m3": "M3"}
+        cases = {
+            "LOAD_ID": "Load id",
+            "grossValue": "Gross value",
+            "order volume": "Order volume",
+            "Mill": "Mill",
+            "DISTANCE_KM": "Distance km",
+            "m3": "M3",
+        }
         for given, wanted in cases.items():
             self.assertEqual(nice_name(given), wanted)
 
@@ -146,8 +157,14 @@ class Files(FolderCase):
             self.write(f"in/loads_2026-{month:02d}.csv", f"Id,Volume\n{month},{value}\n")
         found = oak.take_in(["in/loads_*.csv"], name_parts="loads_{Year}-{Month}.csv", to="loads.oak.toml")
         rows = found.source.rows(["Id", "Volume", "Year", "Month"], sort=["Id"]).to_dicts()
-        self.assertEqual([(row["Year"], row["Month"], str(row["Volume"])) for row in rows], [(2026, "01", "1.5"), (2026, "02", "2.5"), (2026, "03", "3.5")])
-        self.assertEqual(found.source.opened.place(2), "loads_2026-02.csv row 1" if found.source.tally(show=["COUNT(*)"]).value() else "")
+        self.assertEqual(
+            [(row["Year"], row["Month"], str(row["Volume"])) for row in rows],
+            [(2026, "01", "1.5"), (2026, "02", "2.5"), (2026, "03", "3.5")],
+        )
+        self.assertEqual(
+            found.source.opened.place(2),
+            "loads_2026-02.csv row 1" if found.source.tally(show=["COUNT(*)"]).value() else "",
+        )
         self.write("in/loads_old.csv", "Id,Volume\n9,9\n")
         self.raises("name-parts", oak.take_in, ["in/loads_*.csv"], name_parts="loads_{Year}-{Month}.csv")
 
@@ -176,10 +193,16 @@ class DemoData(FolderCase):
         self.assertEqual(set(made.mess), set(MESS))
         files = sorted((self.folder / "intake").glob("loads_*.csv"))
         self.assertEqual(len(files), 18)
-        counts: dict[str, int] = dict.fromkeys(("rows", "spaces", "capitals", "dash", "permit", "returned", "impossible"), 0)
+        counts: dict[str, int] = dict.fromkeys(
+            ("rows", "spaces", "capitals", "dash", "permit", "returned", "impossible"), 0
+        )
         for path in files:
-            strings: Any = {name: "string" for name in ("MILL", "MOISTURE", "VOLUME", "DELIVERED", "LOAD_ID", "PERMIT_COST")}
-            table = pa_csv.read_csv(path, convert_options=pa_csv.ConvertOptions(column_types=strings, strings_can_be_null=True))
+            strings: Any = dict.fromkeys(
+                ("MILL", "MOISTURE", "VOLUME", "DELIVERED", "LOAD_ID", "PERMIT_COST"), "string"
+            )
+            table = pa_csv.read_csv(
+                path, convert_options=pa_csv.ConvertOptions(column_types=strings, strings_can_be_null=True)
+            )
             rows = table.to_pylist()
             counts["rows"] += len(rows)
             counts["spaces"] += sum(row["MILL"] != row["MILL"].strip() for row in rows)
@@ -188,9 +211,26 @@ class DemoData(FolderCase):
             counts["permit"] += sum(row["PERMIT_COST"] is None for row in rows)
             counts["returned"] += sum(row["STATUS"] == "returned" for row in rows)
             counts["impossible"] += sum(row["DELIVERED"].startswith("31.02") for row in rows)
-        wanted = ("padded ids", "mill spaces", "mill case", "moisture dash", "no permit cost", "returned", "impossible days")
+        wanted = (
+            "padded ids",
+            "mill spaces",
+            "mill case",
+            "moisture dash",
+            "no permit cost",
+            "returned",
+            "impossible days",
+        )
         self.assertEqual(list(counts.values()), [made.mess[name] for name in wanted])
-        for name in ("stands.xlsx", "species_names.csv", "species_names_columns.txt", "cost_haulage.csv", "cost_loading.csv", "cost_permits.csv", "yard.db", "brackwater_loads.csv"):
+        for name in (
+            "stands.xlsx",
+            "species_names.csv",
+            "species_names_columns.txt",
+            "cost_haulage.csv",
+            "cost_loading.csv",
+            "cost_permits.csv",
+            "yard.db",
+            "brackwater_loads.csv",
+        ):
             self.assertTrue((self.folder / "intake" / name).stat().st_size > 0, name)
         later = (self.folder / "delivery" / files[0].name).read_text().splitlines()[0]
         self.assertIn("COMPARTMENT", later)

@@ -380,7 +380,9 @@ class Mistakes(unittest.TestCase):
                 checked = source.check_formula(formula)
                 self.assertIsNone(checked.checked)
                 first = checked.findings[0]
-                self.assertEqual((first.code, first.place.column, first.place.length), (code, column, length), first.lines())
+                self.assertEqual(
+                    (first.code, first.place.column, first.place.length), (code, column, length), first.lines()
+                )
                 self.assertIn(words, f"{first.message} {first.hint}")
                 self.assertTrue(first.message.endswith((".", "?")), first.message)
 
@@ -425,13 +427,22 @@ class Trees(unittest.TestCase):
             self.assertEqual(parse(formula).findings, ())
 
     def test_names_are_found_where_they_stand(self) -> None:
-        text = "\"Haulage cost\" + IF(Volume > 0, UPPER(mill) || 'Volume', \"a\"\"b\")"
+        text = '"Haulage cost" + IF(Volume > 0, UPPER(mill) || \'Volume\', "a""b")'
         found = names(parse(text).tree)
         self.assertEqual([name.name for name in found], ["Haulage cost", "Volume", "mill", 'a"b'])
-        self.assertEqual([text[name.start : name.end] for name in found], ['"Haulage cost"', "Volume", "mill", '"a""b"'])
+        self.assertEqual(
+            [text[name.start : name.end] for name in found], ['"Haulage cost"', "Volume", "mill", '"a""b"']
+        )
 
     def test_how_names_are_written(self) -> None:
-        cases = {"Volume": "Volume", "Haulage cost": '"Haulage cost"', "End": '"End"', 'a"b': '"a""b"', "m³": "m³", "Größe": "Größe"}
+        cases = {
+            "Volume": "Volume",
+            "Haulage cost": '"Haulage cost"',
+            "End": '"End"',
+            'a"b': '"a""b"',
+            "m³": "m³",
+            "Größe": "Größe",
+        }
         for name, written in cases.items():
             self.assertEqual(name_text(name), written)
             self.assertEqual([one.name for one in names(parse(written).tree)], [name])
@@ -476,7 +487,12 @@ class Faults(unittest.TestCase):
         self.assertEqual((answer.faults, answer.table.num_rows), ((), 3))
 
     def test_a_field_is_named_as_the_maker(self) -> None:
-        source = loads().with_field("Per fee", "Cost / Fee").with_field("Twice", '"Per fee" * 2').with_field("Zero", "1 / Fee")
+        source = (
+            loads()
+            .with_field("Per fee", "Cost / Fee")
+            .with_field("Twice", '"Per fee" * 2')
+            .with_field("Zero", "1 / Fee")
+        )
         answer = source.tally(show=["SUM(Twice)", "SUM(Zero)"])
         self.assertEqual([(one.field, one.rows) for one in answer.faults], [("Zero", 1)])
 

@@ -100,9 +100,15 @@ class Reading(WithLoads):
     def test_a_filter_by_name_and_by_formula(self) -> None:
         self.assertEqual(self.source.rows(["Id"], where='"Known mill"').table.num_rows, 2)
         self.assertEqual(self.source.rows(["Id"], where=["Volume > 2", '"Known mill"']).table.num_rows, 1)
-        self.assertEqual([one.code for one in self.source.rows(["Id"], where="Volume > 99").findings], ["filter-matches-nothing"])
-        self.assertEqual([one.code for one in self.source.rows(["Id"], where="Volume > 0").findings], ["filter-matches-all"])
-        always = oak.open_source(self.write("a.oak.toml", DEFINITION.replace('name = "Known mill"', 'name = "Known mill"\nalways = true')))
+        self.assertEqual(
+            [one.code for one in self.source.rows(["Id"], where="Volume > 99").findings], ["filter-matches-nothing"]
+        )
+        self.assertEqual(
+            [one.code for one in self.source.rows(["Id"], where="Volume > 0").findings], ["filter-matches-all"]
+        )
+        always = oak.open_source(
+            self.write("a.oak.toml", DEFINITION.replace('name = "Known mill"', 'name = "Known mill"\nalways = true'))
+        )
         self.assertEqual(always.tally().value(), 2)
 
     def test_order_and_limit(self) -> None:
@@ -121,11 +127,19 @@ class Reading(WithLoads):
         self.raises("condition-wanted", source.rows, ["Id"], where="Volume")
         self.raises("name-twice", source.tally, ["Mill"], [("Mill", "COUNT(*)")])
         self.assertIn("Did you mean Volume?", self.raises("unknown-field", source.rows, ["Volum"]).hint)
-        self.assertIn('is the field Volume', self.raises("unknown-field", source.rows, ["Vol * 1"]).hint)
+        self.assertIn("is the field Volume", self.raises("unknown-field", source.rows, ["Vol * 1"]).hint)
 
     def test_how_measures_are_totalled(self) -> None:
         source = self.source
-        cases = {"sum": D("7.75"), "average": 7.75 / 3, "median": 2.25, "least": D("1.50"), "largest": D("4.00"), "count": 3, "distinct": 3}
+        cases = {
+            "sum": D("7.75"),
+            "average": 7.75 / 3,
+            "median": 2.25,
+            "least": D("1.50"),
+            "largest": D("4.00"),
+            "count": 3,
+            "distinct": 3,
+        }
         for how, wanted in cases.items():
             answer = source.with_changed("Volume", aggregate=how).tally(show=["Volume"])
             self.assertEqual(answer.names, ["Volume" if how == "sum" else f"Volume, {how}"])
@@ -157,17 +171,21 @@ class Edits(WithLoads):
         self.assertNotIn("twice", source.compiled.states)
 
     def test_rename_is_followed_everywhere(self) -> None:
-        made = self.source.with_renamed({"Haulage cost": "Haulage", "Volume": "m³ in all", "Mill": "Works", "Id": "Load no", "Day": "Delivered"})
+        made = self.source.with_renamed(
+            {"Haulage cost": "Haulage", "Volume": "m³ in all", "Mill": "Works", "Id": "Load no", "Day": "Delivered"}
+        )
         text = made.document.text
         self.assertIn("-- per cubic metre\nHaulage / \"m³ in all\" * Surcharge   '''", text)
         self.assertIn("Works <> 'unknown'", text)
         self.assertIn('key = ["Load no"]', text)
         self.assertIn('by = "Delivered"', text)
-        self.assertIn("# The identifier keeps its zeros.\n[[field]]\nname = \"Load no\"", text)
+        self.assertIn('# The identifier keeps its zeros.\n[[field]]\nname = "Load no"', text)
         self.assertEqual([one.code for one in made.check() if one.severity == "error"], [])
         swapped = self.source.with_renamed({"Volume": "Haulage cost", "Haulage cost": "Volume"})
         self.assertIn('Volume / "Haulage cost" * Surcharge', swapped.document.text)
-        back = made.with_renamed({"Haulage": "Haulage cost", "m³ in all": "Volume", "Works": "Mill", "Load no": "Id", "Delivered": "Day"})
+        back = made.with_renamed(
+            {"Haulage": "Haulage cost", "m³ in all": "Volume", "Works": "Mill", "Load no": "Id", "Delivered": "Day"}
+        )
         self.assertEqual(tomllib.loads(back.document.text), tomllib.loads(DEFINITION))
 
     def test_a_collision_is_refused_with_both_names(self) -> None:
@@ -262,7 +280,7 @@ BAD_DEFINITIONS: list[tuple[str, str, str, str]] = [
     ("2026-02-01 = 11.0", "february = 11.0", "wrong-value", "'february'"),
     ('name = "Id"\n', 'name = ""\n', "wrong-value", "at least 1 character"),
     ('rule = "VALUE > 0"', 'hidden = "maybe"', "wrong-value", "hidden should be"),
-    ("# What this", 'stray = 1\n# What this', "stray-key", "'stray'"),
+    ("# What this", "stray = 1\n# What this", "stray-key", "'stray'"),
 ]
 BROKEN_FIELDS: list[tuple[str, str, str, str, str]] = [
     ('column = "Vol"', 'column = "Volume"', "Volume", "missing-column", "Did you mean Vol?"),
@@ -300,7 +318,10 @@ class WrongDefinitions(WithLoads):
                 self.assertIn(code, [one.code for one in source.check()])
 
     def test_a_cycle_is_shown_as_its_path(self) -> None:
-        text = DEFINITION + '\n[[field]]\nname = "A"\nformula = "B + 1"\n\n[[field]]\nname = "B"\nformula = "C"\n\n[[field]]\nname = "C"\nformula = "A"\n\n[[field]]\nname = "D"\nformula = "C * 2"\n'
+        text = (
+            DEFINITION
+            + '\n[[field]]\nname = "A"\nformula = "B + 1"\n\n[[field]]\nname = "B"\nformula = "C"\n\n[[field]]\nname = "C"\nformula = "A"\n\n[[field]]\nname = "D"\nformula = "C * 2"\n'
+        )
         source = oak.open_source(self.write("c.oak.toml", text))
         self.assertIn("a → b → c → a", source.state("A").findings[0].message)
         self.assertEqual(source.state("D").findings[0].code, "broken-field")

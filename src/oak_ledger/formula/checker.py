@@ -184,7 +184,8 @@ class _Checker:
         if operand is None:
             return None
         if node.op == "NOT":
-            return self.apply(node, operators.NOT, [self.condition(operand, "NOT")], BOOLEAN)
+            held = self.condition(operand, "NOT")
+            return None if held is None else self.apply(node, operators.NOT, [held], BOOLEAN)
         meaning = operators.sign(node.op, operand.type)
         if meaning is None:
             self.wrong(
@@ -280,26 +281,23 @@ class _Checker:
             new = f"CAST({text} AS {wanted.upper()})"
         return f"Write {new}.", self.edited(piece.start, piece.end, new)
 
-    def condition(self, piece: c.Checked, of: str) -> c.Checked:
+    def condition(self, piece: Piece, of: str) -> Piece:
+        """The piece if it is a condition; else nothing, and a finding."""
+        if piece is None or piece.type == BOOLEAN:
+            return piece
         if piece.type == NULL:
             return self.convert(piece, BOOLEAN)
-        if piece.type != BOOLEAN:
-            message = f"{of} needs a condition, but {self.shown(piece)} is {_a(piece.type)}."
-            hint = "Compare it with something."
-            self.wrong("condition-wanted", message, piece, hint)
-        return piece
+        message = f"{of} needs a condition, but {self.shown(piece)} is {_a(piece.type)}."
+        self.wrong("condition-wanted", message, piece, "Compare it with something.")
+        return None
 
     def is_test(self, node: n.Is) -> Piece:
         operand = self.piece(node.operand)
+        if node.test != "NULL":
+            operand = self.condition(operand, f"IS {node.test}")
         if operand is None:
             return None
-        if node.test in ("NULL", "UNKNOWN"):
-            if node.test == "UNKNOWN":
-                operand = self.condition(operand, "IS UNKNOWN")
-            function = operators.IS_NULL
-        else:
-            operand = self.condition(operand, f"IS {node.test}")
-            function = operators.IS_TRUE if node.test == "TRUE" else operators.IS_FALSE
+        function = {"TRUE": operators.IS_TRUE, "FALSE": operators.IS_FALSE}.get(node.test, operators.IS_NULL)
         made = self.apply(node, function, [operand], BOOLEAN)
         return self.negated(node, made, node.negated)
 
@@ -414,12 +412,8 @@ class _Checker:
                 n.Binary(branch.start, branch.condition.end, "=", node.operand, branch.condition, branch.start),
                 self.piece(node.operand),
             )
-        condition = self.piece(branch.condition)
-        return (
-            None
-            if condition is None
-            else self.condition(condition, "WHEN" if self.text[node.start : node.start + 4].upper() == "CASE" else "IF")
-        )
+        word = "WHEN" if self.text[node.start : node.start + 4].upper() == "CASE" else "IF"
+        return self.condition(self.piece(branch.condition), word)
 
     # -- casts and functions -----------------------------------------------------------------------------------
 
@@ -577,6 +571,8 @@ class _Checker:
             made, result = found
         if where is not None:
             where = self.condition(where, "FILTER")
+            if where is None:
+                return None
         inner = [*made, *([where] if where is not None else [])]
         grouped = next((piece for piece in inner if piece.grain == Grain.GROUP), None)
         if grouped is not None:
@@ -669,9 +665,9 @@ def _constants(args: Sequence[c.Checked]) -> list[Any]:
     return [arg.value if isinstance(arg, c.Constant) else MISSING for arg in args]
 
 
-def _is_number(text: str) -> bool:
+def _is_number(text: str | None) -> bool:
     try:
-        float(text)
+        float(text or "")
     except ValueError:
         return False
     return True

@@ -67,13 +67,12 @@ class _Natures:
         spec = state.spec
         if not isinstance(spec, FieldSpec):
             return CONSTANT
-        if spec.aggregate is not None and spec.aggregate not in ("sum", "count"):
+        known = self.of(state.tree, spec.formula) if spec.calculated and state.tree is not None else ADDITIVE
+        if known.adds_up and spec.aggregate is not None and spec.aggregate not in ("sum", "count"):
             return Nature("rate", why=f"it is totalled as {spec.aggregate}")
-        if "%" in spec.format and not spec.calculated:
+        if known.adds_up and "%" in spec.format:
             return Nature("rate", why="it is a percentage")
-        if not spec.calculated or state.tree is None:
-            return ADDITIVE
-        return self.of(state.tree, spec.formula)
+        return known
 
     def of(self, node: n.Node, text: str) -> Nature:
         if isinstance(node, n.Literal):

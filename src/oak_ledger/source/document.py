@@ -23,6 +23,7 @@ from pydantic import BaseModel, ValidationError
 from oak_ledger.errors import Finding, OakError, Place, UnusableInput
 
 _HEADER = re.compile(r"^[ \t]*(\[\[?)[ \t]*([A-Za-z_][\w-]*)[ \t]*\]\]?[ \t]*(?:#.*)?$")
+_CONTROL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f]")
 _TRIPLE = re.compile(r"'''|\"\"\"")
 Spec = TypeVar("Spec", bound=BaseModel)
 
@@ -214,7 +215,7 @@ def _validated(block: Block, shape: Shape, where: str) -> Block:
     if model is None:
         close = difflib.get_close_matches(block.name, shape.models, 1)
         hint = f"Did you mean [{close[0]}]?" if close else f"Tables are {', '.join(shape.models)}."
-        raise UnusableInput(
+        raise OakError(
             "unknown-table",
             f"There is no table [{block.name}] in such a file.",
             hint=hint,
@@ -223,7 +224,8 @@ def _validated(block: Block, shape: Shape, where: str) -> Block:
     try:
         return replace(block, spec=model.model_validate(block.values))
     except ValidationError as error:
-        raise UnusableInput.of([_finding(block, model, problem, named) for problem in error.errors()]) from None
+        problems = sorted(error.errors(), key=lambda problem: problem["type"] != "extra_forbidden")
+        raise OakError.of([_finding(block, model, problem, named) for problem in problems]) from None
 
 
 def _finding(block: Block, model: type[BaseModel], problem: Any, where: str) -> Finding:
@@ -307,7 +309,9 @@ def item_of(value: Any) -> Any:
     import tomlkit
 
     if isinstance(value, str):
-        if ("\n" in value or '"' in value or "\\" in value) and "'''" not in value and not value.endswith("'"):
+        needs_escapes = "\n" in value or '"' in value or "\\" in value
+        fits = "'''" not in value and not value.endswith("'") and not _CONTROL.search(value) and value[:1] != "\n"
+        if needs_escapes and fits:
             return tomlkit.string(value, literal=True, multiline=True)
         return tomlkit.string(value)
     if isinstance(value, (list, tuple)):

@@ -397,9 +397,9 @@ class Source:
             raise FormulaError.of(state.findings)
         return made
 
-    def with_changed(self, name: str, **keys: Any) -> Source:
+    def with_changed(self, field: str, /, **keys: Any) -> Source:
         """The source with some keys of a field changed (None takes a key out). Raises OakError where that breaks the field."""
-        before = self.state(name)
+        before = self.state(field)
         made = self.changed(self.document.replaced(self.block(before.name), keys))
         after = made.state(keys.get("name", before.name))
         if after.broken and not before.broken:

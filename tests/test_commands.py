@@ -1,0 +1,277 @@
+"""The command line: what each command prints and exits with, examples and documents, starting up."""
+
+from __future__ import annotations
+
+import contextlib
+import io
+import json
+import os
+import re
+import runpy
+import shlex
+import subprocess
+import sys
+import unittest
+from pathlib import Path
+from unittest import mock
+
+from click.testing import CliRunner
+
+from oak_ledger.cli.app import COMMANDS, app
+from oak_ledger.cli.demo import DAY
+from oak_ledger.version import __version__
+from tests.support import FolderCase
+
+ROOT = Path(__file__).parent.parent
+HEAVY = ("pandas", "matplotlib", "sqlalchemy", "pyarrow", "numpy", "pydantic", "tomlkit", "openpyxl", "rich")
+
+# A command on a small source, its exit code, and words that it must print.
+CALLS: list[tuple[str, int, tuple[str, ...]]] = [
+    ("oak peek loads", 0, ("Low Weir", "decimal(1)", "number, calculated")),
+    ("oak peek loads Id 'Volume * 2' -n 1 --sort -Id", 0, ("40", "81.0")),
+    ("oak peek loads.csv -n 2", 0, ("as they stand in loads.csv", "Low Weir")),
+    ("oak peek loads Volum", 2, ("unknown-field", "Did you mean Volume?")),
+    ("oak peek loads --where Volume", 2, ("condition-wanted",)),
+    ("oak peek loods", 3, ("There is no file loods", "loads.oak.toml")),
+    ("oak peek nothing.csv", 3, ("no-file",)),
+    ("oak tally loads --by Mill --show Volume --totals", 0, ("High Ford", "all", "840.0")),
+    ("oak tally loads --by Mill --show 'Loads = COUNT(*)' --sort -Loads --limit 1", 0, ("Low Weir", "1 of 2 groups")),
+    ("oak tally loads --show Rate", 1, ("not-additive", "SUM(Cost) / SUM(Volume)")),
+    ("oak tally loads --show Volume --where \"Mill = 'low weir'\"", 1, ("filter-matches-nothing", "0 of 40 rows")),
+    ("oak tally loads --by 'Volume > 20' --show 'COUNT(*)'", 0, ("true", "false")),
+    ("oak try loads 'Cost / Volume'", 0, ("number per row; 40 rows, no nulls", "result")),
+    ("oak try loads 'SUM(Cost)' --by Mill", 0, ("integer per group; 2 groups",)),
+    ("oak try loads 'CAST(Mill AS INTEGER)'", 0, ("40 nulls", "not a whole number in 40 rows")),
+    ("oak try loads 'Volum +'", 2, ("unknown-field", "value-missing", "^^^^^")),
+    ("oak field list loads", 0, ("calculated", "Cost / Volume", "5 fields")),
+    ("oak field add loads 'Net cost' 'Cost - 1'", 0, ("+ name = \"Net cost\"", "integer per row")),
+    ("oak field add loads 'Net cost' 'Cost - Mill'", 2, ("wrong-type", "CAST(Mill AS NUMBER)")),
+    ("oak field rename loads 'Cost=Haulage cost'", 0, ("\"Haulage cost\" / Volume", "lines in 1 file changed")),
+    ("oak field rename loads 'Haulage cost=mill'", 2, ("name-taken",)),
+    ("oak field rename loads Mill", 2, ("OLD=NEW",)),
+    ("oak field retype loads Id text", 0, ("integer → text", "40 after")),
+    ("oak field retype loads Mill integer", 1, ("could not be converted", "40 rows")),
+    ("oak field retype loads Mill text", 0, ("text",)),
+    ("oak field retype loads Rate text", 2, ("is calculated",)),
+    ("oak field clean loads Mill 'UPPER(VALUE)'", 0, ("40 of 40 values changed", "'Low Weir' → 'LOW WEIR'")),
+    ("oak field clean loads Mill ''", 0, ("- clean",)),
+    ("oak field hide loads '*cost*'", 0, ("hidden = true",)),
+    ("oak field show loads '*cost*'", 0, ("- hidden = true",)),
+    ("oak field hide loads 'zebra*'", 2, ("No field of Loads is like 'zebra*'",)),
+    ("oak field describe loads Mill 'Where it goes'", 0, ("Where it goes",)),
+    ("oak field format loads Volume --as 0,000.0", 0, ("0,000.0",)),
+    ("oak field format loads Volume --as '##'", 2, ("neither a sample of a number",)),
+    ("oak field total loads Rate --as average", 0, ("average",)),
+    ("oak field drop loads 'Haulage cost'", 2, ("still-used",)),
+    ("oak field keep loads Id Mill Volume 'Haulage cost' Rate", 0, ("- name = \"Net cost\"",)),
+    ("oak check loads", 0, ("nothing found", "5 fields")),
+    ("oak publish loads --note first", 0, ("draft: version 1 of Loads, 40 rows",)),
+    ("oak publish loads", 0, ("version 2",)),
+    ("oak peek Loads --draft -n 1", 0, ("Low Weir",)),
+    ("oak peek Loads -n 1", 2, ("not-released",)),
+    ("oak release Loads 1 --signed-by Me", 0, ("version 1 of Loads, signed by Me",)),
+    ("oak release Loads 7", 2, ("unknown-version",)),
+    ("oak release Zebra", 2, ("unknown-source",)),
+    ("oak versions", 0, ("released", "draft", "first")),
+    ("oak versions Loads --catalogue nowhere", 3, ("no-catalogue",)),
+    ("oak report render r.report.toml", 0, ("Costs & more", "version 1 (released)", "█")),
+    ("oak report render r.report.toml --version 2 --to r.html --to r.png", 0, ("written: r.html", "version 2 (draft)")),
+    ("oak report render r.report.toml --to r.pdf", 2, ("unknown-ending",)),
+    ("oak report check r.report.toml --source loads", 0, ("sound, 2 panels",)),
+    ("oak report check .", 0, ("sound",)),
+    ("oak report check catalogue", 2, ("no-reports",)),
+    ("oak mend loads MILL=WORKS", 2, ("nothing is broken",)),
+    ("oak functions", 0, ("COALESCE", "oak functions NAME")),
+    ("oak functions coalesce", 0, ("The first value that is not null", "→")),
+    ("oak functions zebra", 2, ("No function has",)),
+    ("oak zebra", 2, ("There is no command 'zebra'",)),
+    ("oak tallly", 2, ("Did you mean tally?",)),
+    ("oak tally", 2, ("Missing argument 'SOURCE'",)),
+    ("oak tally loads --zebra", 2, ("No such option",)),
+    ("oak check loads.csv", 2, ("oak intake loads.csv",)),
+    ("oak intake nothing_*.csv", 3, ("No file matches",)),
+    ("oak demo .", 2, ("no demo made it",)),
+]  # fmt: skip
+CSV = "ID,MILL,Volume,Cost\n" + "".join(
+    f"{at},{'Low Weir' if at % 3 else 'High Ford'},{at}.5,{at * 2}\n" for at in range(1, 41)
+)
+REPORT = """\
+[report]
+name = "Costs & more"
+source = "Loads"
+
+[[panel]]
+kind = "figure"
+title = "Volume"
+show = ["Volume"]
+
+[[panel]]
+kind = "bars"
+title = "By mill"
+by = ["Mill"]
+show = ["Volume"]
+"""
+
+
+class Calls(FolderCase):
+    def test_a_day_of_calls(self) -> None:
+        self.write("loads.csv", CSV)
+        self.write("r.report.toml", REPORT)
+        self.assertIn("40 rows, all of them judged", self.oak("intake", "loads.csv", "--name", "Loads"))
+        self.oak("field", "add", "loads", "Rate", "Cost / Volume")
+        for call, code, words in CALLS:
+            with self.subTest(call):
+                text = " ".join(self.oak(*shlex.split(call)[1:], code=code).split())
+                for word in words:
+                    self.assertIn(word, text)
+
+    def test_json_is_json(self) -> None:
+        self.write("loads.csv", CSV)
+        found = json.loads(self.oak("intake", "loads.csv", "--name", "Loads", "--json"))
+        self.assertEqual(
+            (found["rows"], [one["type"] for one in found["fields"]]),
+            (40, ["integer", "text", "decimal(18,1)", "integer"]),
+        )
+        self.oak("field", "add", "loads", "Rate", "Cost / Volume")
+        self.oak("field", "add", "loads", "Day", "DATE '2026-01-01' + Id")
+        rows = json.loads(self.oak("peek", "loads", "--json", "-n", "1"))["rows"]
+        self.assertEqual(
+            rows[0], {"Id": 1, "Mill": "Low Weir", "Volume": 1.5, "Cost": 2, "Rate": 2 / 1.5, "Day": "2026-01-02"}
+        )
+        tally = json.loads(self.oak("tally", "loads", "--show", "Rate", "--totals", "--json", code=1))
+        self.assertEqual([one["code"] for one in tally["findings"]], ["not-additive"])
+        check = json.loads(self.oak("check", "loads", "--json", code=1))
+        self.assertEqual([one["code"] for one in check["findings"]], ["not-additive"])
+        self.assertEqual(json.loads(self.oak("field", "list", "loads", "--json"))[4]["kind"], "calculated")
+        self.assertEqual(json.loads(self.oak("try", "loads", "Cost", "--json"))["type"], "integer")
+        self.assertEqual(json.loads(self.oak("publish", "loads", "--json"))["number"], 1)
+        self.assertEqual(json.loads(self.oak("versions", "--json"))[0]["stage"], "draft")
+        self.assertTrue(json.loads(self.oak("functions", "--json")))
+        self.assertEqual(
+            json.loads(self.oak("peek", "loads.csv", "--json", "-n", "1"))["columns"], ["ID", "MILL", "Volume", "Cost"]
+        )
+
+    def test_a_dry_run_writes_nothing(self) -> None:
+        self.write("loads.csv", CSV)
+        self.oak("intake", "loads.csv", "--name", "Loads")
+        before = Path("loads.oak.toml").read_text()
+        for call in (
+            "field rename loads Mill=Works --dry-run",
+            "field retype loads Id text --dry-run",
+            "field clean loads Mill UPPER(VALUE) --dry-run",
+        ):
+            self.assertIn("dry run", self.oak(*call.split()))
+        self.assertEqual(Path("loads.oak.toml").read_text(), before)
+
+    def test_stopping_and_a_closed_pipe(self) -> None:
+        self.write("loads.csv", CSV)
+        self.oak("intake", "loads.csv", "--name", "Loads")
+        with mock.patch("oak_ledger.source.source.answer", side_effect=KeyboardInterrupt):
+            self.assertIn("stopped", self.oak("peek", "loads", code=130))
+        program = f"{shlex.quote(str(Path(sys.executable).parent / 'oak'))} functions | head -n 1"
+        done = subprocess.run(program, shell=True, capture_output=True, text=True, check=False)  # noqa: S602
+        self.assertEqual(done.stderr, "")
+
+
+class Starting(unittest.TestCase):
+    def test_help_and_version_import_nothing_heavy(self) -> None:
+        for argument in ("--version", "--help"):
+            program = (
+                "import sys; from oak_ledger.cli import run; run(sys.argv[1:]); "
+                f"print('LOADED', *[name for name in {HEAVY!r} if name in sys.modules])"
+            )
+            done = subprocess.run([sys.executable, "-c", program, argument], capture_output=True, text=True, check=True)
+            self.assertTrue(done.stdout.rstrip().endswith("LOADED"), done.stdout[-200:])
+        self.assertIn(
+            __version__,
+            subprocess.run(
+                [sys.executable, "-c", "import oak_ledger; print(oak_ledger.__version__)"],
+                capture_output=True,
+                text=True,
+                check=True,
+            ).stdout,
+        )
+
+    def test_every_command_has_help(self) -> None:
+        runner = CliRunner()
+        for name in COMMANDS:
+            done = runner.invoke(app, [name, "--help"])
+            self.assertEqual(done.exit_code, 0, name)
+            self.assertNotIn("\b", done.output)
+            self.assertGreater(len(done.output.splitlines()), 6, name)
+
+
+class TheDay(FolderCase):
+    def test_the_demo_walks_through_the_whole_day(self) -> None:
+        text = self.oak("demo", "day", "--rows", "4000")
+        self.assertIn("The day is done", text)
+        self.assertNotIn("was expected", text)
+        for step in DAY:
+            self.assertIn(step.title, text)
+        for words in (
+            "nulls-spread",
+            "not-additive",
+            "drift-unit",
+            "missing-column",
+            "COMPARTMENT: 100%",
+            "retired",
+            "lines in 3 files changed",
+        ):
+            self.assertIn(words, text)
+        self.assertTrue(Path("day/pages/mill_margins.png").stat().st_size > 10_000)
+        self.assertIn("--again", self.oak("demo", "day", code=2))
+        self.oak("demo", "day", "--again", "--rows", "1000", "--data-only")
+        self.assertFalse(Path("day/loads.oak.toml").exists())
+
+
+class Documents(FolderCase):
+    def test_examples_run(self) -> None:
+        wanted = {"frame.py": "not-additive", "mending.py": "2 stands", "publishing.py": "110.61 → 113.06"}
+        self.assertEqual(sorted(path.name for path in (ROOT / "examples").glob("*.py")), sorted(wanted))
+        for name, words in wanted.items():
+            out = io.StringIO()
+            with contextlib.redirect_stdout(out):
+                runpy.run_path(str(ROOT / "examples" / name))
+            self.assertIn(words, out.getvalue())
+
+    def test_commands_in_the_documents_run_on_the_demo_data(self) -> None:
+        """Every `oak` line of a console block in the README and the guide, in order, as they stand."""
+        for document in ("README.md", "docs/guide.md"):
+            self.oak("demo", f"demo-{Path(document).stem}", "--rows", "2000", "--data-only")
+            os.chdir(f"demo-{Path(document).stem}")
+            lines = console_lines((ROOT / document).read_text("utf-8"))
+            self.assertGreater(len(lines), 5, document)
+            for line in lines:
+                with self.subTest(document=document, line=line):
+                    if line.startswith("cp delivery"):
+                        for path in Path("delivery").glob("*.csv"):
+                            (Path("intake") / path.name).write_bytes(path.read_bytes())
+                    elif line.startswith("oak ") and not line.startswith("oak demo"):
+                        call, _, code = line.partition("  # exits with ")
+                        self.oak(*shlex.split(call)[1:], code=int(code or 0))
+            os.chdir(self.folder)
+
+    def test_python_in_the_documents_runs(self) -> None:
+        for document in ("README.md", "docs/guide.md", "docs/architecture.md"):
+            for block in re.findall(r"```python\n(.*?)```", (ROOT / document).read_text("utf-8"), re.DOTALL):
+                with self.subTest(document), contextlib.redirect_stdout(io.StringIO()):
+                    exec(compile(block, document, "exec"), {})  # noqa: S102 - the document is our own
+
+    def test_pictures_and_links_are_there(self) -> None:
+        readme = (ROOT / "README.md").read_text("utf-8")
+        for path in (ROOT / "docs" / "screenshots").glob("*.png"):
+            self.assertIn(path.name, readme)
+        for document in (ROOT / "README.md", *(ROOT / "docs").glob("*.md")):
+            for link in re.findall(r"\]\(([^)#:]+)(?:#[^)]*)?\)", document.read_text("utf-8")):
+                self.assertTrue((document.parent / link).exists(), f"{document.name}: {link}")
+
+
+def console_lines(text: str) -> list[str]:
+    """The commands of all console blocks of a document."""
+    blocks = re.findall(r"```console\n(.*?)```", text, re.DOTALL)
+    return [
+        line.removeprefix("$ ")
+        for block in blocks
+        for line in block.replace("\\\n", "").splitlines()
+        if line.startswith("$ ")
+    ]
