@@ -23,7 +23,7 @@ from oak_ledger.source.places import repointed_formula
 from oak_ledger.source.source import ANSWER_CHECKS, CHECKS, Source
 
 Values = Mapping[str, Any]
-EXACT_SCALE = 12
+EXACT_SCALE = 9
 ALL_DECIMALS = " with all decimals"
 
 

@@ -184,8 +184,7 @@ def _to_integer(run: Run, value: Any) -> Any:
     whole = unscaled(array)
     if whole is not None and kind.scale <= 17:
         unit = 10**kind.scale
-        rounded_whole = np.sign(whole) * ((np.abs(whole) + unit // 2) // unit)
-        return pa.array(rounded_whole, mask=mask_of(pc.is_null(array)))
+        return pa.array(_halves_away(whole, unit), mask=mask_of(pc.is_null(array)))
     return run.each(lambda one: settle_integer(int(settle_decimal(one, 0))), array)
 
 
@@ -206,7 +205,17 @@ def _to_decimal(run: Run, value: Any) -> Any:
         peak = int(np.abs(whole[~nulls]).max(initial=0)) * 10**shift
         if peak < min(10**to.precision, 2**62):
             return decimal_from_unscaled(whole * 10**shift, scale, nulls)
+    if whole is not None and -17 <= shift < 0:
+        nulls = mask_of(pc.is_null(array))
+        rounded = _halves_away(whole, 10**-shift)
+        if int(np.abs(rounded[~nulls]).max(initial=0)) < 10 ** min(to.precision, 18):
+            return decimal_from_unscaled(rounded, scale, nulls)
     return run.each(lambda one: _held(Decimal(one), to), array)
+
+
+def _halves_away(whole: Any, unit: int) -> Any:
+    """Whole numbers divided by a unit, rounded half away from zero."""
+    return np.sign(whole) * ((np.abs(whole) + unit // 2) // unit)
 
 
 def _day_to_moment(run: Run, value: Any) -> Any:
