@@ -15,6 +15,8 @@ import pyarrow.compute as pc
 from oak_ledger.formula.library.casts import SPACES
 from oak_ledger.formula.library.registry import Unfit
 from oak_ledger.formula.library.templates import template
+from oak_ledger.formula.types import Type
+from oak_ledger.formula.values import value_text
 
 _DAY, _MONTH, _YEAR = r"(?:0?[1-9]|[12][0-9]|3[01])", r"(?:0?[1-9]|1[0-2])", r"(?:1[0-9]{3}|2[0-9]{3})"
 _CLOCK = r"[T ](?:[01]?[0-9]|2[0-3]):[0-5][0-9]"
@@ -84,6 +86,43 @@ class Evidence:
     most: str
     why: str
     null_words: tuple[str, ...] = ()
+    typed: Type | None = None
+    """The type that the column arrives in, where it is not text to be judged."""
+
+
+@dataclass(slots=True)
+class Typed:
+    """Sees a column that has a type of its own, and only counts."""
+
+    kind: Type
+    rows: int = 0
+    nulls: int = 0
+    least: Any = None
+    most: Any = None
+    distinct: set[Any] | None = field(default_factory=set)
+
+    def see(self, values: Any) -> None:
+        """Take in the next batch."""
+        self.rows += len(values)
+        self.nulls += values.null_count
+        if self.distinct is not None:
+            self.distinct.update(values.unique().to_pylist())
+            self.distinct.discard(None)
+            if len(self.distinct) > _KEPT_DISTINCT:
+                self.distinct = None
+        ends = pc.min_max(values).as_py()
+        if ends["min"] is not None:
+            self.least = ends["min"] if self.least is None else min(self.least, ends["min"])
+            self.most = ends["max"] if self.most is None else max(self.most, ends["max"])
+
+    def verdict(self) -> Evidence:
+        """What the column is: as it arrives."""
+        said = None if self.distinct is None else len(self.distinct)
+        least, most = value_text(self.least) or "", value_text(self.most) or ""
+        why = f"arrives as {self.kind.kind}" + (f", {least} to {most}" if least else "")
+        return Evidence(
+            self.kind.kind, self.kind.scale, 38, "", "", self.rows, self.nulls, said, 0, (), least, most, why, (), self.kind
+        )
 
 
 @dataclass(slots=True)

@@ -10,7 +10,7 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 from oak_ledger.formula.types import CAST_NAMES, MAX_DIGITS, Type
-from oak_ledger.origin.spec import OriginSpec
+from oak_ledger.origin.spec import OriginSpec, PartSpec
 from oak_ledger.source.document import Shape
 from oak_ledger.source.formats import BadFormat, Format
 
@@ -153,10 +153,11 @@ DEFINITION = Shape(
     {
         "source": SourceSpec,
         "origin": OriginSpec,
+        "part": PartSpec,
         "field": FieldSpec,
         "constant": ConstantSpec,
         "filter": FilterSpec,
     },
-    frozenset({"field", "constant", "filter"}),
+    frozenset({"part", "field", "constant", "filter"}),
     ("source", "origin"),
 )

@@ -10,12 +10,18 @@ from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
+from pydantic import ValidationError
 
 from oak_ledger.errors import Finding, OakError, Place, UnusableInput
-from oak_ledger.origin import OriginSpec
+from oak_ledger.formula.types import TEXT
+from oak_ledger.origin import FilesFeed, OpenOrigin, OriginSpec, open_origin
 from oak_ledger.origin.delimited import detect
-from oak_ledger.origin.feeds import FILE_COLUMN, FilesFeed, Progress
-from oak_ledger.origin.judge import Evidence, Judge
+from oak_ledger.origin.feeds import FILE_COLUMN, Progress
+from oak_ledger.origin.joins import JoinFeed, JoinStep
+from oak_ledger.origin.judge import Evidence, Judge, Typed
+from oak_ledger.origin.rows_of_text import BadRow
+from oak_ledger.origin.spec import Header, OriginKind, PartSpec, ReadingSpec
+from oak_ledger.origin.workbook import ENDINGS, find_header, read_cells, sheets
 from oak_ledger.source.definition import DEFINITION
 from oak_ledger.source.document import new_block, parse_document, write_bytes
 from oak_ledger.source.source import Source
@@ -47,6 +53,8 @@ class Intake:
     files: tuple[Path, ...]
     findings: tuple[Finding, ...]
     rows: int
+    bad_rows: tuple[BadRow, ...] = ()
+    joins: tuple[JoinStep, ...] = ()
 
     def save(self, *, replace: bool = False) -> Path:
         """Write the definition; refuses to overwrite one unless told to."""
@@ -97,47 +105,153 @@ def nice_name(column: str) -> str:
 
 
 def take_in(
-    paths: Sequence[str | Path],
+    paths: Sequence[str | Path] = (),
     *,
     name: str = "",
     to: str | Path | None = None,
     name_parts: str = "",
     sample: int | None = None,
-    separator: str | None = None,
-    encoding: str | None = None,
-    header: str | None = None,
+    keep_names: bool = False,
+    progress: Progress | None = None,
+    **reading: Any,
+) -> Intake:
+    """Look at an origin for the first time and propose a definition; nothing is written yet.
+
+    `paths` are files, or one pattern with `*`: delimited text, a workbook (`sheet=` says which sheet), Parquet, Arrow, JSON
+    lines, or a SQLite database; any other database is named by `url`, with `table` or `query`. Types are judged from every row, or from
+    the first `sample` rows. `name_parts` is a pattern of the files' names, such as ``loads_{Year}-{Month}.csv``.
+
+    Other keys of an origin (separator, quote, encoding, header, comment, footer, names, bad_rows, renamed, password_from) are
+    taken as given; of a text file, those that are not given are found out. Raises UnusableInput for what cannot be read.
+    """
+    given = {key: value for key, value in reading.items() if value is not None}
+    files = _files(paths) if not given.get("url") else []
+    target = Path(to) if to else Path(f"{_slug(name or _stem(files, given))}.oak.toml")
+    spec, decisions = _spec(paths, files, name_parts, given, target)
+    title = name or nice_name(_stem(files, given))
+    return _taken_in(title, spec, (), target, sample, files, decisions, keep_names=keep_names, progress=progress)
+
+
+def take_in_join(
+    paths: Sequence[str | Path],
+    *,
+    on: Sequence[str],
+    how: str = "left",
+    name: str = "",
+    to: str | Path | None = None,
     keep_names: bool = False,
     progress: Progress | None = None,
 ) -> Intake:
-    """Look at one delimited file, or at many of one shape, and propose a definition; nothing is written yet.
+    """Combine several origins by shared keys and propose a definition; what the joins do is in `Intake.joins`.
 
-    `paths` are files, or one pattern with `*`. Types are judged from every row, or from the first `sample` rows. `name_parts` is a
-    pattern of the files' names, such as ``loads_{Year}-{Month}.csv``. `separator`, `encoding` and `header` (`first` or `none`)
-    are found out where they are not given. Raises UnusableInput for files that cannot be used.
+    The first path is the one that the others are joined to, one after the other, `how` being inner, left or full. Each may be
+    of any kind that `take_in` reads. Raises UnusableInput where a key is missing or has another type on one side.
     """
-    files = _files(paths)
-    dialect = detect(files[0], separator=separator, encoding=encoding, header=header)
-    several = len(files) > 1 or "*" in str(paths[0]) or bool(name_parts)
-    target = Path(to) if to else Path(f"{_slug(name or _stem(files))}.oak.toml")
-    path: str = os.path.relpath(_common(paths, files) if several else str(files[0]), str(target.parent))
-    spec = OriginSpec(
-        kind="files" if several else "file",
-        path=path.replace(os.sep, "/"),
-        name_parts=name_parts,
-        separator=dialect.separator,
-        encoding=dialect.encoding,
-        header="first" if dialect.header == "first" else "none",
+    title = name or nice_name(_stem([Path(paths[0])], {}))
+    target = Path(to) if to else Path(f"{_slug(title)}.oak.toml")
+    parts = []
+    for at, path in enumerate(paths):
+        spec, _ = _spec([path], _files([path]), "", {}, target)
+        keys: dict[str, Any] = {"on": tuple(on), "how": how} if at else {}
+        parts.append(PartSpec(**spec.model_dump(exclude_defaults=True), name=nice_name(Path(path).stem), **keys))
+    files = [Path(path) for path in paths]
+    return _taken_in(
+        title, OriginSpec(kind="join"), parts, target, None, files, (), keep_names=keep_names, progress=progress
     )
-    feed = FilesFeed(files, spec, progress=progress)
-    findings = _shape_findings(feed)
-    judges = _judged(feed, sample)
+
+
+def _taken_in(
+    title: str,
+    spec: OriginSpec,
+    parts: Sequence[PartSpec],
+    target: Path,
+    sample: int | None,
+    files: Sequence[Path],
+    decisions: Sequence[tuple[str, str]],
+    *,
+    keep_names: bool,
+    progress: Progress | None,
+) -> Intake:
+    feed = open_origin(spec, target.parent, progress, parts)
+    judges, rows = _judged(feed, sample)
     proposals = _proposals(judges, nice=not keep_names)
-    title = name or nice_name(_stem(files))
-    text = _definition(title, spec, proposals)
-    document = parse_document(text, DEFINITION, target.name)
+    document = parse_document(_definition(title, spec, parts, proposals), DEFINITION, target.name)
     source = Source(document, target.parent, target, progress=progress)
-    rows = max((one.evidence.rows for one in proposals), default=0)
-    return Intake(source, tuple(proposals), dialect.evidence, tuple(files), tuple(findings), rows)
+    findings = [*shape_findings(feed), *dropped_findings(feed)]
+    joins = tuple(feed.steps) if isinstance(feed, JoinFeed) else ()
+    return Intake(
+        source, tuple(proposals), tuple(decisions), tuple(files), tuple(findings), rows, tuple(feed.bad_rows), joins
+    )
+
+
+_KINDS: dict[str, OriginKind] = {
+    ".parquet": "parquet",
+    ".arrow": "arrow",
+    ".feather": "arrow",
+    ".jsonl": "json lines",
+    ".ndjson": "json lines",
+    ".db": "database",
+    ".sqlite": "database",
+    ".sqlite3": "database",
+    **dict.fromkeys(ENDINGS, "sheet"),
+}
+
+
+def _spec(
+    paths: Sequence[str | Path], files: Sequence[Path], name_parts: str, given: dict[str, Any], target: Path
+) -> tuple[OriginSpec, tuple[tuple[str, str], ...]]:
+    """What the definition says of the origin, and how that was found out."""
+    if given.get("url"):
+        return _origin_spec({"kind": "database", **given}), (("kind database", "a URL was given"),)
+    several = len(files) > 1 or "*" in str(paths[0]) or bool(name_parts)
+    path: str = os.path.relpath(_common(paths, files) if several else str(files[0]), str(target.parent))
+    path = path.replace(os.sep, "/")
+    kind = _KINDS.get(files[0].suffix.lower(), "file")
+    if kind == "database":
+        return _origin_spec({"kind": kind, **given, "url": f"sqlite:///{path}"}), (("kind database", "a SQLite file"),)
+    if kind == "sheet":
+        sheet, header, evidence = _sheet(files[0], given)
+        return _origin_spec({**given, "kind": kind, "path": path, "sheet": sheet, "header": header}), evidence
+    if kind != "file":
+        return _origin_spec({"kind": kind, "path": path, **given}), (
+            (f"kind {kind}", f"the file ends in {files[0].suffix}"),
+        )
+    names = ("separator", "quote", "encoding", "header", "comment", "footer")
+    asked: dict[str, Any] = {key: given[key] for key in names if key in given}
+    if given.get("names"):
+        asked.setdefault("header", "none")
+    dialect = detect(files[0], **asked)
+    keys = {**dialect.keys(), **given, "kind": "files" if several else "file", "path": path, "name_parts": name_parts}
+    return _origin_spec({**keys, "header": dialect.header}), dialect.evidence
+
+
+def _origin_spec(keys: dict[str, Any]) -> OriginSpec:
+    try:
+        return OriginSpec(**keys)
+    except ValidationError as error:
+        first = error.errors()[0]
+        said = str(first.get("ctx", {}).get("error", first["msg"]))
+        raise OakError("wrong-value", f"{'.'.join(map(str, first['loc']))}: {said}.") from None
+
+
+def _sheet(path: Path, given: dict[str, Any]) -> tuple[str, Header, tuple[tuple[str, str], ...]]:
+    """Which sheet is taken, and where its names stand."""
+    there = sheets(path)
+    sheet = given.get("sheet")
+    if sheet is None and len(there) > 1:
+        shown = "; ".join(f"{one.name!r}, {one.rows:,} lines" for one in there)
+        raise OakError(
+            "which-sheet", f"{path.name} has {len(there)} sheets: {shown}.", hint="Say which one: --sheet NAME."
+        )
+    chosen = str(sheet or there[0].name)
+    if "header" in given:
+        return chosen, given["header"], ()
+    header, why = find_header(read_cells(path, chosen))
+    return (
+        chosen,
+        header,
+        ((f"sheet {chosen}", "as asked" if sheet else "the only one"), (f"header in line {header}", why)),
+    )
 
 
 def _files(paths: Sequence[str | Path]) -> list[Path]:
@@ -172,7 +286,10 @@ def _common(paths: Sequence[str | Path], files: Sequence[Path]) -> str:
     return str(folder / f"{start}*{end}")
 
 
-def _stem(files: Sequence[Path]) -> str:
+def _stem(files: Sequence[Path], given: dict[str, Any]) -> str:
+    chosen = given.get("sheet") or given.get("table")
+    if chosen or not files:
+        return str(chosen or "source")
     shared = os.path.commonprefix([file.stem for file in files])
     return re.sub(r"[^A-Za-z]+$", "", shared) or files[0].stem
 
@@ -181,32 +298,49 @@ def _slug(text: str) -> str:
     return re.sub(r"\W+", "_", text.strip().lower()).strip("_") or "source"
 
 
-def _shape_findings(feed: FilesFeed) -> list[Finding]:
+def shape_findings(feed: OpenOrigin) -> list[Finding]:
+    """Files of another shape than the first, each with its difference."""
     found = []
-    for path, missing, more in feed.shapes():
+    for path, missing, more in feed.shapes() if isinstance(feed, FilesFeed) else ():
         said = [f"has no column {', '.join(missing)}"] if missing else []
         said += [f"has the column {', '.join(more)} besides"] if more else []
-        message = f"{path.name} {' and '.join(said)}."
-        found.append(Finding("file-differs", message, Place(path.name), "Ask for the file again, or read it apart."))
+        message = f"{path.name} {' and '.join(said)}; where a column is not there, its rows have no value."
+        hint = "If a column has another name in it, say so under [origin]: renamed = { 'arriving' = 'name' }."
+        found.append(Finding("file-differs", message, Place(path.name), hint, "warning"))
     return found
 
 
-def _judged(feed: FilesFeed, sample: int | None) -> dict[str, Judge]:
-    names = list(feed.columns())
-    judges = {name: Judge() for name in names if name != FILE_COLUMN}
-    left = sample
+def dropped_findings(feed: OpenOrigin) -> list[Finding]:
+    """What was dropped or mended in the last reading: nothing vanishes silently."""
+    found = []
+    for kept, did in ((False, "left out"), (True, "taken although they are not as they should be")):
+        rows = [row for row in feed.bad_rows if row.kept == kept]
+        if rows:
+            first = rows[0]
+            message = f"{len(rows):,} row{'s were' if len(rows) > 1 else ' was'} {did}, first {first.file} line {first.line}: {first.why}."
+            numbers = {"rows": len(rows)}
+            code = "rows-mended" if kept else "rows-dropped"
+            found.append(Finding(code, message, Place(first.file), severity="warning", numbers=numbers))
+    return found
+
+
+def _judged(feed: OpenOrigin, sample: int | None) -> tuple[dict[str, Judge | Typed], int]:
+    kinds = {name: kind for name, kind in feed.columns().items() if name != FILE_COLUMN}
+    judges: dict[str, Judge | Typed] = {name: Judge() if kind == TEXT else Typed(kind) for name, kind in kinds.items()}
+    left, rows = sample, 0
     for batch in feed.batches(list(judges)):
         part: pa.RecordBatch = batch if left is None else batch.slice(0, left)
+        rows += part.num_rows
         for name, judge in judges.items():
             judge.see(part.column(name))
         if left is not None:
             left -= part.num_rows
             if left <= 0:
                 break
-    return judges
+    return judges, rows
 
 
-def _proposals(judges: dict[str, Judge], *, nice: bool) -> list[Proposal]:
+def _proposals(judges: dict[str, Judge | Typed], *, nice: bool) -> list[Proposal]:
     made: list[Proposal] = []
     taken: set[str] = set()
     for column, judge in judges.items():
@@ -222,8 +356,11 @@ def propose(column: str, name: str, evidence: Evidence) -> Proposal:
     """The field that a column is proposed as."""
     keys: dict[str, Any] = {"name": name, "column": column, "type": evidence.kind}
     shown = evidence.kind
-    if evidence.kind == "decimal":
+    if evidence.kind == "decimal" and not evidence.typed:
         shown = keys["type"] = f"decimal({evidence.precision},{evidence.scale})" if evidence.scale <= 9 else "number"
+    if evidence.typed:
+        del keys["type"]
+        shown = str(evidence.typed)
     if evidence.template:
         keys["template"] = evidence.template
     if evidence.marks == ",":
@@ -243,15 +380,20 @@ def propose(column: str, name: str, evidence: Evidence) -> Proposal:
     return Proposal(column, name, shown, role, evidence, keys)
 
 
-def _definition(name: str, spec: OriginSpec, proposals: Sequence[Proposal]) -> str:
+def _definition(name: str, spec: OriginSpec, parts: Sequence[PartSpec], proposals: Sequence[Proposal]) -> str:
     """A definition as text."""
-    given = {
-        key: value
-        for key, value in spec.model_dump().items()
-        if value != "" and value != OriginSpec.model_fields[key].default
-    }
     text = new_block("source", {"name": name, "owner": "", "description": ""}, listed=False).text + "\n"
-    text += new_block("origin", {"kind": spec.kind, **given}, listed=False).text
+    text += new_block("origin", _said(spec), listed=False).text
+    for part in parts:
+        text += "\n" + new_block("part", {"name": part.name, **_said(part)}).text
     for proposal in proposals:
         text += "\n" + new_block("field", proposal.keys).text
     return text
+
+
+def _said(spec: ReadingSpec) -> dict[str, Any]:
+    """The keys of an origin that are not as they are by default."""
+    kept = {key: value for key, value in spec.model_dump(exclude_defaults=True).items() if key != "name"}
+    return {
+        key: list(value) if isinstance(value, tuple) else value for key, value in {"kind": spec.kind, **kept}.items()
+    }

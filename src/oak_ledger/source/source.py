@@ -18,6 +18,7 @@ from oak_ledger.formula.checker import nearest_hint
 from oak_ledger.formula.lexer import name_text
 from oak_ledger.origin import OpenOrigin, OriginSpec, TableFeed, open_origin
 from oak_ledger.origin.feeds import Progress
+from oak_ledger.origin.spec import PartSpec
 from oak_ledger.source.answer import Answer
 from oak_ledger.source.compiled import AnySpec, Compiled, State, compile_names
 from oak_ledger.source.definition import DEFINITION, ConstantSpec, FieldSpec, FilterSpec, SourceSpec
@@ -116,7 +117,8 @@ class Source:
     @cached_property
     def opened(self) -> OpenOrigin:
         """The origin, opened."""
-        return self.feed or open_origin(self.origin, self.folder, self.progress)
+        parts = self.document.specs("part", PartSpec)
+        return self.feed or open_origin(self.origin, self.folder, self.progress, parts)
 
     @cached_property
     def compiled(self) -> Compiled:

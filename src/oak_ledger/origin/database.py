@@ -1,0 +1,212 @@
+"""Tables and queries of databases, by SQLAlchemy URLs; types and nulls carried exactly, rows read in batches."""
+
+from __future__ import annotations
+
+import datetime as dt
+import os
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import sqlalchemy as sa
+
+from oak_ledger.errors import UnusableInput
+from oak_ledger.formula.types import BOOLEAN, DATE, INTEGER, NUMBER, TEXT, TIMESTAMP, Type, decimal
+from oak_ledger.formula.values import arrow_type, value_text
+from oak_ledger.origin.rows_of_text import BadRow
+from oak_ledger.origin.spec import ReadingSpec
+from oak_ledger.origin.tables import counting
+
+BATCH = 50_000
+# How a password is asked for where the environment has none; the command line puts a prompt here.
+ASK: list[Callable[[str], str]] = []
+_ANSWERED: dict[str, str] = {}
+
+
+def engine_of(spec: ReadingSpec, folder: Path) -> sa.Engine:
+    """The engine for a URL; the password comes from the environment or a prompt, never from a file."""
+    try:
+        url = sa.make_url(spec.url)
+    except sa.exc.ArgumentError:
+        hint = "It is written sqlite:///file.db or postgresql://user@host/name."
+        raise UnusableInput("bad-url", f"{spec.url!r} is no database URL.", hint=hint) from None
+    if url.get_backend_name() == "sqlite":
+        path = folder / (url.database or "")
+        if not path.is_file():
+            raise UnusableInput("no-file", f"There is no database file {path}.")
+        url = url.set(database=str(path))
+    elif spec.password_from:
+        url = url.set(password=_password(spec.password_from, url))
+    if url.drivername == "postgresql":
+        url = url.set(drivername="postgresql+psycopg")
+    try:
+        return sa.create_engine(url)
+    except ImportError as error:
+        hint = "Install it: pip install 'oak-ledger[postgresql]'."
+        raise UnusableInput(
+            "no-driver", f"The driver for {url.get_backend_name()} is not installed: {error}.", hint=hint
+        ) from None
+    except sa.exc.NoSuchModuleError:
+        raise UnusableInput(
+            "bad-url", f"No database is called {url.drivername!r}.", hint="Use sqlite or postgresql."
+        ) from None
+
+
+def _password(variable: str, url: sa.URL) -> str:
+    found = os.environ.get(variable) or _ANSWERED.get(variable)
+    if not found and ASK:
+        found = _ANSWERED[variable] = ASK[0](f"Password of {url.username} at {url.host}")
+    if not found:
+        raise UnusableInput(
+            "no-password", f"The variable {variable} holds no password.", hint=f"Set {variable} before you start oak."
+        )
+    return found
+
+
+def tables(spec: ReadingSpec, folder: Path) -> list[str]:
+    """The tables and views of a database."""
+    engine = engine_of(spec, folder)
+    with _guarded(spec):
+        inspector = sa.inspect(engine)
+        return sorted([*inspector.get_table_names(), *inspector.get_view_names()])
+
+
+class _guarded:  # noqa: N801 - a context manager that reads like a word
+    """Database errors in the writer's words."""
+
+    def __init__(self, spec: ReadingSpec) -> None:
+        self.spec = spec
+
+    def __enter__(self) -> None:
+        return None
+
+    def __exit__(self, kind: object, error: BaseException | None, trace: object) -> None:
+        if isinstance(error, sa.exc.SQLAlchemyError):
+            said = str(getattr(error, "orig", None) or error).strip().splitlines()[0]
+            what = "query" if self.spec.query else f"table {self.spec.table!r}" if self.spec.table else "database"
+            raise UnusableInput(
+                "database", f"The {what} cannot be read: {said}.", hint="Nothing was changed; oak only reads."
+            ) from None
+
+
+@dataclass(slots=True)
+class DatabaseFeed:
+    """A table or a query."""
+
+    spec: ReadingSpec
+    folder: Path
+    bad_rows: list[BadRow] = field(default_factory=list)
+    kinds: dict[str, Type] = field(default_factory=dict)
+    engine: Any = None
+
+    def columns(self) -> dict[str, Type]:
+        """The columns, with their types as the database has them (in SQLite: as its values have them)."""
+        if not self.kinds:
+            self._check_names()
+            with _guarded(self.spec), self._connected() as connection:
+                if self.engine.dialect.name == "sqlite":
+                    self.kinds = _sqlite_kinds(connection, self._rows())
+                else:
+                    self.kinds = _kinds(connection, self._rows())
+        return self.kinds
+
+    def _check_names(self) -> None:
+        if bool(self.spec.table) == bool(self.spec.query):
+            hint = 'Write table = "…" or query = "…" under [origin].'
+            raise UnusableInput("table-or-query", "A database needs either a table or a query.", hint=hint)
+        if self.spec.table:
+            there = tables(self.spec, self.folder)
+            if self.spec.table not in there and "." not in self.spec.table:
+                message = f"The database has no table {self.spec.table!r}."
+                raise UnusableInput("unknown-table", message, hint=f"It has {', '.join(there) or 'none'}.")
+
+    def _connected(self) -> Any:
+        self.engine = self.engine or engine_of(self.spec, self.folder)
+        return self.engine.connect()
+
+    def _rows(self) -> Any:
+        """The table or the query as something to select from."""
+        if self.spec.query:
+            return sa.text(self.spec.query.rstrip().rstrip(";"))
+        schema, _, name = self.spec.table.rpartition(".")
+        return sa.select(sa.text("*")).select_from(sa.table(name, schema=schema or None))
+
+    def batches(self, columns: Sequence[str]) -> Iterator[pa.RecordBatch]:
+        """The rows, in batches as they come."""
+        kinds = self.columns()
+        with _guarded(self.spec), self._connected() as connection:
+            result = connection.execution_options(stream_results=True).execute(self._rows())
+            names = list(result.keys())
+            wanted = [(names.index(name), kinds[name]) for name in columns]
+            while rows := result.fetchmany(BATCH):
+                if not columns:
+                    yield counting(len(rows))
+                    continue
+                arrays = [pa.array([_value(row[at], kind) for row in rows], arrow_type(kind)) for at, kind in wanted]
+                yield pa.RecordBatch.from_arrays(arrays, names=list(columns))
+
+    def place(self, row: int) -> str:
+        """Nothing better than the number."""
+        return ""
+
+
+# The type numbers of PostgreSQL's wire protocol.
+_POSTGRESQL: dict[int, Type] = {
+    16: BOOLEAN, 20: INTEGER, 21: INTEGER, 23: INTEGER, 26: INTEGER, 700: NUMBER, 701: NUMBER, 1082: DATE, 1114: TIMESTAMP, 1184: TIMESTAMP,
+}  # fmt: skip
+_NUMERIC = 1700
+
+
+def _kinds(connection: sa.Connection, rows: Any) -> dict[str, Type]:
+    result = connection.execution_options(stream_results=True).execute(rows)
+    cursor: Any = result.cursor
+    found = {}
+    for column in cursor.description:
+        kind = _POSTGRESQL.get(column.type_code, TEXT)
+        if column.type_code == _NUMERIC:
+            kind = decimal(column.scale) if column.precision is not None and column.scale is not None else NUMBER
+        found[column.name] = kind
+    result.close()
+    return found
+
+
+def _sqlite_kinds(connection: sa.Connection, rows: Any) -> dict[str, Type]:
+    """SQLite types values and not columns: a column has the type that all its values share."""
+    inner = rows.compile(connection).string if not isinstance(rows, sa.TextClause) else rows.text
+    names = list(connection.execute(rows).keys())
+    quoted = ['"' + name.replace('"', '""') + '"' for name in names]
+    parts = [f"group_concat(distinct typeof({name}))" for name in quoted]
+    said = connection.exec_driver_sql(f"select {', '.join(parts)} from ({inner})").one()
+    known = {frozenset({"integer"}): INTEGER, frozenset({"real"}): NUMBER, frozenset({"integer", "real"}): NUMBER}
+    return {
+        name: known.get(frozenset(str(kinds or "text").split(",")) - {"null"}, TEXT)
+        for name, kinds in zip(names, said, strict=True)
+    }
+
+
+def _value(value: Any, kind: Type) -> Any:
+    if value is None:
+        return None
+    if kind == TEXT:
+        return (
+            value
+            if isinstance(value, str)
+            else value.decode("utf-8", "replace")
+            if isinstance(value, bytes)
+            else _other_text(value)
+        )
+    if kind == NUMBER:
+        number = float(value)
+        return number if number - number == 0 else None
+    if kind == TIMESTAMP and isinstance(value, dt.datetime) and value.tzinfo is not None:
+        return value.astimezone(dt.UTC).replace(tzinfo=None)
+    if kind.kind == "decimal":
+        return value if isinstance(value, Decimal) and value.is_finite() else None
+    return value
+
+
+def _other_text(value: Any) -> str | None:
+    return value_text(value) if isinstance(value, (bool, int, float, Decimal, dt.date)) else str(value)

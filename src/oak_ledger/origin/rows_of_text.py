@@ -1,0 +1,203 @@
+"""Reading the rows of one delimited file: quickly by Arrow's reader, or line by line where a row is not as it should be."""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import IO, Any
+
+import pyarrow as pa
+import pyarrow.csv as pa_csv
+
+from oak_ledger.errors import OakError, UnusableInput
+from oak_ledger.origin.delimited import HEAD, column_names, head_of, header_lines
+from oak_ledger.origin.spec import ReadingSpec
+
+BLOCK = 1 << 23
+SLOW_ROWS = 20_000
+csv.field_size_limit(1 << 24)
+
+
+@dataclass(frozen=True, slots=True)
+class BadRow:
+    """A row that is not as it should be: its file, its line, why, what it says, and whether it was kept."""
+
+    file: str
+    line: int
+    why: str
+    text: str
+    kept: bool
+
+
+Note = Callable[[BadRow], None]
+
+
+def read(path: Path, spec: ReadingSpec, columns: Sequence[str], note: Note) -> Iterator[pa.RecordBatch]:
+    """The rows of a file as batches of text columns.
+
+    A row that cannot be read stops the reading with its line and reason, or is dropped or kept as the definition
+    says (`bad_rows`); then it is noted.
+    """
+    names = column_names(path, spec)
+    missing = [name for name in columns if name not in names]
+    if missing:
+        raise UnusableInput("missing-column", f"{path.name} has no column {missing[0]!r}; it has {', '.join(names)}.")
+    zeros = not spec.encoding.startswith("utf-16") and b"\x00" in head_of(path)
+    if spec.bad_rows != "stop" or spec.comment or spec.footer or zeros:
+        yield from _slowly(path, spec, names, columns, note)
+        return
+    try:
+        yield from _quickly(path, spec, names, columns)
+    except (pa.ArrowInvalid, UnicodeDecodeError) as error:
+        for _ in _slowly(path, spec, names, columns, note):
+            pass  # going through the file once more finds the row that is wrong, and says so
+        raise UnusableInput("unreadable", f"{path.name} cannot be read: {str(error).splitlines()[0]}.") from None
+    except OSError as error:
+        raise UnusableInput("unreadable", f"{path} cannot be read: {error}.") from error
+
+
+def _quickly(path: Path, spec: ReadingSpec, names: list[str], columns: Sequence[str]) -> Iterator[pa.RecordBatch]:
+    read_options = pa_csv.ReadOptions(
+        column_names=names,
+        skip_rows=header_lines(spec),
+        block_size=BLOCK,
+        encoding="utf-8" if spec.encoding == "utf-8-sig" else spec.encoding,
+    )
+    breaks = bool(spec.quote) and (spec.quote.encode() in head_of(path) or path.stat().st_size > HEAD)
+    parse = pa_csv.ParseOptions(delimiter=spec.separator, quote_char=spec.quote or False, newlines_in_values=breaks)
+    convert = pa_csv.ConvertOptions(
+        column_types=dict.fromkeys(names, pa.string()),
+        include_columns=list(columns) or names[:1],
+        null_values=[""],
+        strings_can_be_null=True,
+        quoted_strings_can_be_null=False,
+    )
+    try:
+        with pa_csv.open_csv(path, read_options, parse, convert) as reader:
+            yield from reader
+    except pa.ArrowInvalid as error:
+        if "Empty CSV" not in str(error):
+            raise
+
+
+class _Lines:
+    """The lines of a file without comments and footer, counted; bytes that are no text are told by line."""
+
+    def __init__(self, file: IO[bytes], spec: ReadingSpec, path: Path) -> None:
+        self.spec, self.path = spec, path
+        self.number = 0
+        self.lines: Iterator[bytes | str] = iter(file) if not spec.encoding.startswith("utf-16") else _wide_lines(file, spec.encoding)
+        self.held: list[tuple[int, str]] = []
+        self.wrong: dict[int, str] = {}
+
+    def __iter__(self) -> Iterator[str]:
+        for at, raw in enumerate(self.lines, 1):
+            text = self._text(at, raw)
+            if self.spec.comment and text.startswith(self.spec.comment):
+                continue
+            self.held.append((at, text))
+            if len(self.held) > self.spec.footer:
+                self.number, text = self.held.pop(0)
+                yield text
+
+    def _text(self, at: int, raw: bytes | str) -> str:
+        if isinstance(raw, str):
+            text = raw
+        else:
+            try:
+                text = raw.decode(
+                    "utf-8-sig" if at == 1 and self.spec.encoding.startswith("utf-8") else self.spec.encoding
+                )
+            except UnicodeDecodeError as error:
+                self.wrong[at] = f"byte {error.start + 1} is not {self.spec.encoding}"
+                text = raw.decode(self.spec.encoding, "replace")
+        if "\x00" in text:
+            self.wrong[at] = f"character {text.index(chr(0)) + 1} is a zero byte"
+            text = text.replace("\x00", "")
+        return text
+
+
+def _wide_lines(file: IO[bytes], encoding: str) -> Iterator[str]:
+    import io
+
+    try:
+        yield from io.TextIOWrapper(file, encoding=encoding, newline="")
+    except UnicodeDecodeError as error:
+        message = f"The file is not written in {encoding}: {error.reason}, byte {error.start + 1} of a block."
+        raise UnusableInput("wrong-encoding", message, hint="Set `encoding` under [origin].") from error
+
+
+def _slowly(
+    path: Path, spec: ReadingSpec, names: list[str], columns: Sequence[str], note: Note
+) -> Iterator[pa.RecordBatch]:
+    """The plain way, row by row; each row that is not as it should be is judged by itself. Empty text is no value here."""
+    wanted = [names.index(name) for name in columns] or [0]
+    kept: list[list[str | None]] = []
+    with path.open("rb") as file:
+        lines = _Lines(file, spec, path)
+        for first, row, why in _checked_rows(lines, spec, len(names)):
+            if why:
+                shown = spec.separator.join(row)[:80]
+                if spec.bad_rows == "stop":
+                    raise _refused(path, first, why, shown)
+                note(BadRow(path.name, first, why, shown, spec.bad_rows == "keep"))
+                if spec.bad_rows == "drop":
+                    continue
+                row = [*row, *[""] * (len(names) - len(row))][: len(names)]
+            kept.append([row[at] or None for at in wanted])
+            if len(kept) == SLOW_ROWS:
+                yield _batch(kept, columns or names[:1])
+                kept = []
+    if kept:
+        yield _batch(kept, columns or names[:1])
+
+
+def _checked_rows(lines: _Lines, spec: ReadingSpec, width: int) -> Iterator[tuple[int, list[str], str]]:
+    """Each row with the line it begins in, and what is wrong with it (empty where nothing is)."""
+    reader = csv.reader(lines, delimiter=spec.separator, quotechar=spec.quote or None, strict=True)
+    if not spec.quote:
+        reader = csv.reader(lines, delimiter=spec.separator, quoting=csv.QUOTE_NONE)
+    skip = header_lines(spec)
+    last = 0
+    while True:
+        first = last + 1
+        try:
+            row = next(reader)
+        except StopIteration:
+            return
+        except csv.Error as error:
+            row, why = [str(error)], f"a quote is wrong: {error}"
+            last = lines.number
+            if "end of data" in str(error):
+                yield first, row, "a quote that begins here is never closed"
+                return
+            yield last, row, why
+            continue
+        first, last = max(first, lines.number - sum(cell.count("\n") for cell in row)), lines.number
+        if reader.line_num <= skip or not row:
+            continue
+        why = next((said for at, said in lines.wrong.items() if first <= at <= last), "")
+        if len(row) != width:
+            why = f"it has {len(row)} values where {width} are due"
+        yield first, row, why
+
+
+def _refused(path: Path, line: int, why: str, shown: str) -> OakError:
+    code = (
+        "wrong-encoding"
+        if "is not " in why and why.startswith("byte")
+        else "ragged-row"
+        if "values where" in why
+        else "bad-row"
+    )
+    hint = "Correct the row in the file, or say what to do with such rows: --bad-rows drop or keep (bad_rows under [origin])."
+    if code == "wrong-encoding":
+        hint = 'Set `encoding` under [origin], for example "cp1252", or --bad-rows keep.'
+    return UnusableInput(code, f"{path.name}, line {line}: {why}: {shown}", hint=hint)
+
+
+def _batch(rows: list[list[Any]], columns: Sequence[str]) -> pa.RecordBatch:
+    arrays = [pa.array(column, pa.string()) for column in zip(*rows, strict=True)]
+    return pa.RecordBatch.from_arrays(arrays, names=list(columns))
