@@ -174,7 +174,10 @@ class Files(FolderCase):
         found = oak.take_in(["in/a_*.csv"])
         self.assertEqual([one.code for one in found.findings], ["file-differs"])
         self.assertIn("a_2.csv has no column Volume and has the column Amount besides", found.findings[0].message)
-        self.assertEqual(found.source.rows(["Volume", "Amount"]).to_dicts(), [{"Volume": 2, "Amount": None}, {"Volume": None, "Amount": 2}])
+        self.assertEqual(
+            found.source.rows(["Volume", "Amount"]).to_dicts(),
+            [{"Volume": 2, "Amount": None}, {"Volume": None, "Amount": 2}],
+        )
         renamed = oak.take_in(["in/a_*.csv"], renamed={"Amount": "Volume"})
         self.assertEqual((renamed.findings, [row["Volume"] for row in renamed.source.rows().to_dicts()]), ((), [2, 2]))
 

@@ -8,10 +8,11 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from pathlib import Path
 
-    from oak_ledger.reference import FileEdit, Mend
+    from oak_ledger.reference import Mend
     from oak_ledger.report import Report
     from oak_ledger.source import Source
     from oak_ledger.source.document import Document
+    from oak_ledger.source.edits import FileEdit
 
 
 def documents(reports: Sequence[Report]) -> list[tuple[Path, Document]]:
@@ -38,12 +39,26 @@ def show_edits(edits: Sequence[FileEdit]) -> None:
 
 def write_edit(before: Source, after: Source, *, dry_run: bool = False) -> None:
     """Write one definition and show what changed in it."""
-    from oak_ledger.reference import FileEdit, Mend
+    from oak_ledger.reference import Mend
+    from oak_ledger.source.edits import FileEdit
 
     if before.path is None:
         return
-    edit = FileEdit(before.path, before.document, after.document)
-    apply(Mend(after, (edit,) if edit.before.text != edit.after.text else ()), dry_run=dry_run)
+    edit = FileEdit(before.path, before.document.text, after.document.text)
+    apply(Mend(after, (edit,) if edit.before != edit.after else ()), dry_run=dry_run)
+
+
+def what_is_run() -> str:
+    """The command that is being run, as it goes into the log of edits."""
+    import click
+
+    context = click.get_current_context(silent=True)
+    if context is None:
+        return "edit"
+    path = context.command_path.removeprefix("oak ")
+    given = [value for value in context.params.values() if isinstance(value, (str, tuple)) and value]
+    words = [word for value in given for word in ([value] if isinstance(value, str) else value)]
+    return " ".join([path, *map(str, words[1:])])[:120]
 
 
 def apply(mend: Mend, *, dry_run: bool) -> None:
@@ -59,5 +74,5 @@ def apply(mend: Mend, *, dry_run: bool) -> None:
     if dry_run:
         console().print(Text(f"dry run: {said} would change; nothing was written"))
         return
-    mend.apply()
+    mend.apply(what_is_run())
     console().print(Text(f"{said} changed"))

@@ -121,7 +121,21 @@ class Typed:
         least, most = value_text(self.least) or "", value_text(self.most) or ""
         why = f"arrives as {self.kind.kind}" + (f", {least} to {most}" if least else "")
         return Evidence(
-            self.kind.kind, self.kind.scale, 38, "", "", self.rows, self.nulls, said, 0, (), least, most, why, (), self.kind
+            self.kind.kind,
+            self.kind.scale,
+            38,
+            "",
+            "",
+            self.rows,
+            self.nulls,
+            said,
+            0,
+            (),
+            least,
+            most,
+            why,
+            (),
+            self.kind,
         )
 
 

@@ -88,7 +88,9 @@ class _Lines:
     def __init__(self, file: IO[bytes], spec: ReadingSpec, path: Path) -> None:
         self.spec, self.path = spec, path
         self.number = 0
-        self.lines: Iterator[bytes | str] = iter(file) if not spec.encoding.startswith("utf-16") else _wide_lines(file, spec.encoding)
+        self.lines: Iterator[bytes | str] = (
+            iter(file) if not spec.encoding.startswith("utf-16") else _wide_lines(file, spec.encoding)
+        )
         self.held: list[tuple[int, str]] = []
         self.wrong: dict[int, str] = {}
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from oak_ledger.reference.candidates import Candidate, candidates
-from oak_ledger.reference.mend import FileEdit, Mend, plan_mend
+from oak_ledger.reference.mend import Mend, plan_mend
 from oak_ledger.reference.trace import Broken, breakage, dependents
 
-__all__ = ["Broken", "Candidate", "FileEdit", "Mend", "breakage", "candidates", "dependents", "plan_mend"]
+__all__ = ["Broken", "Candidate", "Mend", "breakage", "candidates", "dependents", "plan_mend"]

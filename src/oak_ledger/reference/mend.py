@@ -2,40 +2,17 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from oak_ledger.errors import OakError, UnusableInput
+from oak_ledger.errors import OakError
 from oak_ledger.formula.checker import nearest_hint
 from oak_ledger.source.definition import FieldSpec
-from oak_ledger.source.document import Document, write_text
+from oak_ledger.source.document import Document
+from oak_ledger.source.edits import FileEdit, write_edits
 from oak_ledger.source.places import references, repointed
 from oak_ledger.source.source import Source
-
-
-@dataclass(frozen=True, slots=True)
-class FileEdit:
-    """A file before and after."""
-
-    path: Path
-    before: Document
-    after: Document
-
-    def lines(self) -> list[tuple[int, str, str]]:
-        """The lines that change, each as (line number before, before, after); an empty text is a line that is not there."""
-        old, new = self.before.text.split("\n"), self.after.text.split("\n")
-        found = []
-        for tag, start, end, new_start, new_end in difflib.SequenceMatcher(
-            None, old, new, autojunk=False
-        ).get_opcodes():
-            if tag != "equal":
-                for at in range(max(end - start, new_end - new_start)):
-                    before = old[start + at] if start + at < end else ""
-                    after = new[new_start + at] if new_start + at < new_end else ""
-                    found.append((start + at + 1, before, after))
-        return found
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,21 +22,10 @@ class Mend:
     source: Source
     edits: tuple[FileEdit, ...]
 
-    def apply(self) -> None:
-        """Write every file, or none: where one cannot be written, those written before are put back."""
-        written: list[FileEdit] = []
-        for edit in self.edits:
-            if edit.path.read_text("utf-8").replace("\r\n", "\n") != edit.before.text:
-                message = f"{edit.path} has changed since it was read; nothing was written."
-                raise UnusableInput("changed-meanwhile", message, hint="Run the mend again.")
-        try:
-            for edit in self.edits:
-                write_text(edit.path, edit.after.text)
-                written.append(edit)
-        except UnusableInput:
-            for edit in written:
-                write_text(edit.path, edit.before.text)
-            raise
+    def apply(self, what: str = "mend") -> None:
+        """Write every file, or none; the edit is kept in the definition's log as `what`."""
+        if self.source.path is not None and self.edits:
+            write_edits(self.source.path, self.edits, what)
 
 
 def plan_mend(
@@ -91,11 +57,11 @@ def plan_mend(
         mended = mended.with_renamed(names)
     edits = []
     if mended.document.text != document.text and source.path is not None:
-        edits.append(FileEdit(source.path, document, mended.document))
+        edits.append(FileEdit(source.path, document.text, mended.document.text))
     for path, other in others:
         after = repointed(other, renames)
         if after.text != other.text:
-            edits.append(FileEdit(path, other, after))
+            edits.append(FileEdit(path, other.text, after.text))
     return Mend(mended, tuple(edits))
 
 

@@ -13,6 +13,7 @@ from oak_ledger.formula.types import CAST_NAMES, MAX_DIGITS, Type
 from oak_ledger.origin.spec import OriginSpec, PartSpec
 from oak_ledger.source.document import Shape
 from oak_ledger.source.formats import BadFormat, Format
+from oak_ledger.source.naming import NameRule
 
 Role = Literal["dimension", "measure"]
 AGGREGATES = ("sum", "average", "median", "least", "largest", "count", "distinct", "none")
@@ -154,10 +155,11 @@ DEFINITION = Shape(
         "source": SourceSpec,
         "origin": OriginSpec,
         "part": PartSpec,
+        "naming": NameRule,
         "field": FieldSpec,
         "constant": ConstantSpec,
         "filter": FilterSpec,
     },
-    frozenset({"part", "field", "constant", "filter"}),
+    frozenset({"part", "naming", "field", "constant", "filter"}),
     ("source", "origin"),
 )

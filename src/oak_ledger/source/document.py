@@ -93,6 +93,18 @@ class Document:
         blocks.insert(at, made)
         return replace(self, blocks=tuple(blocks))
 
+    def reordered(self, name: str, order: Sequence[Block]) -> Document:
+        """The document with the blocks of a name in another order, in the places that they take up now."""
+        waiting = iter(order)
+        blocks = [next(waiting) if block.name == name else block for block in self.blocks]
+        spaced = [
+            replace(block, text=block.text.rstrip("\n") + "\n\n")
+            if at + 1 < len(blocks) and block.name == name
+            else block
+            for at, block in enumerate(blocks)
+        ]
+        return replace(self, blocks=tuple(spaced))
+
     def without(self, old: Sequence[Block]) -> Document:
         """The document without some blocks."""
         return replace(self, blocks=tuple(block for block in self.blocks if all(block is not one for one in old)))

@@ -12,9 +12,10 @@ from typing import Any
 import pyarrow as pa
 from pydantic import ValidationError
 
-from oak_ledger.errors import Finding, OakError, Place, UnusableInput
+from oak_ledger.errors import Finding, OakError, UnusableInput
+from oak_ledger.formula.checker import nearest_hint
 from oak_ledger.formula.types import TEXT
-from oak_ledger.origin import FilesFeed, OpenOrigin, OriginSpec, open_origin
+from oak_ledger.origin import OpenOrigin, OriginSpec, open_origin
 from oak_ledger.origin.delimited import detect
 from oak_ledger.origin.feeds import FILE_COLUMN, Progress
 from oak_ledger.origin.joins import JoinFeed, JoinStep
@@ -22,8 +23,10 @@ from oak_ledger.origin.judge import Evidence, Judge, Typed
 from oak_ledger.origin.rows_of_text import BadRow
 from oak_ledger.origin.spec import Header, OriginKind, PartSpec, ReadingSpec
 from oak_ledger.origin.workbook import ENDINGS, find_header, read_cells, sheets
+from oak_ledger.source.arrival import dropped_findings, shape_findings
 from oak_ledger.source.definition import DEFINITION
 from oak_ledger.source.document import new_block, parse_document, write_bytes
+from oak_ledger.source.naming import named
 from oak_ledger.source.source import Source
 
 _IDENTIFIER = re.compile(
@@ -298,32 +301,6 @@ def _slug(text: str) -> str:
     return re.sub(r"\W+", "_", text.strip().lower()).strip("_") or "source"
 
 
-def shape_findings(feed: OpenOrigin) -> list[Finding]:
-    """Files of another shape than the first, each with its difference."""
-    found = []
-    for path, missing, more in feed.shapes() if isinstance(feed, FilesFeed) else ():
-        said = [f"has no column {', '.join(missing)}"] if missing else []
-        said += [f"has the column {', '.join(more)} besides"] if more else []
-        message = f"{path.name} {' and '.join(said)}; where a column is not there, its rows have no value."
-        hint = "If a column has another name in it, say so under [origin]: renamed = { 'arriving' = 'name' }."
-        found.append(Finding("file-differs", message, Place(path.name), hint, "warning"))
-    return found
-
-
-def dropped_findings(feed: OpenOrigin) -> list[Finding]:
-    """What was dropped or mended in the last reading: nothing vanishes silently."""
-    found = []
-    for kept, did in ((False, "left out"), (True, "taken although they are not as they should be")):
-        rows = [row for row in feed.bad_rows if row.kept == kept]
-        if rows:
-            first = rows[0]
-            message = f"{len(rows):,} row{'s were' if len(rows) > 1 else ' was'} {did}, first {first.file} line {first.line}: {first.why}."
-            numbers = {"rows": len(rows)}
-            code = "rows-mended" if kept else "rows-dropped"
-            found.append(Finding(code, message, Place(first.file), severity="warning", numbers=numbers))
-    return found
-
-
 def _judged(feed: OpenOrigin, sample: int | None) -> tuple[dict[str, Judge | Typed], int]:
     kinds = {name: kind for name, kind in feed.columns().items() if name != FILE_COLUMN}
     judges: dict[str, Judge | Typed] = {name: Judge() if kind == TEXT else Typed(kind) for name, kind in kinds.items()}
@@ -350,6 +327,29 @@ def _proposals(judges: dict[str, Judge | Typed], *, nice: bool) -> list[Proposal
         taken.add(name.casefold())
         made.append(propose(column, name, judge.verdict()))
     return made
+
+
+def restored(source: Source, columns: Sequence[str]) -> Source:
+    """The source with fields more for columns that no field takes over, types judged, named by the standing rules."""
+    there = {name.casefold(): name for name in source.compiled.arriving}
+    for column in columns:
+        name = there.get(column.casefold())
+        if name is None:
+            hint = (
+                nearest_hint(column, source.compiled.arriving, str)
+                or f"Columns are {', '.join(source.compiled.arriving)}."
+            )
+            raise OakError("unknown-column", f"There is no column {column!r} in the origin.", hint=hint)
+        if name not in source.new_columns():
+            raise OakError("column-taken", f"A field takes the column {name!r} over already.")
+        kind = source.compiled.arriving[name]
+        judge: Judge | Typed = Judge() if kind == TEXT else Typed(kind)
+        for batch in source.opened.batches([name]):
+            judge.see(batch.column(name))
+        rules = source.naming()
+        made = propose(name, named(name, rules) if rules else nice_name(name), judge.verdict())
+        source = source.changed(source.document.added("field", made.keys))
+    return source
 
 
 def propose(column: str, name: str, evidence: Evidence) -> Proposal:

@@ -17,12 +17,14 @@ from oak_ledger.formula import checked as c
 from oak_ledger.formula.checker import nearest_hint
 from oak_ledger.formula.lexer import name_text
 from oak_ledger.origin import OpenOrigin, OriginSpec, TableFeed, open_origin
-from oak_ledger.origin.feeds import Progress
+from oak_ledger.origin.feeds import FILE_COLUMN, Progress
 from oak_ledger.origin.spec import PartSpec
 from oak_ledger.source.answer import Answer
+from oak_ledger.source.arrival import dropped_findings
 from oak_ledger.source.compiled import AnySpec, Compiled, State, compile_names
 from oak_ledger.source.definition import DEFINITION, ConstantSpec, FieldSpec, FilterSpec, SourceSpec
 from oak_ledger.source.document import Block, Document, parse_document, read_document, write_text
+from oak_ledger.source.naming import NameRule, renames
 from oak_ledger.source.places import bare_name, is_name, repointed
 
 if TYPE_CHECKING:
@@ -341,7 +343,7 @@ class Source:
         faults = result.faults.found()
         if strict and faults:
             raise FormulaError.of([Finding("fault", one.sentence() + ".", Place(one.field)) for one in faults])
-        findings: list[Finding] = []
+        findings: list[Finding] = dropped_findings(self.opened)
         complete = question.grouped or question.limit is None
         if filtered and complete and result.rows_read and not result.rows_used:
             findings.append(
@@ -451,6 +453,86 @@ class Source:
         if key != self.about.key:
             document = document.replaced(document.all("source")[0], {"key": list(key)})
         return self.changed(document)
+
+    def with_order(self, names: Sequence[str]) -> Source:
+        """The fields in this order; those not named follow in the order that they have."""
+        wanted = [self.state(name).name for name in names]
+        blocks = {str(block.values["name"]): block for block in self.document.all("field")}
+        order = [*wanted, *(name for name in blocks if name not in wanted)]
+        return self.changed(self.document.reordered("field", [blocks[name] for name in order]))
+
+    def with_moved(self, names: Sequence[str], *, before: str | None = None, after: str | None = None) -> Source:
+        """Some fields moved together before or after another one; to the end where neither is said."""
+        moved = [self.state(name).name for name in names]
+        rest = [state.name for state in self.fields if state.name not in moved]
+        anchor = self.state(before or after).name if before or after else None
+        if anchor in moved:
+            raise OakError("moved-to-itself", f"{anchor} cannot be moved beside itself.")
+        at = len(rest) if anchor is None else rest.index(anchor) + (after is not None)
+        return self.with_order([*rest[:at], *moved, *rest[at:]])
+
+    def with_sorted(self, *, by: str = "name", down: bool = False) -> Source:
+        """The fields sorted by `name`, or by `type` and name."""
+        kinds = ("text", "boolean", "date", "timestamp", "integer", "decimal", "number")
+
+        def key(state: State) -> tuple[int, str]:
+            rank = kinds.index(state.type.kind) if by == "type" and state.type and state.type.kind in kinds else 0
+            return rank, state.name.casefold()
+
+        return self.with_order([state.name for state in sorted(self.fields, key=key, reverse=down)])
+
+    def with_rule_names(self, rule: NameRule, names: Sequence[str] | None = None, *, standing: bool = False) -> Source:
+        """Fields renamed by a rule (all, or those named); with `standing` the rule is kept for columns yet to come."""
+        chosen = [state.name for state in self.fields] if names is None else [self.state(name).name for name in names]
+        changes = renames(chosen, rule)
+        made = self.with_renamed(changes) if changes else self
+        if standing:
+            made = made.changed(made.document.added("naming", rule.model_dump(exclude_defaults=True)))
+        return made
+
+    def with_listed_names(self, names: Sequence[str]) -> Source:
+        """The plain fields renamed from a list, in the order of their columns in the origin."""
+        order = list(self.compiled.arriving)
+        plain = [state for state in self.fields if isinstance(state.spec, FieldSpec) and state.spec.column in order]
+        plain.sort(key=lambda state: order.index(state.spec.column) if isinstance(state.spec, FieldSpec) else 0)
+        if len(plain) != len(names):
+            message = f"The list has {len(names)} names, but there are {len(plain)} plain fields."
+            raise OakError("names-count", message, hint="Keep the fields that the list is for, or correct the list.")
+        return self.with_renamed({state.name: name for state, name in zip(plain, names, strict=True)})
+
+    def with_first_row_names(self) -> Source:
+        """The first row taken as the header: fields get its values as names, and the row is no row any more."""
+        header = self.origin.header
+        if self.origin.kind not in ("file", "files", "sheet"):
+            raise OakError("no-header", f"An origin of kind {self.origin.kind} has no header row.")
+        first = self._first_arriving()
+        line = 1 if header == "none" else 2 if header == "first" else header + 1
+        document = self.document.replaced(self.document.all("origin")[0], {"header": line, "names": None})
+        for block in document.all("field"):
+            column = block.values.get("column")
+            if first.get(column):
+                document = document.replaced(block, {"column": str(first[column]).strip()})
+        made = self.changed(document)
+        taken = {state.name: str(first[state.spec.column]).strip() for state in self.fields
+                 if isinstance(state.spec, FieldSpec) and first.get(state.spec.column)}  # fmt: skip
+        return made.with_renamed(taken)
+
+    def _first_arriving(self) -> dict[str, Any]:
+        """The first row as it arrives, by column."""
+        names = [name for name in self.compiled.arriving if name != FILE_COLUMN]
+        for batch in self.opened.batches(names):
+            if batch.num_rows:
+                return dict(batch.slice(0, 1).to_pylist()[0])
+        raise OakError("no-rows", "There is no first row to take names from.")
+
+    def new_columns(self) -> list[str]:
+        """The columns of the origin that no field takes over."""
+        taken = {state.spec.column for state in self.fields if isinstance(state.spec, FieldSpec)}
+        return [name for name in self.compiled.arriving if name not in taken and name != FILE_COLUMN]
+
+    def naming(self) -> list[NameRule]:
+        """The standing rules for names."""
+        return self.document.specs("naming", NameRule)
 
 
 def _no_name_twice(document: Document) -> None:

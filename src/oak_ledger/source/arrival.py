@@ -1,0 +1,32 @@
+"""What is told of the rows' arrival: files of another shape, rows that were left out, columns that nobody takes."""
+
+from __future__ import annotations
+
+from oak_ledger.errors import Finding, Place
+from oak_ledger.origin import FilesFeed, OpenOrigin
+
+
+def shape_findings(feed: OpenOrigin) -> list[Finding]:
+    """Files of another shape than the first, each with its difference."""
+    found = []
+    for path, missing, more in feed.shapes() if isinstance(feed, FilesFeed) else ():
+        said = [f"has no column {', '.join(missing)}"] if missing else []
+        said += [f"has the column {', '.join(more)} besides"] if more else []
+        message = f"{path.name} {' and '.join(said)}; where a column is not there, its rows have no value."
+        hint = "If a column has another name in it, say so under [origin]: renamed = { 'arriving' = 'name' }."
+        found.append(Finding("file-differs", message, Place(path.name), hint, "warning"))
+    return found
+
+
+def dropped_findings(feed: OpenOrigin) -> list[Finding]:
+    """What was dropped or mended in the last reading: nothing vanishes silently."""
+    found = []
+    for kept, did in ((False, "left out"), (True, "taken although they are not as they should be")):
+        rows = [row for row in feed.bad_rows if row.kept == kept]
+        if rows:
+            first = rows[0]
+            message = f"{len(rows):,} row{'s were' if len(rows) > 1 else ' was'} {did}, first {first.file} line {first.line}: {first.why}."
+            numbers = {"rows": len(rows)}
+            code = "rows-mended" if kept else "rows-dropped"
+            found.append(Finding(code, message, Place(first.file), severity="warning", numbers=numbers))
+    return found
