@@ -10,6 +10,7 @@ import pyarrow as pa
 import oak_ledger as oak
 from oak_ledger.insight.additivity import nature_of
 from oak_ledger.insight.fingerprint import fingerprint, renamed_between, shared
+from oak_ledger.source import edits
 from tests.support import D, FolderCase, loads
 
 # A formula for a row over `loads`, and its nature.
@@ -292,7 +293,7 @@ class Broken(FolderCase):
         planned = oak.plan_mend(self.source, {"STAND": "COMPARTMENT"}, self.others(), names={"Stand": "Compartment"})
         before = {edit.path: edit.path.read_text() for edit in planned.edits}
         self.assertEqual(len(before), 2)
-        real = __import__("oak_ledger.reference.mend", fromlist=["write_text"]).write_text
+        real = edits.write_text
         calls: list[Any] = []
 
         def fails_second(path: Any, text: str) -> None:
@@ -301,7 +302,7 @@ class Broken(FolderCase):
                 raise oak.UnusableInput("not-written", "No space left on device.")
             real(path, text)
 
-        with mock.patch("oak_ledger.reference.mend.write_text", fails_second):
+        with mock.patch.object(edits, "write_text", fails_second):
             self.raises("not-written", planned.apply)
         self.assertEqual({path: path.read_text() for path in before}, before)
         self.report.write_text(REPORT + "\n# changed meanwhile\n")

@@ -14,10 +14,12 @@ from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import Grain
 from oak_ledger.formula import nodes as n
 from oak_ledger.formula.lexer import name_text
+from oak_ledger.formula.parser import parse
 from oak_ledger.formula.types import MAX_DIGITS, TEXT, Type
 from oak_ledger.insight.additivity import Nature, nature_of, nature_of_formula, ratio_of_sums
+from oak_ledger.source.arrival import dropped_findings, shape_findings
 from oak_ledger.source.compiled import State
-from oak_ledger.source.definition import FieldSpec, read_type
+from oak_ledger.source.definition import FieldSpec, RuleSpec, read_type
 from oak_ledger.source.formats import show
 from oak_ledger.source.places import repointed_formula
 from oak_ledger.source.source import ANSWER_CHECKS, CHECKS, Source
@@ -75,6 +77,20 @@ def prove(source: Source) -> Iterator[Finding]:
         if found is not None:
             yield found
     yield from _key(source)
+    if source.published is None:
+        yield from shape_findings(source.opened)
+        yield from dropped_findings(source.opened)
+        yield from _new_columns(source)
+
+
+def _new_columns(source: Source) -> Iterator[Finding]:
+    """Columns that no field takes over, where others that fields need are gone: one may be the other."""
+    new = source.new_columns()
+    broken = any(one.code == "missing-column" for state in source.fields for one in state.findings)
+    if new and broken:
+        names = ", ".join(new[:5]) + (" …" if len(new) > 5 else "")
+        hint = "A column may have been renamed: see the candidates; or take it over: oak field restore."
+        yield Finding("columns-untaken", f"No field takes over {names}.", Place(source.document.where), hint, "note")
 
 
 def _probes(source: Source) -> Iterator[Probe]:
@@ -88,7 +104,11 @@ def _probes(source: Source) -> Iterator[Probe]:
             yield from _summed_inside(source, state, spec.formula, state.tree)
             yield from _spreading(source, state, spec.formula, state.tree)
         if spec.rule:
-            yield _ruled(source, state, spec)
+            condition = repointed_formula(spec.rule, {"value": state.name})
+            yield _ruled(source, _place(source, state), f"{state.name} breaks its rule {spec.rule.strip()}", condition)
+    for rule in source.document.specs("rule", RuleSpec):
+        place = Place(f"{source.document.where}, rule {rule.name!r}")
+        yield _ruled(source, place, f"The rule {rule.name!r} is broken", rule.holds)
 
 
 def _place(source: Source, state: State, text: str = "", node: n.Node | None = None) -> Place:
@@ -254,28 +274,30 @@ def _edited(text: str, whole: n.Node, edits: Sequence[tuple[n.Node, str]]) -> st
 # -- rules and keys -----------------------------------------------------------------------------------------------
 
 
-def _ruled(source: Source, state: State, spec: FieldSpec) -> Probe:
-    condition = repointed_formula(spec.rule, {"value": state.name})
-    place = _place(source, state)
-
+def _ruled(source: Source, place: Place, said: str, condition: str) -> Probe:
     def judge(values: Values) -> Finding | None:
         if values["broken"] is None:
             findings = source.check_formula(condition, where=place.where).findings
-            said = findings[0].message if findings else "it is no condition on a row."
-            return Finding(
-                "bad-rule",
-                f"The rule of {state.name} cannot be computed: {said}",
-                place,
-                f"rule: {spec.rule}",
-            )
+            why = findings[0].message if findings else "it is no condition on a row."
+            return Finding("bad-rule", f"This rule cannot be computed: {why}", place, f"It says {condition.strip()}")
         if not values["broken"]:
             return None
-        message = f"{state.name} breaks its rule {spec.rule.strip()} in {values['broken']:,} rows."
-        return Finding(
-            "rule-broken", message, place, f"See them: where NOT ({condition})", "warning", None, dict(values)
+        shown = source.rows(_rule_fields(source, condition), where=f"NOT ({condition})", limit=2).to_dicts()
+        samples = "; ".join(
+            ", ".join(f"{name} {show(value) or 'null'}" for name, value in row.items()) for row in shown
         )
+        message = f"{said} in {values['broken']:,} rows, such as {samples}."
+        hint = f'See them: --where "NOT ({condition.strip()})"'
+        return Finding("rule-broken", message, place, hint, "warning", None, dict(values))
 
     return Probe({"broken": f"COUNT(*) FILTER (WHERE NOT ({condition}))"}, judge)
+
+
+def _rule_fields(source: Source, condition: str) -> list[str]:
+    """What to show of a row that breaks a rule: the key, and the fields that the rule reads."""
+    used = [name.name for name in n.names(parse(condition).tree) if name.name.casefold() in source.compiled.states]
+    known = [source.state(name).name for name in (*source.about.key, *used)]
+    return [name_text(name) for name in dict.fromkeys(known)] or ["1 = 1"]
 
 
 def _with_exact_copies(source: Source) -> tuple[Source, list[Probe]]:

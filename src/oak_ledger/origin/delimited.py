@@ -264,3 +264,30 @@ def first_rows(path: Path, spec: ReadingSpec, count: int) -> tuple[list[str], li
     lines = [line for line in text.splitlines(keepends=True) if not spec.comment or not line.startswith(spec.comment)]
     rows = _rows("".join(lines), spec.separator, spec.quote, count + header_lines(spec) + 5)
     return names, [row for row in rows[header_lines(spec) :] if row][:count]
+
+
+def two_columns(path: Path) -> dict[str, str]:
+    """A file of two columns, found and meant, as a recode list; a first line that says so is a header."""
+    head = head_of(path)
+    encoding, _ = _encoding(path, head)
+    text = path.read_text(encoding)
+    separator, _ = _separator(text, '"')
+    rows = [row for row in csv.reader(io.StringIO(text), delimiter=separator) if any(row)]
+    bad = next((at for at, row in enumerate(rows, 1) if len(row) != 2), None)
+    if bad is not None:
+        message = f"{path.name}, row {bad} has {len(rows[bad - 1])} values; a recode list has two: found and meant."
+        raise UnusableInput("bad-list", message)
+    if rows and [cell.strip().lower() for cell in rows[0]] in (["found", "meant"], ["from", "to"], ["old", "new"]):
+        rows = rows[1:]
+    return {found: meant for found, meant in rows}
+
+
+def listed_names(path: Path) -> list[str]:
+    """A list of names, one a line or separated in one line."""
+    head = head_of(path)
+    encoding, _ = _encoding(path, head)
+    lines = [line.strip() for line in path.read_text(encoding).splitlines() if line.strip()]
+    if len(lines) == 1:
+        separator, _ = _separator(lines[0], '"')
+        return [cell.strip() for cell in next(csv.reader([lines[0]], delimiter=separator))]
+    return lines

@@ -103,13 +103,18 @@ class Compiled:
 
 
 def compile_names(
-    specs: Sequence[AnySpec], arriving: Mapping[str, Type], *, ready: bool = False, where: str = ""
+    specs: Sequence[AnySpec],
+    arriving: Mapping[str, Type],
+    *,
+    ready: bool = False,
+    where: str = "",
+    recoding: Mapping[str, str] | None = None,
 ) -> Compiled:
     """Make every name ready. `arriving` are the origin's columns with their types.
 
-    With `ready`, row values have been computed before (a published source): each is the column of its own name.
+    `recoding` has a formula over VALUE for each field with a recode list. With `ready`, row values have been computed before (a published source): each is the column of its own name.
     """
-    work = _Compiler(arriving, ready, where)
+    work = _Compiler(arriving, ready, where, recoding or {})
     by_key = {spec.name.casefold(): spec for spec in specs}
     columns = {spec.column.casefold(): spec.name for spec in specs if isinstance(spec, FieldSpec) and spec.column}
     parsed = {key: parse(_formula_of(spec)) for key, spec in by_key.items() if _formula_of(spec)}
@@ -195,8 +200,8 @@ def _ordered(specs: Mapping[str, AnySpec], needs: Mapping[str, list[str]]) -> tu
 
 
 class _Compiler:
-    def __init__(self, arriving: Mapping[str, Type], ready: bool, where: str) -> None:
-        self.arriving, self.ready, self.where = arriving, ready, where
+    def __init__(self, arriving: Mapping[str, Type], ready: bool, where: str, recoding: Mapping[str, str]) -> None:
+        self.arriving, self.ready, self.where, self.recoding = arriving, ready, where, recoding
         self.states: dict[str, State] = {}
         self.expressions: dict[str, Expression] = {}
 
@@ -253,7 +258,7 @@ class _Compiler:
         )
         value = Known(column, arriving, Grain.ROW)
         reading = reading_formula(spec, arriving)
-        steps = [text for text in (reading, spec.clean) if text]
+        steps = [text for text in (reading, self.recoding.get(spec.name, ""), spec.clean) if text]
         expression = Expression(spec.name, VALUE, c.FieldRef(0, 0, arriving, Grain.ROW, column))
         findings: tuple[Finding, ...] = ()
         for at, text in enumerate(steps):
@@ -276,6 +281,12 @@ class _Compiler:
                 self.expressions[step] = expression
                 value = Known(step, formula.checked.type, Grain.ROW)
         self.keep(State(spec.name, spec, "field", None if findings else expression, findings, ()))
+
+
+def recoding_formula(values: Mapping[str, str]) -> str:
+    """A recode list as a formula over VALUE: what is in the list is replaced, the rest stays."""
+    cases = " ".join(f"WHEN {quote_text(found)} THEN {quote_text(meant)}" for found, meant in values.items())
+    return f"CASE {VALUE} {cases} ELSE {VALUE} END" if cases else ""
 
 
 def reading_formula(spec: FieldSpec, arriving: Type) -> str:

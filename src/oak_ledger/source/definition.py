@@ -67,6 +67,10 @@ class FieldSpec(_Table):
     decimal_mark: Literal[".", ","] = Field(".", description="the decimal mark in the column: . or ,")
     thousands_mark: Literal["", ",", ".", " ", "'"] = Field("", description="the thousands mark in the column")
     null_words: tuple[str, ...] = Field((), description="texts in the column that mean that there is no value")
+    values: dict[str, str] = Field(
+        default_factory=dict, description="a recode list: { found = 'meant' }, applied to text"
+    )
+    values_from: str = Field("", description="a file of two columns, found and meant, used like values")
     clean: str = refers("formula", "a formula over VALUE, applied in place")
     rule: str = refers("formula", "a condition over VALUE, or over the row, that must hold")
     format: str = Field("", description="how values are shown, such as 0.00, 0,000, 0.0% or DD.MM.YYYY")
@@ -99,9 +103,10 @@ class FieldSpec(_Table):
         if bool(self.column) == bool(self.formula):
             both = "both a column and a formula" if self.column else "neither a column nor a formula"
             raise ValueError(f"the field {self.name!r} has {both}; a field has one of them")
-        if self.formula and (self.type or self.clean or self.template or self.null_words):
+        reading = (self.type, self.clean, self.template, self.null_words, self.values, self.values_from)
+        if self.formula and any(reading):
             raise ValueError(
-                f"the field {self.name!r} is calculated: type, template, null_words and clean belong to plain fields"
+                f"the field {self.name!r} is calculated: type, template, null_words, values and clean belong to plain fields"
             )
         return self
 
@@ -109,6 +114,14 @@ class FieldSpec(_Table):
     def calculated(self) -> bool:
         """Whether it is a formula and not a column."""
         return bool(self.formula)
+
+
+class RuleSpec(_Table):
+    """A `[[rule]]` of the source: a condition that every row must meet."""
+
+    name: str = Field(description="what the rule says, in words", min_length=1)
+    holds: str = refers("formula", "the condition on a row", ...)
+    description: str = Field("", description="why it must hold")
 
 
 ConstantValue = bool | int | Decimal | str | dt.date
@@ -159,7 +172,8 @@ DEFINITION = Shape(
         "field": FieldSpec,
         "constant": ConstantSpec,
         "filter": FilterSpec,
+        "rule": RuleSpec,
     },
-    frozenset({"part", "naming", "field", "constant", "filter"}),
+    frozenset({"part", "naming", "field", "constant", "filter", "rule"}),
     ("source", "origin"),
 )

@@ -17,11 +17,12 @@ from oak_ledger.formula import checked as c
 from oak_ledger.formula.checker import nearest_hint
 from oak_ledger.formula.lexer import name_text
 from oak_ledger.origin import OpenOrigin, OriginSpec, TableFeed, open_origin
+from oak_ledger.origin.delimited import two_columns
 from oak_ledger.origin.feeds import FILE_COLUMN, Progress
 from oak_ledger.origin.spec import PartSpec
 from oak_ledger.source.answer import Answer
 from oak_ledger.source.arrival import dropped_findings
-from oak_ledger.source.compiled import AnySpec, Compiled, State, compile_names
+from oak_ledger.source.compiled import AnySpec, Compiled, State, compile_names, recoding_formula
 from oak_ledger.source.definition import DEFINITION, ConstantSpec, FieldSpec, FilterSpec, SourceSpec
 from oak_ledger.source.document import Block, Document, parse_document, read_document, write_text
 from oak_ledger.source.naming import NameRule, renames
@@ -130,8 +131,19 @@ class Source:
             *self.document.specs("constant", ConstantSpec),
             *self.document.specs("filter", FilterSpec),
         ]
-        where = self.document.where
-        return compile_names(specs, self.opened.columns(), ready=self.published is not None, where=where)
+        published = self.published is not None
+        recoding = {} if published else self._recoding()
+        arriving = self.opened.columns()
+        return compile_names(specs, arriving, ready=published, where=self.document.where, recoding=recoding)
+
+    def _recoding(self) -> dict[str, str]:
+        """The recode lists of fields, as formulas."""
+        made = {}
+        for spec in self.document.specs("field", FieldSpec):
+            if spec.values or spec.values_from:
+                listed = two_columns(self.folder / spec.values_from) if spec.values_from else {}
+                made[spec.name] = recoding_formula({**listed, **spec.values})
+        return made
 
     @property
     def fields(self) -> list[State]:
@@ -465,7 +477,8 @@ class Source:
         """Some fields moved together before or after another one; to the end where neither is said."""
         moved = [self.state(name).name for name in names]
         rest = [state.name for state in self.fields if state.name not in moved]
-        anchor = self.state(before or after).name if before or after else None
+        beside = before or after
+        anchor = self.state(beside).name if beside else None
         if anchor in moved:
             raise OakError("moved-to-itself", f"{anchor} cannot be moved beside itself.")
         at = len(rest) if anchor is None else rest.index(anchor) + (after is not None)
@@ -509,12 +522,14 @@ class Source:
         line = 1 if header == "none" else 2 if header == "first" else header + 1
         document = self.document.replaced(self.document.all("origin")[0], {"header": line, "names": None})
         for block in document.all("field"):
-            column = block.values.get("column")
+            column = str(block.values.get("column", ""))
             if first.get(column):
                 document = document.replaced(block, {"column": str(first[column]).strip()})
         made = self.changed(document)
-        taken = {state.name: str(first[state.spec.column]).strip() for state in self.fields
-                 if isinstance(state.spec, FieldSpec) and first.get(state.spec.column)}  # fmt: skip
+        taken = {}
+        for state in self.fields:
+            if isinstance(state.spec, FieldSpec) and first.get(state.spec.column):
+                taken[state.name] = str(first[state.spec.column]).strip()
         return made.with_renamed(taken)
 
     def _first_arriving(self) -> dict[str, Any]:
