@@ -32,6 +32,11 @@ if TYPE_CHECKING:
     from oak_ledger.insight import Fingerprint as Fingerprint
     from oak_ledger.insight import drift as drift
     from oak_ledger.insight import renamed_between as renamed_between
+    from oak_ledger.insight.profile import FieldProfile as FieldProfile
+    from oak_ledger.insight.profile import Suspicion as Suspicion
+    from oak_ledger.insight.profile import profile as profile
+    from oak_ledger.origin.workbook import Sheet as Sheet
+    from oak_ledger.origin.workbook import sheets as sheets
     from oak_ledger.present.save import save_report as save_report
     from oak_ledger.reference import Broken as Broken
     from oak_ledger.reference import Candidate as Candidate
@@ -49,11 +54,22 @@ if TYPE_CHECKING:
     from oak_ledger.source import Answer as Answer
     from oak_ledger.source import Source as Source
     from oak_ledger.source import open_source as open_source
+    from oak_ledger.source.compare import Comparison as Comparison
+    from oak_ledger.source.compare import FieldChange as FieldChange
     from oak_ledger.source.compare import Retyped as Retyped
+    from oak_ledger.source.compare import compared as compared
+    from oak_ledger.source.compare import earlier as earlier
     from oak_ledger.source.compare import retyped as retyped
+    from oak_ledger.source.edits import Edit as Edit
+    from oak_ledger.source.edits import edits_of as edits_of
+    from oak_ledger.source.edits import redo as redo
+    from oak_ledger.source.edits import undo as undo
     from oak_ledger.source.intake import Intake as Intake
     from oak_ledger.source.intake import Proposal as Proposal
+    from oak_ledger.source.intake import restored as restored
     from oak_ledger.source.intake import take_in as take_in
+    from oak_ledger.source.intake import take_in_join as take_in_join
+    from oak_ledger.source.naming import NameRule as NameRule
     from oak_ledger.source.trial import Trial as Trial
     from oak_ledger.source.trial import trial as trial
 
@@ -64,12 +80,16 @@ _ROOMS = {
     "errors": ("Finding", "FormulaError", "OakError", "Place", "UnusableInput"),
     "formula": ("Formula", "Function", "find_functions"),
     "insight": ("Fingerprint", "drift", "renamed_between"),
+    "insight.profile": ("FieldProfile", "Suspicion", "profile"),
+    "origin.workbook": ("Sheet", "sheets"),
     "present.save": ("save_report",),
     "reference": ("Broken", "Candidate", "Mend", "breakage", "candidates", "dependents", "plan_mend"),
     "report": ("Change", "Report", "ReportView", "consequences", "find_reports", "open_report"),
     "source": ("Answer", "Source", "open_source"),
-    "source.compare": ("Retyped", "retyped"),
-    "source.intake": ("Intake", "Proposal", "take_in"),
+    "source.compare": ("Comparison", "FieldChange", "Retyped", "compared", "earlier", "retyped"),
+    "source.edits": ("Edit", "edits_of", "redo", "undo"),
+    "source.intake": ("Intake", "Proposal", "restored", "take_in", "take_in_join"),
+    "source.naming": ("NameRule",),
     "source.trial": ("Trial", "trial"),
 }
 _HOMES = {name: room for room, names in _ROOMS.items() for name in names}

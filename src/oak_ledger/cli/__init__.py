@@ -6,6 +6,7 @@
 from __future__ import annotations
 
 import os
+import shlex
 import sys
 from collections.abc import Sequence
 
@@ -18,7 +19,7 @@ from oak_ledger.errors import OakError
 def run(arguments: Sequence[str]) -> int:
     """Run one command and give its exit code; errors are told on standard error, never as a traceback."""
     try:
-        code = app.main(list(arguments), prog_name="oak", standalone_mode=False)
+        code = app.main(list(arguments), prog_name="oak", standalone_mode=False, obj=shlex.join(arguments))
     except click.ClickException as error:
         error.show()
         return 2

@@ -27,10 +27,16 @@ DEFINITION_SUFFIX = ".oak.toml"
 # Each command's module, with the line that help shows for it, in the order of the work.
 COMMANDS = {
     "intake": ("intake", "Read new files for the first time and propose a definition."),
-    "field": ("fields", "Shape and clean fields: add, rename, retype, keep, hide, describe, …"),
+    "field": ("names", "Shape and clean fields: add, rename, retype, keep, hide, describe, …"),
+    "join": ("intake", "Combine several origins by shared keys, and see what that does."),
     "peek": ("ask", "Show the first rows of a source or of a file."),
     "try": ("ask", "Try a formula without saving it."),
     "tally": ("ask", "Answer a question by groups, with computed totals."),
+    "profile": ("profile", "Show what values the fields have, and what is suspicious."),
+    "compare": ("history", "Show a source before and after its last edit."),
+    "undo": ("history", "Take back the last edit."),
+    "redo": ("history", "Do again what was undone."),
+    "edits": ("history", "List the edits of a source."),
     "check": ("prove", "Prove a source: what is broken, and which totals mislead."),
     "publish": ("publish", "Publish a source to a catalogue as a draft."),
     "release": ("publish", "Make a published version the one that all reports get."),

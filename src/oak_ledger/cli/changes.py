@@ -53,12 +53,7 @@ def what_is_run() -> str:
     import click
 
     context = click.get_current_context(silent=True)
-    if context is None:
-        return "edit"
-    path = context.command_path.removeprefix("oak ")
-    given = [value for value in context.params.values() if isinstance(value, (str, tuple)) and value]
-    words = [word for value in given for word in ([value] if isinstance(value, str) else value)]
-    return " ".join([path, *map(str, words[1:])])[:120]
+    return "oak " + str(context.find_root().obj)[:200] if context is not None else "edit"
 
 
 def apply(mend: Mend, *, dry_run: bool) -> None:

@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Callable
 from fnmatch import fnmatchcase
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from oak_ledger.cli.app import json_option, open_working, pairs, reports_of, reports_option, tell_json
+from oak_ledger.cli.app import json_option, open_working, pairs, tell_json
 from oak_ledger.errors import OakError
 
 if TYPE_CHECKING:
     from oak_ledger.source import Source
+
+AGGREGATES = ("sum", "average", "median", "least", "largest", "count", "distinct", "none")
 
 
 @click.group("field")
@@ -22,8 +26,21 @@ def field_command() -> None:
     """
 
 
-def _chosen(source: Source, names: tuple[str, ...]) -> list[str]:
-    """The fields that names and wildcards mean."""
+Command = TypeVar("Command", bound=Callable[..., Any])
+NAMES = "[FIELD]..."
+
+
+def choosing(command: Command) -> Command:
+    """Fields by name and wildcard, and also by pattern and by type."""
+    command = click.option("--type", "kind", default=None, help="Fields of this type as well.")(command)
+    command = click.option("--pattern", default=None, metavar="REGEX", help="Fields whose names match as well.")(
+        command
+    )
+    return click.argument("names", nargs=-1, metavar=NAMES)(command)
+
+
+def chosen(source: Source, names: tuple[str, ...], pattern: str | None, kind: str | None) -> list[str]:
+    """The fields that are meant; at least one."""
     made: dict[str, None] = {}
     for name in names:
         if "*" in name or "?" in name:
@@ -33,14 +50,24 @@ def _chosen(source: Source, names: tuple[str, ...]) -> list[str]:
             made |= dict.fromkeys(found)
         else:
             made[source.state(name).name] = None
+    if pattern is not None:
+        try:
+            wanted = re.compile(pattern)
+        except re.error as error:
+            raise OakError("bad-pattern", f"The pattern {pattern!r} cannot be used: {error}.") from None
+        made |= dict.fromkeys(one.name for one in source.fields if wanted.search(one.name))
+    if kind is not None:
+        made |= dict.fromkeys(one.name for one in source.fields if one.type is not None and one.type.kind == kind)
+    if not made:
+        raise OakError("no-field", "No field is meant.", hint="Name some, or choose by --pattern or --type.")
     return list(made)
 
 
-def _change_each(source: str, names: tuple[str, ...], **keys: Any) -> None:
+def _change_each(source: str, names: tuple[str, ...], pattern: str | None, kind: str | None, **keys: Any) -> None:
     from oak_ledger.cli.changes import write_edit
 
     before = after = open_working(source)
-    for name in _chosen(before, names):
+    for name in chosen(before, names, pattern, kind):
         after = after.with_changed(name, **keys)
     write_edit(before, after)
 
@@ -118,21 +145,6 @@ def add_command(
     write_edit(before, after)
     state = after.state(name)
     click.echo(f"{state.name}: {state.type} per {state.grain}")
-
-
-@field_command.command("rename")
-@click.argument("source")
-@click.argument("names", nargs=-1, required=True, metavar="OLD=NEW...")
-@click.option("--dry-run", is_flag=True, help="Show what would change and write nothing.")
-@reports_option
-def rename_command(source: str, names: tuple[str, ...], dry_run: bool, reports: str | None) -> None:
-    """Rename fields; every formula, filter, rule and report that uses them follows."""
-    from oak_ledger import plan_mend
-    from oak_ledger.cli.changes import apply, documents
-
-    opened = open_working(source)
-    others = documents(reports_of(opened, reports))
-    apply(plan_mend(opened, {}, others, names=pairs(names, "a renaming")), dry_run=dry_run)
 
 
 @field_command.command("retype")
@@ -219,40 +231,97 @@ def _side_by_side(old: Any, new: Any) -> Any:
 
 @field_command.command("keep")
 @click.argument("source")
-@click.argument("names", nargs=-1, required=True)
-def keep_command(source: str, names: tuple[str, ...]) -> None:
+@choosing
+def keep_command(source: str, names: tuple[str, ...], pattern: str | None, kind: str | None) -> None:
     """Keep these fields and leave out the others; their columns stay in the origin."""
     from oak_ledger.cli.changes import write_edit
 
     before = open_working(source)
-    write_edit(before, before.with_kept(_chosen(before, names)))
+    write_edit(before, before.with_kept(chosen(before, names, pattern, kind)))
 
 
 @field_command.command("drop")
 @click.argument("source")
-@click.argument("names", nargs=-1, required=True)
-def drop_command(source: str, names: tuple[str, ...]) -> None:
+@choosing
+def drop_command(source: str, names: tuple[str, ...], pattern: str | None, kind: str | None) -> None:
     """Leave fields out; refused while another field needs them."""
     from oak_ledger.cli.changes import write_edit
 
     before = open_working(source)
-    write_edit(before, before.without(_chosen(before, names)))
+    write_edit(before, before.without(chosen(before, names, pattern, kind)))
+
+
+@field_command.command("restore")
+@click.argument("source")
+@click.argument("columns", nargs=-1, metavar="[COLUMN]...")
+@click.option("--new", "all_new", is_flag=True, help="Every column that no field takes over.")
+def restore_command(source: str, columns: tuple[str, ...], all_new: bool) -> None:
+    """Take over columns that no field takes: dropped ones, or new ones; types are judged, standing rules name them."""
+    from oak_ledger import restored
+    from oak_ledger.cli.changes import write_edit
+
+    before = open_working(source)
+    wanted = before.new_columns() if all_new else list(columns)
+    if not wanted:
+        there = ", ".join(before.new_columns()) or "none"
+        raise OakError("no-column", "No column is meant.", hint=f"Columns that no field takes over: {there}.")
+    write_edit(before, restored(before, wanted))
+
+
+@field_command.command("move")
+@click.argument("source")
+@choosing
+@click.option("--before", default=None, metavar="FIELD", help="Before this field.")
+@click.option("--after", default=None, metavar="FIELD", help="After this field.")
+@click.option("--first", is_flag=True, help="To the beginning.")
+def move_command(
+    source: str,
+    names: tuple[str, ...],
+    pattern: str | None,
+    kind: str | None,
+    before: str | None,
+    after: str | None,
+    first: bool,
+) -> None:
+    """Move fields together before or after another one, or to the beginning; to the end without any of these."""
+    from oak_ledger.cli.changes import write_edit
+
+    if (before is not None) + (after is not None) + first > 1:
+        raise click.UsageError("Say one of --before, --after and --first.")
+    opened = open_working(source)
+    moved = chosen(opened, names, pattern, kind)
+    rest = [state.name for state in opened.fields if state.name not in moved]
+    if first and rest:
+        before = rest[0]
+    write_edit(opened, opened.with_moved(moved, before=before, after=after))
+
+
+@field_command.command("sort")
+@click.argument("source")
+@click.option("--by", type=click.Choice(["name", "type"]), default="name", show_default=True)
+@click.option("--down", is_flag=True, help="From last to first.")
+def sort_command(source: str, by: str, down: bool) -> None:
+    """Sort the fields by name or by type."""
+    from oak_ledger.cli.changes import write_edit
+
+    before = open_working(source)
+    write_edit(before, before.with_sorted(by=by, down=down))
 
 
 @field_command.command("hide")
 @click.argument("source")
-@click.argument("names", nargs=-1, required=True)
-def hide_command(source: str, names: tuple[str, ...]) -> None:
+@choosing
+def hide_command(source: str, names: tuple[str, ...], pattern: str | None, kind: str | None) -> None:
     """Hide fields from report builders; formulas still use them."""
-    _change_each(source, names, hidden=True)
+    _change_each(source, names, pattern, kind, hidden=True)
 
 
 @field_command.command("show")
 @click.argument("source")
-@click.argument("names", nargs=-1, required=True)
-def show_command(source: str, names: tuple[str, ...]) -> None:
+@choosing
+def show_command(source: str, names: tuple[str, ...], pattern: str | None, kind: str | None) -> None:
     """Show hidden fields to report builders again."""
-    _change_each(source, names, hidden=None)
+    _change_each(source, names, pattern, kind, hidden=None)
 
 
 @field_command.command("describe")
@@ -261,33 +330,64 @@ def show_command(source: str, names: tuple[str, ...]) -> None:
 @click.argument("text")
 def describe_command(source: str, name: str, text: str) -> None:
     """Say what a field means, for report builders."""
-    _change_each(source, (name,), description=text or None)
+    _change_each(source, (name,), None, None, description=text or None)
 
 
 @field_command.command("format")
 @click.argument("source")
-@click.argument("names", nargs=-1, required=True)
+@choosing
 @click.option(
-    "--as",
-    "format_text",
-    required=True,
-    metavar="FORMAT",
-    help="A sample of the look: 0,000.00 or 0.0% or DD.MM.YYYY.",
+    "--as", "format_text", required=True, metavar="FORMAT", help="A sample of the look: 0,000.00 or 0.0% or DD.MM.YYYY."
 )
-def format_command(source: str, names: tuple[str, ...], format_text: str) -> None:
+def format_command(
+    source: str, names: tuple[str, ...], pattern: str | None, kind: str | None, format_text: str
+) -> None:
     """Say how values are shown; they themselves never change."""
-    _change_each(source, names, format=format_text or None)
+    _change_each(source, names, pattern, kind, format=format_text or None)
+
+
+@field_command.command("role")
+@click.argument("source")
+@choosing
+@click.option("--as", "role", required=True, type=click.Choice(["dimension", "measure"]))
+def role_command(source: str, names: tuple[str, ...], pattern: str | None, kind: str | None, role: str) -> None:
+    """Say what fields are for: to group by (dimension), or to aggregate (measure)."""
+    _change_each(source, names, pattern, kind, role=role)
 
 
 @field_command.command("total")
 @click.argument("source")
-@click.argument("names", nargs=-1, required=True)
-@click.option(
-    "--as",
-    "how",
-    required=True,
-    type=click.Choice(["sum", "average", "median", "least", "largest", "count", "distinct", "none"]),
-)
-def total_command(source: str, names: tuple[str, ...], how: str) -> None:
+@choosing
+@click.option("--as", "how", required=True, type=click.Choice(AGGREGATES))
+def total_command(source: str, names: tuple[str, ...], pattern: str | None, kind: str | None, how: str) -> None:
     """Say how fields are totalled where a report names only the field."""
-    _change_each(source, names, aggregate=how)
+    _change_each(source, names, pattern, kind, aggregate=how)
+
+
+@field_command.command("recode")
+@click.argument("source")
+@click.argument("name")
+@click.argument("values", nargs=-1, metavar="FOUND=MEANT...")
+@click.option(
+    "--from",
+    "file",
+    default=None,
+    metavar="FILE",
+    help="A file of two columns, found and meant; kept beside the definition.",
+)
+def recode_command(source: str, name: str, values: tuple[str, ...], file: str | None) -> None:
+    """Replace values of a text field by a list; what is not in the list stays. Says how many rows each entry takes."""
+    from oak_ledger.cli.changes import write_edit
+    from oak_ledger.present.terminal import RUST, Text, console, plural
+
+    before = open_working(source)
+    spec: Any = before.state(name).spec
+    listed = pairs(values, "a recoding") if values else {}
+    after = before.with_changed(name, values={**spec.values, **listed} or None, values_from=file)
+    shown = '"' + after.state(name).name.replace('"', '""') + '"'
+    out = console()
+    for found in {**spec.values, **listed}:
+        quoted = "'" + found.replace("'", "''") + "'"
+        rows = before.with_changed(name, values=None, clean=None).tally(where=f"{shown} = {quoted}").value() or 0
+        out.print(Text.assemble((f"{found!r} stands in {plural(rows, 'row')}", "" if rows else RUST)))
+    write_edit(before, after)

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+import sys
+from dataclasses import asdict
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -13,14 +16,11 @@ if TYPE_CHECKING:
 
 
 @click.command("intake")
-@click.argument("files", nargs=-1, required=True)
+@click.argument("files", nargs=-1)
 @click.option("--name", default="", help="What report builders will call the source.")
 @click.option("--to", default=None, metavar="FILE", help="The definition to write  [default: NAME.oak.toml]")
 @click.option(
-    "--name-parts",
-    default="",
-    metavar="PATTERN",
-    help="Fields from the file's name: 'loads_{Year}-{Month}.csv'.",
+    "--name-parts", default="", metavar="PATTERN", help="Fields from the file's name: 'loads_{Year}-{Month}.csv'."
 )
 @click.option(
     "--sample",
@@ -29,14 +29,36 @@ if TYPE_CHECKING:
     metavar="N",
     help="Judge types from the first N rows, not from all.",
 )
-@click.option("--separator", default=None, help="What stands between values  [default: found out]")
+@click.option("--separator", default=None, help="What stands between values (\\t for a tab)  [default: found out]")
+@click.option("--quote", default=None, help="What stands around values  [default: found out]")
 @click.option("--encoding", default=None, help="How characters are stored  [default: found out]")
 @click.option(
     "--header",
-    type=click.Choice(["first", "none"]),
     default=None,
-    help="Whether the first row has the names  [default: found out]",
+    metavar="LINE",
+    help="Where the names stand: first, none, or a line's number  [default: found out]",
 )
+@click.option("--names", default=None, metavar="FILE", help="A list of the columns' names, where the file has none.")
+@click.option("--comment", default=None, help="What a line begins with that is no row  [default: found out]")
+@click.option(
+    "--footer", type=click.IntRange(0), default=None, help="How many lines at the end are no rows  [default: found out]"
+)
+@click.option(
+    "--bad-rows",
+    type=click.Choice(["stop", "drop", "keep"]),
+    default=None,
+    help="What to do with rows that cannot be read  [default: stop]",
+)
+@click.option("--sheet", default=None, help="The sheet of a workbook.")
+@click.option("--url", default=None, help="A database: postgresql://user@host/name. No password in it.")
+@click.option(
+    "--password-from",
+    default=None,
+    metavar="VARIABLE",
+    help="The environment variable with the password; else it is asked for.",
+)
+@click.option("--table", default=None, help="The table of a database.")
+@click.option("--query", default=None, help="A query of a database, instead of a table.")
 @click.option("--keep-names", is_flag=True, help="Call fields exactly as their columns.")
 @json_option
 def intake_command(
@@ -45,19 +67,28 @@ def intake_command(
     to: str | None,
     name_parts: str,
     sample: int | None,
-    separator: str | None,
-    encoding: str | None,
-    header: str | None,
     keep_names: bool,
     as_json: bool,
+    header: str | None,
+    names: str | None,
+    separator: str | None,
+    **reading: Any,
 ) -> int:
     """Read FILES for the first time and write a definition that can be corrected.
 
-    FILES are delimited text files of one shape, or a pattern in quotes: 'intake/loads_*.csv'. Types are judged from
-    every row, and the evidence is shown. A definition that is there already is never overwritten.
+    FILES are delimited text files of one shape or a pattern in quotes ('intake/loads_*.csv'), a workbook (.xlsx, .ods), Parquet,
+    Arrow, JSON lines, or a SQLite database; other databases are named by --url. Types are judged from every row, and the evidence
+    is shown. A definition that is there already is never overwritten.
     """
+    from oak_ledger.origin.delimited import listed_names
     from oak_ledger.source.intake import take_in
 
+    if not files and not reading["url"]:
+        raise click.UsageError("Name the files, or a database by --url.")
+    reading["separator"] = None if separator is None else separator.replace("\\t", "\t")
+    reading["header"] = int(header) if header and header.isdigit() else header
+    reading["names"] = listed_names(Path(names)) if names else None
+    ask_for_passwords()
     with progress_of("reading") as progress:
         found = take_in(
             files,
@@ -65,41 +96,103 @@ def intake_command(
             to=to,
             name_parts=name_parts,
             sample=sample,
-            separator=None if separator is None else separator.replace("\\t", "\t"),
-            encoding=encoding,
-            header=header,
             keep_names=keep_names,
             progress=progress,
+            **reading,
         )
+    return _written(found, sample, as_json)
+
+
+@click.command("join")
+@click.argument("files", nargs=-1, required=True)
+@click.option(
+    "--on", multiple=True, required=True, metavar="COLUMN", help="A column that both sides have; may be repeated."
+)
+@click.option(
+    "--how", type=click.Choice(["inner", "left", "full"]), default="left", show_default=True, help="Which rows stay."
+)
+@click.option("--name", default="", help="What report builders will call the source.")
+@click.option("--to", default=None, metavar="FILE", help="The definition to write  [default: NAME.oak.toml]")
+@click.option("--keep-names", is_flag=True, help="Call fields exactly as their columns.")
+@json_option
+def join_command(
+    files: tuple[str, ...], on: tuple[str, ...], how: str, name: str, to: str | None, keep_names: bool, as_json: bool
+) -> int:
+    """Combine FILES by shared keys into one source, and see what that does.
+
+    The first file is the one that the others are joined to: rows with no partner, keys that repeat and multiply rows and totals,
+    and new nulls are told for each.
+    """
+    from oak_ledger.source.intake import take_in_join
+
+    if len(files) < 2:
+        raise click.UsageError("A join needs at least two files.")
+    with progress_of("joining") as progress:
+        found = take_in_join(files, on=on, how=how, name=name, to=to, keep_names=keep_names, progress=progress)
+    return _written(found, None, as_json)
+
+
+def _written(found: Intake, sample: int | None, as_json: bool) -> int:
+    """Write the definition, and what was dropped beside it; tell all of it."""
     path = found.save()
+    dropped = found.save_bad_rows()
     if as_json:
         fields = [
-            {
-                "field": one.name,
-                "column": one.column,
-                "type": one.type,
-                "role": one.role,
-                "why": one.evidence.why,
-                "rows": one.evidence.rows,
-                "nulls": one.evidence.nulls,
-                "distinct": one.evidence.distinct,
-                "misfits": one.evidence.misfits,
-                "samples": one.evidence.samples,
-            }
+            {"field": one.name, "column": one.column, "type": one.type, "role": one.role, "why": one.evidence.why, "rows": one.evidence.rows,
+             "nulls": one.evidence.nulls, "distinct": one.evidence.distinct, "misfits": one.evidence.misfits, "samples": one.evidence.samples}
             for one in found.proposals
-        ]
-        tell_json(
-            {
-                "definition": str(path),
-                "files": [str(file) for file in found.files],
-                "rows": found.rows,
-                "fields": fields,
-                "findings": [one.as_json() for one in found.findings],
-            }
-        )
+        ]  # fmt: skip
+        tell_json({"definition": str(path), "files": [str(file) for file in found.files], "rows": found.rows, "fields": fields,
+                   "joins": [asdict(step) for step in found.joins], "findings": [one.as_json() for one in found.findings]})  # fmt: skip
     else:
         _show(found, sample)
+        if dropped is not None:
+            click.echo(f"these rows are listed in {dropped}")
     return 1 if found.findings else 0
+
+
+def ask_for_passwords() -> None:
+    """Where the environment has no password, ask for it; it is never written anywhere."""
+    from oak_ledger.origin.database import ASK
+
+    if sys.stdin is not None and sys.stdin.isatty() and not ASK:
+        ASK.append(lambda said: str(click.prompt(said, hide_input=True, err=True)))
+
+
+def _show_joins(found: Intake) -> None:
+    from oak_ledger.present.terminal import RUST, Text, console, grid, plural
+    from oak_ledger.source.formats import show
+
+    out = console()
+    for step in found.joins:
+        out.print(
+            Text.assemble(
+                (f"{step.part}", "bold"),
+                f"  joined on {', '.join(step.on)} ({step.how}): {step.left_rows:,} and {step.right_rows:,} rows make {plural(step.rows, 'row')}",
+            )
+        )
+        for count, samples, where in (
+            (step.left_alone, step.left_samples, "before it"),
+            (step.right_alone, step.right_samples, f"of {step.part}"),
+        ):
+            if count:
+                out.print(Text(f"  {plural(count, 'row')} {where} without a partner, such as {'; '.join(samples)}"))
+        for repeats, where in ((step.left_repeats, "before it"), (step.right_repeats, f"of {step.part}")):
+            if repeats:
+                out.print(Text(f"  {plural(repeats, 'key')} {where} in more than one row", style=RUST))
+        if step.nulls:
+            out.print(Text("  new nulls: " + ", ".join(f"{name} {count:,}" for name, count in step.nulls)))
+        if step.measures:
+            table = grid("  total of", "before", "after", "", right=(1, 2, 3))
+            for one in step.measures:
+                share = f"{one.after / one.before - 1:+.1%}" if one.before else ""
+                table.add_row(
+                    f"  {one.column}",
+                    show(one.before, "0,000.00"),
+                    show(one.after, "0,000.00"),
+                    Text(share, style=RUST),
+                )
+            out.print(table)
 
 
 def _show(found: Intake, sample: int | None) -> None:
@@ -107,9 +200,13 @@ def _show(found: Intake, sample: int | None) -> None:
 
     out = console()
     files = (
-        found.files[0].name
-        if len(found.files) == 1
-        else f"{len(found.files)} files, {found.files[0].name} to {found.files[-1].name}"
+        ""
+        if not found.files
+        else (
+            found.files[0].name
+            if len(found.files) == 1
+            else f"{len(found.files)} files, {found.files[0].name} to {found.files[-1].name}"
+        )
     )
     judged = "all of them judged" if sample is None else f"types judged from the first {sample:,}"
     out.print(Text.assemble((found.source.name, "bold"), f"  {files}; {plural(found.rows, 'row')}, {judged}"))
@@ -132,6 +229,7 @@ def _show(found: Intake, sample: int | None) -> None:
             )
         table.add_row(one.name, one.type, one.role, f"{seen.nulls:,}" if seen.nulls else "", misfits, why)
     out.print(table)
+    _show_joins(found)
     if found.findings:
         out.print(findings_list(found.findings))
     out.print(Text.assemble("written to ", (str(found.source.path), "bold"), "; correct it there, or with oak field"))

@@ -279,7 +279,7 @@ def two_columns(path: Path) -> dict[str, str]:
         raise UnusableInput("bad-list", message)
     if rows and [cell.strip().lower() for cell in rows[0]] in (["found", "meant"], ["from", "to"], ["old", "new"]):
         rows = rows[1:]
-    return {found: meant for found, meant in rows}
+    return {row[0]: row[1] for row in rows}
 
 
 def listed_names(path: Path) -> list[str]:

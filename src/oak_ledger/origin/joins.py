@@ -110,10 +110,15 @@ class JoinFeed:
             columns[name] = values
         for name in right.schema.names:
             if name not in spec.on:
-                columns[f"{spec.name} {name}" if name in columns else name] = _taken(right.column(name), right_at)
+                columns[told_apart(spec.name, name) if name in columns else name] = _taken(right.column(name), right_at)
         joined = pa.table(columns)
         self.steps.append(_step(spec, left, right, joined, keys, (left_at, right_at)))
         return joined
+
+
+def told_apart(part: str, column: str) -> str:
+    """The name of a column that another part has as well."""
+    return part if column.casefold() in part.casefold().split() else f"{part} {column}"
 
 
 def _paired_keys(left: pa.Table, right: pa.Table, spec: PartSpec) -> tuple[Rows, Rows]:
@@ -164,13 +169,9 @@ def _step(
     alone = [~np.isin(keys[0], keys[1]) | (keys[0] < 0), ~np.isin(keys[1], keys[0]) | (keys[1] < 0)]
     repeats = [_repeats(side) for side in keys]
     nulls, measures = [], []
-    for table, rows, prefix in ((left, at[0], ""), (right, at[1], spec.name + " ")):
+    for table, rows in ((left, at[0]), (right, at[1])):
         for name in table.schema.names:
-            shown = (
-                name
-                if name in joined.schema.names and (not prefix or prefix + name not in joined.schema.names)
-                else prefix + name
-            )
+            shown = told_apart(spec.name, name) if table is right and name in left.schema.names else name
             if name in spec.on or shown not in joined.schema.names:
                 continue
             before, after = table.column(name), joined.column(shown)

@@ -65,6 +65,20 @@ def plan_mend(
     return Mend(mended, tuple(edits))
 
 
+def renaming(source: Source, renamed: Source, others: Sequence[tuple[Path, Document]]) -> Mend:
+    """What must change so that other files follow a source whose fields have other names in the same order."""
+    old, new = ([state.name for state in one.fields] for one in (source, renamed))
+    renames = {before.casefold(): after for before, after in zip(old, new, strict=True) if before != after}
+    edits = []
+    if source.path is not None and renamed.document.text != source.document.text:
+        edits.append(FileEdit(source.path, source.document.text, renamed.document.text))
+    for path, other in others:
+        after = repointed(other, renames)
+        if after.text != other.text:
+            edits.append(FileEdit(path, other.text, after.text))
+    return Mend(renamed, tuple(edits))
+
+
 def _column_repair(source: Source, old: str, new: str) -> tuple[str, str] | None:
     """The field whose column is gone and the column that it shall take, if that is what is meant."""
     wanted = old.casefold()

@@ -1,12 +1,21 @@
-"""Before and after an edit: what a retype does to the values."""
+"""Before and after an edit: fields side by side, first rows side by side, what a retype does to the values."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
 from oak_ledger.engine import Fault
+from oak_ledger.errors import OakError
+from oak_ledger.formula import Grain
 from oak_ledger.formula.lexer import name_text
+from oak_ledger.source.answer import Answer
+from oak_ledger.source.compiled import State
+from oak_ledger.source.definition import DEFINITION, FieldSpec
+from oak_ledger.source.document import parse_document
+from oak_ledger.source.edits import edits_of
+from oak_ledger.source.formats import show
 from oak_ledger.source.source import Source
 
 
@@ -61,3 +70,108 @@ def retyped(source: Source, name: str, kind: str, **keys: Any) -> Retyped:
         lost,
         samples,
     )
+
+
+@dataclass(frozen=True, slots=True)
+class FieldChange:
+    """A field before and after: its names (None where it is not there), types, and which keys changed.
+
+    `lost` counts values that can no longer be read, with a `sample`.
+    """
+
+    before: str | None
+    after: str | None
+    type_before: str
+    type_after: str
+    changes: tuple[str, ...]
+    lost: int = 0
+    sample: str = ""
+
+    def as_json(self) -> dict[str, Any]:
+        """Plain values."""
+        return {name: getattr(self, name) for name in FieldChange.__slots__}
+
+
+@dataclass(frozen=True, slots=True)
+class Comparison:
+    """Two states of a source: the fields side by side, and the first rows of both."""
+
+    fields: tuple[FieldChange, ...]
+    before: Answer
+    after: Answer
+    paired: tuple[tuple[str, str], ...]
+
+    def cells(self) -> Iterator[tuple[int, str, str, str]]:
+        """Each value that is shown differently in the first rows: row from 1, field, before, after."""
+        old, new = self.before.to_dicts(), self.after.to_dicts()
+        for number, (left, right) in enumerate(zip(old, new, strict=False), 1):
+            for one, other in self.paired:
+                if one in left and other in right:
+                    texts = _shown(left[one], self.before, one), _shown(right[other], self.after, other)
+                    if texts[0] != texts[1]:
+                        yield number, other, *texts
+
+
+def _shown(value: Any, answer: Answer, name: str) -> str:
+    if value is None:
+        return "null"
+    text = show(value, answer.formats.get(name, ""))
+    return repr(text) if isinstance(value, str) and text != text.strip() else text
+
+
+def earlier(source: Source, back: int = 1) -> Source:
+    """The source as it was before its last edits. Raises OakError where the log does not go back so far."""
+    path = source.path
+    done = [edit for edit in edits_of(path) if not edit.undone] if path is not None else []
+    mine = [file for edit in done for file in edit.files if path is not None and file.path.name == path.name]
+    if path is None or len(mine) < back:
+        raise OakError("no-earlier", f"The log knows {len(mine)} edits of this source.", hint="oak edits lists them.")
+    document = parse_document(mine[-back].before, DEFINITION, path.name)
+    return Source(document, source.folder, path)
+
+
+def compared(before: Source, after: Source, *, limit: int = 5) -> Comparison:
+    """Two states of a source side by side. Fields are paired by name, or by column or formula where they were renamed."""
+    pairs = _paired(before, after)
+    old, new = (source.rows(limit=limit) for source in (before, after))
+    changes = tuple(_change(before, after, left, right) for left, right in pairs)
+    paired = tuple((left.name, right.name) for left, right in pairs if left is not None and right is not None)
+    return Comparison(changes, old, new, paired)
+
+
+def _paired(before: Source, after: Source) -> list[tuple[State | None, State | None]]:
+    left = {state.name.casefold(): state for state in before.fields}
+    pairs: list[tuple[State | None, State | None]] = []
+    used: set[str] = set()
+    for state in after.fields:
+        partner = left.get(state.name.casefold()) or next(
+            (one for one in left.values() if _same_making(one, state)), None
+        )
+        if partner is not None and partner.name in used:
+            partner = None
+        if partner is not None:
+            used.add(partner.name)
+        pairs.append((partner, state))
+    return [*pairs, *((state, None) for state in before.fields if state.name not in used)]
+
+
+def _same_making(one: State, other: State) -> bool:
+    if not (isinstance(one.spec, FieldSpec) and isinstance(other.spec, FieldSpec)):
+        return False
+    return (one.spec.column, one.spec.formula) == (other.spec.column, other.spec.formula)
+
+
+def _change(before: Source, after: Source, left: State | None, right: State | None) -> FieldChange:
+    if left is None or right is None:
+        if left is None:
+            return FieldChange(None, right.name if right else None, "", str(right.type if right else ""), ("new",))
+        return FieldChange(left.name, None, str(left.type or "broken"), "", ("gone",))
+    old, new = left.spec.model_dump(), right.spec.model_dump()
+    changes = tuple("renamed" if key == "name" else key for key in old if old[key] != new.get(key))
+    kinds = str(left.type or "broken"), str(right.type or "broken")
+    lost, sample = 0, ""
+    if kinds[0] != kinds[1] and not right.broken and right.grain == Grain.ROW:
+        faults = [fault for fault in after.rows([name_text(right.name)]).faults if fault.field == right.name]
+        lost = sum(fault.rows for fault in faults)
+        sample = ", ".join(repr(value) for fault in faults[:1] for value in fault.samples[0][1].values())
+    return FieldChange(left.name, right.name, *kinds, changes, lost, sample)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import csv
+import io
 import os
 import re
 from collections.abc import Sequence
@@ -71,6 +73,19 @@ class Intake:
                 _write_new(target, self.source.document.text)
             return target
         raise _taken(target)
+
+    def save_bad_rows(self) -> Path | None:
+        """Write what was dropped or mended to a file beside the definition (file, line, why, what it says); None if nothing was."""
+        target = self.source.path
+        if target is None or not self.bad_rows:
+            return None
+        path = target.with_name(target.name.removesuffix(".oak.toml") + ".bad_rows.csv")
+        text = io.StringIO()
+        writer = csv.writer(text, lineterminator="\n")
+        writer.writerow(["file", "line", "kept", "why", "text"])
+        writer.writerows([row.file, row.line, "yes" if row.kept else "no", row.why, row.text] for row in self.bad_rows)
+        write_bytes(path, lambda temporary: temporary.write_bytes(text.getvalue().encode("utf-8")))
+        return path
 
 
 def _taken(target: Path) -> OakError:
@@ -242,7 +257,7 @@ def _sheet(path: Path, given: dict[str, Any]) -> tuple[str, Header, tuple[tuple[
     there = sheets(path)
     sheet = given.get("sheet")
     if sheet is None and len(there) > 1:
-        shown = "; ".join(f"{one.name!r}, {one.rows:,} lines" for one in there)
+        shown = "; ".join(f"{one.name!r}, {one.rows:,} line{'s' * (one.rows != 1)}" for one in there)
         raise OakError(
             "which-sheet", f"{path.name} has {len(there)} sheets: {shown}.", hint="Say which one: --sheet NAME."
         )

@@ -1,0 +1,128 @@
+"""`oak undo`, `oak redo`, `oak edits`, `oak compare`: the log of edits, and what an edit has changed."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from oak_ledger.cli.app import definition_path, json_option, open_working, tell_json
+
+if TYPE_CHECKING:
+    from oak_ledger.source.edits import Edit
+
+
+@click.command("undo")
+@click.argument("source")
+def undo_command(source: str) -> int:
+    """Take back the last edit of SOURCE, in all files that it changed. Repeat to go back further."""
+    from oak_ledger import undo
+
+    _turned("undone", undo(definition_path(source)))
+    return 0
+
+
+@click.command("redo")
+@click.argument("source")
+def redo_command(source: str) -> int:
+    """Do again what was undone last."""
+    from oak_ledger import redo
+
+    _turned("done again", redo(definition_path(source)))
+    return 0
+
+
+def _turned(said: str, edit: Edit) -> None:
+    from oak_ledger.cli.changes import show_edits
+
+    show_edits(edit.files)
+    click.echo(f"{said}: {edit.what}")
+
+
+@click.command("edits")
+@click.argument("source")
+@json_option
+def edits_command(source: str, as_json: bool) -> int:
+    """List the edits of SOURCE, the newest first."""
+    from oak_ledger import edits_of
+    from oak_ledger.present.terminal import QUIET, Text, console, grid
+
+    found = edits_of(definition_path(source))[::-1]
+    if as_json:
+        tell_json(
+            [
+                {
+                    "at": one.at,
+                    "by": one.by,
+                    "what": one.what,
+                    "undone": one.undone,
+                    "files": [file.path.name for file in one.files],
+                }
+                for one in found
+            ]
+        )
+        return 0
+    if not found:
+        click.echo("no edit yet")
+        return 0
+    table = grid("when", "who", "what", "files")
+    for one in found:
+        style = QUIET if one.undone else ""
+        what = f"{one.what} (undone)" if one.undone else one.what
+        table.add_row(
+            *(
+                Text(text, style=style)
+                for text in (one.at, one.by, what, ", ".join(file.path.name for file in one.files))
+            )
+        )
+    console().print(table)
+    return 0
+
+
+@click.command("compare")
+@click.argument("source")
+@click.option(
+    "--edits", "-e", "back", type=click.IntRange(1), default=1, show_default=True, help="Go back by so many edits."
+)
+@click.option(
+    "--rows", "-n", "limit", type=click.IntRange(1), default=5, show_default=True, help="How many rows to show."
+)
+@json_option
+def compare_command(source: str, back: int, limit: int, as_json: bool) -> int:
+    """Show SOURCE before and after its last edit: fields side by side with what changed marked, then the first rows."""
+    from oak_ledger import compared, earlier
+    from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, grid, plural
+
+    opened = open_working(source)
+    found = compared(earlier(opened, back), opened, limit=limit)
+    if as_json:
+        tell_json(
+            {
+                "fields": [one.as_json() for one in found.fields],
+                "before": found.before.to_dicts(),
+                "after": found.after.to_dicts(),
+            }
+        )
+        return 0
+    out = console()
+    table = grid("before", "type", "after", "type", "changed")
+    for one in found.fields:
+        style = RUST if one.after is None else LEAF if one.before is None else ""
+        lost = f"; {plural(one.lost, 'value')} lost, such as {one.sample}" if one.lost else ""
+        table.add_row(
+            Text(one.before or "", style=style),
+            Text(one.type_before, style=QUIET),
+            Text(one.after or "", style=style),
+            Text(one.type_after, style=QUIET),
+            Text(", ".join(one.changes) + lost, style=RUST if one.lost else LEAF),
+        )
+    out.print(table)
+    rows = grid("row", "field", "before", "after", right=(0,))
+    for number, name, old, new in found.cells():
+        rows.add_row(f"{number:,}", name, old, Text(new, style=LEAF))
+    if rows.row_count:
+        out.print(Text(f"values that differ in the first {plural(limit, 'row')}:"))
+        out.print(rows)
+    else:
+        out.print(Text(f"no value differs in the first {plural(limit, 'row')}", style=QUIET))
+    return 0

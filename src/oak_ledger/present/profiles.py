@@ -1,0 +1,190 @@
+"""Pictures of profiles: one sheet for a source, one for a field; and a distribution in a few characters."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from io import BytesIO
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from oak_ledger.insight.profile import FieldProfile
+from oak_ledger.present.figures import BARS, INK, QUIET, RULE, RUST, STYLE
+from oak_ledger.source.document import write_bytes
+from oak_ledger.source.formats import plain
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+BLOCKS = " ▁▂▃▄▅▆▇█"
+ACROSS = 4
+
+
+def bar_text(profile: FieldProfile, width: int = 12) -> str:
+    """The distribution of numbers and dates as a row of blocks; empty for other values."""
+    rows = [one[2] for one in profile.bins]
+    if len(rows) < 2:
+        return ""
+    step = max(1, -(-len(rows) // width))
+    sums = [sum(rows[at : at + step]) for at in range(0, len(rows), step)]
+    peak = max(sums) or 1
+    return "".join(BLOCKS[-(-8 * one // peak)] for one in sums)
+
+
+def save_profile(profiles: Sequence[FieldProfile], name: str, path: str | Path) -> Path:
+    """Write the picture of one field or of all, as a PNG."""
+    import matplotlib as mpl
+    from matplotlib.figure import Figure
+
+    target = Path(path)
+    with mpl.rc_context(STYLE):
+        if len(profiles) == 1:
+            figure = Figure(figsize=(12.8, 7.2))
+            _one(figure, profiles[0], name)
+        else:
+            lines = -(-len(profiles) // ACROSS)
+            figure = Figure(figsize=(12.8, 1.0 + 1.75 * lines))
+            _all(figure, profiles, name)
+        buffer = BytesIO()
+        figure.savefig(buffer, format="png", dpi=100)
+    write_bytes(target, lambda temporary: temporary.write_bytes(buffer.getvalue()))
+    return target
+
+
+def _all(figure: Figure, profiles: Sequence[FieldProfile], name: str) -> None:
+    height = figure.get_figheight()
+    figure.text(0.02, 1 - 0.35 / height, name, fontsize=16, fontweight="bold", va="center")
+    rows = max((one.rows for one in profiles), default=0)
+    said = f"{rows:,} rows, {len(profiles)} fields; the line under a name is the share of rows with a value"
+    figure.text(0.02, 1 - 0.68 / height, said, fontsize=9, color=QUIET, va="center")
+    for at, one in enumerate(profiles):
+        left = 0.02 + (at % ACROSS) * 0.245
+        top = 1 - (1.0 + 1.75 * (at // ACROSS)) / height
+        _head(figure, one, left, top, height)
+        axes = figure.add_axes((left, top - 1.5 / height, 0.225, 0.85 / height))
+        _distribution(axes, one, small=True)
+
+
+def _head(figure: Figure, one: FieldProfile, left: float, top: float, height: float) -> None:
+    from matplotlib.lines import Line2D
+
+    figure.text(left, top - 0.12 / height, one.field, fontsize=10, fontweight="bold", va="center")
+    kind = one.type.replace("decimal(38,", "decimal(")
+    colour = RUST if one.suspicions else QUIET
+    said = f"{kind}, {one.distinct:,} different" + (f"; suspicious: {one.suspicions[0].what}" if one.suspicions else "")
+    figure.text(left, top - 0.47 / height, said[:44], fontsize=7.5, color=colour, va="center")
+    share = 1 - one.nulls / one.rows if one.rows else 0
+    y = top - 0.28 / height
+    figure.add_artist(Line2D((left, left + 0.225), (y, y), color=RULE, linewidth=2))
+    figure.add_artist(Line2D((left, left + 0.225 * share), (y, y), color=BARS[0], linewidth=2))
+
+
+def _distribution(axes: Axes, one: FieldProfile, *, small: bool) -> None:
+    axes.spines[["top", "right", "left"]].set_visible(False)
+    axes.tick_params(length=0, labelsize=7 if small else 9)
+    if one.bins:
+        rows = [part[2] for part in one.bins]
+        axes.bar(range(len(rows)), rows, width=0.92, color=BARS[0])
+        axes.set_yticks([])
+        ends = (0, len(rows) - 1)
+        labels = [
+            _edge(one.bins[0][0]),
+            _edge(one.bins[-1][0] if isinstance(one.bins[-1][0], str) else one.bins[-1][1]),
+        ]
+        axes.set_xticks(ends, labels)
+        first, last = axes.get_xticklabels()
+        first.set_horizontalalignment("left")
+        last.set_horizontalalignment("right")
+        return
+    common = one.common[: 4 if small else 8][::-1]
+    axes.spines["bottom"].set_visible(False)
+    axes.set_xticks([])
+    if one.distinct == one.rows - one.nulls and one.distinct > 1:
+        axes.set_yticks([])
+        axes.text(
+            0,
+            0.75,
+            f"every value is different\n{_cut(plain(one.least), 24)} … {_cut(plain(one.most), 24)}",
+            fontsize=8,
+            color=QUIET,
+            va="top",
+            transform=axes.transAxes,
+        )
+        return
+    bars = axes.barh(range(len(common)), [rows for _, rows in common], color=BARS[0], height=0.7)
+    axes.bar_label(
+        bars,
+        [f"{rows / max(one.rows, 1):.1%}" for _, rows in common],
+        padding=3,
+        fontsize=7 if small else 9,
+        color=QUIET,
+    )
+    axes.set_yticks(range(len(common)), [_cut(_visible(value), 12 if small else 30) for value, _ in common])
+    axes.margins(x=0.25)
+    if small:
+        longest = max((len(_cut(_visible(value), 12)) for value, _ in common), default=1)
+        box = axes.get_position()
+        inset = min(0.004 * longest + 0.006, 0.09)
+        axes.set_position((box.x0 + inset, box.y0, box.width - inset, box.height))
+
+
+def _visible(value: Any) -> str:
+    text = plain(value)
+    return repr(text) if isinstance(value, str) and text.strip() != text else text or "''"
+
+
+def _cut(text: str, size: int) -> str:
+    return text if len(text) <= size else text[: size - 1] + "…"
+
+
+def _edge(value: Any) -> str:
+    return value if isinstance(value, str) else f"{value:,.4g}" if abs(value) < 1e5 else f"{value:,.0f}"
+
+
+def _one(figure: Figure, one: FieldProfile, name: str) -> None:
+    figure.text(0.04, 0.94, one.field, fontsize=17, fontweight="bold", va="center")
+    figure.text(0.04, 0.89, f"{name} · {one.type}", fontsize=10, color=QUIET, va="center")
+    facts = [
+        ("rows", f"{one.rows:,}"),
+        ("null", f"{one.nulls:,}"),
+        ("different", f"{one.distinct:,}"),
+        ("from", plain(one.least)),
+        ("to", plain(one.most)),
+    ]
+    if one.mean is not None:
+        facts += [("mean", f"{one.mean:,.4g}"), ("middle", f"{one.middle:,.4g}")]
+    if one.longest:
+        facts += [("shortest", _visible(one.shortest)), ("longest", _visible(one.longest))]
+    for at, (label, value) in enumerate(facts):
+        left = 0.04 + 0.92 / len(facts) * at
+        figure.text(left, 0.82, label, fontsize=9, color=QUIET, va="center")
+        figure.text(left, 0.775, _cut(value, 16), fontsize=12, va="center")
+    lower = 0.12 + 0.06 * len(one.suspicions[:3]) + (0.05 if one.patterns else 0)
+    inset = 0.16 if not one.bins else 0.0
+    _distribution(figure.add_axes((0.04 + inset, lower, 0.92 - inset, 0.7 - lower)), one, small=False)
+    y = lower - 0.1
+    if one.patterns:
+        shapes = "shapes: " + ",  ".join(f"{shape!r} in {rows:,}" for shape, rows in one.patterns)
+        figure.text(0.04, y, _cut(shapes, 150), fontsize=9, color=QUIET, va="center")
+        y -= 0.05
+    for odd in one.suspicions[:3]:
+        samples = ", ".join(repr(text) for text in odd.samples[:3])
+        figure.text(
+            0.04,
+            y,
+            _cut(f"suspicious: {odd.what} in {odd.rows:,} rows, such as {samples}", 150),
+            fontsize=9,
+            color=RUST,
+            va="center",
+        )
+        if odd.clean:
+            figure.text(
+                0.04,
+                y - 0.025,
+                _cut(f"clean: {odd.clean}   changes {odd.changes:,} values", 150),
+                fontsize=9,
+                color=INK,
+                va="center",
+                family="DejaVu Sans Mono",
+            )
+        y -= 0.06
