@@ -40,11 +40,11 @@ TYPES: list[tuple[tuple[str, ...], str, int, int, str]] = [
     (("31.02.2026", "01.03.2026"), "date", 0, 1, "DD.MM.YYYY"),
     (("1", "-", "3", "NA"), "integer", 2, 0, "whole"),
     (("1", "", "3"), "integer", 1, 0, "whole"),
-    (("oak", "ash", "-"), "text", 0, 0, "no other type"),
+    (("oak", "ash", "-"), "text", 0, 0, "different value"),
     (("", "", ""), "text", 3, 0, "no value"),
     (("12345678901234567890", "1"), "decimal(38,0)", 0, 0, "places"),
     ((" 1 ", "2", " 3"), "integer", 0, 0, "whole"),
-    (("1", "2", "x"), "text", 0, 0, "no other type"),
+    (("1", "2", "x"), "text", 0, 0, "different value"),
     ((*tuple(map(str, range(2000))), "x"), "integer", 0, 1, "whole"),
 ]
 

@@ -221,12 +221,6 @@ def _show(found: Intake, sample: int | None) -> None:
             why += "; " + ", ".join(f"{value!r} in row {row:,}" for row, value in seen.samples[:2])
         if seen.null_words:
             why += f"; {', '.join(map(repr, seen.null_words))} means no value"
-        if one.type == "text" and why.startswith("no other"):
-            why = (
-                f"text, {plural(seen.distinct, 'different value')}"
-                if seen.distinct is not None
-                else "text, many different values"
-            )
         table.add_row(one.name, one.type, one.role, f"{seen.nulls:,}" if seen.nulls else "", misfits, why)
     out.print(table)
     _show_joins(found)

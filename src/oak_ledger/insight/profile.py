@@ -176,12 +176,12 @@ def _text_suspicions(values: Any, counts: Any, clean: str) -> Iterator[Suspicion
     part, weights = values.slice(0, LOOKED_AT), counts[:LOOKED_AT]
     inner = f"({clean})" if clean else "VALUE"
 
-    def suspicion(what: str, mask: Any, template: str, changed: Any = None) -> Iterator[Suspicion]:
+    def suspicion(what: str, mask: Any, template: str) -> Iterator[Suspicion]:
         rows = int(weights[mask].sum())
         if rows:
             samples = tuple(part[int(at)].as_py() for at in np.flatnonzero(mask)[:3])
-            changes = rows if changed is None else int(weights[changed].sum())
-            yield Suspicion(what, rows, samples, template.format(inner) if template else "", changes if template else 0)
+            changes = _changed_rows(part, weights, template.format("VALUE"))
+            yield Suspicion(what, rows, samples, template.format(inner), changes)
 
     trimmed = pc.utf8_trim_whitespace(part)
     spaced = mask_of(pc.not_equal(trimmed, part))
@@ -238,13 +238,18 @@ def _spellings(part: Any, trimmed: Any, weights: Any, inner: str) -> Iterator[Su
         if pc.all(pc.equal(pc.utf8_upper(kept), kept)).as_py()
         else "LOWER(TRIM({}))"
     )
-    yield Suspicion(
-        "spellings that differ by letter case",
-        int(weights[odd].sum()),
-        tuple(samples),
-        made.format(inner),
-        int(weights[odd].sum()),
-    )
+    changes = _changed_rows(part, weights, made.format("VALUE"))
+    rows_odd = int(weights[odd].sum())
+    yield Suspicion("spellings that differ by letter case", rows_odd, tuple(samples), made.format(inner), changes)
+
+
+def _changed_rows(part: Any, weights: Any, clean: str) -> int:
+    """In how many rows a clean changes the value: it is tried on every different value."""
+    tried = Source.from_table(pa.table({"VALUE": part}), name="values")
+    kind = tried.check_formula(clean).require().type
+    same = f"({clean})" if kind.kind == "text" else f"CAST(({clean}) AS TEXT)"
+    changed = mask_of(tried.rows([("changed", f"{same} IS DISTINCT FROM VALUE")]).table.column(0).combine_chunks())
+    return int(weights[changed].sum()) if kind.kind == "text" else int(weights.sum())
 
 
 def _odd_days(values: Any, counts: Any, kind: str) -> Iterator[Suspicion]:

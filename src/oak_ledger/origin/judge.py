@@ -17,6 +17,7 @@ from oak_ledger.formula.library.registry import Unfit
 from oak_ledger.formula.library.templates import template
 from oak_ledger.formula.types import Type
 from oak_ledger.formula.values import value_text
+from oak_ledger.origin.quick import PlainNumbers, plain_numbers
 
 _DAY, _MONTH, _YEAR = r"(?:0?[1-9]|[12][0-9]|3[01])", r"(?:0?[1-9]|1[0-2])", r"(?:1[0-9]{3}|2[0-9]{3})"
 _CLOCK = r"[T ](?:[01]?[0-9]|2[0-3]):[0-5][0-9]"
@@ -61,6 +62,12 @@ NULL_WORDS = (
 MISFIT_SHARE = 0.005
 _LEADING_ZERO = r"^[+-]?0[0-9]+$"
 _KEPT_DISTINCT = 50_000
+STUDIED = 20_000  # rows that are looked at by pattern in any case
+FEW = 1_500  # a batch with so few different values is judged by these at once
+TEXT_STUDIED = 500_000  # rows after which the values of a text are no longer counted
+ENOUGH_ZEROS = 1_000
+# Shapes that every plain number with a decimal point has.
+_TAKE_DECIMALS = ("point", "point or comma", "exponent")
 
 
 @dataclass(frozen=True, slots=True)
@@ -155,6 +162,8 @@ class Judge:
     zeros: int = 0
     decimals: int = 0
     length: int = 0
+    repeats: bool = True
+    stopped: int = 0
     null_words: dict[str, int] = field(default_factory=dict)
     shapes: dict[str, _Shape] = field(default_factory=lambda: {name: _Shape() for name in SHAPES})
     distinct: dict[str, tuple[int, int]] | None = field(default_factory=dict)
@@ -162,21 +171,52 @@ class Judge:
 
     def see(self, values: Any) -> None:
         """Take in the next batch of text values."""
+        cut = STUDIED - self.rows
+        if 0 < cut < len(values):  # the first rows are looked at by pattern, the rest of the batch more quickly
+            self.see(values.slice(0, cut))
+            values = values.slice(cut)
         before, self.rows = self.rows, self.rows + len(values)
+        if self.zeros > ENOUGH_ZEROS or (before > TEXT_STUDIED and not self._alive()):
+            self.nulls += values.null_count  # it stays text whatever comes
+            self.stopped = self.stopped or before
+            return
+        known = plain_numbers(values) if before >= STUDIED and not self.repeats else None
+        if known is not None:
+            self._take_plain(values, known)
+        else:
+            self._study(values, before)
+
+    def _alive(self) -> list[tuple[str, _Shape]]:
+        return [(name, shape) for name, shape in self.shapes.items() if shape.alive]
+
+    def _take_plain(self, values: Any, known: PlainNumbers) -> None:
+        """A batch of plain numbers: every shape that takes such numbers has as many fits more."""
+        present = len(values) - values.null_count
+        self.nulls += values.null_count
+        self.decimals, self.length = max(self.decimals, known.decimals), max(self.length, known.length)
+        self.distinct = None
+        for name in (*_TAKE_DECIMALS, *(("integer", "comma") if known.decimals == 0 else ())):
+            self.shapes[name].fits += present
+
+    def _study(self, values: Any, before: int) -> None:
+        """A batch by its different values: which shapes they have, and how often."""
         encoded = values.dictionary_encode()
         codes = encoded.indices
+        self.repeats = len(encoded.dictionary) <= FEW
         self.nulls += codes.null_count
         present = pc.drop_null(codes).to_numpy(zero_copy_only=False)
         counts = np.bincount(present, minlength=len(encoded.dictionary))
+        self._distinct(encoded.dictionary, codes, counts, before)
+        alive = self._alive()
+        if not alive:
+            return
         texts = pc.utf8_trim(encoded.dictionary, SPACES)
         words = pc.is_in(texts, value_set=pa.array(NULL_WORDS)).to_numpy(zero_copy_only=False)
         for at in np.flatnonzero(words):
             word = texts[int(at)].as_py()
             self.null_words[word] = self.null_words.get(word, 0) + int(counts[at])
-        self._distinct(encoded.dictionary, codes, counts, before)
-        for name, shape in self.shapes.items():
-            if shape.alive:
-                self._shape(name, shape, texts, counts, words, codes, before)
+        for name, shape in alive:
+            self._shape(name, shape, texts, counts, words, codes, before)
         zeros = pc.match_substring_regex(texts, _LEADING_ZERO).to_numpy(zero_copy_only=False)
         self.zeros += int(counts[zeros].sum())
         ends = pc.extract_regex(texts, r"[.,](?P<decimals>[0-9]+)$")
@@ -185,7 +225,8 @@ class Judge:
         self.decimals = max(self.decimals, pc.max(lengths).as_py() or 0)
 
     def _distinct(self, values: Any, codes: Any, counts: Any, before: int) -> None:
-        if self.distinct is None:
+        if self.distinct is None or len(self.distinct) + len(values) > _KEPT_DISTINCT:
+            self.distinct = None
             return
         first = np.zeros(max(len(values), 1), np.int64)
         backwards = pc.fill_null(codes, 0).to_numpy(zero_copy_only=False)[::-1]
@@ -193,8 +234,6 @@ class Judge:
         for value, count, row in zip(values.to_pylist(), counts.tolist(), first.tolist(), strict=False):
             known = self.distinct.get(value)
             self.distinct[value] = (count, before + row + 1) if known is None else (known[0] + count, known[1])
-        if len(self.distinct) > _KEPT_DISTINCT:
-            self.distinct = None
 
     def _shape(self, name: str, shape: _Shape, texts: Any, counts: Any, words: Any, codes: Any, before: int) -> None:
         fits = pc.match_substring_regex(texts, SHAPES[name]).to_numpy(zero_copy_only=False)
@@ -221,8 +260,13 @@ class Judge:
         chosen = (exact or fitting or ["text"])[0]
         if not present:
             return self._evidence("text", why="no value at all", words=words)
-        if self.zeros and chosen in ("integer", "point", "comma", "point or comma", "exponent"):
-            why = f"digits with leading zeros in {self.zeros:,} rows; a number would lose them"
+        if (
+            self.zeros > ENOUGH_ZEROS
+            or (self.zeros
+            and chosen in ("integer", "point", "comma", "point or comma", "exponent"))
+        ):
+            more = "more than " if self.zeros > ENOUGH_ZEROS else ""
+            why = f"digits with leading zeros in {more}{min(self.zeros, ENOUGH_ZEROS) if more else self.zeros:,} rows; a number would lose them"
             return self._evidence("text", why=why, words=())
         if chosen in ("comma thousands", "point thousands") and "point or comma" in exact:
             chosen = "point or comma"
@@ -230,7 +274,7 @@ class Judge:
 
     def _told(self, chosen: str, present: int, words: tuple[str, ...]) -> Evidence:
         if chosen == "text":
-            return self._evidence("text", why="no other type fits nearly all values", words=())
+            return self._evidence("text", why=self._text_reason(), words=())
         if chosen == "yes-no":
             return self._evidence("boolean", chosen, why="only yes and no", words=words)
         if chosen == "integer":
@@ -255,6 +299,12 @@ class Judge:
                 why += ", and thousands marks"
             return self._evidence("decimal", chosen, marks=marks[chosen], scale=self.decimals, why=why, words=words)
         return self._dated(chosen, words)
+
+    def _text_reason(self) -> str:
+        if self.distinct is None:
+            return "text, many different values"
+        first = f" in the first {self.stopped:,} rows" if self.stopped else ""
+        return f"text, {len(self.distinct):,} different value{'s' * (len(self.distinct) != 1)}{first}"
 
     def _dated(self, chosen: str, words: tuple[str, ...]) -> Evidence:
         why = f"dates written {chosen}"

@@ -71,8 +71,8 @@ def _head(figure: Figure, one: FieldProfile, left: float, top: float, height: fl
     figure.text(left, top - 0.12 / height, one.field, fontsize=10, fontweight="bold", va="center")
     kind = one.type.replace("decimal(38,", "decimal(")
     colour = RUST if one.suspicions else QUIET
-    said = f"{kind}, {one.distinct:,} different" + (f"; suspicious: {one.suspicions[0].what}" if one.suspicions else "")
-    figure.text(left, top - 0.47 / height, said[:44], fontsize=7.5, color=colour, va="center")
+    said = f"suspicious: {one.suspicions[0].what}" if one.suspicions else f"{kind}, {one.distinct:,} different"
+    figure.text(left, top - 0.47 / height, _cut(said, 52), fontsize=7.5, color=colour, va="center")
     share = 1 - one.nulls / one.rows if one.rows else 0
     y = top - 0.28 / height
     figure.add_artist(Line2D((left, left + 0.225), (y, y), color=RULE, linewidth=2))
@@ -138,7 +138,9 @@ def _cut(text: str, size: int) -> str:
 
 
 def _edge(value: Any) -> str:
-    return value if isinstance(value, str) else f"{value:,.4g}" if abs(value) < 1e5 else f"{value:,.0f}"
+    if isinstance(value, str):
+        return value
+    return f"{value:.4g}" if abs(value) < 1e4 else f"{value:,.0f}" if abs(value) < 1e12 else f"{value:.3g}"
 
 
 def _one(figure: Figure, one: FieldProfile, name: str) -> None:

@@ -7,6 +7,7 @@ import io
 import os
 import re
 from collections.abc import Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -320,15 +321,20 @@ def _judged(feed: OpenOrigin, sample: int | None) -> tuple[dict[str, Judge | Typ
     kinds = {name: kind for name, kind in feed.columns().items() if name != FILE_COLUMN}
     judges: dict[str, Judge | Typed] = {name: Judge() if kind == TEXT else Typed(kind) for name, kind in kinds.items()}
     left, rows = sample, 0
-    for batch in feed.batches(list(judges)):
-        part: pa.RecordBatch = batch if left is None else batch.slice(0, left)
-        rows += part.num_rows
-        for name, judge in judges.items():
-            judge.see(part.column(name))
-        if left is not None:
-            left -= part.num_rows
-            if left <= 0:
-                break
+    with ThreadPoolExecutor(2) as pool:
+        waiting: list[Future[None]] = []
+        for batch in feed.batches(list(judges)):
+            part: pa.RecordBatch = batch if left is None else batch.slice(0, left)
+            rows += part.num_rows
+            for task in waiting:
+                task.result()  # each judge sees its batches one after the other
+            waiting = [pool.submit(judge.see, part.column(name)) for name, judge in judges.items()]
+            if left is not None:
+                left -= part.num_rows
+                if left <= 0:
+                    break
+        for task in waiting:
+            task.result()
     return judges, rows
 
 
