@@ -2,7 +2,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test screenshots lint unit clean
+.PHONY: demo test screenshots lint unit bench clean
 
 demo: $(VENV)/ready
 	$(BIN)/oak demo demo
@@ -25,6 +25,10 @@ $(VENV)/ready: pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[dev]'
 	touch $@
+
+bench: $(VENV)/ready
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[bench]'
+	$(BIN)/python bench/reading.py
 
 clean:
 	rm -rf $(VENV) demo

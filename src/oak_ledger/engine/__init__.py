@@ -4,6 +4,6 @@ from __future__ import annotations
 
 from oak_ledger.engine.evaluate import Expression
 from oak_ledger.engine.faults import Fault, Faults
-from oak_ledger.engine.question import Feed, Question, Result, SortBy, answer
+from oak_ledger.engine.question import Feed, Question, Result, SortBy, answer, stream
 
-__all__ = ["Expression", "Fault", "Faults", "Feed", "Question", "Result", "SortBy", "answer"]
+__all__ = ["Expression", "Fault", "Faults", "Feed", "Question", "Result", "SortBy", "answer", "stream"]

@@ -118,6 +118,13 @@ def _rows(question: Question, feed: Feed) -> Result:
     return Result(table, None, faults, reading.read, reading.used)
 
 
+def stream(question: Question, feed: Feed, faults: Faults) -> Iterator[pa.Table]:
+    """The rows of a question batch by batch, for writing through: nothing is kept. Sort and limit do not apply."""
+    reading = _Reading(question, feed, faults)
+    for evaluator in reading.evaluators([one.checked for one in question.show]):
+        yield _table(question.show, [evaluator.compute(one) for one in question.show])
+
+
 def _joined(parts: list[Any], expression: Expression) -> Any:
     kind = arrow_type(expression.checked.type)
     return pa.chunked_array(parts, kind).combine_chunks() if parts else pa.array([], kind)

@@ -260,10 +260,8 @@ class Judge:
         chosen = (exact or fitting or ["text"])[0]
         if not present:
             return self._evidence("text", why="no value at all", words=words)
-        if (
-            self.zeros > ENOUGH_ZEROS
-            or (self.zeros
-            and chosen in ("integer", "point", "comma", "point or comma", "exponent"))
+        if self.zeros > ENOUGH_ZEROS or (
+            self.zeros and chosen in ("integer", "point", "comma", "point or comma", "exponent")
         ):
             more = "more than " if self.zeros > ENOUGH_ZEROS else ""
             why = f"digits with leading zeros in {more}{min(self.zeros, ENOUGH_ZEROS) if more else self.zeros:,} rows; a number would lose them"

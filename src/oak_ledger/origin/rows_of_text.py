@@ -3,20 +3,25 @@
 from __future__ import annotations
 
 import csv
+from collections import deque
 from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.csv as pa_csv
 
 from oak_ledger.errors import OakError, UnusableInput
-from oak_ledger.origin.delimited import HEAD, column_names, head_of, header_lines
+from oak_ledger.origin.delimited import column_names, head_of, header_lines
 from oak_ledger.origin.spec import ReadingSpec
 
 BLOCK = 1 << 23
+LINE = 1 << 16  # how far back from a block's end a line's end is looked for
 SLOW_ROWS = 20_000
+_BREAK = ord("\n")
 csv.field_size_limit(1 << 24)
 
 
@@ -59,14 +64,10 @@ def read(path: Path, spec: ReadingSpec, columns: Sequence[str], note: Note) -> I
 
 
 def _quickly(path: Path, spec: ReadingSpec, names: list[str], columns: Sequence[str]) -> Iterator[pa.RecordBatch]:
-    read_options = pa_csv.ReadOptions(
-        column_names=names,
-        skip_rows=header_lines(spec),
-        block_size=BLOCK,
-        encoding="utf-8" if spec.encoding == "utf-8-sig" else spec.encoding,
+    """Stretches of whole lines, two at a time, each by Arrow's reader; in order."""
+    parse = pa_csv.ParseOptions(
+        delimiter=spec.separator, quote_char=spec.quote or False, newlines_in_values=bool(spec.quote)
     )
-    breaks = bool(spec.quote) and (spec.quote.encode() in head_of(path) or path.stat().st_size > HEAD)
-    parse = pa_csv.ParseOptions(delimiter=spec.separator, quote_char=spec.quote or False, newlines_in_values=breaks)
     convert = pa_csv.ConvertOptions(
         column_types=dict.fromkeys(names, pa.string()),
         include_columns=list(columns) or names[:1],
@@ -74,12 +75,60 @@ def _quickly(path: Path, spec: ReadingSpec, names: list[str], columns: Sequence[
         strings_can_be_null=True,
         quoted_strings_can_be_null=False,
     )
-    try:
-        with pa_csv.open_csv(path, read_options, parse, convert) as reader:
-            yield from reader
-    except pa.ArrowInvalid as error:
-        if "Empty CSV" not in str(error):
-            raise
+
+    def table(stretch: pa.Buffer, skip: int) -> pa.Table:
+        options = pa_csv.ReadOptions(
+            column_names=names,
+            skip_rows=skip,
+            use_threads=False,
+            block_size=stretch.size + 1,
+            encoding="utf-8" if spec.encoding == "utf-8-sig" else spec.encoding,
+        )
+        try:
+            return pa_csv.read_csv(pa.BufferReader(stretch), options, parse, convert)
+        except pa.ArrowInvalid as error:
+            if "Empty CSV" not in str(error):
+                raise
+            return pa.table({name: pa.array([], pa.string()) for name in list(columns) or names[:1]})
+
+    skip = header_lines(spec)
+    with ThreadPoolExecutor(2) as pool:
+        waiting: deque[Future[pa.Table]] = deque()
+        for stretch in _stretches(path, spec):
+            waiting.append(pool.submit(table, stretch, skip))
+            skip = 0
+            if len(waiting) > 2:
+                yield from waiting.popleft().result().to_batches()
+        while waiting:
+            yield from waiting.popleft().result().to_batches()
+
+
+def _stretches(path: Path, spec: ReadingSpec) -> Iterator[pa.Buffer]:
+    """The file in stretches of whole rows: each ends at a line's end that stands in no quotes."""
+    with pa.memory_map(str(path)) as file:
+        size = file.size()
+        whole = file.read_buffer(size)
+        if spec.encoding.startswith("utf-16"):
+            yield whole
+            return
+        data = np.frombuffer(whole, np.uint8)
+        start = 0
+        while start < size:
+            end = _line_end(data, start, min(start + BLOCK, size), spec.quote)
+            yield whole.slice(start, end - start)
+            start = end
+
+
+def _line_end(data: Any, start: int, wanted: int, quote: str) -> int:
+    """The end of the last row that ends before `wanted`; of the first after it where there is none."""
+    size = len(data)
+    while wanted < size:
+        breaks = np.flatnonzero(data[max(start, wanted - LINE) : wanted] == _BREAK) + max(start, wanted - LINE)
+        for at in breaks[::-1]:
+            if not quote or np.count_nonzero(data[start : at + 1] == ord(quote)) % 2 == 0:
+                return int(at) + 1
+        wanted += BLOCK
+    return size
 
 
 class _Lines:

@@ -10,12 +10,13 @@ from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
 
-from oak_ledger.engine import Expression, Question, SortBy, answer
+from oak_ledger.engine import Expression, Fault, Faults, Question, SortBy, answer, stream
 from oak_ledger.errors import Finding, FormulaError, OakError, Place, UnusableInput
 from oak_ledger.formula import Formula, Grain, check
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.checker import nearest_hint
 from oak_ledger.formula.lexer import name_text
+from oak_ledger.formula.values import arrow_type
 from oak_ledger.origin import OpenOrigin, OriginSpec, TableFeed, open_origin
 from oak_ledger.origin.delimited import two_columns
 from oak_ledger.origin.feeds import FILE_COLUMN, Progress
@@ -24,7 +25,7 @@ from oak_ledger.source.answer import Answer
 from oak_ledger.source.arrival import dropped_findings
 from oak_ledger.source.compiled import AnySpec, Compiled, State, compile_names, recoding_formula
 from oak_ledger.source.definition import DEFINITION, ConstantSpec, FieldSpec, FilterSpec, SourceSpec
-from oak_ledger.source.document import Block, Document, parse_document, read_document, write_text
+from oak_ledger.source.document import Block, Document, parse_document, read_document, write_bytes, write_text
 from oak_ledger.source.naming import NameRule, renames
 from oak_ledger.source.places import bare_name, is_name, repointed
 
@@ -299,6 +300,29 @@ class Source:
         )
         formats = {one.name: state.format for one, state in (*keys, *shown) if state and state.format}
         return self._answer(question, formats, summed, strict, filtered=where is not None)
+
+    def write(
+        self, path: str | Path, show: Sequence[Shown] | None = None, *, where: str | Sequence[str] | None = None
+    ) -> tuple[Fault, ...]:
+        """Write rows through to a Parquet file, batch by batch, whole or not at all; gives what could not be computed.
+
+        `show` and `where` are as for `rows`. Raises OakError for a name that is wrong, UnusableInput where nothing can be written.
+        """
+        import pyarrow.parquet as pq
+
+        items: Sequence[Shown] = [name_text(state.name) for state in self.shown_fields] if show is None else show
+        shown = tuple(self._expression(item, place="show")[0] for item in items)
+        question = Question(self.compiled.expressions, shown, (), tuple(self._filters(where)))
+        schema = pa.schema([(one.name, arrow_type(one.checked.type)) for one in shown])
+        faults = Faults()
+
+        def write(temporary: Path) -> None:
+            with pq.ParquetWriter(temporary, schema, compression="zstd") as writer:
+                for table in stream(question, self.opened, faults):
+                    writer.write_table(table)
+
+        write_bytes(Path(path), write)
+        return faults.found()
 
     def _totalled(self, expression: Expression, state: State | None) -> tuple[Expression, State | None]:
         """A value per row as a value per group, by the field's own way of being totalled."""
