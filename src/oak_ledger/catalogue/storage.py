@@ -56,7 +56,8 @@ class Storage:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        self.engine = sa.create_engine(f"sqlite:///{folder / DATABASE}", connect_args={"timeout": LOCK_SECONDS})
+        url = f"sqlite:///{folder / DATABASE}"
+        self.engine = sa.create_engine(url, poolclass=sa.NullPool, connect_args={"timeout": LOCK_SECONDS})
 
     @staticmethod
     def create(folder: Path) -> Storage:

@@ -43,7 +43,7 @@ def engine_of(spec: ReadingSpec, folder: Path) -> sa.Engine:
     if url.drivername == "postgresql":
         url = url.set(drivername="postgresql+psycopg")
     try:
-        return sa.create_engine(url)
+        return sa.create_engine(url, poolclass=sa.NullPool)
     except ImportError as error:
         hint = "Install it: pip install 'oak-ledger[postgresql]'."
         raise UnusableInput(
@@ -114,6 +114,7 @@ class DatabaseFeed:
         return self.kinds
 
     def _check_names(self) -> None:
+        self.engine = self.engine or engine_of(self.spec, self.folder)
         if bool(self.spec.table) == bool(self.spec.query):
             hint = 'Write table = "…" or query = "…" under [origin].'
             raise UnusableInput("table-or-query", "A database needs either a table or a query.", hint=hint)

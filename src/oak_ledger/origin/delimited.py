@@ -75,7 +75,7 @@ def detect(
     if encoding is None:
         encoding, why = _encoding(path, head)
         decided(f"encoding {encoding}", why)
-    text = decoded(path, head, encoding)
+    text = decoded(head, encoding)
     whole = len(head) < HEAD
     if comment is None:
         comment = "#" if re.match(r"\s*#", text) else ""
@@ -133,17 +133,13 @@ def _encoding(path: Path, head: bytes) -> tuple[str, str]:
     return "utf-8", "every byte looked at is UTF-8"
 
 
-def decoded(path: Path, head: bytes, encoding: str) -> str:
-    """The beginning of a file as text; a clear error where it is not written so."""
+def decoded(head: bytes, encoding: str) -> str:
+    """The beginning of a file as text; bytes that do not fit are told when their row is read."""
     try:
-        return codecs.getincrementaldecoder(encoding)().decode(head)
+        return codecs.getincrementaldecoder(encoding)("replace").decode(head)
     except LookupError:
         hint = "Try utf-8, utf-16 or cp1252."
         raise OakError("unknown-encoding", f"There is no encoding {encoding!r}.", hint=hint) from None
-    except UnicodeDecodeError as error:
-        message = f"{path} is not written in {encoding}: byte {error.start + 1} does not fit."
-        hint = "Leave the encoding out to have it detected."
-        raise UnusableInput("wrong-encoding", message, hint=hint) from error
 
 
 def _rows(text: str, separator: str, quote: str, count: int = 300) -> list[list[str]]:
@@ -230,7 +226,7 @@ def column_names(path: Path, spec: ReadingSpec) -> list[str]:
 
     Columns that arrive under other names have those that the definition gives them (`renamed`).
     """
-    text = decoded(path, head_of(path), spec.encoding)
+    text = decoded(head_of(path), spec.encoding)
     lines = [line for line in text.splitlines(keepends=True) if not spec.comment or not line.startswith(spec.comment)]
     rows = _rows("".join(lines), spec.separator, spec.quote, spec.header + 1 if isinstance(spec.header, int) else 300)
     line = spec.header - 1 if isinstance(spec.header, int) else next((at for at, row in enumerate(rows) if row), 0)
@@ -260,7 +256,7 @@ def header_lines(spec: ReadingSpec) -> int:
 def first_rows(path: Path, spec: ReadingSpec, count: int) -> tuple[list[str], list[list[str]]]:
     """The names and first rows of a file as they stand in it."""
     names = column_names(path, spec)
-    text = decoded(path, head_of(path), spec.encoding)
+    text = decoded(head_of(path), spec.encoding)
     lines = [line for line in text.splitlines(keepends=True) if not spec.comment or not line.startswith(spec.comment)]
     rows = _rows("".join(lines), spec.separator, spec.quote, count + header_lines(spec) + 5)
     return names, [row for row in rows[header_lines(spec) :] if row][:count]

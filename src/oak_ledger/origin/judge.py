@@ -22,6 +22,8 @@ from oak_ledger.origin.quick import PlainNumbers, plain_numbers
 _DAY, _MONTH, _YEAR = r"(?:0?[1-9]|[12][0-9]|3[01])", r"(?:0?[1-9]|1[0-2])", r"(?:1[0-9]{3}|2[0-9]{3})"
 _CLOCK = r"[T ](?:[01]?[0-9]|2[0-3]):[0-5][0-9]"
 _NAME = r"(?i:jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec)"
+_MONEY = r"(?:[+-]? ?(?:\p{Sc}|EUR|USD|GBP|CHF|SEK|NOK|DKK|kr) ?)?"
+_MONEY_MARK = r"\p{Sc}|EUR|USD|GBP|CHF|SEK|NOK|DKK|kr"
 # Shapes that a value may have. The order is the order of preference among those that fit.
 SHAPES: dict[str, str] = {
     "yes-no": r"^(?i:true|false|yes|no)$",
@@ -32,6 +34,7 @@ SHAPES: dict[str, str] = {
     "comma thousands": r"^[+-]?[0-9]{1,3}(?:,[0-9]{3})*(?:\.[0-9]+)?$",
     "point thousands": r"^[+-]?[0-9]{1,3}(?:\.[0-9]{3})*(?:,[0-9]+)?$",
     "exponent": r"^[+-]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][+-]?[0-9]+)?$",
+    "percent": r"^[+-]?[0-9]+(?:[.,][0-9]+)? ?%$",
     "YYYY-MM-DD": rf"^{_YEAR}-{_MONTH}-{_DAY}$",
     "DD.MM.YYYY": rf"^{_DAY}\.{_MONTH}\.{_YEAR}$",
     "DD/MM/YYYY": rf"^{_DAY}/{_MONTH}/{_YEAR}$",
@@ -42,6 +45,8 @@ SHAPES: dict[str, str] = {
     "YYYY-MM-DD HH24:MI": rf"^{_YEAR}-{_MONTH}-{_DAY}{_CLOCK}$",
     "YYYY-MM-DD HH24:MI:SS": rf"^{_YEAR}-{_MONTH}-{_DAY}{_CLOCK}:[0-5][0-9](?:\.[0-9]{{1,6}})?$",
     "DD.MM.YYYY HH24:MI": rf"^{_DAY}\.{_MONTH}\.{_YEAR} {_CLOCK[4:]}$",
+    "money with a point": rf"^{_MONEY}[0-9][0-9,' ]*(?:\.[0-9]{{1,2}})?{_MONEY}$",
+    "money with a comma": rf"^{_MONEY}[0-9][0-9.' ]*(?:,[0-9]{{1,2}})?{_MONEY}$",
 }
 NULL_WORDS = (
     "NA",
@@ -93,6 +98,7 @@ class Evidence:
     most: str
     why: str
     null_words: tuple[str, ...] = ()
+    money: tuple[str, ...] = ()
     typed: Type | None = None
     """The type that the column arrives in, where it is not text to be judged."""
 
@@ -141,8 +147,7 @@ class Typed:
             least,
             most,
             why,
-            (),
-            self.kind,
+            typed=self.kind,
         )
 
 
@@ -164,7 +169,9 @@ class Judge:
     length: int = 0
     repeats: bool = True
     stopped: int = 0
+    blanks: int = 0
     null_words: dict[str, int] = field(default_factory=dict)
+    money: set[str] = field(default_factory=set)
     shapes: dict[str, _Shape] = field(default_factory=lambda: {name: _Shape() for name in SHAPES})
     distinct: dict[str, tuple[int, int]] | None = field(default_factory=dict)
     """Each different value with how often it occurs and the first row that has it; None where too many to keep."""
@@ -215,6 +222,11 @@ class Judge:
         for at in np.flatnonzero(words):
             word = texts[int(at)].as_py()
             self.null_words[word] = self.null_words.get(word, 0) + int(counts[at])
+        blank = pc.equal(texts, "").to_numpy(zero_copy_only=False)
+        self.blanks += int(counts[blank].sum())
+        words = words | blank
+        marks = pc.drop_null(pc.struct_field(pc.extract_regex(texts, f"(?P<mark>{_MONEY_MARK})"), 0)).unique()
+        self.money |= set(marks.to_pylist()) if len(self.money) < 9 else set()
         for name, shape in alive:
             self._shape(name, shape, texts, counts, words, codes, before)
         zeros = pc.match_substring_regex(texts, _LEADING_ZERO).to_numpy(zero_copy_only=False)
@@ -244,17 +256,20 @@ class Judge:
             for row in np.flatnonzero(odd.to_numpy(zero_copy_only=False))[:3].tolist():
                 shape.samples.append((before + row + 1, texts[codes[row].as_py()].as_py()))
         present = self.rows - self.nulls
-        if present > 200 and shape.fits < 0.9 * (present - sum(self.null_words.values())):
+        if present > 200 and shape.fits < 0.9 * (present - self.blanks - sum(self.null_words.values())):
             shape.alive = False
 
     def verdict(self) -> Evidence:
         """What the column is."""
         words = tuple(sorted(self.null_words))
-        present = self.rows - self.nulls - sum(self.null_words.values())
+        present = self.rows - self.nulls - self.blanks - sum(self.null_words.values())
         fitting = [
             name
             for name, shape in self.shapes.items()
-            if shape.alive and present and (present - shape.fits) <= MISFIT_SHARE * present
+            if shape.alive
+            and present
+            and (present - shape.fits) <= MISFIT_SHARE * present
+            and (self.money or "money" not in name)
         ]
         exact = [name for name in fitting if self.shapes[name].fits == present]
         chosen = (exact or fitting or ["text"])[0]
@@ -296,6 +311,14 @@ class Judge:
             if chosen.endswith("thousands"):
                 why += ", and thousands marks"
             return self._evidence("decimal", chosen, marks=marks[chosen], scale=self.decimals, why=why, words=words)
+        if chosen == "percent":
+            return self._evidence("number", chosen, why="percentages", words=words)
+        if chosen.startswith("money"):
+            mark = "," if chosen.endswith("comma") else "."
+            why = f"amounts of money with {', '.join(sorted(self.money))}, decimal mark {mark}"
+            return self._evidence(
+                "decimal", chosen, marks=mark, scale=2, why=why, words=words, money=tuple(sorted(self.money))
+            )
         return self._dated(chosen, words)
 
     def _text_reason(self) -> str:
@@ -342,9 +365,10 @@ class Judge:
         template: str = "",
         marks: str = "",
         more: Mapping[str, tuple[int, int]] = MappingProxyType({}),
+        money: tuple[str, ...] = (),
     ) -> Evidence:
         seen = self.shapes[shape] if shape else _Shape(fits=self.rows)
-        worded = sum(self.null_words.get(word, 0) for word in words)
+        worded = sum(self.null_words.get(word, 0) for word in words) + (self.blanks if shape else 0)
         misfits = self.rows - self.nulls - worded - seen.fits if shape else 0
         samples = seen.samples[:3] if misfits else []
         samples += [(row, text) for text, (_, row) in more.items()]
@@ -365,4 +389,5 @@ class Judge:
             values[-1] if values else "",
             why,
             tuple(words),
+            money=money,
         )

@@ -49,8 +49,8 @@ def read(path: Path, spec: ReadingSpec, columns: Sequence[str], note: Note) -> I
     missing = [name for name in columns if name not in names]
     if missing:
         raise UnusableInput("missing-column", f"{path.name} has no column {missing[0]!r}; it has {', '.join(names)}.")
-    zeros = not spec.encoding.startswith("utf-16") and b"\x00" in head_of(path)
-    if spec.bad_rows != "stop" or spec.comment or spec.footer or zeros:
+    odd = not spec.encoding.startswith("utf-16") and (b"\x00" in head_of(path) or _odd_quotes(path, spec.quote))
+    if spec.bad_rows != "stop" or spec.comment or spec.footer or odd:
         yield from _slowly(path, spec, names, columns, note)
         return
     try:
@@ -103,32 +103,42 @@ def _quickly(path: Path, spec: ReadingSpec, names: list[str], columns: Sequence[
             yield from waiting.popleft().result().to_batches()
 
 
+def _odd_quotes(path: Path, quote: str) -> bool:
+    """Whether a quote may never be closed: then each row is looked at by itself."""
+    if not quote:
+        return False
+    odd = 0
+    with pa.OSFile(str(path)) as file:
+        while (block := file.read_buffer(BLOCK)).size:
+            odd += int(np.count_nonzero(np.frombuffer(block, np.uint8) == ord(quote)))
+    return odd % 2 == 1
+
+
 def _stretches(path: Path, spec: ReadingSpec) -> Iterator[pa.Buffer]:
     """The file in stretches of whole rows: each ends at a line's end that stands in no quotes."""
-    with pa.memory_map(str(path)) as file:
-        size = file.size()
-        whole = file.read_buffer(size)
+    with pa.OSFile(str(path)) as file:
         if spec.encoding.startswith("utf-16"):
-            yield whole
+            yield file.read_buffer()
             return
-        data = np.frombuffer(whole, np.uint8)
-        start = 0
+        start, wanted, size = 0, BLOCK, file.size()
         while start < size:
-            end = _line_end(data, start, min(start + BLOCK, size), spec.quote)
-            yield whole.slice(start, end - start)
-            start = end
+            file.seek(start)
+            block = file.read_buffer(wanted)
+            end = block.size if start + block.size == size else _line_end(np.frombuffer(block, np.uint8), spec.quote)
+            if not end:  # a row that is longer than the block
+                wanted *= 2
+                continue
+            yield block.slice(0, end)
+            start, wanted = start + end, BLOCK
 
 
-def _line_end(data: Any, start: int, wanted: int, quote: str) -> int:
-    """The end of the last row that ends before `wanted`; of the first after it where there is none."""
-    size = len(data)
-    while wanted < size:
-        breaks = np.flatnonzero(data[max(start, wanted - LINE) : wanted] == _BREAK) + max(start, wanted - LINE)
-        for at in breaks[::-1]:
-            if not quote or np.count_nonzero(data[start : at + 1] == ord(quote)) % 2 == 0:
+def _line_end(data: Any, quote: str) -> int:
+    """The end of the last whole row; 0 where there is none."""
+    for low in range(max(0, len(data) - LINE), -1, -LINE) if len(data) > LINE else (0,):
+        for at in np.flatnonzero(data[low : low + LINE] == _BREAK)[::-1] + low:
+            if not quote or np.count_nonzero(data[: at + 1] == ord(quote)) % 2 == 0:
                 return int(at) + 1
-        wanted += BLOCK
-    return size
+    return 0
 
 
 class _Lines:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import zipfile
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
@@ -56,10 +57,13 @@ def _open(path: Path) -> Any:
         raise UnusableInput("not-a-workbook", f"{path} cannot be read as a workbook: {error}.") from error
 
 
-def _cells(book: Any, name: str) -> list[list[Any]]:
+def _cells(book: Any, name: str, errors: Sequence[tuple[int, int, str]] = ()) -> list[list[Any]]:
     """The cells of a sheet, an empty one as empty text; merged cells all have the value of their first."""
     sheet = book.get_sheet_by_name(name)
     cells = [list(row) for row in sheet.to_python(skip_empty_area=False)]
+    for row, column, said in errors:
+        if row < len(cells) and column < len(cells[row]):
+            cells[row][column] = said
     for (top, left), (bottom, right) in sheet.merged_cell_ranges or ():
         for row in range(top, min(bottom, len(cells) - 1) + 1):
             for column in range(left, min(right, len(cells[row]) - 1) + 1):
@@ -73,7 +77,27 @@ def read_cells(path: Path, name: str) -> list[list[Any]]:
     if name not in book.sheet_names:
         there = ", ".join(map(repr, book.sheet_names))
         raise UnusableInput("unknown-sheet", f"{path.name} has no sheet {name!r}.", hint=f"It has {there}.")
-    return _cells(book, name)
+    return _cells(book, name, _error_cells(path, name))
+
+
+def _error_cells(path: Path, name: str) -> list[tuple[int, int, str]]:
+    """The cells of a sheet that hold an error, as (row, column, error) from 0: the quick reader tells them as empty."""
+    if path.suffix.lower() not in (".xlsx", ".xlsm"):
+        return []
+    with zipfile.ZipFile(path) as archive:
+        parts = [part for part in archive.namelist() if part.startswith("xl/worksheets/")]
+        if not any(b't="e"' in archive.read(part) for part in parts):
+            return []
+    from openpyxl import load_workbook
+
+    book = load_workbook(path, read_only=True, data_only=True)
+    try:
+        rows = book[name].iter_rows()
+        return [
+            (cell.row - 1, cell.column - 1, str(cell.value)) for row in rows for cell in row if cell.value in ERRORS
+        ]
+    finally:
+        book.close()
 
 
 def find_header(cells: Sequence[Sequence[Any]]) -> tuple[Header, str]:

@@ -17,6 +17,7 @@ from pydantic import ValidationError
 
 from oak_ledger.errors import Finding, OakError, UnusableInput
 from oak_ledger.formula.checker import nearest_hint
+from oak_ledger.formula.lexer import quote_text
 from oak_ledger.formula.types import TEXT
 from oak_ledger.origin import OpenOrigin, OriginSpec, open_origin
 from oak_ledger.origin.delimited import detect
@@ -394,11 +395,31 @@ def propose(column: str, name: str, evidence: Evidence) -> Proposal:
         # both marks occur: read as text and cleaned, so that either is understood
         keys["clean"] = f"CAST(REPLACE(BTRIM(VALUE), ',', '.') AS {keys['type'].upper()})"
         keys["type"] = "text"
+    if evidence.money:
+        keys = {"name": name, "column": column, "type": "text", "clean": _money_clean(evidence, keys["type"])}
+    if evidence.why == "percentages":
+        keys |= {
+            "type": "text",
+            "clean": "CAST(REPLACE(BTRIM(VALUE, ' %'), ',', '.') AS NUMBER) / 100",
+            "format": "0.0%",
+        }
+        keys |= {"aggregate": "average"}
     numeric = evidence.kind in ("integer", "decimal", "number")
     every = evidence.distinct == evidence.rows - evidence.nulls and evidence.rows > 1 and evidence.kind == "integer"
     role = "measure" if numeric and not _IDENTIFIER.search(name) and not every else "dimension"
     keys["role"] = role
     return Proposal(column, name, shown, role, evidence, keys)
+
+
+def _money_clean(evidence: Evidence, kind: str) -> str:
+    """Amounts of money without their marks: currency and thousands taken out, the decimal mark made a point."""
+    other = "." if evidence.marks == "," else ","
+    made = "VALUE"
+    for mark in (*evidence.money, other, "'", " "):
+        made = f"REPLACE({made}, {quote_text(mark)}, '')"
+    if evidence.marks == ",":
+        made = f"REPLACE({made}, ',', '.')"
+    return f"CAST({made} AS {kind.upper()})"
 
 
 def _definition(name: str, spec: OriginSpec, parts: Sequence[PartSpec], proposals: Sequence[Proposal]) -> str:
