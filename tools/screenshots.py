@@ -34,6 +34,8 @@ INTAKE = (
 PICTURES: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
     "help": ((), ("oak --help",)),
     "intake": ((), (INTAKE,)),
+    "profile": ((), ("oak profile again",)),
+    "compare": (("oak field clean again Mill 'INITCAP(TRIM(VALUE))'",), ("oak compare again",)),
     "peek": ((), ("oak peek loads Mill Volume Margin 'Size class' 'Delivery month' -n 8",)),
     "field": ((), ("oak field list loads",)),
     "try": ((), (f'oak try loads "{SIZE_CLASS}" -n 4', "oak try loads 'ROUND(Volum * 1.2, 1) + Mill'")),
@@ -127,6 +129,8 @@ def main() -> None:
             texts = [f"\x1b[38;2;95;158;74m$ {command}\x1b[0m\n{run(command, folder)}" for command in shown]
             draw("\n".join(texts), OUT / f"{picture}.png")
             print(f"{picture}.png")
+        run(f"oak profile loads --to {OUT / 'profile_source.png'}", folder)
+        run(f"oak profile loads Volume --to {OUT / 'profile_field.png'}", folder)
         for report in ("mill_margins", "haulage_cost"):
             run(f"oak report render reports/{report}.report.toml --to {OUT / f'report_{report}.png'}", folder)
             print(f"report_{report}.png")

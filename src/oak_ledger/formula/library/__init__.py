@@ -6,10 +6,10 @@ fills the library.
 
 from __future__ import annotations
 
-from oak_ledger.formula.library import aggregates, conditions, dates, numbers, text
+from oak_ledger.formula.library import aggregates, conditions, dates, numbers, patterns, text
 from oak_ledger.formula.library.registry import LIBRARY, Function
 
-__all__ = ["LIBRARY", "Function", "aggregates", "conditions", "dates", "find_functions", "numbers", "text"]
+__all__ = ["LIBRARY", "Function", "aggregates", "conditions", "dates", "find_functions", "numbers", "patterns", "text"]
 
 
 def find_functions(word: str = "") -> list[Function]:
@@ -19,8 +19,9 @@ def find_functions(word: str = "") -> list[Function]:
     """
     wanted = word.casefold()
 
-    def rank(entry: Function) -> tuple[bool, str, str]:
-        return wanted not in entry.name.casefold(), entry.topic, entry.name
+    def rank(entry: Function) -> tuple[bool, bool, str, str]:
+        name = entry.name.casefold()
+        return wanted not in name, not name.startswith(wanted), entry.topic, entry.name
 
     found = [
         entry

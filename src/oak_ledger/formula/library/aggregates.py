@@ -210,3 +210,86 @@ def median(run: Run, values: Any, groups: Groups) -> Any:
     made = np.zeros(groups.count)
     made[filled] = numbers[low] + (numbers[high] - numbers[low]) / 2
     return pa.array(made, mask=~filled)
+
+
+def _spread(sample: bool, root: bool) -> Callable[..., Any]:
+    def run_spread(run: Run, values: Any, groups: Groups) -> Any:
+        values, groups = _present(values, groups)
+        counts = _counts(groups)
+        numbers = as_numbers(values)
+        least = 2 if sample else 1
+        with np.errstate(invalid="ignore", divide="ignore", over="ignore"):
+            means = np.bincount(groups.codes, weights=numbers, minlength=groups.count) / counts
+            away = numbers - means[groups.codes]
+            squares = np.bincount(groups.codes, weights=away * away, minlength=groups.count)
+            made = squares / (counts - (1 if sample else 0))
+            made = np.sqrt(made) if root else made
+        empty = counts < least
+        return run.fault(
+            "number overflow", ~np.isfinite(made) & ~empty, pa.array(np.where(empty, 0.0, made), mask=empty)
+        )
+
+    return run_spread
+
+
+_SPREADS = (
+    ("STDDEV_SAMP", True, True, "The standard deviation of a sample.", "null over fewer than two values", "9.5743"),
+    ("STDDEV_POP", False, True, "The standard deviation of a whole population.", "null over no values", "8.2916"),
+    ("VAR_SAMP", True, False, "The variance of a sample.", "null over fewer than two values", "91.6667"),
+    ("VAR_POP", False, False, "The variance of a whole population.", "null over no values", "68.75"),
+)
+for _name, _sample, _root, _sentence, _over, _shown in _SPREADS:
+    function(
+        f"{_name}(x numeric) -> number",
+        topic="aggregate",
+        sentence=_sentence,
+        nulls=f"Nulls are left out; {_over}.",
+        examples=[(f"ROUND({_name}(Cost), 4)", _shown), (f"{_name}(Cost) FILTER (WHERE Cost > 100)", "null")],
+        aggregate=True,
+        can_fault=True,
+    )(_spread(_sample, _root))
+
+
+@function(
+    "ANY_VALUE(x any) -> same",
+    topic="aggregate",
+    sentence="One of the values, for what is the same in all rows of a group; the first one, in fact.",
+    nulls="Nulls are left out; null over no values.",
+    examples=[("ANY_VALUE(Mill)", "Low Weir"), ("ANY_VALUE(Cost)", "10")],
+    aggregate=True,
+)
+def any_value(run: Run, values: Any, groups: Groups) -> Any:
+    """The first value of each group."""
+    values, groups = _present(values, groups)
+    first = np.full(groups.count, -1, np.int64)
+    first[groups.codes[::-1]] = np.arange(len(groups.codes) - 1, -1, -1)
+    return values.take(pa.array(first, mask=first < 0))
+
+
+def _all_or_any(every: bool) -> Callable[..., Any]:
+    def run_logic(run: Run, values: Any, groups: Groups) -> Any:
+        values, groups = _present(values, groups)
+        wanted = mask_of(values) != every  # rows that decide: a false one for all, a true one for any
+        decided = np.bincount(groups.codes, weights=wanted, minlength=groups.count) > 0
+        return pa.array(decided != every, mask=_counts(groups) == 0)
+
+    return run_logic
+
+
+bool_and = function(
+    "BOOL_AND(x boolean) -> boolean",
+    topic="aggregate",
+    sentence="Whether all values are true.",
+    nulls="Nulls are left out; null over no values.",
+    examples=[("BOOL_AND(Volume > 0)", "true"), ("BOOL_AND(Cost > 10)", "false")],
+    aggregate=True,
+)(_all_or_any(every=True))
+
+bool_or = function(
+    "BOOL_OR(x boolean) -> boolean",
+    topic="aggregate",
+    sentence="Whether any value is true.",
+    nulls="Nulls are left out; null over no values.",
+    examples=[("BOOL_OR(Volume > 20)", "true"), ("BOOL_OR(Cost > 100)", "false")],
+    aggregate=True,
+)(_all_or_any(every=False))

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from decimal import ROUND_DOWN, ROUND_HALF_UP, Decimal, localcontext
+from decimal import ROUND_CEILING, ROUND_DOWN, ROUND_FLOOR, ROUND_HALF_UP, Decimal, localcontext
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from oak_ledger.formula.library.operators import settle_decimal, settle_integer
-from oak_ledger.formula.library.registry import MISSING, Run, function
+from oak_ledger.formula.library.operators import binary, settle_decimal, settle_integer
+from oak_ledger.formula.library.registry import MISSING, Run, Unfit, function
 from oak_ledger.formula.types import MAX_DIGITS, Type, decimal
 from oak_ledger.formula.values import decimal_from_unscaled, mask_of, unscaled
 
@@ -155,3 +155,178 @@ def square_root(run: Run, x: Any) -> Any:
     negative = pc.less(array, 0.0)
     made = pc.sqrt(pc.if_else(negative, pa.scalar(None, pa.float64()), array))
     return run.fault("root of a negative number", negative, made)
+
+
+def _whole(mode: str) -> Any:
+    """CEILING and FLOOR: a decimal loses its decimals, a number and an integer keep their type."""
+
+    def run_whole(run: Run, x: Any) -> Any:
+        array = run.array(x)
+        if run.result.kind == "integer":
+            return array
+        if run.result.kind == "number":
+            made = pc.ceil(array) if mode == ROUND_CEILING else pc.floor(array)
+            return pc.add(made, 0.0)
+        return run.each(lambda value: settle_decimal(_round_exactly(value, 0, mode), 0), array)
+
+    return run_whole
+
+
+ceiling = function(
+    "CEILING(x numeric) -> same",
+    topic="number",
+    sentence="The next whole number that is not below x; also written CEIL.",
+    examples=[("CEILING(2.1)", "3"), ("CEILING(-2.1)", "-2")],
+    result=_rounded_type,
+    can_fault=True,
+)(_whole(ROUND_CEILING))
+
+floor = function(
+    "FLOOR(x numeric) -> same",
+    topic="number",
+    sentence="The next whole number that is not above x.",
+    examples=[("FLOOR(2.9)", "2"), ("FLOOR(-2.1)", "-3")],
+    result=_rounded_type,
+    can_fault=True,
+)(_whole(ROUND_FLOOR))
+
+
+@function(
+    "SIGN(x numeric) -> integer",
+    topic="number",
+    sentence="-1, 0 or 1, as x is below, at or above zero.",
+    examples=[("SIGN(-2.5)", "-1"), ("SIGN(0)", "0")],
+)
+def sign_of(run: Run, x: Any) -> Any:
+    """The sign as an integer."""
+    return pc.cast(pc.sign(run.array(x)), pa.int64())
+
+
+@function(
+    "MOD(x numeric, y numeric) -> common",
+    topic="number",
+    sentence="The remainder of x divided by y, with the sign of x; the same as x % y.",
+    examples=[("MOD(7, 3)", "1"), ("MOD(-7.5, 2)", "-1.5")],
+    can_fault=True,
+)
+def modulo(run: Run, x: Any, y: Any) -> Any:
+    """The remainder."""
+    meaning = binary("%", run.result, run.result)
+    return meaning.function.run(run, x, y) if meaning else None
+
+
+@function(
+    "DIV(x numeric, y numeric) -> common",
+    topic="number",
+    sentence="How often y goes into x as a whole, towards zero.",
+    examples=[("DIV(7, 2)", "3"), ("DIV(-7, 2)", "-3")],
+    can_fault=True,
+)
+def whole_division(run: Run, x: Any, y: Any) -> Any:
+    """Division without a rest."""
+
+    def compute(a: Any, b: Any) -> Any:
+        if not b:
+            raise Unfit("division by zero")
+        if isinstance(a, int):
+            return settle_integer(abs(a) // abs(b) * (1 if (a < 0) == (b < 0) else -1))
+        if isinstance(a, Decimal):
+            with localcontext() as context:
+                context.prec = 100
+                return settle_decimal(Decimal(int(a / b)), run.result.scale)
+        return _finite(float(np.trunc(a / b)))
+
+    return run.each(compute, x, y)
+
+
+def _finite(value: float) -> float:
+    if not np.isfinite(value):
+        raise Unfit("number overflow")
+    return value
+
+
+@function(
+    "POWER(x number, y number) -> number",
+    topic="number",
+    sentence="x raised to the power y.",
+    examples=[("POWER(2, 10)", "1024"), ("POWER(4, 0.5)", "2")],
+    can_fault=True,
+)
+def power(run: Run, x: Any, y: Any) -> Any:
+    """A power; a negative number has only whole ones, and zero no negative ones."""
+
+    def compute(base: float, exponent: float) -> float:
+        if base == 0 and exponent < 0:
+            raise Unfit("zero raised to a negative power")
+        if base < 0 and not exponent.is_integer():
+            raise Unfit("a negative number raised to a power that is not whole")
+        try:
+            return _finite(float(base**exponent))
+        except OverflowError:
+            raise Unfit("number overflow") from None
+
+    return run.each(compute, x, y)
+
+
+@function(
+    "EXP(x number) -> number",
+    topic="number",
+    sentence="e raised to the power x.",
+    examples=[("EXP(0)", "1"), ("ROUND(EXP(1), 4)", "2.7183")],
+    can_fault=True,
+)
+def exponential(run: Run, x: Any) -> Any:
+    """The exponential function."""
+    made = pc.exp(run.array(x))
+    return run.fault("number overflow", pc.is_inf(made), made)
+
+
+def _logarithm(kernel: Any) -> Any:
+    def run_log(run: Run, x: Any) -> Any:
+        array = run.array(x)
+        wrong = pc.less_equal(array, 0.0)
+        made = kernel(pc.if_else(wrong, pa.scalar(None, pa.float64()), array))
+        return run.fault("logarithm of a number that is not above zero", wrong, made)
+
+    return run_log
+
+
+natural_logarithm = function(
+    "LN(x number) -> number",
+    topic="number",
+    sentence="The natural logarithm.",
+    examples=[("LN(1)", "0"), ("ROUND(LN(10), 4)", "2.3026")],
+    can_fault=True,
+)(_logarithm(pc.ln))
+
+common_logarithm = function(
+    "LOG10(x number) -> number",
+    topic="number",
+    sentence="The logarithm to base 10.",
+    examples=[("LOG10(1000)", "3"), ("LOG10(1)", "0")],
+    can_fault=True,
+)(_logarithm(pc.log10))
+
+
+@function(
+    "WIDTH_BUCKET(x number, low number, high number, n integer) -> integer",
+    topic="number",
+    sentence="In which of n equally wide buckets from low to high x lies: 0 below, n + 1 above; counted downwards where low is above high.",
+    examples=[("WIDTH_BUCKET(5.35, 0, 10, 5)", "3"), ("WIDTH_BUCKET(10, 0, 10, 5)", "6")],
+    can_fault=True,
+)
+def width_bucket(run: Run, x: Any, low: Any, high: Any, n: Any) -> Any:
+    """The bucket that a value lies in."""
+
+    def compute(value: float, first: float, last: float, count: int) -> int:
+        if count <= 0:
+            raise Unfit("fewer than one bucket")
+        if first == last:
+            raise Unfit("buckets without width")
+        if first > last:
+            value, first, last = -value, -first, -last
+        if value < first:
+            return 0
+        return count + 1 if value >= last else int((value - first) * count / (last - first)) + 1
+
+    return run.each(compute, x, low, high, n)

@@ -8,6 +8,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.formula.library.registry import MISSING, Run, Unfit, function
+from oak_ledger.formula.values import value_text
+
+MAX_TEXT = 10_000_000
 
 
 @function(
@@ -242,3 +245,114 @@ def ends_with(run: Run, x: Any, part: Any) -> Any:
     if isinstance(run.constants[1], str):
         return pc.ends_with(run.array(x), run.constants[1])
     return run.each(lambda text, piece: text.endswith(piece), x, part)
+
+
+@function(
+    "CONCAT(x any…) -> text",
+    topic="text",
+    sentence="All values as text, one after the other; nulls are left out.",
+    nulls="Nulls are left out; never null.",
+    examples=[("CONCAT('oak', NULL, 7)", "oak7"), ("CONCAT('a', 'b', 'c')", "abc")],
+)
+def concat(run: Run, *values: Any) -> Any:
+    """Joined without nulls."""
+    texts = [
+        pc.fill_null(run.array(value) if pa.types.is_string(value.type) else _as_text(run, value), "")
+        for value in values
+    ]
+    return pc.binary_join_element_wise(*texts, "")
+
+
+def _as_text(run: Run, value: Any) -> Any:
+    return pa.array([value_text(one) for one in run.array(value).to_pylist()], pa.string())
+
+
+def _padded(left: bool) -> Any:
+    def run_pad(run: Run, x: Any, n: Any, *fill: Any) -> Any:
+        def compute(text: str, size: int, chars: str = " ") -> str:
+            if size > MAX_TEXT:
+                raise Unfit(f"a text of more than {MAX_TEXT:,} characters")
+            missing = max(0, size) - len(text)
+            if missing <= 0:
+                return text[: max(0, size)]
+            more = (chars * (missing // len(chars) + 1))[:missing] if chars else ""
+            return more + text if left else text + more
+
+        return run.each(compute, x, n, *fill)
+
+    return run_pad
+
+
+lpad = function(
+    "LPAD(x text, n integer, [fill text]) -> text",
+    topic="text",
+    sentence="The text filled up to n characters at the left, with spaces or with the text given; a longer one is cut.",
+    examples=[("LPAD('417', 6, '0')", "000417"), ("LPAD('Hollow', 3)", "Hol")],
+    can_fault=True,
+    costly=True,
+)(_padded(left=True))
+
+rpad = function(
+    "RPAD(x text, n integer, [fill text]) -> text",
+    topic="text",
+    sentence="The text filled up to n characters at the right, with spaces or with the text given; a longer one is cut.",
+    examples=[("RPAD('oak', 5, '.')", "oak.."), ("RPAD('Hollow', 3)", "Hol")],
+    can_fault=True,
+    costly=True,
+)(_padded(left=False))
+
+
+@function(
+    "SPLIT_PART(x text, separator text, n integer) -> text",
+    topic="text",
+    sentence="The n-th part of the text between separators, from 1; from the end with n below zero; empty where there is none.",
+    examples=[
+        ("SPLIT_PART('a-b-c', '-', 2)", "b"),
+        ("SPLIT_PART('a-b-c', '-', -1)", "c"),
+        ("SPLIT_PART('a', '-', 3)", ""),
+    ],
+    can_fault=True,
+    costly=True,
+)
+def split_part(run: Run, x: Any, separator: Any, n: Any) -> Any:
+    """One part between separators."""
+
+    def compute(text: str, mark: str, number: int) -> str:
+        if number == 0:
+            raise Unfit("there is no part 0")
+        parts = text.split(mark) if mark else [text]
+        at = number - 1 if number > 0 else len(parts) + number
+        return parts[at] if 0 <= at < len(parts) else ""
+
+    return run.each(compute, x, separator, n)
+
+
+@function(
+    "REVERSE(x text) -> text",
+    topic="text",
+    sentence="The text from its end to its beginning.",
+    examples=[("REVERSE('oak')", "kao"), ("REVERSE('')", "")],
+    costly=True,
+)
+def reverse(run: Run, x: Any) -> Any:
+    """Backwards, character by character."""
+    return pc.utf8_reverse(run.array(x))
+
+
+@function(
+    "REPEAT(x text, n integer) -> text",
+    topic="text",
+    sentence="The text n times; empty with n of zero or less.",
+    examples=[("REPEAT('ab', 3)", "ababab"), ("REPEAT('ab', 0)", "")],
+    can_fault=True,
+    costly=True,
+)
+def repeat(run: Run, x: Any, n: Any) -> Any:
+    """The text several times."""
+
+    def compute(text: str, times: int) -> str:
+        if times > 0 and len(text) * times > MAX_TEXT:
+            raise Unfit(f"a text of more than {MAX_TEXT:,} characters")
+        return text * max(0, times)
+
+    return run.each(compute, x, n)
