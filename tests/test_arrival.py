@@ -245,6 +245,29 @@ class Sheets(FolderCase):
         self.assertEqual(plain.rows().to_dicts(), [{"Column 1": 1, "Column 2": 2}, {"Column 1": 3, "Column 2": 4}])
         self.raises("not-a-workbook", oak.take_in, [self.write("x.xlsx", "no workbook")])
 
+    def test_an_open_document_sheet(self) -> None:
+        import zipfile
+
+        cell = '<table:table-cell office:value-type="{0}" {1}><text:p>{2}</text:p></table:table-cell>'
+        head = "".join(cell.format("string", "", name) for name in ("Load", "Volume", "Day"))
+        row = (
+            cell.format("string", "", "A1")
+            + cell.format("float", 'office:value="1.5"', "1,5")
+            + cell.format("date", 'office:date-value="2026-03-01"', "1.3.")
+        )
+        spaces = " ".join(
+            f'xmlns:{name}="urn:oasis:names:tc:opendocument:xmlns:{name}:1.0"' for name in ("office", "table", "text")
+        )
+        rows = "".join(f"<table:table-row>{cells}</table:table-row>" for cells in (head, row))
+        content = f'<office:document-content {spaces}><office:body><office:spreadsheet><table:table table:name="One">{rows}</table:table></office:spreadsheet></office:body></office:document-content>'
+        with zipfile.ZipFile("book.ods", "w") as archive:
+            archive.writestr("mimetype", "application/vnd.oasis.opendocument.spreadsheet")
+            manifest = "urn:oasis:names:tc:opendocument:xmlns:manifest:1.0"
+            archive.writestr("META-INF/manifest.xml", f'<manifest:manifest xmlns:manifest="{manifest}"/>')
+            archive.writestr("content.xml", '<?xml version="1.0" encoding="UTF-8"?>' + content)
+        found = oak.take_in(["book.ods"], to="o.oak.toml")
+        self.assertEqual(found.source.rows().to_dicts(), [{"Load": "A1", "Volume": 1.5, "Day": dt.date(2026, 3, 1)}])
+
     def test_the_first_row_as_names(self) -> None:
         self.write("n.csv", "Load,Volume\nA1,1\nA2,2\n")
         source = oak.take_in(["n.csv"], header="none", to="n.oak.toml").source
@@ -407,6 +430,13 @@ class Joins(FolderCase):
         pq.write_table(pa.table({"K": [1, 2], "V": [100, 50]}), "n.parquet")
         step = oak.take_in_join(["n.parquet", "m.parquet"], on=["K"], how="left", name="M").joins[0]
         self.assertEqual([(one.column, one.before, one.after) for one in step.measures], [("V", 150.0, 350.0)])
+
+    def test_totals_of_text_columns_that_are_numbers(self) -> None:
+        self.write("left.csv", "K,V,Name\na,100\n".replace("100\n", "100,x\n") + "b,50.5,y\n")
+        self.write("right.csv", "K,W\na,1\na,2\n")
+        step = oak.take_in_join(["left.csv", "right.csv"], on=["K"], name="T").joins[0]
+        self.assertEqual([(one.column, one.before, one.after) for one in step.measures], [("V", 150.5, 250.5)])
+        self.assertIn("+66.4%", self.oak("join", "left.csv", "right.csv", "--on", "K", "--name", "T"))
 
     def test_wrong_joins(self) -> None:
         self.assertIn(

@@ -198,7 +198,7 @@ class Starting(unittest.TestCase):
             done = runner.invoke(app, [name, "--help"])
             self.assertEqual(done.exit_code, 0, name)
             self.assertNotIn("\b", done.output)
-            self.assertGreater(len(done.output.splitlines()), 6, name)
+            self.assertGreater(len(done.output.splitlines()), 5, name)
 
 
 class TheDay(FolderCase):

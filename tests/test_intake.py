@@ -165,6 +165,9 @@ class Files(FolderCase):
             found.source.opened.place(2),
             "loads_2026-02.csv row 1" if found.source.tally(show=["COUNT(*)"]).value() else "",
         )
+        self.assertEqual(
+            found.source.rows(["File"], sort=["-File"], limit=1).to_dicts(), [{"File": "loads_2026-03.csv"}]
+        )
         self.write("in/loads_old.csv", "Id,Volume\n9,9\n")
         self.raises("name-parts", oak.take_in, ["in/loads_*.csv"], name_parts="loads_{Year}-{Month}.csv")
 

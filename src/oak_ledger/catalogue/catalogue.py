@@ -46,18 +46,7 @@ class Version:
 
     def as_json(self) -> dict[str, Any]:
         """Plain values, without the definition and the fingerprints."""
-        kept = (
-            "source",
-            "number",
-            "stage",
-            "rows",
-            "warnings",
-            "note",
-            "made_by",
-            "made_at",
-            "signed_by",
-            "signed_at",
-        )
+        kept = ("source", "number", "stage", "rows", "warnings", "note", "made_by", "made_at", "signed_by", "signed_at")
         return {name: getattr(self, name) for name in kept}
 
 
@@ -106,9 +95,7 @@ class Catalogue:
             found = next((one for one in versions if one.number == number), None)
             if found is None:
                 raise OakError(
-                    "unknown-version",
-                    f"{name} has no version {number}.",
-                    hint=f"It has 1 to {versions[-1].number}.",
+                    "unknown-version", f"{name} has no version {number}.", hint=f"It has 1 to {versions[-1].number}."
                 )
             return found
         if drafts:

@@ -129,13 +129,7 @@ def _peek_file(path: Path, limit: int, as_json: bool) -> int:
 @click.option("--by", "-b", multiple=True, metavar="FIELD", help="For a formula of groups: group by this.")
 @where_option
 @click.option(
-    "--rows",
-    "-n",
-    "limit",
-    type=click.IntRange(1),
-    default=8,
-    show_default=True,
-    help="How many values to show.",
+    "--rows", "-n", "limit", type=click.IntRange(1), default=8, show_default=True, help="How many values to show."
 )
 @catalogue_option
 @draft_option
@@ -156,11 +150,7 @@ def try_command(
 
     with progress_of("reading") as progress:
         found = trial(
-            open_any(source, catalogue, draft=draft, progress=progress),
-            formula,
-            by=by,
-            where=where,
-            limit=limit,
+            open_any(source, catalogue, draft=draft, progress=progress), formula, by=by, where=where, limit=limit
         )
     if as_json:
         tell_json(
@@ -187,11 +177,7 @@ def try_command(
 @click.argument("source")
 @click.option("--by", "-b", multiple=True, metavar="FIELD", help="Group by a field or a formula; may be repeated.")
 @click.option(
-    "--show",
-    "-s",
-    multiple=True,
-    metavar="MEASURE",
-    help="A field or a formula, or 'Name = formula'; may be repeated.",
+    "--show", "-s", multiple=True, metavar="MEASURE", help="A field or a formula, or 'Name = formula'; may be repeated."
 )
 @where_option
 @click.option("--sort", multiple=True, metavar="NAME", help="Sort by a column; -NAME for downwards.")

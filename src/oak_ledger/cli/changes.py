@@ -32,8 +32,7 @@ def show_edits(edits: Sequence[FileEdit]) -> None:
                 out.print(Text.assemble((f"{number:>5}  ", QUIET), ("- ", RUST), before), soft_wrap=True)
             if after:
                 out.print(
-                    Text.assemble((f"{number if not before else '':>5}  ", QUIET), ("+ ", LEAF), after),
-                    soft_wrap=True,
+                    Text.assemble((f"{number if not before else '':>5}  ", QUIET), ("+ ", LEAF), after), soft_wrap=True
                 )
 
 

@@ -237,15 +237,11 @@ def _clear(target: Path, again: bool) -> None:
         return
     if not (target / MARK).is_file():
         raise OakError(
-            "folder-taken",
-            f"{target} is there already and no demo made it.",
-            hint="Name another folder: oak demo DIR.",
+            "folder-taken", f"{target} is there already and no demo made it.", hint="Name another folder: oak demo DIR."
         )
     if not again:
         raise OakError(
-            "folder-taken",
-            f"{target} has a demo already.",
-            hint="Start anew with --again, or name another folder.",
+            "folder-taken", f"{target} has a demo already.", hint="Start anew with --again, or name another folder."
         )
     shutil.rmtree(target)
 

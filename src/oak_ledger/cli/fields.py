@@ -103,8 +103,7 @@ def list_command(source: str, as_json: bool) -> int:
     broken = sum(state.broken for state in states)
     out.print(
         Text(
-            f"{plural(len(states), 'field')}, {broken} broken" if broken else plural(len(states), "field"),
-            style=QUIET,
+            f"{plural(len(states), 'field')}, {broken} broken" if broken else plural(len(states), "field"), style=QUIET
         )
     )
     return 1 if broken else 0
@@ -152,10 +151,17 @@ def add_command(
 @click.argument("name")
 @click.argument("type_name", metavar="TYPE")
 @click.option("--template", default=None, help="How dates are written, such as DD.MM.YYYY.")
+@click.option("--thousands-mark", default=None, help="The thousands mark in the column.")
 @click.option("--decimal-mark", type=click.Choice([".", ","]), default=None, help="The decimal mark in the column.")
 @click.option("--dry-run", is_flag=True, help="Show what would happen and write nothing.")
 def retype_command(
-    source: str, name: str, type_name: str, template: str | None, decimal_mark: str | None, dry_run: bool
+    source: str,
+    name: str,
+    type_name: str,
+    template: str | None,
+    decimal_mark: str | None,
+    thousands_mark: str | None,
+    dry_run: bool,
 ) -> int:
     """Read a plain field as another type, and say what could not be converted.
 
@@ -166,7 +172,7 @@ def retype_command(
     from oak_ledger.present.terminal import RUST, Text, console, grid, plural
 
     before = open_working(source)
-    keys = {"template": template, "decimal_mark": decimal_mark}
+    keys = {"template": template, "decimal_mark": decimal_mark, "thousands_mark": thousands_mark}
     made = retyped(before, name, type_name, **{key: value for key, value in keys.items() if value is not None})
     out = console()
     out.print(

@@ -7,14 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from oak_ledger.cli.app import (
-    catalogue_option,
-    draft_option,
-    json_option,
-    open_catalogue,
-    open_working,
-    tell_json,
-)
+from oak_ledger.cli.app import catalogue_option, draft_option, json_option, open_catalogue, open_working, tell_json
 from oak_ledger.errors import OakError
 
 if TYPE_CHECKING:
@@ -38,11 +31,7 @@ def _source_of(report: Report, catalogue: str, draft: bool, number: int | None, 
 @click.option("--to", multiple=True, metavar="FILE", help="Write a page (.html) or a picture (.png); may be repeated.")
 @click.option("--version", "number", type=int, default=None, help="Read this version of the source.")
 @click.option(
-    "--source",
-    "working",
-    default=None,
-    metavar="FILE",
-    help="Read a working definition instead of a published source.",
+    "--source", "working", default=None, metavar="FILE", help="Read a working definition instead of a published source."
 )
 @catalogue_option
 @draft_option
@@ -65,26 +54,13 @@ def render_command(
 
 def _show(view: ReportView) -> None:
     from oak_ledger.present.figures import figure_text
-    from oak_ledger.present.terminal import (
-        LEAF,
-        QUIET,
-        RUST,
-        Text,
-        console,
-        faults_lines,
-        finding_block,
-        rows_table,
-    )
+    from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, faults_lines, finding_block, rows_table
 
     out = console()
     out.print(Text(view.name, style="bold"))
     under = " · ".join(
         part
-        for part in (
-            view.text,
-            f"{view.source}, {view.version}",
-            f"built by {view.owner}" if view.owner else "",
-        )
+        for part in (view.text, f"{view.source}, {view.version}", f"built by {view.owner}" if view.owner else "")
         if part
     )
     out.print(Text(under, style=QUIET))
@@ -162,11 +138,7 @@ def check_command(reports: tuple[str, ...], working: str | None, catalogue: str,
     if as_json:
         tell_json(
             [
-                {
-                    "report": report.about.name,
-                    "file": str(report.path),
-                    "findings": [one.as_json() for one in found],
-                }
+                {"report": report.about.name, "file": str(report.path), "findings": [one.as_json() for one in found]}
                 for report, found in results
             ]
         )

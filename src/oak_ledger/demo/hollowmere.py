@@ -202,11 +202,7 @@ def _extras(folder: Path, rng: np.random.Generator) -> None:
     rows = "\n".join(",".join(row) for row in SPECIES_NAMES)
     (intake / "species_names.csv").write_text(rows + "\n", encoding="utf-8")
     (intake / "species_names_columns.txt").write_text("Species code\nSpecies name\nWood\n", encoding="utf-8")
-    for name, start, step, level in (
-        ("haulage", 0, 1, 4200.0),
-        ("loading", 4, 1, 1500.0),
-        ("permits", 0, 3, 310.0),
-    ):
+    for name, start, step, level in (("haulage", 0, 1, 4200.0), ("loading", 4, 1, 1500.0), ("permits", 0, 3, 310.0)):
         _feed(intake / f"cost_{name}.csv", rng, start, step, level)
     _yard(intake / "yard.db", rng)
     _second_group(intake / "brackwater_loads.csv", rng)
@@ -262,12 +258,7 @@ def _yard(path: Path, rng: np.random.Generator) -> None:
             for offset in range(180):
                 stock = max(0.0, stock + rng.normal(0, 22))
                 rows.append(
-                    (
-                        (dt.date(2026, 1, 1) + dt.timedelta(days=offset)).isoformat(),
-                        yard,
-                        grade,
-                        round(stock, 1),
-                    )
+                    ((dt.date(2026, 1, 1) + dt.timedelta(days=offset)).isoformat(), yard, grade, round(stock, 1))
                 )
     connection = sqlite3.connect(path)
     try:

@@ -160,10 +160,7 @@ def _aggregates(question: Question) -> dict[c.Aggregate, Expression]:
     """Every aggregate that the answer needs, with the formula that it stands in."""
     grouped = [one for one in question.show if is_grouped(one.checked)]
     names = needed(question.fields, [one.checked for one in grouped])
-    owners = [
-        *grouped,
-        *(question.fields[name] for name in names if is_grouped(question.fields[name].checked)),
-    ]
+    owners = [*grouped, *(question.fields[name] for name in names if is_grouped(question.fields[name].checked))]
     return {piece: owner for owner in owners for piece in c.walk(owner.checked) if isinstance(piece, c.Aggregate)}
 
 

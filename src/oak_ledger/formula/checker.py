@@ -427,10 +427,7 @@ class _Checker:
             message = f"{_a(operand.type).capitalize()} cannot become {_a(target.type)}."
             self.wrong("no-cast", message, node)
             return None
-        dated = "date" in (operand.type.kind, target.type.kind) or "timestamp" in (
-            operand.type.kind,
-            target.type.kind,
-        )
+        dated = "date" in (operand.type.kind, target.type.kind) or "timestamp" in (operand.type.kind, target.type.kind)
         if target.template and not (dated and "text" in (operand.type.kind, target.type.kind)):
             self.wrong("stray-template", "FORMAT is for casts between text and dates.", node.template or node)
             return None
@@ -446,11 +443,7 @@ class _Checker:
                 return None
             precision, scale = node.parameters[0], (*node.parameters, 0)[1]
             if not (1 <= precision <= MAX_DIGITS and 0 <= scale <= precision):
-                self.wrong(
-                    "bad-type",
-                    f"A decimal has 1 to {MAX_DIGITS} digits, and no more decimals than digits.",
-                    at,
-                )
+                self.wrong("bad-type", f"A decimal has 1 to {MAX_DIGITS} digits, and no more decimals than digits.", at)
                 return None
         elif node.parameters:
             self.wrong("bad-type", f"{node.target} takes no numbers.", at)
@@ -609,12 +602,7 @@ class _Checker:
         return piece if made is None else made
 
     def apply(
-        self,
-        at: n.Node | c.Checked,
-        function: Function,
-        args: Sequence[c.Checked],
-        result: Type,
-        extra: Any = None,
+        self, at: n.Node | c.Checked, function: Function, args: Sequence[c.Checked], result: Type, extra: Any = None
     ) -> Piece:
         node = at if isinstance(at, n.Node) else n.Wrong(at.start, at.end)
         grain = self.grain_of(node, args)
@@ -642,14 +630,7 @@ class _Checker:
         return c.Constant(made.start, made.end, made.type, Grain.CONSTANT, value[0].as_py())
 
 
-def _run(
-    function: Function,
-    args: Sequence[c.Checked],
-    result: Type,
-    extra: Any,
-    length: int,
-    record: Recorder,
-) -> Any:
+def _run(function: Function, args: Sequence[c.Checked], result: Type, extra: Any, length: int, record: Recorder) -> Any:
     """Run a function over `length` rows of constants (others are null)."""
     types = [arg.type for arg in args]
     run = Run(length, types, result, _constants(args), record, extra)

@@ -568,10 +568,7 @@ class _Parser:
         part = self.take()
         if part.value.upper() not in PARTS:
             self.problem(
-                "unknown-part",
-                f"{part.value!r} is no part of a date.",
-                f"Parts are {', '.join(PARTS)}.",
-                at=part,
+                "unknown-part", f"{part.value!r} is no part of a date.", f"Parts are {', '.join(PARTS)}.", at=part
             )
         self.expect_word("FROM", after="EXTRACT")
         operand = self.expression()

@@ -143,10 +143,7 @@ def ratio_of_sums(source: Source, text: str, nature: Nature) -> str:
     bare = f"SUM({_unwrapped(nature.part)}) / SUM({_unwrapped(nature.whole)})"
     at = text.find(nature.part)
     for division in (node for node in n.walk(parse(text).tree) if isinstance(node, n.Binary) and node.op == "/"):
-        left, right = (
-            text[division.left.start : division.left.end],
-            text[division.right.start : division.right.end],
-        )
+        left, right = (text[division.left.start : division.left.end], text[division.right.start : division.right.end])
         if (left, right) == (nature.part, nature.whole) and at >= 0:
             kept = text[: division.start] + bare + text[division.end :]
             formula = source.check_formula(kept)

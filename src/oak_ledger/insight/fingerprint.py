@@ -89,10 +89,7 @@ def renamed_between(before: Mapping[str, Fingerprint], after: Mapping[str, Finge
     gone = [name for name in before if name not in after]
     found: dict[str, str] = {}
     for new in (name for name in after if name not in before):
-        old = next(
-            (name for name in gone if name not in found.values() and same_field(before[name], after[new])),
-            None,
-        )
+        old = next((name for name in gone if name not in found.values() and same_field(before[name], after[new])), None)
         if old is not None:
             found[new] = old
     return found

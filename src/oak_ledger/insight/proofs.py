@@ -181,13 +181,7 @@ def _ratio_probe(source: Source, state: State, text: str, call: n.Call, nature: 
             numbers["right"] = values["right"]
         hint = f"Write {right}" if right else "Aggregate the values that it is made of."
         return Finding(
-            "not-additive",
-            message + ".",
-            _place(source, state, text, call),
-            hint,
-            "warning",
-            fixed or None,
-            numbers,
+            "not-additive", message + ".", _place(source, state, text, call), hint, "warning", fixed or None, numbers
         )
 
     return Probe({"wrong": own, **({"right": right} if right else {})}, judge)

@@ -14,6 +14,7 @@ import pyarrow.compute as pc
 from oak_ledger.errors import UnusableInput
 from oak_ledger.formula.types import Type, common
 from oak_ledger.formula.values import arrow_type, mask_of
+from oak_ledger.origin.quick import plain_numbers
 from oak_ledger.origin.rows_of_text import BadRow
 from oak_ledger.origin.spec import PartSpec
 from oak_ledger.origin.tables import TableFeed
@@ -178,18 +179,28 @@ def _step(
             new = int((rows < 0).sum())
             if new:
                 nulls.append((shown, new))
-            if (
-                pa.types.is_floating(before.type)
-                or pa.types.is_integer(before.type)
-                or pa.types.is_decimal(before.type)
-            ):
-                totals = [float(pc.sum(side).as_py() or 0) for side in (before, after)]
+            numbers = _as_numbers(before), _as_numbers(after)
+            if numbers[0] is not None and numbers[1] is not None:
+                totals = [float(pc.sum(side).as_py() or 0) for side in numbers]
                 if abs(totals[0] - totals[1]) > 1e-9 * max(abs(totals[0]), 1):
                     measures.append(Measure(shown, *totals))
     return JoinStep(
         spec.name, spec.on, spec.how, left.num_rows, right.num_rows, joined.num_rows, int(alone[0].sum()), int(alone[1].sum()),
         _samples(left, spec.on, alone[0]), _samples(right, spec.on, alone[1]), repeats[0], repeats[1], tuple(nulls), tuple(measures),
     )  # fmt: skip
+
+
+def _as_numbers(values: Any) -> Any | None:
+    """A column as numbers where it holds any: of its own type, or text that is plain numbers throughout."""
+    if pa.types.is_string(values.type):
+        chunks = values.chunks if isinstance(values, pa.ChunkedArray) else [values]
+        plain = all(chunk.null_count == len(chunk) or plain_numbers(chunk) is not None for chunk in chunks)
+        return values.cast(pa.float64()) if plain else None
+    return (
+        values
+        if pa.types.is_floating(values.type) or pa.types.is_integer(values.type) or pa.types.is_decimal(values.type)
+        else None
+    )
 
 
 def _repeats(keys: Rows) -> int:

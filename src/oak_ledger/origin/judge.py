@@ -48,22 +48,7 @@ SHAPES: dict[str, str] = {
     "money with a point": rf"^{_MONEY}[0-9][0-9,' ]*(?:\.[0-9]{{1,2}})?{_MONEY}$",
     "money with a comma": rf"^{_MONEY}[0-9][0-9.' ]*(?:,[0-9]{{1,2}})?{_MONEY}$",
 }
-NULL_WORDS = (
-    "NA",
-    "N/A",
-    "n/a",
-    "na",
-    "NULL",
-    "null",
-    "None",
-    "nan",
-    "NaN",
-    "#N/A",
-    "-",
-    "--",
-    "?",
-    "unknown",
-)
+NULL_WORDS = ("NA", "N/A", "n/a", "na", "NULL", "null", "None", "nan", "NaN", "#N/A", "-", "--", "?", "unknown")
 MISFIT_SHARE = 0.005
 _LEADING_ZERO = r"^[+-]?0[0-9]+$"
 _KEPT_DISTINCT = 50_000
@@ -294,13 +279,7 @@ class Judge:
             return self._evidence("integer", chosen, why="whole numbers", words=words)
         if chosen == "exponent":
             return self._evidence("number", chosen, why="numbers with exponents", words=words)
-        marks = {
-            "point": ".",
-            "comma": ",",
-            "point or comma": ".,",
-            "comma thousands": ".",
-            "point thousands": ",",
-        }
+        marks = {"point": ".", "comma": ",", "point or comma": ".,", "comma thousands": ".", "point thousands": ","}
         if chosen in marks:
             said = {
                 ".": "a decimal point",

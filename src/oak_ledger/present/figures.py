@@ -95,11 +95,7 @@ def report_png(view: ReportView) -> bytes:
         figures = [panel for panel in view.panels if panel.spec.kind == "figure"]
         others = [panel for panel in view.panels if panel.spec.kind != "figure"]
         pairs = [others[at : at + 2] for at in range(0, len(others), 2)]
-        heights = [
-            0.95,
-            *([1.05] if figures else []),
-            *(max(_height(panel) for panel in pair) for pair in pairs),
-        ]
+        heights = [0.95, *([1.05] if figures else []), *(max(_height(panel) for panel in pair) for pair in pairs)]
         figure = Figure(figsize=(12.8, max(4.0, sum(heights) + 0.4)))
         top = 1.0
         total = sum(heights) + 0.4
@@ -129,11 +125,7 @@ def _heading(figure: Figure, view: ReportView, box: tuple[float, float]) -> None
     figure.text(0.03, high - size * 0.38, view.name, fontsize=17, fontweight="bold", va="center")
     under = " · ".join(
         part
-        for part in (
-            view.text,
-            f"{view.source}, {view.version}",
-            f"built by {view.owner}" if view.owner else "",
-        )
+        for part in (view.text, f"{view.source}, {view.version}", f"built by {view.owner}" if view.owner else "")
         if part
     )
     figure.text(0.03, high - size * 0.78, under, fontsize=9, color=QUIET, va="center")
@@ -148,12 +140,7 @@ def _key_figures(figure: Figure, panels: Sequence[PanelView], box: tuple[float, 
         colour = RUST if panel.answer is None else INK
         figure.text(left, high - (high - low) * 0.25, panel.title, fontsize=9, color=QUIET, va="center")
         figure.text(
-            left,
-            high - (high - low) * 0.62,
-            value,
-            fontsize=20 if panel.answer else 11,
-            color=colour,
-            va="center",
+            left, high - (high - low) * 0.62, value, fontsize=20 if panel.answer else 11, color=colour, va="center"
         )
 
 

@@ -87,11 +87,7 @@ def rows_table(answer: Answer, width: int, notes: Sequence[str] = ()) -> Group:
     for at, name in enumerate(names[:fit]):
         header = Text(name) if not notes else Text.assemble(name, "\n", (notes[at], QUIET))
         table.add_column(
-            header,
-            justify="right" if numeric[at] else "left",
-            max_width=40,
-            overflow="ellipsis",
-            no_wrap=not notes,
+            header, justify="right" if numeric[at] else "left", max_width=40, overflow="ellipsis", no_wrap=not notes
         )
     for row in cells:
         table.add_row(*row[:fit])

@@ -81,7 +81,5 @@ class PanelSpec(_Table):
 
 
 REPORT = Shape(
-    {"report": ReportSpec, "field": LocalFieldSpec, "panel": PanelSpec},
-    frozenset({"field", "panel"}),
-    ("report",),
+    {"report": ReportSpec, "field": LocalFieldSpec, "panel": PanelSpec}, frozenset({"field", "panel"}), ("report",)
 )

@@ -142,9 +142,7 @@ def _causes(found: Finding, source: Source, local: dict[str, list[Finding]]) -> 
         for name, reasons in local.items():
             if repr(name)[1:-1] in found.message.casefold() and reasons:
                 yield replace(
-                    found,
-                    message=f"It needs {name!r}, which is broken: {reasons[0].message}",
-                    hint=reasons[0].hint,
+                    found, message=f"It needs {name!r}, which is broken: {reasons[0].message}", hint=reasons[0].hint
                 )
                 return
     state = source.compiled.states.get(named.casefold()) if named else None
@@ -164,8 +162,7 @@ def root_cause(source: Source, name: str) -> Finding:
         if own is not None:
             return own
         inner = next(
-            (source.state(used) for used in state.uses if source.state(used).broken and used not in seen),
-            None,
+            (source.state(used) for used in state.uses if source.state(used).broken and used not in seen), None
         )
         if inner is None:
             return state.findings[0]
@@ -199,10 +196,7 @@ def _text_findings(text: str, source: Source, where: str) -> Iterable[Finding]:
         if name.casefold() not in source.compiled.states:
             hint = nearest_hint(name, source.compiled.scope().names(), str)
             yield Finding(
-                "unknown-field",
-                f"The text names the field {{{name}}}, which is not there.",
-                Place(where),
-                hint,
+                "unknown-field", f"The text names the field {{{name}}}, which is not there.", Place(where), hint
             )
 
 

@@ -77,10 +77,7 @@ class Names:
 
     def names(self) -> Iterable[str]:
         """All names."""
-        return [
-            *(known.name for known in self.extra.values()),
-            *(state.name for state in self.states.values()),
-        ]
+        return [*(known.name for known in self.extra.values()), *(state.name for state in self.states.values())]
 
     def advice(self, name: str) -> str:
         """A column's name is told by its field's."""
@@ -213,10 +210,7 @@ class _Compiler:
     def cycle(self, spec: AnySpec, path: Sequence[str], place: str) -> None:
         shown = " → ".join(path)
         found = Finding(
-            "cycle",
-            f"{spec.name} depends on itself: {shown}.",
-            Place(place),
-            "Take one of these references out.",
+            "cycle", f"{spec.name} depends on itself: {shown}.", Place(place), "Take one of these references out."
         )
         self.keep(State(spec.name, spec, _what(spec), None, (found,), tuple(path[:-1])))
 

@@ -210,9 +210,7 @@ def _blocks(text: str, where: str) -> Iterable[Block]:
         inner = inner[0] if isinstance(inner, list) and len(inner) == 1 and isinstance(inner[0], dict) else inner
         if len(values) > 1 or (name and not isinstance(inner, dict)):
             raise UnusableInput(
-                "stray-key",
-                f"{where} has the key {name!r} outside any table.",
-                hint="Put it under a [table].",
+                "stray-key", f"{where} has the key {name!r} outside any table.", hint="Put it under a [table]."
             )
         yield Block(name, waiting, inner or {}, None, line)
         line += waiting.count("\n")
@@ -255,10 +253,7 @@ def _finding(block: Block, model: type[BaseModel], problem: Any, where: str) -> 
         return Finding("wrong-value", str(problem["ctx"]["error"]), place, _says(model, key))
     wanted = problem["msg"].removeprefix("Input should be ").replace("a valid ", "a ")
     return Finding(
-        "wrong-value",
-        f"{'.'.join(path)} should be {wanted}, but is {problem['input']!r}.",
-        place,
-        _says(model, key),
+        "wrong-value", f"{'.'.join(path)} should be {wanted}, but is {problem['input']!r}.", place, _says(model, key)
     )
 
 

@@ -42,12 +42,7 @@ class Format:
             if mark and mark == point:
                 raise BadFormat(f"the format {text!r} has the same thousands and decimal mark")
             return Format(
-                match["before"],
-                match["after"],
-                mark,
-                point,
-                len(match["decimals"] or ""),
-                "%" in match["after"],
+                match["before"], match["after"], mark, point, len(match["decimals"] or ""), "%" in match["after"]
             )
         try:
             return Format(date=template(text))

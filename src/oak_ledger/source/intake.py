@@ -196,6 +196,9 @@ def _taken_in(
     judges, rows = _judged(feed, sample)
     proposals = _proposals(judges, nice=not keep_names)
     document = parse_document(_definition(title, spec, parts, proposals), DEFINITION, target.name)
+    if spec.kind == "files":  # each row knows its file; report builders need not
+        keys = {"name": FILE_COLUMN, "column": FILE_COLUMN, "type": "text", "role": "dimension", "hidden": True}
+        document = document.added("field", keys)
     source = Source(document, target.parent, target, progress=progress)
     findings = [*shape_findings(feed), *dropped_findings(feed)]
     joins = tuple(feed.steps) if isinstance(feed, JoinFeed) else ()
@@ -288,9 +291,7 @@ def _files(paths: Sequence[str | Path]) -> list[Path]:
             found.append(path)
     if not found:
         raise UnusableInput(
-            "no-file",
-            f"No file matches {', '.join(map(str, paths))}.",
-            hint="Check the pattern; put it in quotes.",
+            "no-file", f"No file matches {', '.join(map(str, paths))}.", hint="Check the pattern; put it in quotes."
         )
     return found
 

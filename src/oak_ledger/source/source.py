@@ -178,9 +178,7 @@ class Source:
                 return block
         names = [str(block.values["name"]) for block in self.document.all(kind)]
         raise OakError(
-            f"unknown-{kind}",
-            f"There is no {kind} {name!r} in {self.name}.",
-            hint=nearest_hint(name, names, str),
+            f"unknown-{kind}", f"There is no {kind} {name!r} in {self.name}.", hint=nearest_hint(name, names, str)
         )
 
     # -- formulas ----------------------------------------------------------------------------------------
@@ -277,8 +275,7 @@ class Source:
         for one, _ in keys:
             if one.checked.grain == Grain.GROUP:
                 raise OakError(
-                    "grain-mixed",
-                    f"{one.name} has one value per group; group by something that each row has.",
+                    "grain-mixed", f"{one.name} has one value per group; group by something that each row has."
                 )
         shown, summed = [], []
         for item in show or ["COUNT(*)"]:
@@ -359,21 +356,13 @@ class Source:
         return tuple(made)
 
     def _answer(
-        self,
-        question: Question,
-        formats: Mapping[str, str],
-        summed: Sequence[State],
-        strict: bool,
-        *,
-        filtered: bool,
+        self, question: Question, formats: Mapping[str, str], summed: Sequence[State], strict: bool, *, filtered: bool
     ) -> Answer:
         names = [one.name.casefold() for one in (*question.by, *question.show)]
         twice = next((name for name in names if names.count(name) > 1), None)
         if twice is not None:
             raise OakError(
-                "name-twice",
-                f"The answer has two columns called {twice!r}.",
-                hint="Name one of them differently.",
+                "name-twice", f"The answer has two columns called {twice!r}.", hint="Name one of them differently."
             )
         result = answer(question, self.opened)
         faults = result.faults.found()
@@ -393,9 +382,7 @@ class Source:
         elif filtered and complete and result.rows_used == result.rows_read > 0:
             findings.append(
                 Finding(
-                    "filter-matches-all",
-                    f"The filter lets all {result.rows_read:,} rows through.",
-                    severity="note",
+                    "filter-matches-all", f"The filter lets all {result.rows_read:,} rows through.", severity="note"
                 )
             )
         for look in ANSWER_CHECKS:

@@ -131,13 +131,7 @@ def date_diff(run: Run, unit: Any, a: Any, b: Any) -> Any:
 
 
 _MONTHS = {"MONTH": 1, "QUARTER": 3, "YEAR": 12}
-_MICROS = {
-    "SECOND": 10**6,
-    "MINUTE": 60 * 10**6,
-    "HOUR": 3600 * 10**6,
-    "DAY": 86400 * 10**6,
-    "WEEK": 7 * 86400 * 10**6,
-}
+_MICROS = {"SECOND": 10**6, "MINUTE": 60 * 10**6, "HOUR": 3600 * 10**6, "DAY": 86400 * 10**6, "WEEK": 7 * 86400 * 10**6}
 
 
 def _shift(run: Run, moment: Any) -> Any:

@@ -27,13 +27,7 @@ from oak_ledger.formula.types import (
     common,
     decimal,
 )
-from oak_ledger.formula.values import (
-    INTEGER_MAX,
-    INTEGER_MIN,
-    decimal_from_unscaled,
-    mask_of,
-    unscaled,
-)
+from oak_ledger.formula.values import INTEGER_MAX, INTEGER_MIN, decimal_from_unscaled, mask_of, unscaled
 
 _SAFE = 2**62  # whole numbers below it can be added without wrapping
 
