@@ -309,7 +309,7 @@ class Commands(WithSource):
         ("field restore loads", 2, ("Columns that no field takes over: x",)),
         ("field restore loads --new", 0, ("+ column = \"x\"",)),
         ("field recode loads X a=A b=B q=Q", 0, ("'a' stands in 2 rows", "'q' stands in 0 rows")),
-        ("compare loads", 0, ("values", "values that differ in the first 5 rows")),
+        ("compare loads", 0, ("values", "values differ in the first 3 rows")),
         ("field recode loads X --from nothing.csv", 3, ("no-file",)),
         ("compare loads --json", 0, ("\"changes\"",)),
         ("edits loads --json", 0, ("\"undone\"",)),

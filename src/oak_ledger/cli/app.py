@@ -27,8 +27,8 @@ DEFINITION_SUFFIX = ".oak.toml"
 # Each command's module, with the line that help shows for it, in the order of the work.
 COMMANDS = {
     "intake": ("intake", "Read new files for the first time and propose a definition."),
-    "field": ("names", "Shape and clean fields: add, rename, retype, keep, hide, describe, …"),
     "join": ("intake", "Combine several origins by shared keys, and see what that does."),
+    "field": ("names", "Shape and clean fields: add, rename, retype, keep, hide, describe, …"),
     "peek": ("ask", "Show the first rows of a source or of a file."),
     "try": ("ask", "Try a formula without saving it."),
     "tally": ("ask", "Answer a question by groups, with computed totals."),

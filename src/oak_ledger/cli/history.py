@@ -85,7 +85,13 @@ def edits_command(source: str, as_json: bool) -> int:
     "--edits", "-e", "back", type=click.IntRange(1), default=1, show_default=True, help="Go back by so many edits."
 )
 @click.option(
-    "--rows", "-n", "limit", type=click.IntRange(1), default=5, show_default=True, help="How many rows to show."
+    "--rows",
+    "-n",
+    "limit",
+    type=click.IntRange(1),
+    default=5,
+    show_default=True,
+    help="How many values that differ to show.",
 )
 @json_option
 def compare_command(source: str, back: int, limit: int, as_json: bool) -> int:
@@ -94,7 +100,7 @@ def compare_command(source: str, back: int, limit: int, as_json: bool) -> int:
     from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, grid, plural
 
     opened = open_working(source)
-    found = compared(earlier(opened, back), opened, limit=limit)
+    found = compared(earlier(opened, back), opened)
     if as_json:
         tell_json(
             {
@@ -118,11 +124,13 @@ def compare_command(source: str, back: int, limit: int, as_json: bool) -> int:
         )
     out.print(table)
     rows = grid("row", "field", "before", "after", right=(0,))
-    for number, name, old, new in found.cells():
+    differ = list(found.cells())
+    for number, name, old, new in differ[:limit]:
         rows.add_row(f"{number:,}", name, old, Text(new, style=LEAF))
-    if rows.row_count:
-        out.print(Text(f"values that differ in the first {plural(limit, 'row')}:"))
+    looked = plural(max(found.before.table.num_rows, found.after.table.num_rows), "row")
+    if differ:
+        out.print(Text(f"{plural(len(differ), 'value')} differ in the first {looked}, such as:"))
         out.print(rows)
     else:
-        out.print(Text(f"no value differs in the first {plural(limit, 'row')}", style=QUIET))
+        out.print(Text(f"no value differs in the first {looked}", style=QUIET))
     return 0

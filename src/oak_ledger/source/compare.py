@@ -18,6 +18,8 @@ from oak_ledger.source.edits import edits_of
 from oak_ledger.source.formats import show
 from oak_ledger.source.source import Source
 
+LOOKED_AT = 1_000  # rows that are compared
+
 
 @dataclass(frozen=True, slots=True)
 class Retyped:
@@ -130,8 +132,8 @@ def earlier(source: Source, back: int = 1) -> Source:
     return Source(document, source.folder, path)
 
 
-def compared(before: Source, after: Source, *, limit: int = 5) -> Comparison:
-    """Two states of a source side by side. Fields are paired by name, or by column or formula where they were renamed."""
+def compared(before: Source, after: Source, *, limit: int = LOOKED_AT) -> Comparison:
+    """Two states of a source side by side, with the first `limit` rows of both. Fields are paired by name, or by column or formula where they were renamed."""
     pairs = _paired(before, after)
     old, new = (source.rows(limit=limit) for source in (before, after))
     changes = tuple(_change(before, after, left, right) for left, right in pairs)
