@@ -89,6 +89,37 @@ GROUPED = (
     "SUM(j) FILTER (WHERE FALSE)", "COALESCE(SUM(j), 0) + COUNT(*)", "CASE WHEN COUNT(*) > 3 THEN 'many' ELSE 'few' END",
 )  # fmt: skip
 
+# Row windows, each with an order that leaves no ties open unless ties do not matter.
+WINDOWS = (
+    "LAG(i) OVER (ORDER BY {at})", "LEAD(d, 2) OVER (ORDER BY {at})", "LAG(t, 1, 'none') OVER (ORDER BY {at})", "LAG(i, 0) OVER (ORDER BY {at})",
+    "LAG(i) OVER (PARTITION BY b ORDER BY {at})", "LAG(i) OVER (PARTITION BY b, c ORDER BY {at} DESC)", "LEAD(y, 1, DATE '2000-01-01') OVER (ORDER BY y, {at})",
+    "ROW_NUMBER() OVER (ORDER BY d, {at})", "ROW_NUMBER() OVER (PARTITION BY b ORDER BY i DESC, {at})", "RANK() OVER (ORDER BY j)", "RANK() OVER (ORDER BY b DESC)",
+    "DENSE_RANK() OVER (ORDER BY y)", "DENSE_RANK() OVER (PARTITION BY c ORDER BY b NULLS FIRST)", "NTILE(3) OVER (ORDER BY {at})", "NTILE(10) OVER (ORDER BY {at})",
+    "FIRST_VALUE(t) OVER (ORDER BY {at})", "LAST_VALUE(t) OVER (ORDER BY {at})", "FIRST_VALUE(i) OVER (PARTITION BY b ORDER BY {at} DESC)",
+    "LAST_VALUE(i) OVER (ORDER BY {at} ROWS BETWEEN CURRENT ROW AND UNBOUNDED FOLLOWING)", "SUM(j) OVER ()", "SUM(j) OVER (PARTITION BY b)", "COUNT(*) OVER (PARTITION BY b)",
+    "SUM(d) OVER (ORDER BY {at})", "SUM(j) OVER (ORDER BY y)", "COUNT(i) OVER (ORDER BY y DESC)", "AVG(j) OVER (ORDER BY {at} ROWS BETWEEN 1 PRECEDING AND 1 FOLLOWING)",
+    "MIN(d) OVER (ORDER BY {at} ROWS BETWEEN 2 PRECEDING AND CURRENT ROW)", "MAX(t) OVER (ORDER BY {at})", "SUM(j) OVER (ORDER BY {at} ROWS BETWEEN UNBOUNDED PRECEDING AND 1 PRECEDING)",
+    "SUM(j) OVER (ORDER BY {at} ROWS BETWEEN 2 FOLLOWING AND 3 FOLLOWING)", "COUNT(*) OVER (ORDER BY j RANGE BETWEEN 1 PRECEDING AND 1 FOLLOWING)",
+    "SUM(j) OVER (ORDER BY j DESC RANGE BETWEEN 2 PRECEDING AND CURRENT ROW)", "COUNT(*) OVER (ORDER BY y RANGE BETWEEN INTERVAL '1' MONTH PRECEDING AND CURRENT ROW)",
+    "COUNT(*) OVER (ORDER BY w RANGE BETWEEN INTERVAL '30' DAY PRECEDING AND INTERVAL '1' YEAR FOLLOWING)", "SUM(j) FILTER (WHERE b) OVER (ORDER BY {at})",
+    "BOOL_AND(b) OVER (ORDER BY {at})", "STDDEV_POP(j) OVER (PARTITION BY b)", "i - LAG(i) OVER (ORDER BY {at})", "MIN(y) OVER (PARTITION BY c)",
+)  # fmt: skip
+# Over groups by b: windows over aggregates, percentiles, lists.
+OVER_GROUPS = (
+    ("SUM(j) / SUM(SUM(j)) OVER ()", "sum(j)::float / sum(sum(j)) over ()"),
+    ("RANK() OVER (ORDER BY COUNT(*) DESC)", "rank() over (order by count(*) desc)"),
+    ("LAG(SUM(j)) OVER (ORDER BY b)", "lag(sum(j)) over (order by b)"),
+    ("PERCENTILE_CONT(0.25) WITHIN GROUP (ORDER BY d)", "percentile_cont(0.25) within group (order by d)"),
+    ("PERCENTILE_DISC(0.5) WITHIN GROUP (ORDER BY t DESC)", "percentile_disc(0.5) within group (order by t desc)"),
+    ("PERCENTILE_DISC(1) WITHIN GROUP (ORDER BY y)", "percentile_disc(1) within group (order by y)"),
+    ("MEDIAN(j)", "percentile_cont(0.5) within group (order by j)"),
+    ("LISTAGG(t, ', ') WITHIN GROUP (ORDER BY t DESC)", "string_agg(t, ', ' order by t desc)"),
+    (
+        "LISTAGG(t, '-') WITHIN GROUP (ORDER BY j, t) FILTER (WHERE j > 2)",
+        "string_agg(t, '-' order by j, t) filter (where j > 2)",
+    ),
+)
+
 
 def written(formula: str) -> str:
     """A formula as PostgreSQL's SQL."""
@@ -138,9 +169,10 @@ class Against(unittest.TestCase):
         cls.ask(f"create table r (at serial, {columns})")
         for row in ROWS:
             cls.connection.execute(f"insert into r ({', '.join(COLUMNS)}) values ({', '.join(['%s'] * len(row))})", row)
-        table = pa.table(
-            {name: pa.array([row[at] for row in ROWS], ARROW[kind]) for at, (name, kind) in enumerate(COLUMNS.items())}
-        )
+        columns_here = {
+            name: pa.array([row[at] for row in ROWS], ARROW[kind]) for at, (name, kind) in enumerate(COLUMNS.items())
+        }
+        table = pa.table({"at": list(range(1, len(ROWS) + 1)), **columns_here})
         cls.source = oak.Source.from_table(table, name="R")
 
     source: oak.Source
@@ -203,6 +235,35 @@ class Against(unittest.TestCase):
                 wanted = [row[0] for row in self.ask(f"select {written(formula)} from r group by b order by b")]
                 for one, other in zip(answer, wanted, strict=True):
                     self.same(one, other, formula)
+
+    def test_windows_over_rows(self) -> None:
+        source = self.source
+        for template in WINDOWS:
+            ours = template.replace("{at}", "at")
+            with self.subTest(ours):
+                got = source.rows([("x", ours)])
+                self.assertEqual(got.faults, ())
+                wanted = [row[0] for row in self.ask(f"select {written(ours)} from r order by r.at")]
+                for one, other in zip(got.table.column("x").to_pylist(), wanted, strict=True):
+                    self.same(one, other, ours)
+                # a report's filter never changes a window; the source's own does
+                some = source.rows([("x", ours)], where="j > 2").table.column("x").to_pylist()
+                self.assertEqual(
+                    some,
+                    [
+                        one
+                        for one, row in zip(got.table.column("x").to_pylist(), ROWS, strict=True)
+                        if row[1] is not None and row[1] > 2
+                    ],
+                )
+
+    def test_windows_over_groups_and_ordered_aggregates(self) -> None:
+        for ours, theirs in OVER_GROUPS:
+            with self.subTest(ours):
+                got = self.source.tally(["b"], [("x", ours)]).table.column("x").to_pylist()
+                wanted = [row[0] for row in self.ask(f"select {theirs} from r group by b order by b")]
+                for one, other in zip(got, wanted, strict=True):
+                    self.same(one, other, ours)
 
     def same(self, one: Any, other: Any, formula: str) -> None:
         if isinstance(one, (int, float, Decimal)) and not isinstance(one, bool) and other is not None:

@@ -62,7 +62,7 @@ class Evaluator:
     """Computes formulas over one batch; what a field gave is kept, so that it is computed once.
 
     `rows` are the batch's row numbers in the whole input, from 0. `known` holds what is given: the values of fields
-    (in a table of groups: the keys) and, in `aggregates`, those of aggregates.
+    (in a table of groups: the keys); `aggregates` those of aggregates; `windows` those of windows, over the whole input.
     """
 
     fields: Fields
@@ -71,6 +71,7 @@ class Evaluator:
     faults: Faults
     known: dict[str, Any] = field(default_factory=dict)
     aggregates: Mapping[c.Aggregate, Any] = field(default_factory=dict)
+    windows: Mapping[c.Window, Any] = field(default_factory=dict)
 
     @property
     def length(self) -> int:
@@ -120,6 +121,8 @@ class Evaluator:
             return self.choose(node, owner)
         if isinstance(node, c.Aggregate):
             return self.aggregates[node]
+        if isinstance(node, c.Window):
+            return self.windows[node].take(pa.array(self.rows))
         raise TypeError(type(node))
 
     def apply(self, node: c.Apply, values: list[Any], owner: Expression) -> Any:
@@ -197,7 +200,7 @@ class Evaluator:
         }
         columns = {name: value.take(index) for name, value in self.columns.items()}
         aggregates = {node: value.take(index) for node, value in self.aggregates.items()}
-        return Evaluator(self.fields, columns, self.rows[at], self.faults, take, aggregates)
+        return Evaluator(self.fields, columns, self.rows[at], self.faults, take, aggregates, self.windows)
 
 
 def can_fault(node: c.Checked) -> bool:

@@ -43,18 +43,30 @@ def group(keys: Sequence[Any], rows: int) -> tuple[Groups, list[Any]]:
     return Groups(dense.astype(np.int64), len(first)), [key.take(index) for key in keys]
 
 
-def aggregate(node: c.Aggregate, args: Sequence[Any], where: Any | None, groups: Groups, record: Recorder) -> Any:
+def aggregate(
+    node: c.Aggregate,
+    args: Sequence[Any],
+    where: Any | None,
+    groups: Groups,
+    record: Recorder,
+    order: Sequence[Any] = (),
+) -> Any:
     """One aggregate by group: its filter and its `DISTINCT` first, then its own implementation."""
     if where is not None:
         keep = mask_of(where)
         groups = groups.where(keep)
         args = [arg.filter(pa.array(keep)) for arg in args]
+        order = [key.filter(pa.array(keep)) for key in order]
     if node.distinct and args:
         keep = _first_of_each(args[0], groups)
         groups = groups.where(keep)
         args = [arg.filter(pa.array(keep)) for arg in args]
+        order = [key.filter(pa.array(keep)) for key in order]
     constants = [arg.value if isinstance(arg, c.Constant) else MISSING for arg in node.args]
     run = Run(groups.count, [arg.type for arg in node.args], node.type, constants, record)
+    if node.function.ordered:
+        keys = [(values, key.descending, key.nulls_first) for values, key in zip(order, node.order, strict=True)]
+        return node.function.run(run, *args, groups, keys)
     return node.function.run(run, args[0] if args else None, *args[1:], groups)
 
 

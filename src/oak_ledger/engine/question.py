@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
@@ -13,9 +13,11 @@ import pyarrow.compute as pc
 from oak_ledger.engine.evaluate import Evaluator, Expression, Fields, columns_read, is_grouped, needed
 from oak_ledger.engine.faults import Faults, Rows
 from oak_ledger.engine.groups import aggregate, group
+from oak_ledger.engine.windows import window
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.library.aggregates import Groups
-from oak_ledger.formula.types import Grain
+from oak_ledger.formula.library.registry import Recorder
+from oak_ledger.formula.types import BOOLEAN, Grain, Type
 from oak_ledger.formula.values import Mask, arrow_type, mask_of
 
 
@@ -42,6 +44,8 @@ class Question:
     show: tuple[Expression, ...]
     by: tuple[Expression, ...] = ()
     where: tuple[Expression, ...] = ()
+    always: tuple[Expression, ...] = ()
+    """The source's own filters: windows see only the rows that these let through, whatever `where` says."""
     grouped: bool = False
     sort: tuple[SortBy, ...] = ()
     limit: int | None = None
@@ -78,24 +82,93 @@ class _Reading:
     def evaluators(self, wanted: Sequence[c.Checked]) -> Iterator[Evaluator]:
         """One evaluator a batch, over the rows that the filters let through."""
         question = self.question
-        filters = [one.checked for one in question.where]
-        before = needed(question.fields, filters)
-        after = needed(question.fields, wanted)
-        for batch in self.feed.batches(columns_read(question.fields, [*filters, *wanted])):
+        filters = [*question.always, *question.where]
+        windows = self.windows([*(one.checked for one in filters), *wanted])
+        for evaluator in self._filtered(filters, wanted, windows):
+            self.used += evaluator.length
+            yield evaluator
+
+    def _filtered(
+        self, filters: Sequence[Expression], wanted: Sequence[c.Checked], windows: Mapping[c.Window, Any]
+    ) -> Iterator[Evaluator]:
+        fields = self.question.fields
+        asked = [one.checked for one in filters]
+        before, after = needed(fields, asked), needed(fields, wanted)
+        self.read = 0
+        for batch in self.feed.batches(columns_read(fields, [*asked, *wanted])):
             columns = {name: batch.column(at) for at, name in enumerate(batch.schema.names)}
             rows = np.arange(self.read, self.read + batch.num_rows, dtype=np.int64)
             self.read += batch.num_rows
-            evaluator = Evaluator(question.fields, columns, rows, self.faults)
+            evaluator = Evaluator(fields, columns, rows, self.faults, windows=windows)
             if filters:
                 evaluator.prepare(before)
                 keep = np.ones(batch.num_rows, np.bool_)
-                for one in question.where:
+                for one in filters:
                     keep &= mask_of(evaluator.compute(one))
                 if not keep.all():
                     evaluator = evaluator.only(np.flatnonzero(keep))
-            evaluator.prepare([name for name in after if question.fields[name].checked.grain != Grain.GROUP])
-            self.used += evaluator.length
+            evaluator.prepare([name for name in after if fields[name].checked.grain != Grain.GROUP])
             yield evaluator
+
+    def windows(self, trees: Sequence[c.Checked]) -> dict[c.Window, Any]:
+        """The values of all row windows that the trees need, over the whole input; one reading for each level of nesting."""
+        fields = self.question.fields
+        waiting = {node: owner for node, owner in _windows(fields, trees).items() if node.grain != Grain.GROUP}
+        made: dict[c.Window, Any] = {}
+        while waiting:
+            ready = {
+                node: owner for node, owner in waiting.items() if not _inner_windows(fields, node) & waiting.keys()
+            }
+            inputs: dict[c.Window, list[list[Any]]] = {node: [[] for _ in _window_inputs(node)] for node in ready}
+            places: list[Rows] = []
+            inner = [piece for node in ready for piece in _window_inputs(node)]
+            for evaluator in self._filtered(self.question.always, inner, made):
+                places.append(evaluator.rows)
+                for node, owner in ready.items():
+                    for into, piece in zip(inputs[node], _window_inputs(node), strict=True):
+                        into.append(evaluator.array(evaluator.value(piece, owner)))
+            at = np.concatenate(places) if places else np.zeros(0, np.int64)
+            back = np.full(self.read, -1, np.int64)
+            back[at] = np.arange(len(at))
+            for node, owner in ready.items():
+                values = [
+                    pa.chunked_array(parts, arrow_type(piece.type)).combine_chunks()
+                    for parts, piece in zip(inputs[node], _window_inputs(node), strict=True)
+                ]
+
+                def record(what: str, mask: Mask, owner: Expression = owner, at: Rows = at) -> None:
+                    self.faults.record(owner.name, what, at[mask], lambda _index: {})
+
+                whole = windowed(node, values, len(at), record)
+                made[node] = whole.take(pa.array(back, mask=back < 0))
+                del waiting[node]
+        return made
+
+
+def _windows(fields: Fields, trees: Sequence[c.Checked]) -> dict[c.Window, Expression]:
+    """Every window in the trees and the fields that they need, with the formula that it stands in."""
+    owners = [fields[name] for name in needed(fields, trees)]
+    owners += [Expression("", "", tree) for tree in trees]
+    return {piece: owner for owner in owners for piece in c.walk(owner.checked) if isinstance(piece, c.Window)}
+
+
+def _inner_windows(fields: Fields, node: c.Window) -> set[c.Window]:
+    return set(_windows(fields, list(_window_inputs(node))))
+
+
+def _window_inputs(node: c.Window) -> list[c.Checked]:
+    """What a window is computed from: arguments, filter, partition, order."""
+    held = [node.where] if node.where is not None else []
+    return [*node.args, *held, *node.partition, *(key.key for key in node.order)]
+
+
+def windowed(node: c.Window, inputs: Sequence[Any], rows: int, record: Recorder) -> Any:
+    """A window from its inputs, in the order of `_window_inputs`."""
+    args = list(inputs[: len(node.args)])
+    at = len(args) + (node.where is not None)
+    where = inputs[len(args)] if node.where is not None else None
+    partition = inputs[at : at + len(node.partition)]
+    return window(node, args, where, partition, inputs[at + len(node.partition) :], rows, record)
 
 
 def _rows(question: Question, feed: Feed) -> Result:
@@ -126,8 +199,11 @@ def stream(question: Question, feed: Feed, faults: Faults) -> Iterator[pa.Table]
 
 
 def _joined(parts: list[Any], expression: Expression) -> Any:
-    kind = arrow_type(expression.checked.type)
-    return pa.chunked_array(parts, kind).combine_chunks() if parts else pa.array([], kind)
+    return _whole(parts, expression.checked.type)
+
+
+def _whole(parts: list[Any], kind: Type) -> Any:
+    return pa.chunked_array(parts, arrow_type(kind)).combine_chunks()
 
 
 def _table(columns: Sequence[Expression], values: Sequence[Any]) -> pa.Table:
@@ -153,6 +229,7 @@ class _Inputs:
     """What one aggregate needs from the rows, batch by batch."""
 
     args: list[list[Any]]
+    order: list[list[Any]]
     where: list[Any] = field(default_factory=list)
 
 
@@ -168,24 +245,29 @@ def _tally(question: Question, feed: Feed) -> Result:
     faults = Faults()
     reading = _Reading(question, feed, faults)
     wanted = _aggregates(question)
-    inputs = {node: _Inputs([[] for _ in node.args]) for node in wanted}
+    inputs = {node: _Inputs([[] for _ in node.args], [[] for _ in node.order]) for node in wanted}
     keys: list[list[Any]] = [[] for _ in question.by]
-    inner = [piece for node in wanted for piece in (*node.args, node.where) if piece is not None]
+    inner = [
+        piece
+        for node in wanted
+        for piece in (*node.args, node.where, *(key.key for key in node.order))
+        if piece is not None
+    ]
     for evaluator in reading.evaluators([*(one.checked for one in question.by), *inner]):
         for kept, expression in zip(keys, question.by, strict=True):
             kept.append(evaluator.compute(expression))
         for node, owner in wanted.items():
             for into, arg in zip(inputs[node].args, node.args, strict=True):
                 into.append(evaluator.array(evaluator.value(arg, owner)))
+            for into, key in zip(inputs[node].order, node.order, strict=True):
+                into.append(evaluator.array(evaluator.value(key.key, owner)))
             if node.where is not None:
                 inputs[node].where.append(evaluator.array(evaluator.value(node.where, owner)))
     joined = {
         node: (
-            [
-                pa.chunked_array(parts, arrow_type(arg.type)).combine_chunks()
-                for parts, arg in zip(one.args, node.args, strict=True)
-            ],
-            pa.chunked_array(one.where, pa.bool_()).combine_chunks() if node.where is not None else None,
+            [_whole(parts, arg.type) for parts, arg in zip(one.args, node.args, strict=True)],
+            _whole(one.where, BOOLEAN) if node.where is not None else None,
+            [_whole(parts, key.type) for parts, key in zip(one.order, node.order, strict=True)],
         )
         for node, one in inputs.items()
     }
@@ -208,7 +290,7 @@ def _tally(question: Question, feed: Feed) -> Result:
 def _grouped(
     question: Question,
     wanted: dict[c.Aggregate, Expression],
-    inputs: dict[c.Aggregate, tuple[list[Any], Any]],
+    inputs: dict[c.Aggregate, tuple[list[Any], Any, list[Any]]],
     groups: Groups,
     keys: Sequence[Any],
     faults: Faults,
@@ -221,16 +303,18 @@ def _grouped(
         def record(what: str, mask: Mask, owner: Expression = owner) -> None:
             faults.record(owner.name, what, numbers[mask], lambda _index: {})
 
-        args, where = inputs[node]
-        made[node] = aggregate(node, args, where, groups, record)
+        args, where, order = inputs[node]
+        made[node] = aggregate(node, args, where, groups, record, order)
     known = {one.name: value for one, value in zip(question.by, keys, strict=True)}
-    evaluator = Evaluator(question.fields, {}, numbers, faults, dict(known), made)
-    evaluator.prepare(
-        [
-            name
-            for name in needed(question.fields, [one.checked for one in question.show])
-            if is_grouped(question.fields[name].checked)
-        ]
-    )
+    windows: dict[c.Window, Any] = {}
+    evaluator = Evaluator(question.fields, {}, numbers, faults, dict(known), made, windows)
+    order_needed = needed(question.fields, [one.checked for one in question.show])
+    for owner in (*(question.fields[name] for name in order_needed), *question.show):
+        if is_grouped(owner.checked):
+            for window_node in (piece for piece in c.walk(owner.checked) if isinstance(piece, c.Window)):
+                values = [evaluator.array(evaluator.value(piece, owner)) for piece in _window_inputs(window_node)]
+                windows[window_node] = windowed(window_node, values, groups.count, lambda what, mask: None)
+            if owner.name in question.fields and question.fields[owner.name] is owner:
+                evaluator.field_value(owner.name)
     shown = [evaluator.compute(one) for one in question.show]
     return _table([*question.by, *question.show], [*keys, *shown])

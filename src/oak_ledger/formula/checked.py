@@ -67,6 +67,36 @@ class Choose(Checked):
 
 
 @dataclass(frozen=True, slots=True, eq=False)
+class OrderKey(Checked):
+    """One key of an order, with where its nulls go."""
+
+    key: Checked
+    descending: bool
+    nulls_first: bool
+
+
+@dataclass(frozen=True, slots=True)
+class FrameSpec:
+    """The rows of a window around a row: `ROWS` or `RANGE`; each end as (offset, unit of time or empty), None for unbounded."""
+
+    unit: str
+    low: tuple[int, str] | None
+    high: tuple[int, str] | None
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Window(Checked):
+    """One value a row (or a group) from those around it."""
+
+    function: Function
+    args: tuple[Checked, ...]
+    where: Checked | None
+    partition: tuple[Checked, ...]
+    order: tuple[OrderKey, ...]
+    frame: FrameSpec | None
+
+
+@dataclass(frozen=True, slots=True, eq=False)
 class Aggregate(Checked):
     """One value from the rows of a group; `where` limits the rows, `distinct` the values."""
 
@@ -74,6 +104,7 @@ class Aggregate(Checked):
     args: tuple[Checked, ...]
     distinct: bool
     where: Checked | None
+    order: tuple[OrderKey, ...] = ()
 
 
 def children(node: Checked) -> list[Checked]:

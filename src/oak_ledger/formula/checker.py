@@ -26,6 +26,7 @@ from oak_ledger.formula.types import (
     INTEGER,
     MAX_DIGITS,
     NULL,
+    NUMBER,
     NUMERIC,
     TEXT,
     TIMESTAMP,
@@ -348,6 +349,17 @@ class _Checker:
         if isinstance(escape, c.Constant) and (escape.value is None or len(escape.value) != 1):
             self.wrong("bad-escape", "ESCAPE takes one character.", escape)
             return None
+        pattern = known[1]
+        if (
+            isinstance(pattern, c.Constant)
+            and pattern.value is not None
+            and (escape is None or isinstance(escape, c.Constant))
+        ):
+            try:
+                operators.like_expression(pattern.value, escape.value if escape is not None else None)
+            except Unfit as unfit:
+                self.wrong("bad-pattern", f"{str(unfit).capitalize()}.", pattern)
+                return None
         made = self.apply(node, operators.LIKE, [self.convert(piece, TEXT) for piece in known], BOOLEAN)
         return self.negated(node, made, node.negated)
 
@@ -468,12 +480,19 @@ class _Checker:
             fixed = self.edited(node.start, node.name_end, names[0]) if names else None
             self.wrong("unknown-function", f"There is no function {node.name}.", at_name, close, fixed)
             return None
-        if node.over is not None or node.within:
-            message = f"{'OVER' if node.over else 'WITHIN GROUP'} cannot be computed yet."
-            self.wrong("not-available", message, at_name)
+        if bool(node.within) != entry.ordered:
+            wanted = "needs WITHIN GROUP (ORDER BY …)" if entry.ordered else "takes no WITHIN GROUP"
+            self.wrong(
+                "within-group", f"{entry.name} {wanted}.", at_name, f"It is written {' or '.join(entry.written)}."
+            )
             return None
         known = [piece for piece in pieces if piece is not None]
         if len(known) < len(pieces) or (node.where is not None and where is None):
+            return None
+        if node.over is not None:
+            return self.window_call(node, entry, known, where, node.over)
+        if entry.window:
+            self.wrong("over-missing", f"{entry.name} needs a window: OVER (ORDER BY …).", at_name)
             return None
         if not entry.aggregate:
             if node.distinct or node.star or node.where is not None:
@@ -544,8 +563,8 @@ class _Checker:
             return None
         made, result = found
         if entry.constant_args:
-            try:  # a fixed argument of no use is told before any data: run over no rows
-                _run(entry, made, result, None, 0, _forget)
+            try:  # a fixed argument of no use is told before any data: run over one row of nulls
+                _run(entry, made, result, None, 1, _forget)
             except Unfit as unfit:
                 self.wrong("bad-argument", f"{str(unfit).capitalize()}.", made[min(entry.constant_args)])
                 return None
@@ -572,7 +591,129 @@ class _Checker:
             message = f"{self.shown(grouped)} is one value per group already; {entry.name} needs a value per row."
             self.wrong("aggregate-nested", message, grouped, "Aggregate the row value it is made of.")
             return None
-        return c.Aggregate(node.start, node.end, result, Grain.GROUP, entry, tuple(made), node.distinct, where)
+        order = self.order_keys(node.within)
+        if order is None:
+            return None
+        if entry.ordered and entry.name.startswith("PERCENTILE"):
+            result = NUMBER if entry.name == "PERCENTILE_CONT" else order[0].key.type
+            if not self.percentile_fits(node, entry, made, order):
+                return None
+        return c.Aggregate(node.start, node.end, result, Grain.GROUP, entry, tuple(made), node.distinct, where, order)
+
+    def percentile_fits(
+        self, node: n.Call, entry: Function, args: Sequence[c.Checked], order: Sequence[c.OrderKey]
+    ) -> bool:
+        """A share from 0 to 1 that is fixed, and one key that can be ordered so."""
+        share = args[0]
+        if not isinstance(share, c.Constant) or share.value is None or not 0 <= share.value <= 1:
+            self.wrong("bad-argument", f"{entry.name} takes a fixed share from 0 to 1.", share)
+            return False
+        if len(order) != 1 or (entry.name == "PERCENTILE_CONT" and not order[0].key.type.numeric):
+            self.wrong("wrong-type", f"{entry.name} orders by one number.", node.within[0] if node.within else node)
+            return False
+        return True
+
+    def order_keys(self, keys: Sequence[n.SortKey]) -> tuple[c.OrderKey, ...] | None:
+        """The keys of an order; nulls come last going up and first going down, unless said otherwise."""
+        made: list[c.OrderKey] = []
+        for key in keys:
+            piece = self.piece(key.key)
+            if piece is None:
+                return None
+            nulls_first = key.descending if key.nulls_first is None else key.nulls_first
+            made.append(c.OrderKey(key.start, key.end, piece.type, piece.grain, piece, key.descending, nulls_first))
+        return tuple(made)
+
+    def window_call(self, node: n.Call, entry: Function, args: list[c.Checked], where: Piece, over: n.Over) -> Piece:
+        at_name = n.Wrong(node.start, node.name_end)
+        if not (entry.window or entry.aggregate) or entry.ordered or entry.name == "MEDIAN" or node.distinct:
+            what = "DISTINCT" if node.distinct else entry.name
+            self.wrong("not-window", f"{what} cannot stand before OVER.", at_name)
+            return None
+        partition = [self.piece(part) for part in over.partition]
+        order = self.order_keys(over.order)
+        found = None if node.star else self.arguments(node, entry, args)
+        held = None if where is None else self.condition(where, "FILTER")
+        if order is None or (found is None and not node.star) or (where is not None and held is None):
+            return None
+        if not order and entry.name in ("LAG", "LEAD", "ROW_NUMBER", "RANK"):
+            hint = f"Write {entry.name}(…) OVER (ORDER BY …)."
+            self.wrong("order-missing", f"{entry.name} needs an order: which row comes before which?", at_name, hint)
+            return None
+        first = found[0][0] if found is not None and found[0] else None
+        if entry.name == "NTILE" and isinstance(first, c.Constant) and first.value is not None and first.value < 1:
+            self.wrong("bad-argument", "Fewer than one part.", first)
+            return None
+        parts = [part for part in partition if part is not None]
+        if len(parts) < len(partition):
+            return None
+        made, result = ([], INTEGER) if found is None else found
+        if entry.name in ("LAG", "LEAD") and len(made) == 3:
+            shared = self.shared_type([made[0], made[2]], entry.name)
+            if shared is None:
+                return None
+            made, result = [self.convert(made[0], shared), made[1], self.convert(made[2], shared)], shared
+        frame = None if over.frame is None else self.frame_of(over.frame, order)
+        if over.frame is not None and frame is None:
+            return None
+        keys = [*parts, *(key.key for key in order)]
+        inner = [*made, *([held] if held is not None else []), *keys]
+        grain = Grain.GROUP if any(piece.grain == Grain.GROUP for piece in inner) else Grain.ROW
+        if grain == Grain.GROUP:
+            plain = [
+                piece
+                for piece in inner
+                if not (piece.grain == Grain.ROW and isinstance(piece, c.FieldRef) and piece in keys)
+            ]
+            if self.grain_of(node, plain) is None:
+                return None
+        return c.Window(
+            node.start, node.end, result, grain, entry, tuple(made), held, tuple(parts), order, frame or None
+        )
+
+    def frame_of(self, frame: n.Frame, order: Sequence[c.OrderKey]) -> c.FrameSpec | None:
+        """The frame of a window; None where it is wrong, and said so."""
+        ends: list[tuple[int, str] | None] = []
+        for bound in (frame.low, frame.high):
+            if bound.kind == "unbounded":
+                ends.append(None)
+                continue
+            if bound.kind == "current":
+                ends.append((0, ""))
+                continue
+            if not isinstance(bound.offset, n.Interval) and not (
+                isinstance(bound.offset, n.Literal) and bound.offset.kind == "integer"
+            ):
+                self.wrong("bad-frame", "How far a frame reaches is a whole number, or an INTERVAL over dates.", bound)
+                return None
+            amount, unit = (
+                (bound.offset.amount, bound.offset.unit)
+                if isinstance(bound.offset, n.Interval)
+                else (int(bound.offset.value), "")
+            )
+            kind = order[0].type.kind if len(order) == 1 else ""
+            fits = (
+                not unit
+                if frame.unit == "ROWS"
+                else kind in ("date", "timestamp")
+                if unit
+                else kind in ("integer", "decimal", "number", "date")
+            )
+            if amount < 0 or not fits:
+                wanted = (
+                    "a whole number of rows"
+                    if frame.unit == "ROWS"
+                    else "one key to order by, a number or a date, and a distance that fits it"
+                )
+                self.wrong("bad-frame", f"This frame needs {wanted}.", bound)
+                return None
+            ends.append((amount if bound.after else -amount, unit))
+        if (frame.low.kind == "unbounded" and frame.low.after) or (
+            frame.high.kind == "unbounded" and not frame.high.after
+        ):
+            self.wrong("bad-frame", "A frame begins before it ends.", frame)
+            return None
+        return c.FrameSpec(frame.unit, ends[0], ends[1])
 
     # -- making pieces -----------------------------------------------------------------------------------------
 

@@ -85,6 +85,18 @@ def blanked(array: Any, mask: Mask) -> Any:
     return pc.if_else(pa.array(mask), pa.scalar(None, array.type), array)
 
 
+def dense_ranks(values: Any, *, descending: bool = False, nulls_first: bool = False) -> npt.NDArray[np.int64]:
+    """A number for each value by its order; equal values have the same, nulls stand before or after all others."""
+    if pa.types.is_floating(values.type):
+        values = pc.add(values, 0.0)  # so that -0.0 and 0.0 are one value
+    encoded = values.dictionary_encode()
+    order = pc.sort_indices(encoded.dictionary).to_numpy(zero_copy_only=False)
+    ranks = np.empty(len(order) + 1, np.int64)
+    ranks[order] = np.arange(len(order))[::-1] if descending else np.arange(len(order))
+    ranks[-1] = -1 if nulls_first else len(order)  # the place of null, which no value has
+    return np.asarray(ranks[pc.fill_null(encoded.indices, len(order)).to_numpy(zero_copy_only=False)])
+
+
 def unscaled(array: Any) -> npt.NDArray[np.int64] | None:
     """A decimal array's whole numbers (value times ten to its scale), or None if they need more than 64 bits.
 

@@ -211,15 +211,19 @@ class Source:
 
     def _filters(self, where: str | Sequence[str] | None) -> list[Expression]:
         asked = [where] if isinstance(where, str) else list(where or ())
-        always = [one.name for one in self.document.specs("filter", FilterSpec) if one.always]
-        if self.published is not None:
-            always = []  # they were applied when the rows were published
-        made = [self._expression(text, place="the filter")[0] for text in [*(name_text(one) for one in always), *asked]]
+        made = [self._expression(text, place="the filter")[0] for text in asked]
         for one in made:
             if one.checked.type.kind != "boolean" or one.checked.grain == Grain.GROUP:
                 message = f"A filter is a condition on a row; {one.text} is {one.checked.type} per {one.checked.grain}."
                 raise FormulaError("condition-wanted", message, place=Place("the filter", one.text, 0, len(one.text)))
         return made
+
+    def _always(self) -> tuple[Expression, ...]:
+        """The source's own filters; of a published source they were applied when its rows were published."""
+        if self.published is not None:
+            return ()
+        names = [one.name for one in self.document.specs("filter", FilterSpec) if one.always]
+        return tuple(self._expression(name_text(name), place="the filter")[0] for name in names)
 
     # -- questions ---------------------------------------------------------------------------------------
 
@@ -249,7 +253,13 @@ class Source:
             )
         shown = tuple(one for one, _ in made)
         question = Question(
-            self.compiled.expressions, shown, (), tuple(self._filters(where)), sort=self._sort(sort, shown), limit=limit
+            self.compiled.expressions,
+            shown,
+            (),
+            tuple(self._filters(where)),
+            self._always(),
+            sort=self._sort(sort, shown),
+            limit=limit,
         )
         formats = {one.name: state.format for one, state in made if state and state.format}
         return self._answer(question, formats, [], strict, filtered=where is not None)
@@ -290,11 +300,13 @@ class Source:
             tuple(one for one, _ in shown),
             tuple(one for one, _ in keys),
             tuple(self._filters(where)),
+            self._always(),
             grouped=True,
             sort=self._sort(sort, columns),
             limit=limit,
             totals=totals,
         )
+        self._check_windows(question)
         formats = {one.name: state.format for one, state in (*keys, *shown) if state and state.format}
         return self._answer(question, formats, summed, strict, filtered=where is not None)
 
@@ -309,7 +321,7 @@ class Source:
 
         items: Sequence[Shown] = [name_text(state.name) for state in self.shown_fields] if show is None else show
         shown = tuple(self._expression(item, place="show")[0] for item in items)
-        question = Question(self.compiled.expressions, shown, (), tuple(self._filters(where)))
+        question = Question(self.compiled.expressions, shown, (), tuple(self._filters(where)), self._always())
         schema = pa.schema([(one.name, arrow_type(one.checked.type)) for one in shown])
         faults = Faults()
 
@@ -320,6 +332,29 @@ class Source:
 
         write_bytes(Path(path), write)
         return faults.found()
+
+    def _check_windows(self, question: Question) -> None:
+        """A window over groups partitions and orders by what the answer is grouped by."""
+        names = {one.name for one in question.by}
+        for one in question.show:
+            for node in c.walk(one.checked):
+                if isinstance(node, c.Window) and node.grain == Grain.GROUP:
+                    keys = [*node.partition, *(key.key for key in node.order)]
+                    stray = next(
+                        (
+                            key.name
+                            for key in keys
+                            if isinstance(key, c.FieldRef) and key.grain == Grain.ROW and key.name not in names
+                        ),
+                        None,
+                    )
+                    if stray is not None:
+                        message = (
+                            f"{one.name} partitions or orders groups by {stray}, which the answer is not grouped by."
+                        )
+                        raise OakError(
+                            "window-key", message, hint=f"Group by {stray} as well, or leave it out of the window."
+                        )
 
     def _totalled(self, expression: Expression, state: State | None) -> tuple[Expression, State | None]:
         """A value per row as a value per group, by the field's own way of being totalled."""

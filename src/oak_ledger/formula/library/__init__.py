@@ -6,10 +6,21 @@ fills the library.
 
 from __future__ import annotations
 
-from oak_ledger.formula.library import aggregates, conditions, dates, numbers, patterns, text
+from oak_ledger.formula.library import aggregates, conditions, dates, numbers, patterns, text, windows
 from oak_ledger.formula.library.registry import LIBRARY, Function
 
-__all__ = ["LIBRARY", "Function", "aggregates", "conditions", "dates", "find_functions", "numbers", "patterns", "text"]
+__all__ = [
+    "LIBRARY",
+    "Function",
+    "aggregates",
+    "conditions",
+    "dates",
+    "find_functions",
+    "numbers",
+    "patterns",
+    "text",
+    "windows",
+]
 
 
 def find_functions(word: str = "") -> list[Function]:

@@ -19,7 +19,14 @@ import pyarrow.compute as pc
 
 from oak_ledger.formula.library.operators import settle_decimal, settle_integer
 from oak_ledger.formula.library.registry import Run, Unfit, function
-from oak_ledger.formula.values import arrow_type, decimal_from_unscaled, decimal_to_number, mask_of, unscaled
+from oak_ledger.formula.values import (
+    arrow_type,
+    decimal_from_unscaled,
+    decimal_to_number,
+    dense_ranks,
+    mask_of,
+    unscaled,
+)
 
 _SAFE = 2**62
 
@@ -293,3 +300,87 @@ bool_or = function(
     examples=[("BOOL_OR(Volume > 20)", "true"), ("BOOL_OR(Cost > 100)", "false")],
     aggregate=True,
 )(_all_or_any(every=False))
+
+
+def _percentile(exact: bool) -> Callable[..., Any]:
+    def run_percentile(run: Run, shares: Any, groups: Groups, order: Sequence[tuple[Any, bool, bool]]) -> Any:
+        key, descending, nulls_first = order[0]
+        values, groups = _present(key, groups)
+        at = np.lexsort((dense_ranks(values, descending=descending, nulls_first=nulls_first), groups.codes))
+        counts = _counts(groups)
+        starts = np.cumsum(counts) - counts
+        filled = counts > 0
+        share = float(run.constants[0])
+        if exact:
+            wanted = starts + np.maximum(np.ceil(share * counts - 1e-12).astype(np.int64) - 1, 0)
+            index = np.full(groups.count, -1, np.int64)
+            index[filled] = at[wanted[filled]]
+            return values.take(pa.array(index, mask=~filled))
+        numbers = as_numbers(values)
+        place = share * np.maximum(counts - 1, 0)
+        low = np.floor(place).astype(np.int64)
+        high = np.ceil(place).astype(np.int64)
+        made = np.zeros(groups.count)
+        below, above = numbers[at[(starts + low)[filled]]], numbers[at[(starts + high)[filled]]]
+        made[filled] = below + (above - below) * (place - low)[filled]
+        return pa.array(made, mask=~filled)
+
+    return run_percentile
+
+
+percentile_cont = function(
+    "PERCENTILE_CONT(share number) -> number",
+    topic="aggregate",
+    sentence="The value below which the given share of the values lies, between two values where it falls between.",
+    nulls="Nulls are left out; null over no values.",
+    examples=[
+        ("PERCENTILE_CONT(0.5) WITHIN GROUP (ORDER BY Cost)", "15"),
+        ("PERCENTILE_CONT(0.9) WITHIN GROUP (ORDER BY Volume)", "18.25"),
+    ],
+    aggregate=True,
+    ordered=True,
+    usage="PERCENTILE_CONT(share) WITHIN GROUP (ORDER BY x)",
+)(_percentile(exact=False))
+
+percentile_disc = function(
+    "PERCENTILE_DISC(share number) -> number",
+    topic="aggregate",
+    sentence="The first of the ordered values at or beyond the given share of them: always one of the values.",
+    nulls="Nulls are left out; null over no values.",
+    examples=[
+        ("PERCENTILE_DISC(0.5) WITHIN GROUP (ORDER BY Cost)", "10"),
+        ("PERCENTILE_DISC(0.5) WITHIN GROUP (ORDER BY Mill)", "High Ford"),
+    ],
+    aggregate=True,
+    ordered=True,
+    usage="PERCENTILE_DISC(share) WITHIN GROUP (ORDER BY x)",
+)(_percentile(exact=True))
+
+
+@function(
+    "LISTAGG(x text, separator text) -> text",
+    topic="aggregate",
+    sentence="All texts of a group, one after the other, with the separator between them, in the order given.",
+    nulls="Nulls are left out; null over no values.",
+    examples=[
+        ("LISTAGG(Mill, ', ') WITHIN GROUP (ORDER BY Day) FILTER (WHERE Volume > 12)", "High Ford, High Ford"),
+        ("LISTAGG(CAST(Cost AS TEXT), '+') WITHIN GROUP (ORDER BY Cost DESC)", "30+20+10+10"),
+    ],
+    aggregate=True,
+    ordered=True,
+    constant_args=(1,),
+    usage="LISTAGG(x, separator) WITHIN GROUP (ORDER BY y)",
+)
+def listagg(run: Run, values: Any, separators: Any, groups: Groups, order: Sequence[tuple[Any, bool, bool]]) -> Any:
+    """Texts in order, joined."""
+    at = np.arange(len(values))
+    for key, descending, nulls_first in reversed(order):
+        ranks = dense_ranks(key, descending=descending, nulls_first=nulls_first)
+        at = at[np.argsort(ranks[at], kind="stable")]
+    lists: list[list[str]] = [[] for _ in range(groups.count)]
+    texts = values.to_pylist()
+    for row in at.tolist():
+        if texts[row] is not None:
+            lists[groups.codes[row]].append(texts[row])
+    separator = run.constants[1]
+    return pa.array([None if not parts or separator is None else separator.join(parts) for parts in lists], pa.string())

@@ -134,24 +134,28 @@ _MONTHS = {"MONTH": 1, "QUARTER": 3, "YEAR": 12}
 _MICROS = {"SECOND": 10**6, "MINUTE": 60 * 10**6, "HOUR": 3600 * 10**6, "DAY": 86400 * 10**6, "WEEK": 7 * 86400 * 10**6}
 
 
+def shift_moments(values: Any, amount: int, unit: str) -> Any:
+    """Moments (datetime64) moved by so many units; a month's last days are clipped."""
+    if unit not in _MONTHS:
+        return values + np.timedelta64(amount * _MICROS[unit], "us")
+    month = values.astype("datetime64[M]")
+    day = values - month
+    moved = month + np.timedelta64(amount * _MONTHS[unit], "M")
+    last = (moved + np.timedelta64(1, "M")).astype("datetime64[D]") - np.timedelta64(1, "D")
+    day_index = day // np.timedelta64(1, "D")
+    days_in = (last - moved.astype("datetime64[D]")).astype(np.int64)
+    clipped = np.minimum(day_index, days_in).astype("timedelta64[D]")
+    made = moved.astype("datetime64[D]") + clipped + (day - day_index.astype("timedelta64[D]"))
+    return made.astype("datetime64[us]")
+
+
 def _shift(run: Run, moment: Any) -> Any:
     """A date or timestamp moved by an interval (`extra` is its amount and unit); months are clipped to their end."""
     amount, unit = run.extra
     array = pc.cast(run.array(moment), pa.timestamp("us"))
     nulls = mask_of(pc.is_null(array))
     values = np.asarray(pc.fill_null(array, 0)).astype("datetime64[us]")
-    if unit in _MONTHS:
-        month = values.astype("datetime64[M]")
-        day = values - month
-        moved = month + np.timedelta64(amount * _MONTHS[unit], "M")
-        last = (moved + np.timedelta64(1, "M")).astype("datetime64[D]") - np.timedelta64(1, "D")
-        day_index = day // np.timedelta64(1, "D")
-        days_in = (last - moved.astype("datetime64[D]")).astype(np.int64)
-        clipped = np.minimum(day_index, days_in).astype("timedelta64[D]")
-        made = moved.astype("datetime64[D]") + clipped + (day - day_index.astype("timedelta64[D]"))
-        made = made.astype("datetime64[us]")
-    else:
-        made = values + np.timedelta64(amount * _MICROS[unit], "us")
+    made = shift_moments(values, amount, unit)
     low, high = np.datetime64("0001-01-01"), np.datetime64("10000-01-01")
     outside = ((made < low) | (made >= high)) & ~nulls
     moments = pa.array(np.where(outside, values, made), mask=nulls)

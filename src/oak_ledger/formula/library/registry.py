@@ -158,6 +158,9 @@ class Function:
     run: Callable[..., Any]
     result: Callable[[Sequence[Type], Sequence[Any]], Type] | None = None
     aggregate: bool = False
+    window: bool = False
+    ordered: bool = False
+    """Takes `WITHIN GROUP (ORDER BY …)`."""
     can_fault: bool = False
     costly: bool = False
     """Worth computing once per distinct value: text and dates."""

@@ -1,0 +1,179 @@
+"""Window functions: the value of a row from the rows around it.
+
+An implementation gets the rows sorted by partition and order, and for each its place: where its partition and its
+peers begin and end, and where its frame does.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from oak_ledger.formula.library.registry import Run, Unfit, function
+
+Places = npt.NDArray[np.int64]
+
+
+@dataclass(frozen=True, slots=True)
+class Around:
+    """The surroundings of each row, in the sorted order, as positions from 0; ends are exclusive.
+
+    `start`, `end`: its partition. `peers`, `peers_end`: rows equal in order. `low`, `high`: its frame, empty where `low >= high`.
+    """
+
+    start: Places
+    end: Places
+    peers: Places
+    peers_end: Places
+    low: Places
+    high: Places
+
+    @property
+    def here(self) -> Places:
+        """Each row's own position."""
+        return np.arange(len(self.start))
+
+
+def _taken(values: Any, at: Places, inside: npt.NDArray[np.bool_]) -> Any:
+    return values.take(pa.array(np.where(inside, at, 0), mask=~inside))
+
+
+def _shift(run: Run, around: Around, values: Any, rest: tuple[Any, ...], direction: int) -> Any:
+    steps = rest[0].to_numpy(zero_copy_only=False) if rest else np.ones(len(around.start))
+    unknown = np.isnan(steps) if steps.dtype.kind == "f" else np.zeros(len(steps), np.bool_)
+    at = around.here + direction * np.where(unknown, 0, steps).astype(np.int64)
+    inside = (at >= around.start) & (at < around.end)
+    made = _taken(values, at, inside & ~unknown)
+    if len(rest) < 2:
+        return made
+    import pyarrow.compute as pc
+
+    return pc.if_else(pa.array(inside | unknown), made, rest[1])
+
+
+@function(
+    "LAG(x any, [n integer], [default any]) -> same",
+    topic="window",
+    sentence="The value n rows before (1 when left out) in the order of the window; the default, else null, where there is none.",
+    nulls="Null where that row's value is null.",
+    examples=[("LAG(Volume) OVER (ORDER BY Day)", "4.5"), ("LAG(Volume, 1, 0) OVER (ORDER BY Day)", "4.5")],
+    window=True,
+)
+def lag(run: Run, around: Around, values: Any, *rest: Any) -> Any:
+    """The value of a row before."""
+    return _shift(run, around, values, rest, -1)
+
+
+@function(
+    "LEAD(x any, [n integer], [default any]) -> same",
+    topic="window",
+    sentence="The value n rows after (1 when left out) in the order of the window; the default, else null, where there is none.",
+    nulls="Null where that row's value is null.",
+    examples=[("LEAD(Volume) OVER (ORDER BY Day)", "24.0"), ("LEAD(Volume, 2) OVER (ORDER BY Day)", "11.5")],
+    window=True,
+)
+def lead(run: Run, around: Around, values: Any, *rest: Any) -> Any:
+    """The value of a row after."""
+    return _shift(run, around, values, rest, 1)
+
+
+@function(
+    "FIRST_VALUE(x any) -> same",
+    topic="window",
+    sentence="The first value of the window's frame.",
+    nulls="Null where that value is null, or the frame is empty.",
+    examples=[
+        ("FIRST_VALUE(Volume) OVER (ORDER BY Day)", "4.5"),
+        ("FIRST_VALUE(Mill) OVER (PARTITION BY Mill ORDER BY Day)", "Low Weir"),
+    ],
+    window=True,
+)
+def first_value(run: Run, around: Around, values: Any) -> Any:
+    """The first value of the frame."""
+    return _taken(values, around.low, around.low < around.high)
+
+
+@function(
+    "LAST_VALUE(x any) -> same",
+    topic="window",
+    sentence="The last value of the window's frame, which ends with the row itself and its peers unless said otherwise.",
+    nulls="Null where that value is null, or the frame is empty.",
+    examples=[
+        ("LAST_VALUE(Volume) OVER (ORDER BY Day)", "12.0"),
+        ("LAST_VALUE(Volume) OVER (ORDER BY Day ROWS BETWEEN CURRENT ROW AND UNBOUNDED FOLLOWING)", "12.5"),
+    ],
+    window=True,
+)
+def last_value(run: Run, around: Around, values: Any) -> Any:
+    """The last value of the frame."""
+    return _taken(values, around.high - 1, around.low < around.high)
+
+
+@function(
+    "ROW_NUMBER() -> integer",
+    topic="window",
+    sentence="The number of the row in its partition, from 1; rows that are equal in order are numbered as they come.",
+    nulls="Never null.",
+    examples=[
+        ("ROW_NUMBER() OVER (ORDER BY Day)", "2"),
+        ("ROW_NUMBER() OVER (PARTITION BY Mill ORDER BY Day DESC)", "2"),
+    ],
+    window=True,
+)
+def row_number(run: Run, around: Around) -> Any:
+    """Numbers from 1."""
+    return pa.array(around.here - around.start + 1)
+
+
+@function(
+    "RANK() -> integer",
+    topic="window",
+    sentence="One more than the rows that come before in order; equal rows have the same rank, and gaps follow them.",
+    nulls="Never null.",
+    examples=[("RANK() OVER (ORDER BY Mill)", "4"), ("RANK() OVER (ORDER BY Volume)", "3")],
+    window=True,
+)
+def rank(run: Run, around: Around) -> Any:
+    """Ranks with gaps."""
+    return pa.array(around.peers - around.start + 1)
+
+
+@function(
+    "DENSE_RANK() -> integer",
+    topic="window",
+    sentence="One more than the different values that come before in order: ranks without gaps.",
+    nulls="Never null.",
+    examples=[("DENSE_RANK() OVER (ORDER BY Mill)", "2"), ("DENSE_RANK() OVER (ORDER BY Volume)", "3")],
+    window=True,
+)
+def dense_rank(run: Run, around: Around) -> Any:
+    """Ranks without gaps."""
+    begins = np.cumsum(around.peers == around.here)
+    return pa.array(begins - begins[around.start] + 1 if len(begins) else begins)
+
+
+@function(
+    "NTILE(n integer) -> integer",
+    topic="window",
+    sentence="In which of n parts of nearly the same size the row lies, from 1; the first parts are larger by one where it does not come out even.",
+    examples=[("NTILE(2) OVER (ORDER BY Day)", "1"), ("NTILE(3) OVER (ORDER BY Day)", "1")],
+    window=True,
+    constant_args=(0,),
+)
+def ntile(run: Run, around: Around, n: Any) -> Any:
+    """Parts of nearly the same size."""
+    parts = run.constants[0]
+    if parts is None:
+        return pa.nulls(len(around.start), pa.int64())
+    if parts < 1:
+        raise Unfit("fewer than one part")
+    size = around.end - around.start
+    small, larger = size // parts, size % parts
+    at = around.here - around.start
+    edge = larger * (small + 1)
+    made = np.where(at < edge, at // (small + 1), larger + (at - edge) // np.maximum(small, 1))
+    return pa.array(made + 1)
