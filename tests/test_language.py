@@ -219,6 +219,13 @@ GROUPS: list[tuple[str, Any, list[Any]]] = [
     ("COALESCE(SUM(Cost), 0) + 1", 81, [51, 31, 1]),
     ("CASE WHEN SUM(Cost) > 40 THEN 'dear' ELSE 'cheap' END", "dear", ["dear", "cheap", "cheap"]),
     ("SUM(Cost * 2) - SUM(Cost)", 80, [50, 30, None]),
+    ("COUNT(LAG(Cost) OVER (ORDER BY Day))", 4, [1, 2, 1]),
+    ("SUM(Cost) * 1.0 / SUM(SUM(Cost)) OVER ()", 1.0, [0.625, 0.375, None]),
+    ("LISTAGG(Code, '|') WITHIN GROUP (ORDER BY Day DESC)", "Ünï| x ||oak|007", [" x |oak", "Ünï||007", None]),
+    ("PERCENTILE_DISC(0.5) WITHIN GROUP (ORDER BY Cost)", 20, [20, 10, None]),
+    ("STDDEV_SAMP(Cost)", 8.16496580927726, [50**0.5, 50**0.5, None]),
+    ("ANY_VALUE(Mill)", "Low Weir", ["High Ford", "Low Weir", None]),
+    ("BOOL_OR(Sent)", True, [True, True, False]),
 ]
 
 # A wrong formula: the code of its first finding, the column and length it points at, and words of message or hint.

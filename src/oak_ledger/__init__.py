@@ -29,6 +29,11 @@ if TYPE_CHECKING:
     from oak_ledger.formula import Formula as Formula
     from oak_ledger.formula import Function as Function
     from oak_ledger.formula import find_functions as find_functions
+    from oak_ledger.formula.assist import Completion as Completion
+    from oak_ledger.formula.assist import SignatureHelp as SignatureHelp
+    from oak_ledger.formula.assist import complete as complete
+    from oak_ledger.formula.assist import layout as layout
+    from oak_ledger.formula.assist import signature_at as signature_at
     from oak_ledger.insight import Fingerprint as Fingerprint
     from oak_ledger.insight import drift as drift
     from oak_ledger.insight import renamed_between as renamed_between
@@ -64,6 +69,8 @@ if TYPE_CHECKING:
     from oak_ledger.source.edits import edits_of as edits_of
     from oak_ledger.source.edits import redo as redo
     from oak_ledger.source.edits import undo as undo
+    from oak_ledger.source.explain import OutlineLine as OutlineLine
+    from oak_ledger.source.explain import explained as explained
     from oak_ledger.source.intake import Intake as Intake
     from oak_ledger.source.intake import Proposal as Proposal
     from oak_ledger.source.intake import restored as restored
@@ -79,6 +86,7 @@ _ROOMS = {
     "engine": ("Fault",),
     "errors": ("Finding", "FormulaError", "OakError", "Place", "UnusableInput"),
     "formula": ("Formula", "Function", "find_functions"),
+    "formula.assist": ("Completion", "SignatureHelp", "complete", "layout", "signature_at"),
     "insight": ("Fingerprint", "drift", "renamed_between"),
     "insight.profile": ("FieldProfile", "Suspicion", "profile"),
     "origin.workbook": ("Sheet", "sheets"),
@@ -88,6 +96,7 @@ _ROOMS = {
     "source": ("Answer", "Source", "open_source"),
     "source.compare": ("Comparison", "FieldChange", "Retyped", "compared", "earlier", "retyped"),
     "source.edits": ("Edit", "edits_of", "redo", "undo"),
+    "source.explain": ("OutlineLine", "explained"),
     "source.intake": ("Intake", "Proposal", "restored", "take_in", "take_in_join"),
     "source.naming": ("NameRule",),
     "source.trial": ("Trial", "trial"),

@@ -43,6 +43,7 @@ COMMANDS = {
     "versions": ("publish", "List the published versions of a source."),
     "report": ("reports", "Render and check reports."),
     "mend": ("mend", "Repair broken references: say that this is now that, once."),
+    "format": ("ask", "Give formulas one look."),
     "functions": ("ask", "Search the functions of the formula language."),
     "demo": ("demo", "Make the demo data and walk through a working day."),
 }

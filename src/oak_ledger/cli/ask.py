@@ -13,6 +13,7 @@ from oak_ledger.cli.app import (
     draft_option,
     json_option,
     open_any,
+    open_working,
     progress_of,
     tell_json,
     where_option,
@@ -134,10 +135,16 @@ def _peek_file(path: Path, limit: int, as_json: bool) -> int:
 @catalogue_option
 @draft_option
 @json_option
+@click.option("--fix", is_flag=True, help="Apply the repairs that are offered, and show the formula that comes of it.")
+@click.option(
+    "--explain", "outline", is_flag=True, help="Tell what it gives, what it needs, and where its nulls come from."
+)
 def try_command(
     source: str,
     formula: str,
     by: tuple[str, ...],
+    fix: bool,
+    outline: bool,
     where: str | None,
     limit: int,
     catalogue: str,
@@ -145,13 +152,19 @@ def try_command(
     as_json: bool,
 ) -> int:
     """Try FORMULA without saving it: its type and grain, how many values are null, a sample beside its inputs."""
-    from oak_ledger import trial
+    from oak_ledger import explained, trial
     from oak_ledger.present.terminal import Text, console, plural
 
     with progress_of("reading") as progress:
-        found = trial(
-            open_any(source, catalogue, draft=draft, progress=progress), formula, by=by, where=where, limit=limit
-        )
+        opened = open_any(source, catalogue, draft=draft, progress=progress)
+        repaired = opened.repaired(formula) if fix else formula
+        if repaired != formula:
+            click.echo(f"repaired: {repaired}", err=as_json)
+        if outline:
+            for line in explained(opened, repaired):
+                click.echo("  " * line.depth + line.text)
+            return 0
+        found = trial(opened, repaired, by=by, where=where, limit=limit)
     if as_json:
         tell_json(
             {
@@ -224,6 +237,18 @@ def _named(item: str, source: Source) -> Any:
         and all(mark not in bare for mark in "()<>'+*/|\"")
     )
     return (bare, formula.strip()) if fits else item
+
+
+@click.command("format")
+@click.argument("source")
+@click.argument("names", nargs=-1, metavar="[FIELD]...")
+@click.option("--dry-run", is_flag=True, help="Show what would change and write nothing.")
+def format_command(source: str, names: tuple[str, ...], dry_run: bool) -> None:
+    """Give the formulas of SOURCE one look (all of them, or those of some fields); what they mean stays the same."""
+    from oak_ledger.cli.changes import write_edit
+
+    before = open_working(source)
+    write_edit(before, before.with_one_look(list(names) or None), dry_run=dry_run)
 
 
 @click.command("functions")

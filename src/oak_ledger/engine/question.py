@@ -311,7 +311,9 @@ def _grouped(
     order_needed = needed(question.fields, [one.checked for one in question.show])
     for owner in (*(question.fields[name] for name in order_needed), *question.show):
         if is_grouped(owner.checked):
-            for window_node in (piece for piece in c.walk(owner.checked) if isinstance(piece, c.Window)):
+            for window_node in (
+                piece for piece in c.walk(owner.checked) if isinstance(piece, c.Window) and is_grouped(piece)
+            ):
                 values = [evaluator.array(evaluator.value(piece, owner)) for piece in _window_inputs(window_node)]
                 windows[window_node] = windowed(window_node, values, groups.count, lambda what, mask: None)
             if owner.name in question.fields and question.fields[owner.name] is owner:

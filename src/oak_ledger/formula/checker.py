@@ -5,6 +5,8 @@ Nothing raises: every error of a formula is collected, and a piece that is wrong
 
 from __future__ import annotations
 
+import datetime as dt
+import os
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
@@ -12,7 +14,7 @@ from typing import Any, Protocol
 
 import pyarrow as pa
 
-from oak_ledger.errors import Finding, FormulaError, Place
+from oak_ledger.errors import Finding, FormulaError, OakError, Place
 from oak_ledger.formula import checked as c
 from oak_ledger.formula import nodes as n
 from oak_ledger.formula.lexer import name_text, quote_text
@@ -23,6 +25,7 @@ from oak_ledger.formula.parser import Parsed, parse
 from oak_ledger.formula.types import (
     BOOLEAN,
     CAST_NAMES,
+    DATE,
     INTEGER,
     MAX_DIGITS,
     NULL,
@@ -114,6 +117,20 @@ def nearest_hint(name: str, names: Iterable[str], written: Callable[[str], str] 
 
 
 Piece = c.Checked | None
+CLOCKS = frozenset({"CURRENT_DATE", "CURRENT_TIMESTAMP"})
+
+
+def clock() -> dt.datetime:
+    """The run's clock: the variable OAK_CLOCK where it is set (such as 2026-03-01T07:30), else the time."""
+    given = os.environ.get("OAK_CLOCK")
+    if not given:
+        return dt.datetime.now()
+    try:
+        return dt.datetime.fromisoformat(given)
+    except ValueError:
+        raise OakError(
+            "bad-clock", f"OAK_CLOCK holds {given!r}, which is no time.", hint="Write 2026-03-01T07:30."
+        ) from None
 
 
 class _Checker:
@@ -154,6 +171,11 @@ class _Checker:
 
     def name(self, node: n.Name) -> Piece:
         known = self.scope.find(node.name)
+        if known is None and self.text[node.start] != '"' and node.name.upper() in CLOCKS:
+            moment = clock()
+            day = node.name.upper() == "CURRENT_DATE"
+            kind, value = (DATE, moment.date()) if day else (TIMESTAMP, moment)
+            return c.Constant(node.start, node.end, kind, Grain.CONSTANT, value)
         if known is None:
             self.unknown_name(node)
             return None

@@ -8,7 +8,8 @@ from typing import Literal
 
 from oak_ledger.errors import Finding, Place
 
-TokenKind = Literal["name", "quoted", "text", "integer", "decimal", "number", "symbol", "end"]
+TokenKind = Literal["name", "quoted", "text", "integer", "decimal", "number", "symbol", "comment", "end"]
+COMMENTS_TOO = True
 
 # Words that cannot be a bare field name.
 RESERVED = frozenset(
@@ -84,8 +85,11 @@ def _block_end(text: str, start: int) -> int | None:
     return None
 
 
-def tokenize(text: str) -> tuple[list[Token], list[Finding]]:
-    """The tokens of a formula, ending with an `end` token, and what was wrong with the text itself."""
+def tokenize(text: str, comments: bool = False) -> tuple[list[Token], list[Finding]]:
+    """The tokens of a formula, ending with an `end` token, and what was wrong with the text itself.
+
+    Comments are left out unless they are asked for.
+    """
     tokens: list[Token] = []
     findings: list[Finding] = []
     position, size = 0, len(text)
@@ -102,6 +106,10 @@ def tokenize(text: str) -> tuple[list[Token], list[Finding]]:
                 place = Place("", text, position, position + 2)
                 findings.append(Finding("open-comment", "This comment is never closed.", place, "End it with */."))
             end = closed or size
+            if comments:
+                tokens.append(Token("comment", text[position:end], position, end))
+        elif kind == "line" and comments:
+            tokens.append(Token("comment", match.group(), position, end))
         elif kind in ("text", "quoted"):
             raw = match.group()
             quote = raw[0]
@@ -121,7 +129,9 @@ def tokenize(text: str) -> tuple[list[Token], list[Finding]]:
 
 def _foreign(text: str, start: int, end: int, symbol: str) -> Finding:
     right = FOREIGN[symbol]
-    fixed = text[:start] + (f" {right} " if right.isalpha() else right) + text[end:]
+    before, after = text[:start], text[end:]
+    apart = [" " if right.isalpha() and side and not side.isspace() else "" for side in (before[-1:], after[:1])]
+    fixed = f"{before}{apart[0]}{right}{apart[1]}{after}"
     return Finding(
         "foreign-operator",
         f"{symbol} is not an operator here.",

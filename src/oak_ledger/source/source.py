@@ -14,6 +14,7 @@ from oak_ledger.engine import Expression, Fault, Faults, Question, SortBy, answe
 from oak_ledger.errors import Finding, FormulaError, OakError, Place, UnusableInput
 from oak_ledger.formula import Formula, Grain, check
 from oak_ledger.formula import checked as c
+from oak_ledger.formula.assist import layout
 from oak_ledger.formula.checker import nearest_hint
 from oak_ledger.formula.lexer import name_text
 from oak_ledger.formula.values import arrow_type
@@ -35,6 +36,7 @@ if TYPE_CHECKING:
 Shown = str | tuple[str, str]
 """A field's name, a formula, or a name with a formula."""
 
+REPAIRS = 8  # at most so many, one after the other
 # How a measure is totalled unless told otherwise: the formula around the field, and the word for it.
 _TOTALS: dict[str, tuple[str, str]] = {
     "sum": ("SUM({})", "sum"),
@@ -186,6 +188,25 @@ class Source:
     def check_formula(self, formula: str, *, where: str = "the formula") -> Formula:
         """Check a formula against this source's names, without computing it; never raises."""
         return check(formula, self.compiled.scope(), where=where)
+
+    def repaired(self, formula: str) -> str:
+        """The formula with the repairs that its errors offer, one after the other; as it is where none is offered."""
+        for _ in range(REPAIRS):
+            findings = self.check_formula(formula).findings
+            fixed = next((one.fixed for one in findings if one.fixed is not None), None)
+            if fixed is None or fixed == formula:
+                break
+            formula = fixed
+        return formula
+
+    def with_one_look(self, names: Sequence[str] | None = None) -> Source:
+        """The source with the formulas of fields (all calculated ones, or those named) in one look; their meaning stays."""
+        made = self
+        for state in self.fields if names is None else [self.state(name) for name in names]:
+            if isinstance(state.spec, FieldSpec) and state.spec.calculated:
+                block = made.block(state.name)
+                made = made.changed(made.document.replaced(block, {"formula": layout(state.spec.formula)}))
+        return made
 
     def check(self) -> list[Finding]:
         """Everything found wrong or doubtful, errors first: broken fields, totals that mislead, nulls that spread."""

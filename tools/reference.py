@@ -1,0 +1,60 @@
+"""Write docs/functions.md from the function library: `python tools/reference.py`. A test says when the page is stale."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from oak_ledger import find_functions
+
+PAGE = Path(__file__).parent.parent / "docs" / "functions.md"
+TOPICS = {
+    "text": "Text",
+    "pattern": "Text by patterns",
+    "number": "Numbers",
+    "date": "Dates",
+    "condition": "Choosing among values",
+    "aggregate": "Aggregates: one value from the rows of a group",
+    "window": "Windows: a value from the rows around a row",
+}
+OPENING = """\
+# The formula language, function by function
+
+This page is made from the function library; `oak functions WORD` searches the same entries. The language is the value
+expressions of standard SQL: one expression a formula.
+
+- Names of fields are bare (`Volume`) or in double quotes (`"Haulage cost"`); text is in single quotes (`'oak'`). Letter case does not count in names.
+- `12` is an integer, `12.50` an exact decimal, `1.2e3` a number; `DATE '2026-03-01'`, `TIMESTAMP '2026-03-01 07:30:00'`, `INTERVAL '3' DAY`.
+- From loosest to tightest: `OR` · `AND` · `NOT` · `IS NULL`, `IS DISTINCT FROM` · `= <> < <= > >=` · `BETWEEN`, `IN`, `LIKE` · `||` · `+ -` · `* / %` · signs.
+- `CASE WHEN … THEN … ELSE … END`, `CASE x WHEN … THEN … END`, `IF(condition, then, else)`; the first branch that holds counts, and a null does not hold.
+- `CAST(x AS type [FORMAT 'template'])` with `TEXT`, `INTEGER`, `DECIMAL(12,2)`, `NUMBER`, `BOOLEAN`, `DATE`, `TIMESTAMP`; templates of `YYYY MM DD HH24 MI SS MON DY` and others.
+- `/` always gives a number; a value that cannot be computed is null, and recorded with its row and what went in.
+- In a signature, `[x]` may be left out and `…` repeats; `numeric` is integer, decimal or number, `temporal` a date or a timestamp; `same` is the type of the
+  first argument, `common` the one that all widen to.
+- The examples of aggregates and windows are over six rows of `Mill`, `Volume`, `Cost` and `Day`.
+"""
+
+
+def page() -> str:
+    """The whole page."""
+    lines = [OPENING]
+    entries = find_functions()
+    for topic, title in TOPICS.items():
+        lines.append(f"\n## {title}\n")
+        for entry in (one for one in entries if one.topic == topic):
+            lines.append(f"### {entry.name}\n")
+            lines += [f"`{written}`  " for written in entry.written]
+            lines.append(f"\n{entry.sentence} {entry.nulls}\n")
+            lines.append("| formula | gives |\n|---|---|")
+            lines += [f"| `{cell(formula)}` | `{cell(result) or ' '}` |" for formula, result in entry.examples]
+            lines.append("")
+    return "\n".join(lines)
+
+
+def cell(text: str) -> str:
+    """A text in a cell of a table."""
+    return text.replace("|", "\\|")
+
+
+if __name__ == "__main__":
+    PAGE.write_text(page(), encoding="utf-8")
+    print(f"{PAGE.name}: {len(find_functions())} functions")
