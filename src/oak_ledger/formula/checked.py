@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, fields
+from functools import cache
 from typing import Any
 
 from oak_ledger.formula.library.registry import Function
@@ -107,11 +108,17 @@ class Aggregate(Checked):
     order: tuple[OrderKey, ...] = ()
 
 
+@cache
+def _names(kind: type[Checked]) -> tuple[str, ...]:
+    """The names of a piece's fields."""
+    return tuple(field.name for field in fields(kind))
+
+
 def children(node: Checked) -> list[Checked]:
     """The pieces directly under this one."""
     found: list[Checked] = []
-    for field in fields(node):
-        value = getattr(node, field.name)
+    for name in _names(type(node)):
+        value = getattr(node, name)
         if isinstance(value, Checked):
             found.append(value)
         elif isinstance(value, tuple):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, fields
+from functools import cache
 from typing import Any
 
 
@@ -185,11 +186,17 @@ class Wrong(Node):
     """Where something could not be read; a finding says what."""
 
 
+@cache
+def _names(kind: type[Node]) -> tuple[str, ...]:
+    """The names of a piece's fields."""
+    return tuple(field.name for field in fields(kind))
+
+
 def children(node: Node) -> list[Node]:
     """The nodes directly under this one, in the order of the text."""
     found: list[Node] = []
-    for field in fields(node):
-        value = getattr(node, field.name)
+    for name in _names(type(node)):
+        value = getattr(node, name)
         if isinstance(value, Node):
             found.append(value)
         elif isinstance(value, tuple):

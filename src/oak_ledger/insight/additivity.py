@@ -43,24 +43,28 @@ CONSTANT, ADDITIVE = Nature("constant"), Nature("additive")
 
 
 def nature_of(source: Source, state: State) -> Nature:
-    """The nature of a field."""
-    return _Natures(source).of_state(state)
+    """The nature of one field."""
+    return Natures(source).of_state(state)
 
 
-def nature_of_formula(source: Source, text: str, tree: n.Node) -> Nature:
-    """The nature of a formula of rows."""
-    return _Natures(source).of(tree, text)
+class Natures:
+    """The natures of a source's fields, each found once."""
 
-
-class _Natures:
     def __init__(self, source: Source) -> None:
         self.source = source
         self.known: dict[str, Nature] = {}
 
     def of_state(self, state: State) -> Nature:
-        if state.name not in self.known:
-            self.known[state.name] = ADDITIVE  # stands while a cycle is followed
-            self.known[state.name] = self._of_state(state)
+        """The nature of a field; those that it is made of are found first, so that no chain of them is recursed into."""
+        waiting = [(state, False)]
+        while waiting:
+            one, ready = waiting.pop()
+            if ready:
+                self.known[one.name] = self._of_state(one)
+            elif one.name not in self.known:
+                self.known[one.name] = ADDITIVE  # stands while a cycle is followed
+                waiting.append((one, True))
+                waiting.extend((self.source.state(name), False) for name in one.uses)
         return self.known[state.name]
 
     def _of_state(self, state: State) -> Nature:
@@ -75,6 +79,7 @@ class _Natures:
         return known
 
     def of(self, node: n.Node, text: str) -> Nature:
+        """The nature of a formula of rows."""
         if isinstance(node, n.Literal):
             return CONSTANT
         if isinstance(node, n.Name):

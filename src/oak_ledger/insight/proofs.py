@@ -16,7 +16,7 @@ from oak_ledger.formula import nodes as n
 from oak_ledger.formula.lexer import name_text
 from oak_ledger.formula.parser import parse
 from oak_ledger.formula.types import MAX_DIGITS, TEXT, Type
-from oak_ledger.insight.additivity import Nature, nature_of, nature_of_formula, ratio_of_sums
+from oak_ledger.insight.additivity import Nature, Natures, ratio_of_sums
 from oak_ledger.source.arrival import dropped_findings, shape_findings
 from oak_ledger.source.compiled import State
 from oak_ledger.source.definition import FieldSpec, RuleSpec, read_type
@@ -94,14 +94,15 @@ def _new_columns(source: Source) -> Iterator[Finding]:
 
 
 def _probes(source: Source) -> Iterator[Probe]:
+    natures = Natures(source)
     for state in source.fields:
         spec = state.spec
         if state.broken or not isinstance(spec, FieldSpec):
             continue
         if spec.calculated and state.tree is not None:
             if state.grain == Grain.ROW:
-                yield from _summed_by_default(source, state, spec)
-            yield from _summed_inside(source, state, spec.formula, state.tree)
+                yield from _summed_by_default(source, state, spec, natures)
+            yield from _summed_inside(source, state, spec.formula, state.tree, natures)
             yield from _spreading(source, state, spec.formula, state.tree)
         if spec.rule:
             condition = repointed_formula(spec.rule, {"value": state.name})
@@ -119,8 +120,8 @@ def _place(source: Source, state: State, text: str = "", node: n.Node | None = N
 # -- sums of ratios ----------------------------------------------------------------------------------------
 
 
-def _summed_by_default(source: Source, state: State, spec: FieldSpec) -> Iterator[Probe]:
-    nature = nature_of(source, state)
+def _summed_by_default(source: Source, state: State, spec: FieldSpec, natures: Natures) -> Iterator[Probe]:
+    nature = natures.of_state(state)
     if (
         nature.adds_up
         or spec.aggregate is not None
@@ -148,14 +149,14 @@ def _summed_by_default(source: Source, state: State, spec: FieldSpec) -> Iterato
     yield Probe({"wrong": f"SUM({name})", **({"right": right} if right else {})}, judge)
 
 
-def _summed_inside(source: Source, state: State, text: str, tree: n.Node) -> Iterator[Probe]:
+def _summed_inside(source: Source, state: State, text: str, tree: n.Node, natures: Natures) -> Iterator[Probe]:
     """`SUM` or `AVG` over a ratio, in a formula for groups."""
     for call in n.walk(tree):
         if not (isinstance(call, n.Call) and call.name in ("SUM", "AVG") and len(call.args) == 1):
             continue
         argument = call.args[0]
         inner = text[argument.start : argument.end]
-        nature = nature_of_formula(source, text, argument)
+        nature = natures.of(argument, text)
         if nature.adds_up or (nature.kind == "rate" and call.name == "AVG"):
             continue
         yield _ratio_probe(source, state, text, call, nature, inner)
@@ -361,8 +362,9 @@ def _key(source: Source) -> Iterator[Finding]:
 
 def _beside_answer(source: Source, summed: Sequence[State]) -> Iterable[Finding]:
     """A tally that has just added up what must not be."""
+    natures = Natures(source)
     for state in summed:
-        nature = nature_of(source, state)
+        nature = natures.of_state(state)
         if isinstance(state.spec, FieldSpec) and not nature.adds_up and state.spec.aggregate is None:
             right = ratio_of_sums(source, state.spec.formula, nature)
             hint = f"Ask for {right} instead." if right else "Say how: AVG, MIN, MAX."

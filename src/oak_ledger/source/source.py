@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -414,8 +415,8 @@ class Source:
     def _answer(
         self, question: Question, formats: Mapping[str, str], summed: Sequence[State], strict: bool, *, filtered: bool
     ) -> Answer:
-        names = [one.name.casefold() for one in (*question.by, *question.show)]
-        twice = next((name for name in names if names.count(name) > 1), None)
+        counted = Counter(one.name.casefold() for one in (*question.by, *question.show))
+        twice = next((name for name, times in counted.items() if times > 1), None)
         if twice is not None:
             raise OakError(
                 "name-twice", f"The answer has two columns called {twice!r}.", hint="Name one of them differently."
