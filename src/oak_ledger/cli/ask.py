@@ -126,7 +126,7 @@ def _peek_file(path: Path, limit: int, as_json: bool) -> int:
 
 @click.command("try")
 @click.argument("source")
-@click.argument("formula")
+@click.argument("formula", required=False)
 @click.option("--by", "-b", multiple=True, metavar="FIELD", help="For a formula of groups: group by this.")
 @where_option
 @click.option(
@@ -141,7 +141,7 @@ def _peek_file(path: Path, limit: int, as_json: bool) -> int:
 )
 def try_command(
     source: str,
-    formula: str,
+    formula: str | None,
     by: tuple[str, ...],
     fix: bool,
     outline: bool,
@@ -151,7 +151,12 @@ def try_command(
     draft: bool,
     as_json: bool,
 ) -> int:
-    """Try FORMULA without saving it: its type and grain, how many values are null, a sample beside its inputs."""
+    """Try FORMULA without saving it: its type and grain, how many values are null, a sample beside its inputs.
+
+    Without FORMULA a prompt opens: with completion, with validity, type and grain while typing, and with `save as NAME`.
+    """
+    if formula is None:
+        return _prompt(source)
     from oak_ledger import explained, trial
     from oak_ledger.present.terminal import Text, console, plural
 
@@ -184,6 +189,18 @@ def try_command(
     from dataclasses import replace
 
     return _tell(replace(found.sample, faults=found.faults, findings=found.findings), as_json=False)
+
+
+def _prompt(source: str) -> int:
+    """Formulas one after the other; what was saved is written at the end, as one edit."""
+    from oak_ledger.cli.changes import write_edit
+    from oak_ledger.cli.prompt import run_prompt
+
+    before = open_working(source)
+    after, saved = run_prompt(before)
+    if saved:
+        write_edit(before, after)
+    return 0
 
 
 @click.command("tally")

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, fields
-from functools import cache
 from typing import Any
 
 from oak_ledger.formula.library.registry import Function
@@ -108,16 +107,16 @@ class Aggregate(Checked):
     order: tuple[OrderKey, ...] = ()
 
 
-@cache
-def _names(kind: type[Checked]) -> tuple[str, ...]:
-    """The names of a piece's fields."""
-    return tuple(field.name for field in fields(kind))
+_NAMES: dict[str, tuple[str, ...]] = {}  # the names of fields by class, looked up once
 
 
 def children(node: Checked) -> list[Checked]:
     """The pieces directly under this one."""
     found: list[Checked] = []
-    for name in _names(type(node)):
+    kind = type(node).__name__
+    if kind not in _NAMES:
+        _NAMES[kind] = tuple(field.name for field in fields(node))
+    for name in _NAMES[kind]:
         value = getattr(node, name)
         if isinstance(value, Checked):
             found.append(value)

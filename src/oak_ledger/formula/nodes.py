@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, fields
-from functools import cache
 from typing import Any
 
 
@@ -186,16 +185,16 @@ class Wrong(Node):
     """Where something could not be read; a finding says what."""
 
 
-@cache
-def _names(kind: type[Node]) -> tuple[str, ...]:
-    """The names of a piece's fields."""
-    return tuple(field.name for field in fields(kind))
+_NAMES: dict[str, tuple[str, ...]] = {}  # the names of fields by class, looked up once
 
 
 def children(node: Node) -> list[Node]:
     """The nodes directly under this one, in the order of the text."""
     found: list[Node] = []
-    for name in _names(type(node)):
+    kind = type(node).__name__
+    if kind not in _NAMES:
+        _NAMES[kind] = tuple(field.name for field in fields(node))
+    for name in _NAMES[kind]:
         value = getattr(node, name)
         if isinstance(value, Node):
             found.append(value)
