@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import datetime as dt
 import math
+import os
 import random
 import tempfile
 import unittest
@@ -20,8 +21,8 @@ import oak_ledger as oak
 from tests.support import D
 from tests.test_language import VALUES
 
-SEED = 20261123
-FORMULAS = 2_000
+SEED = int(os.environ.get("OAK_SEED", "20261123"))
+FORMULAS = int(os.environ.get("OAK_FORMULAS", "2000"))
 
 # Formulas of the tables of values that are no SQL of PostgreSQL, or differ by a listed departure: why each is left out here.
 APART: dict[str, str] = {

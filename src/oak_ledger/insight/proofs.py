@@ -152,7 +152,7 @@ def _summed_by_default(source: Source, state: State, spec: FieldSpec, natures: N
 def _summed_inside(source: Source, state: State, text: str, tree: n.Node, natures: Natures) -> Iterator[Probe]:
     """`SUM` or `AVG` over a ratio, in a formula for groups."""
     for call in n.walk(tree):
-        if not (isinstance(call, n.Call) and call.name in ("SUM", "AVG") and len(call.args) == 1):
+        if not (isinstance(call, n.Call) and call.name in ("SUM", "AVG") and len(call.args) == 1 and call.over is None):
             continue
         argument = call.args[0]
         inner = text[argument.start : argument.end]
