@@ -17,6 +17,7 @@ import pyarrow as pa
 from oak_ledger.errors import Finding, FormulaError, OakError, Place
 from oak_ledger.formula import checked as c
 from oak_ledger.formula import nodes as n
+from oak_ledger.formula.frames import BadFrame, frame_spec
 from oak_ledger.formula.lexer import name_text, quote_text
 from oak_ledger.formula.library import LIBRARY, casts, dates, operators
 from oak_ledger.formula.library.registry import MISSING, Function, Recorder, Run, Signature, Unfit
@@ -675,8 +676,10 @@ class _Checker:
             if shared is None:
                 return None
             made, result = [self.convert(made[0], shared), made[1], self.convert(made[2], shared)], shared
-        frame = None if over.frame is None else self.frame_of(over.frame, order)
-        if over.frame is not None and frame is None:
+        try:
+            frame = None if over.frame is None else frame_spec(over.frame, order)
+        except BadFrame as bad:
+            self.wrong("bad-frame", str(bad), bad.at)
             return None
         keys = [*parts, *(key.key for key in order)]
         inner = [*made, *([held] if held is not None else []), *keys]
@@ -692,50 +695,6 @@ class _Checker:
         return c.Window(
             node.start, node.end, result, grain, entry, tuple(made), held, tuple(parts), order, frame or None
         )
-
-    def frame_of(self, frame: n.Frame, order: Sequence[c.OrderKey]) -> c.FrameSpec | None:
-        """The frame of a window; None where it is wrong, and said so."""
-        ends: list[tuple[int, str] | None] = []
-        for bound in (frame.low, frame.high):
-            if bound.kind == "unbounded":
-                ends.append(None)
-                continue
-            if bound.kind == "current":
-                ends.append((0, ""))
-                continue
-            if not isinstance(bound.offset, n.Interval) and not (
-                isinstance(bound.offset, n.Literal) and bound.offset.kind == "integer"
-            ):
-                self.wrong("bad-frame", "How far a frame reaches is a whole number, or an INTERVAL over dates.", bound)
-                return None
-            amount, unit = (
-                (bound.offset.amount, bound.offset.unit)
-                if isinstance(bound.offset, n.Interval)
-                else (int(bound.offset.value), "")
-            )
-            kind = order[0].type.kind if len(order) == 1 else ""
-            fits = (
-                not unit
-                if frame.unit == "ROWS"
-                else kind in ("date", "timestamp")
-                if unit
-                else kind in ("integer", "decimal", "number", "date")
-            )
-            if amount < 0 or not fits:
-                wanted = (
-                    "a whole number of rows"
-                    if frame.unit == "ROWS"
-                    else "one key to order by, a number or a date, and a distance that fits it"
-                )
-                self.wrong("bad-frame", f"This frame needs {wanted}.", bound)
-                return None
-            ends.append((amount if bound.after else -amount, unit))
-        if (frame.low.kind == "unbounded" and frame.low.after) or (
-            frame.high.kind == "unbounded" and not frame.high.after
-        ):
-            self.wrong("bad-frame", "A frame begins before it ends.", frame)
-            return None
-        return c.FrameSpec(frame.unit, ends[0], ends[1])
 
     # -- making pieces -----------------------------------------------------------------------------------------
 
