@@ -4,9 +4,18 @@ from __future__ import annotations
 
 import contextlib
 import datetime as dt
+import fcntl
 import io
 import os
+import pty
+import re
+import select
+import struct
+import subprocess
+import sys
 import tempfile
+import termios
+import time
 import unittest
 from decimal import Decimal
 from pathlib import Path
@@ -72,3 +81,44 @@ class FolderCase(unittest.TestCase):
             call(*args, **keys)
         self.assertEqual(caught.exception.code, code, str(caught.exception))
         return caught.exception
+
+
+class Terminal:
+    """A command of `oak` in a real pseudo-terminal: typed into, and read from."""
+
+    def __init__(self, case: unittest.TestCase, *arguments: str) -> None:
+        self.case, self.seen = case, ""
+        self.master, slave = pty.openpty()
+        fcntl.ioctl(slave, termios.TIOCSWINSZ, struct.pack("HHHH", 40, 120, 0, 0))
+        environment = {**os.environ, "TERM": "xterm", "COLUMNS": "120", "LINES": "40"}
+        code = f"import sys; from oak_ledger.cli import run; sys.exit(run({list(arguments)!r}))"
+        self.running = subprocess.Popen(
+            [sys.executable, "-c", code], stdin=slave, stdout=slave, stderr=slave, env=environment, close_fds=True
+        )
+        os.close(slave)
+        case.addCleanup(os.close, self.master)
+        case.addCleanup(lambda: (self.running.kill(), self.running.wait()))
+
+    def type(self, text: str) -> None:
+        """Press keys."""
+        os.write(self.master, text.encode())
+
+    def expect(self, words: str) -> None:
+        """Wait until the words have been shown."""
+        until = time.monotonic() + 20
+        while words not in re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", self.seen):
+            self.case.assertLess(time.monotonic(), until, f"{words!r} never came: {self.seen[-600:]!r}")
+            if not select.select([self.master], [], [], 0.2)[0]:
+                continue
+            try:
+                came = os.read(self.master, 65536).decode("utf-8", "replace")
+            except OSError:  # the program has ended
+                self.case.assertIn(words, self.seen)
+                return
+            if "\x1b[6n" in came:  # a terminal answers where its cursor is
+                os.write(self.master, b"\x1b[1;1R")
+            self.seen += came
+
+    def ended(self) -> int:
+        """Wait for the end, and give the exit code."""
+        return self.running.wait(timeout=20)

@@ -5,8 +5,6 @@ from __future__ import annotations
 import datetime as dt
 import os
 import sqlite3
-import unittest
-import warnings
 from pathlib import Path
 from typing import Any
 
@@ -18,7 +16,8 @@ from oak_ledger.origin import OriginSpec, open_origin
 from oak_ledger.origin.delimited import listed_names, two_columns
 from oak_ledger.origin.judge import Judge
 from oak_ledger.origin.quick import plain_numbers
-from tests.support import D, FolderCase
+from tests import server
+from tests.support import D, FolderCase, Terminal
 
 DATA = Path(__file__).parent / "data"
 
@@ -330,33 +329,24 @@ class Databases(FolderCase):
 class PostgreSQL(FolderCase):
     """A real server, started for these tests; where none can be had, the run says so."""
 
-    server: Any = None
+    uri = ""
 
     @classmethod
     def setUpClass(cls) -> None:
-        import tempfile
-
-        cls.holder = tempfile.TemporaryDirectory()
-        cls.addClassCleanup(cls.holder.cleanup)
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")  # of the package that brings the server
-            try:
-                import pgserver
-            except ImportError:
-                raise unittest.SkipTest(
-                    "NOT PROVEN: reading from PostgreSQL, since no server can be had here"
-                ) from None
-            cls.server = pgserver.get_server(cls.holder.name)
-        cls.addClassCleanup(cls.server.cleanup)
-        cls.server.psql(
-            "create table loads (id bigint, mill text, volume numeric(12,3), rate double precision, free numeric, sent boolean, day date, at timestamp, zoned timestamptz, tags text[]);"
-            "insert into loads values (1, 'Low Weir', 12.345, 0.1, 1.5, true, '2026-03-01', '2026-03-01 07:30:00.25', '2026-03-01 07:30:00+02', '{a}'),"
-            "(9223372036854775807, null, -0.001, 'NaN', null, null, null, null, null, null);"
-            "create role reader login password 'let me in'; grant select on loads to reader;"
+        cls.uri = server.start(cls, "reading from PostgreSQL")
+        server.execute(
+            cls.uri,
+            [
+                "create table loads (id bigint, mill text, volume numeric(12,3), rate double precision, free numeric, sent boolean, day date, at timestamp, zoned timestamptz, tags text[])",
+                "insert into loads values (1, 'Low Weir', 12.345, 0.1, 1.5, true, '2026-03-01', '2026-03-01 07:30:00.25', '2026-03-01 07:30:00+02', '{a}'),"
+                "(9223372036854775807, null, -0.001, 'NaN', null, null, null, null, null, null)",
+                "create role reader login password 'let me in'",
+                "grant select on loads to reader",
+            ],
         )
 
     def test_types_and_nulls_come_exactly(self) -> None:
-        found = oak.take_in(url=self.server.get_uri(), table="loads", to="l.oak.toml", keep_names=True)
+        found = oak.take_in(url=self.uri, table="loads", to="l.oak.toml", keep_names=True)
         rows = found.source.rows().to_dicts()
         self.assertEqual(
             rows[0],
@@ -368,7 +358,7 @@ class PostgreSQL(FolderCase):
         self.assertEqual(oak.open_source("l.oak.toml").rows().to_dicts(), rows)
 
     def test_queries_batches_and_errors(self) -> None:
-        url = self.server.get_uri()
+        url = self.uri
         many = oak.take_in(
             url=url, query="select n, n::text as t from generate_series(1, 120000) n", to="q.oak.toml"
         ).source
@@ -382,12 +372,18 @@ class PostgreSQL(FolderCase):
     def test_a_password_never_lands_in_a_file(self) -> None:
         from sqlalchemy import make_url
 
-        server = make_url(self.server.get_uri())
-        url = f"postgresql://reader@/{server.database}?host={server.query['host']}"
+        at = make_url(self.uri)
+        url = f"postgresql://reader@/{at.database}?host={at.query['host']}"
+        asked = Terminal(
+            self, "intake", "--url", url, "--table", "loads", "--password-from", "LOADS_PASSWORD", "--to", "p.oak.toml"
+        )
+        asked.expect("Password of reader")
+        asked.type("let me in\r")
+        asked.expect("2 rows")
+        self.assertEqual(asked.ended(), 0)
+        self.assertNotIn("let me in", asked.seen)
         os.environ["LOADS_PASSWORD"] = "let me in"
         self.addCleanup(os.environ.pop, "LOADS_PASSWORD")
-        found = oak.take_in(url=url, table="loads", password_from="LOADS_PASSWORD", to="p.oak.toml")
-        found.save()
         self.assertEqual(oak.open_source("p.oak.toml").tally().value(), 2)
         for path in self.folder.rglob("*"):
             self.assertNotIn("let me in", path.read_text("utf-8", "replace") if path.is_file() else "")

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 import oak_ledger as oak
 from oak_ledger.formula import parse
 from oak_ledger.formula.nodes import walk
-from tests.support import FolderCase, loads
+from tests.support import FolderCase, Terminal, loads
 from tests.test_language import GROUPS, ROWS, VALUES, WRONG
 from tests.test_properties import PIECES
 
@@ -124,42 +124,10 @@ class Prompt(FolderCase):
     """The prompt in a real pseudo-terminal: typed into, and read from."""
 
     def test_typing_completing_and_saving(self) -> None:
-        import fcntl
-        import pty
-        import re
-        import select
-        import struct
-        import subprocess
-        import sys
-        import termios
-        import time
-
         self.write("loads.csv", "Id,Mill,Volume\n1,a,2.5\n2,b,3.5\n")
         self.oak("intake", "loads.csv", "--name", "Loads")
-        master, slave = pty.openpty()
-        fcntl.ioctl(slave, termios.TIOCSWINSZ, struct.pack("HHHH", 40, 120, 0, 0))
-        environment = {**os.environ, "TERM": "xterm", "COLUMNS": "120", "LINES": "40"}
-        program = [sys.executable, "-c", "import sys; from oak_ledger.cli import run; sys.exit(run(['try', 'loads']))"]
-        running = subprocess.Popen(program, stdin=slave, stdout=slave, stderr=slave, env=environment, close_fds=True)
-        self.addCleanup(lambda: (running.kill(), running.wait()))
-        os.close(slave)
-        seen = ""
-
-        def wait_for(words: str) -> None:
-            nonlocal seen
-            until = time.monotonic() + 20
-            while words not in re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", seen):
-                self.assertLess(time.monotonic(), until, f"{words!r} never came: {seen[-600:]!r}")
-                if select.select([master], [], [], 0.2)[0]:
-                    try:
-                        came = os.read(master, 65536).decode("utf-8", "replace")
-                        if "\x1b[6n" in came:  # a terminal answers where its cursor is
-                            os.write(master, b"\x1b[1;1R")
-                        seen += came
-                    except OSError:  # the program has ended
-                        self.assertIn(words, seen)
-
-        wait_for("formula>")
+        prompt = Terminal(self, "try", "loads")
+        prompt.expect("formula>")
         for typed, words in (
             ("ROUND(Volum", "There is no field Volum"),
             ("e * 2", "ROUND(x numeric"),
@@ -169,10 +137,9 @@ class Prompt(FolderCase):
             ("Twic\t + 1\r", "2 rows, 0 nulls"),
             ("quit\r", "changed"),
         ):
-            os.write(master, typed.encode())
-            wait_for(words)
-        self.assertEqual(running.wait(timeout=20), 0)
-        os.close(master)
+            prompt.type(typed)
+            prompt.expect(words)
+        self.assertEqual(prompt.ended(), 0)
         self.assertEqual(oak.open_source("loads.oak.toml").rows(["Twice"]).table.column(0).to_pylist(), [5, 7])
         self.assertEqual(len(oak.edits_of(Path("loads.oak.toml"))), 1)
 

@@ -9,15 +9,14 @@ import datetime as dt
 import math
 import os
 import random
-import tempfile
 import unittest
-import warnings
 from decimal import Decimal
 from typing import Any
 
 import pyarrow as pa
 
 import oak_ledger as oak
+from tests import server
 from tests.support import D
 from tests.test_language import VALUES
 
@@ -148,20 +147,10 @@ class Against(unittest.TestCase):
 
     @classmethod
     def setUpClass(cls) -> None:
-        holder = tempfile.TemporaryDirectory()
-        cls.addClassCleanup(holder.cleanup)
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")  # of the package that brings the server
-            try:
-                import pgserver
-                import psycopg
-            except ImportError:
-                raise unittest.SkipTest(
-                    "NOT PROVEN: the language against PostgreSQL, since no server can be had here"
-                ) from None
-            server = pgserver.get_server(holder.name)
-        cls.addClassCleanup(server.cleanup)
-        cls.connection = psycopg.connect(server.get_uri(), autocommit=True)
+        uri = server.start(cls, "the language against PostgreSQL")
+        import psycopg
+
+        cls.connection = psycopg.connect(uri, autocommit=True)
         cls.addClassCleanup(cls.connection.close)
         cls.ask("create collation if not exists points (provider = libc, locale = 'C')")
         columns = ", ".join(

@@ -9,12 +9,12 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.formula.values import mask_of
 
 _MINUS, _DOT, _SLASH, _ZERO, _NINE = (ord(character) for character in "-./09")  # next to each other but for the digits
+_LONGEST = 18  # digits of a whole number that surely fits 64 bits
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,18 +38,36 @@ def plain_numbers(values: Any) -> PlainNumbers | None:
     if values.null_count:
         valid = mask_of(pc.is_valid(values))
         starts, ends = starts[valid], ends[valid]
-    lengths = ends - starts
-    if lengths.min() == 0:
+    digits = ends - starts
+    signs = data == _MINUS
+    if signs.any():
+        signed = signs[starts]
+        if np.count_nonzero(signs) != np.count_nonzero(signed):
+            return None
+        starts, digits = starts + signed, digits - signed
+    long = starts[digits > 1]
+    if digits.min() == 0 or ((data[long] == _ZERO) & (data[long + 1] != _DOT)).any():
         return None
-    long = starts[lengths > 1]
-    if ((data[long] == _ZERO) & (data[long + 1] != _DOT)).any():
+    length = int((ends - starts).max()) + bool(signs.any())
+    dots = data == _DOT
+    points = np.count_nonzero(dots)
+    if not points:
+        return PlainNumbers(0, length) if length <= _LONGEST else None
+    if dots[starts[digits == 1]].any():
         return None
-    try:
-        pc.cast(values, pa.float64())
-    except pa.ArrowInvalid:
+    decimals = _decimals(dots, points, starts, ends)
+    return None if decimals is None else PlainNumbers(decimals, length)
+
+
+def _decimals(dots: Any, points: int, starts: Any, ends: Any) -> int | None:
+    """The most digits after a dot; None where a value has two dots."""
+    first = dots[starts[0] : ends[0]].nonzero()[0]
+    if points == len(ends) and len(first):  # amounts are mostly written alike
+        after = int(ends[0] - starts[0] - first[0] - 1)
+        if (ends - starts > after).all() and dots[ends - 1 - after].all():
+            return after
+    at = np.flatnonzero(dots)
+    owners = np.searchsorted(ends, at, "right")
+    if (owners[1:] == owners[:-1]).any():
         return None
-    dots = np.flatnonzero(data == _DOT)
-    if not len(dots):
-        return PlainNumbers(0, int(lengths.max())) if lengths.max() <= 18 else None
-    owners = ends if len(dots) == len(ends) else ends[np.searchsorted(ends, dots, "right")]
-    return PlainNumbers(int((owners - dots - 1).max()), int(lengths.max()))
+    return int((ends[owners] - at - 1).max())
