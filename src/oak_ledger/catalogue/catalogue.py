@@ -12,8 +12,8 @@ from typing import Any
 from oak_ledger.catalogue.storage import Storage, now
 from oak_ledger.errors import Finding, OakError
 from oak_ledger.formula import Grain
-from oak_ledger.formula.checker import nearest_hint
 from oak_ledger.formula.lexer import name_text
+from oak_ledger.formula.making import nearest_hint
 from oak_ledger.insight.fingerprint import Fingerprint, fingerprint
 from oak_ledger.origin import ParquetFeed
 from oak_ledger.source import Published, Source

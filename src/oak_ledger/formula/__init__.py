@@ -6,8 +6,9 @@ knows sources or files: a formula is checked against a `Scope` of names and come
 
 from __future__ import annotations
 
-from oak_ledger.formula.checker import Formula, Known, Scope, check
+from oak_ledger.formula.checker import Formula, check
 from oak_ledger.formula.library import LIBRARY, Function, find_functions
+from oak_ledger.formula.making import Known, Scope
 from oak_ledger.formula.parser import Parsed, parse
 from oak_ledger.formula.types import Grain, Type
 

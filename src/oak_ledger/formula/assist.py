@@ -9,10 +9,10 @@ from dataclasses import dataclass
 from typing import Literal
 
 from oak_ledger.errors import FormulaError
-from oak_ledger.formula.checker import Scope
 from oak_ledger.formula.lexer import COMMENTS_TOO, RESERVED, Token, name_text, tokenize
 from oak_ledger.formula.library import LIBRARY, Function
 from oak_ledger.formula.library.registry import Parameter
+from oak_ledger.formula.making import Scope
 from oak_ledger.formula.parser import INFIX, SPECIAL, parse
 from oak_ledger.formula.types import Grain
 

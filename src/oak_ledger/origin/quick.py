@@ -50,7 +50,7 @@ def plain_numbers(values: Any) -> PlainNumbers | None:
         return None
     length = int((ends - starts).max()) + bool(signs.any())
     dots = data == _DOT
-    points = np.count_nonzero(dots)
+    points = int(np.count_nonzero(dots))
     if not points:
         return PlainNumbers(0, length) if length <= _LONGEST else None
     if dots[starts[digits == 1]].any():

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from oak_ledger.errors import OakError
-from oak_ledger.formula.checker import nearest_hint
+from oak_ledger.formula.making import nearest_hint
 from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.document import Document
 from oak_ledger.source.edits import FileEdit, write_edits

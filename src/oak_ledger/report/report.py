@@ -7,8 +7,8 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from oak_ledger.errors import Finding, OakError, Place
-from oak_ledger.formula.checker import nearest_hint
 from oak_ledger.formula.lexer import name_text
+from oak_ledger.formula.making import nearest_hint
 from oak_ledger.report.definition import REPORT, LocalFieldSpec, NamedFormula, PanelSpec, ReportSpec
 from oak_ledger.source import Answer, Source
 from oak_ledger.source.document import Document, read_document

@@ -12,8 +12,8 @@ from oak_ledger.engine import Expression
 from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import Grain, Known, Parsed, Type, check, nodes, parse
 from oak_ledger.formula import checked as c
-from oak_ledger.formula.checker import nearest_hint
 from oak_ledger.formula.lexer import name_text, quote_text
+from oak_ledger.formula.making import nearest_hint
 from oak_ledger.formula.types import BOOLEAN, MAX_DIGITS, TEXT, cast_name
 from oak_ledger.source.definition import ConstantSpec, FieldSpec, FilterSpec, read_type
 

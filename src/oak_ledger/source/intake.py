@@ -16,8 +16,8 @@ import pyarrow as pa
 from pydantic import ValidationError
 
 from oak_ledger.errors import Finding, OakError, UnusableInput
-from oak_ledger.formula.checker import nearest_hint
 from oak_ledger.formula.lexer import quote_text
+from oak_ledger.formula.making import nearest_hint
 from oak_ledger.formula.types import TEXT
 from oak_ledger.origin import OpenOrigin, OriginSpec, open_origin
 from oak_ledger.origin.delimited import detect

@@ -16,8 +16,8 @@ from oak_ledger.errors import Finding, FormulaError, OakError, Place, UnusableIn
 from oak_ledger.formula import Formula, Grain, check
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.assist import layout
-from oak_ledger.formula.checker import nearest_hint
 from oak_ledger.formula.lexer import name_text
+from oak_ledger.formula.making import nearest_hint
 from oak_ledger.formula.values import arrow_type
 from oak_ledger.origin import OpenOrigin, OriginSpec, TableFeed, open_origin
 from oak_ledger.origin.delimited import two_columns

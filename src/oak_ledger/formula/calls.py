@@ -1,0 +1,264 @@
+"""Checking calls: which signature fits, what each argument becomes, aggregates, and windows."""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from collections.abc import Sequence
+
+from oak_ledger.formula import checked as c
+from oak_ledger.formula import nodes as n
+from oak_ledger.formula.frames import BadFrame, frame_spec
+from oak_ledger.formula.library import LIBRARY
+from oak_ledger.formula.library.registry import Function, Signature, Unfit
+from oak_ledger.formula.making import Maker, Piece, a_type, constants, nearest, nearest_hint, run_constant
+from oak_ledger.formula.types import INTEGER, NULL, NUMBER, NUMERIC, TEXT, Grain, Type
+from oak_ledger.formula.values import Mask
+
+# Other spellings of one function.
+ALIASES = {"CEIL": "CEILING", "LENGTH": "CHAR_LENGTH", "CHARACTER_LENGTH": "CHAR_LENGTH"}
+
+
+class CallChecker(Maker):
+    """What is called, with what."""
+
+    @abstractmethod
+    def piece(self, node: n.Node) -> Piece:
+        """The checked piece of a node."""
+
+    def call(self, node: n.Call) -> Piece:
+        """A call of any kind."""
+        entry = LIBRARY.entries.get(ALIASES.get(node.name, node.name))
+        pieces = [self.piece(arg) for arg in node.args]
+        where = self.piece(node.where) if node.where is not None else None
+        at_name = n.Wrong(node.start, node.name_end)
+        if entry is None:
+            close = nearest_hint(node.name, LIBRARY.entries, str)
+            names = nearest(node.name, LIBRARY.entries)
+            fixed = self.edited(node.start, node.name_end, names[0]) if names else None
+            self.wrong("unknown-function", f"There is no function {node.name}.", at_name, close, fixed)
+            return None
+        if bool(node.within) != entry.ordered:
+            wanted = "needs WITHIN GROUP (ORDER BY …)" if entry.ordered else "takes no WITHIN GROUP"
+            self.wrong(
+                "within-group", f"{entry.name} {wanted}.", at_name, f"It is written {' or '.join(entry.written)}."
+            )
+            return None
+        known = [piece for piece in pieces if piece is not None]
+        if len(known) < len(pieces) or (node.where is not None and where is None):
+            return None
+        if node.over is not None:
+            return self.window_call(node, entry, known, where, node.over)
+        if entry.window:
+            self.wrong("over-missing", f"{entry.name} needs a window: OVER (ORDER BY …).", at_name)
+            return None
+        if not entry.aggregate:
+            if node.distinct or node.star or node.where is not None:
+                message = f"{entry.name} takes neither DISTINCT, * nor FILTER; those are for aggregates."
+                self.wrong("not-aggregate", message, at_name)
+                return None
+            return self.function_call(node, entry, known)
+        return self.aggregate_call(node, entry, known, where)
+
+    def arguments(
+        self, node: n.Call, entry: Function, args: Sequence[c.Checked]
+    ) -> tuple[list[c.Checked], Type] | None:
+        """The arguments as the function takes them, and the type of its result."""
+        fitting = [one for one in entry.signatures if one.fits_count(len(args))]
+        usage = " or ".join(entry.written)
+        if not fitting:
+            message = f"{entry.name} cannot take {len(args)} argument{'s' * (len(args) != 1)}."
+            self.wrong("argument-count", message, node, f"It is written {usage}.")
+            return None
+        chosen = next((one for one in fitting if all(_takes(one, i, arg.type) for i, arg in enumerate(args))), None)
+        if chosen is None:
+            self.wrong_argument(entry, fitting[0], args)
+            return None
+        for index in entry.constant_args:
+            if index < len(args) and not isinstance(args[index], c.Constant):
+                message = f"{entry.name} needs a fixed {chosen.parameter(index).name} here, not one that varies."
+                self.wrong("constant-wanted", message, args[index])
+                return None
+        return self.converted(entry, chosen, args)
+
+    def converted(
+        self, entry: Function, chosen: Signature, args: Sequence[c.Checked]
+    ) -> tuple[list[c.Checked], Type] | None:
+        """The arguments converted, and the type of the result, for a signature that fits."""
+        shared: Type | None = None
+        if chosen.result == "common":
+            shared = self.shared_type(args, entry.name)
+            if shared is None:
+                return None
+        made = []
+        for index, arg in enumerate(args):
+            kinds = chosen.parameter(index).kinds
+            if shared is not None:
+                made.append(self.convert(arg, shared))
+            elif arg.type.kind not in kinds or arg.type == NULL:
+                made.append(self.convert(arg, _widened(arg.type, kinds)))
+            else:
+                made.append(arg)
+        types = [arg.type for arg in made]
+        if entry.result is not None:
+            return made, entry.result(types, constants(made))
+        if chosen.result == "same":
+            return made, types[0]
+        return made, shared or Type(chosen.result)  # type: ignore[arg-type]
+
+    def wrong_argument(self, entry: Function, chosen: Signature, args: Sequence[c.Checked]) -> None:
+        """Note the first argument that no signature takes."""
+        for index, arg in enumerate(args):
+            if not _takes(chosen, index, arg.type):
+                parameter = chosen.parameter(index)
+                wanted = parameter.kind_text.replace("|", " or ")
+                kind = _widened(arg.type, parameter.kinds).kind
+                message = (
+                    f"{entry.name} takes {wanted} for {parameter.name}, but {self.shown(arg)} is {a_type(arg.type)}."
+                )
+                self.wrong("wrong-type", message, arg, *self.cast_hint(arg, kind))
+                return
+
+    def function_call(self, node: n.Call, entry: Function, args: list[c.Checked]) -> Piece:
+        """A function of one row (or one group)."""
+        found = self.arguments(node, entry, args)
+        if found is None:
+            return None
+        made, result = found
+        if entry.constant_args:
+            try:  # a fixed argument of no use is told before any data: run over one row of nulls
+                run_constant(entry, made, result, None, 1, _forget)
+            except Unfit as unfit:
+                self.wrong("bad-argument", f"{str(unfit).capitalize()}.", made[min(entry.constant_args)])
+                return None
+        return self.apply(node, entry, made, result)
+
+    def aggregate_call(self, node: n.Call, entry: Function, args: list[c.Checked], where: Piece) -> Piece:
+        """An aggregate over the rows of a group."""
+        if node.star and entry.name != "COUNT":
+            self.wrong("argument-count", f"Only COUNT takes *; {entry.name} needs a value.", node)
+            return None
+        made: list[c.Checked] = []
+        result = INTEGER
+        if not node.star:
+            found = self.arguments(node, entry, args)
+            if found is None:
+                return None
+            made, result = found
+        if where is not None:
+            where = self.condition(where, "FILTER")
+            if where is None:
+                return None
+        inner = [*made, *([where] if where is not None else [])]
+        grouped = next((piece for piece in inner if piece.grain == Grain.GROUP), None)
+        if grouped is not None:
+            message = f"{self.shown(grouped)} is one value per group already; {entry.name} needs a value per row."
+            self.wrong("aggregate-nested", message, grouped, "Aggregate the row value it is made of.")
+            return None
+        order = self.order_keys(node.within)
+        if order is None:
+            return None
+        if entry.ordered and entry.name.startswith("PERCENTILE"):
+            result = NUMBER if entry.name == "PERCENTILE_CONT" else order[0].key.type
+            if not self.percentile_fits(node, entry, made, order):
+                return None
+        return c.Aggregate(node.start, node.end, result, Grain.GROUP, entry, tuple(made), node.distinct, where, order)
+
+    def percentile_fits(
+        self, node: n.Call, entry: Function, args: Sequence[c.Checked], order: Sequence[c.OrderKey]
+    ) -> bool:
+        """A share from 0 to 1 that is fixed, and one key that can be ordered so."""
+        share = args[0]
+        if not isinstance(share, c.Constant) or share.value is None or not 0 <= share.value <= 1:
+            self.wrong("bad-argument", f"{entry.name} takes a fixed share from 0 to 1.", share)
+            return False
+        if len(order) != 1 or (entry.name == "PERCENTILE_CONT" and not order[0].key.type.numeric):
+            self.wrong("wrong-type", f"{entry.name} orders by one number.", node.within[0] if node.within else node)
+            return False
+        return True
+
+    def order_keys(self, keys: Sequence[n.SortKey]) -> tuple[c.OrderKey, ...] | None:
+        """The keys of an order; nulls come last going up and first going down, unless said otherwise."""
+        made: list[c.OrderKey] = []
+        for key in keys:
+            piece = self.piece(key.key)
+            if piece is None:
+                return None
+            nulls_first = key.descending if key.nulls_first is None else key.nulls_first
+            made.append(c.OrderKey(key.start, key.end, piece.type, piece.grain, piece, key.descending, nulls_first))
+        return tuple(made)
+
+    def window_call(self, node: n.Call, entry: Function, args: list[c.Checked], where: Piece, over: n.Over) -> Piece:
+        """A function or an aggregate over the rows around a row."""
+        at_name = n.Wrong(node.start, node.name_end)
+        if not (entry.window or entry.aggregate) or entry.ordered or entry.name == "MEDIAN" or node.distinct:
+            what = "DISTINCT" if node.distinct else entry.name
+            self.wrong("not-window", f"{what} cannot stand before OVER.", at_name)
+            return None
+        partition = [self.piece(part) for part in over.partition]
+        order = self.order_keys(over.order)
+        found = None if node.star else self.arguments(node, entry, args)
+        held = None if where is None else self.condition(where, "FILTER")
+        if order is None or (found is None and not node.star) or (where is not None and held is None):
+            return None
+        if not order and entry.name in ("LAG", "LEAD", "ROW_NUMBER", "RANK"):
+            hint = f"Write {entry.name}(…) OVER (ORDER BY …)."
+            self.wrong("order-missing", f"{entry.name} needs an order: which row comes before which?", at_name, hint)
+            return None
+        first = found[0][0] if found is not None and found[0] else None
+        if entry.name == "NTILE" and isinstance(first, c.Constant) and first.value is not None and first.value < 1:
+            self.wrong("bad-argument", "Fewer than one part.", first)
+            return None
+        parts = [part for part in partition if part is not None]
+        if len(parts) < len(partition):
+            return None
+        made, result = ([], INTEGER) if found is None else found
+        if entry.name in ("LAG", "LEAD") and len(made) == 3:
+            shared = self.shared_type([made[0], made[2]], entry.name)
+            if shared is None:
+                return None
+            made, result = [self.convert(made[0], shared), made[1], self.convert(made[2], shared)], shared
+        try:
+            frame = None if over.frame is None else frame_spec(over.frame, order)
+        except BadFrame as bad:
+            self.wrong("bad-frame", str(bad), bad.at)
+            return None
+        keys = [*parts, *(key.key for key in order)]
+        inner = [*made, *([held] if held is not None else []), *keys]
+        grain = Grain.GROUP if any(piece.grain == Grain.GROUP for piece in inner) else Grain.ROW
+        if grain == Grain.GROUP:
+            plain = [
+                piece
+                for piece in inner
+                if not (piece.grain == Grain.ROW and isinstance(piece, c.FieldRef) and piece in keys)
+            ]
+            if self.grain_of(node, plain) is None:
+                return None
+        return c.Window(
+            node.start, node.end, result, grain, entry, tuple(made), held, tuple(parts), order, frame or None
+        )
+
+
+def _takes(chosen: Signature, index: int, kind: Type) -> bool:
+    kinds = chosen.parameter(index).kinds
+    return kind == NULL or kind.kind in kinds or _widens(kind, kinds)
+
+
+def _widens(kind: Type, kinds: frozenset[str]) -> bool:
+    order = ("integer", "decimal", "number")
+    if kind.kind in order:
+        return any(wider in kinds for wider in order[order.index(kind.kind) :])
+    return kind.kind == "date" and "timestamp" in kinds
+
+
+def _widened(kind: Type, kinds: frozenset[str]) -> Type:
+    """The type among `kinds` to convert to."""
+    for name in ("integer", "decimal", "number", "text", "boolean", "date", "timestamp"):
+        if name in kinds and (
+            name != "integer" or kind.kind == "null" or kind.kind not in NUMERIC or kind.kind == "integer"
+        ):
+            return Type(name)
+    return TEXT
+
+
+def _forget(what: str, mask: Mask) -> None:
+    """Over no rows nothing can be recorded."""
