@@ -473,6 +473,10 @@ class Values(unittest.TestCase):
         found = [entry.name for entry in oak.find_functions("replace")]
         self.assertEqual(found[0], "REPLACE")
         self.assertIn("SUBSTRING", [entry.name for entry in oak.find_functions("position")])
+        self.assertEqual(
+            [oak.find_functions(word)[0].name for word in ("case", "||", "<=", "not", "cast")],
+            ["CASE", "||", "= <> < <= > >=", "AND OR NOT", "CAST"],
+        )
         self.assertEqual(oak.find_functions("zebra"), [])
 
 

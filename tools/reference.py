@@ -15,6 +15,7 @@ TOPICS = {
     "condition": "Choosing among values",
     "aggregate": "Aggregates: one value from the rows of a group",
     "window": "Windows: a value from the rows around a row",
+    "type": "From one type to another",
 }
 OPENING = """\
 # The formula language, function by function
@@ -25,9 +26,6 @@ expressions of standard SQL: one expression a formula.
 - Names of fields are bare (`Volume`) or in double quotes (`"Haulage cost"`); text is in single quotes (`'oak'`). Letter case does not count in names.
 - `12` is an integer, `12.50` an exact decimal, `1.2e3` a number; `DATE '2026-03-01'`, `TIMESTAMP '2026-03-01 07:30:00'`, `INTERVAL '3' DAY`.
 - From loosest to tightest: `OR` · `AND` · `NOT` · `IS NULL`, `IS DISTINCT FROM` · `= <> < <= > >=` · `BETWEEN`, `IN`, `LIKE` · `||` · `+ -` · `* / %` · signs.
-- `CASE WHEN … THEN … ELSE … END`, `CASE x WHEN … THEN … END`, `IF(condition, then, else)`; the first branch that holds counts, and a null does not hold.
-- `CAST(x AS type [FORMAT 'template'])` with `TEXT`, `INTEGER`, `DECIMAL(12,2)`, `NUMBER`, `BOOLEAN`, `DATE`, `TIMESTAMP`; templates of `YYYY MM DD HH24 MI SS MON DY` and others.
-- `/` always gives a number; a value that cannot be computed is null, and recorded with its row and what went in.
 - In a signature, `[x]` may be left out and `…` repeats; `numeric` is integer, decimal or number, `temporal` a date or a timestamp; `same` is the type of the
   first argument, `common` the one that all widen to.
 - The examples of aggregates and windows are over six rows of `Mill`, `Volume`, `Cost` and `Day`.

@@ -37,6 +37,8 @@ if TYPE_CHECKING:
     from oak_ledger.insight import Fingerprint as Fingerprint
     from oak_ledger.insight import drift as drift
     from oak_ledger.insight import renamed_between as renamed_between
+    from oak_ledger.insight.branches import BranchRows as BranchRows
+    from oak_ledger.insight.branches import branch_rows as branch_rows
     from oak_ledger.insight.profile import FieldProfile as FieldProfile
     from oak_ledger.insight.profile import Suspicion as Suspicion
     from oak_ledger.insight.profile import profile as profile
@@ -88,6 +90,7 @@ _ROOMS = {
     "formula": ("Formula", "Function", "find_functions"),
     "formula.assist": ("Completion", "SignatureHelp", "complete", "layout", "signature_at"),
     "insight": ("Fingerprint", "drift", "renamed_between"),
+    "insight.branches": ("BranchRows", "branch_rows"),
     "insight.profile": ("FieldProfile", "Suspicion", "profile"),
     "origin.workbook": ("Sheet", "sheets"),
     "present.save": ("save_report",),

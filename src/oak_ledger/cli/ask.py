@@ -157,8 +157,10 @@ def try_command(
     """
     if formula is None:
         return _prompt(source)
-    from oak_ledger import explained, trial
-    from oak_ledger.present.terminal import Text, console, plural
+    from dataclasses import asdict
+
+    from oak_ledger import branch_rows, explained, trial
+    from oak_ledger.present.terminal import Text, branches_table, console, plural
 
     with progress_of("reading") as progress:
         opened = open_any(source, catalogue, draft=draft, progress=progress)
@@ -170,6 +172,7 @@ def try_command(
                 click.echo("  " * line.depth + line.text)
             return 0
         found = trial(opened, repaired, by=by, where=where, limit=limit)
+        taken = [] if by else branch_rows(opened, repaired, where=where)
     if as_json:
         tell_json(
             {
@@ -178,14 +181,19 @@ def try_command(
                 "grain": found.grain,
                 "rows": found.rows,
                 "nulls": found.nulls,
+                "branches": [asdict(one) for one in taken],
                 "faults": [one.as_json() for one in found.faults],
+                "findings": [one.as_json() for one in found.findings],
                 "sample": found.sample.to_dicts(),
             }
         )
         return 0
     unit = "row" if found.grain == "row" and not by else "group"
     nulls = "no nulls" if not found.nulls else f"{plural(found.nulls, 'null')}"
-    console().print(Text.assemble((found.type, "bold"), f" per {found.grain}; {plural(found.rows, unit)}, {nulls}"))
+    out = console()
+    out.print(Text.assemble((found.type, "bold"), f" per {found.grain}; {plural(found.rows, unit)}, {nulls}"))
+    if taken:
+        out.print(branches_table(taken, found.rows))
     from dataclasses import replace
 
     return _tell(replace(found.sample, faults=found.faults, findings=found.findings), as_json=False)
@@ -274,6 +282,7 @@ def format_command(source: str, names: tuple[str, ...], dry_run: bool) -> None:
 def functions_command(word: str, as_json: bool) -> int:
     """Search the functions of the formula language by WORD; all of them without one."""
     from oak_ledger import find_functions
+    from oak_ledger.formula.library import is_named
     from oak_ledger.present.terminal import LEAF, QUIET, Text, console, grid
 
     found = find_functions(word)
@@ -299,12 +308,16 @@ def functions_command(word: str, as_json: bool) -> int:
             hint="oak functions lists all of them.",
         )
     out = console()
-    if len(found) <= 3:
-        for one in found:
+    named = [one for one in found if is_named(one, word)]
+    if named or len(found) <= 3:
+        for one in named or found:
             out.print(Text.assemble((" or ".join(one.written), "bold"), f"  ({one.topic})"))
             out.print(Text(f"  {one.sentence} {one.nulls}"))
             for formula, result in one.examples:
                 out.print(Text.assemble("    ", formula, ("  →  ", LEAF), result))
+        others = [one.name for one in found if named and one not in named]
+        if others:
+            out.print(Text(f"see also {', '.join(others[:8])}", style=QUIET))
         return 0
     table = grid("function", "topic", "what it gives")
     for one in found:

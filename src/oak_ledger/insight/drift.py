@@ -8,7 +8,7 @@ from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import Grain
 from oak_ledger.formula.lexer import name_text
 from oak_ledger.insight.fingerprint import Fingerprint, fingerprint, shared
-from oak_ledger.insight.proofs import figure
+from oak_ledger.insight.probes import figure
 from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.source import Source
 

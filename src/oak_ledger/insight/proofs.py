@@ -6,9 +6,7 @@ probes of a source are answered in one reading of its rows.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
-from typing import Any
+from collections.abc import Iterable, Iterator, Sequence
 
 from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import Grain
@@ -17,6 +15,8 @@ from oak_ledger.formula.lexer import name_text
 from oak_ledger.formula.parser import parse
 from oak_ledger.formula.types import MAX_DIGITS, TEXT, Type
 from oak_ledger.insight.additivity import Nature, Natures, ratio_of_sums
+from oak_ledger.insight.branches import branch_probes, doubtful, spelling_probes
+from oak_ledger.insight.probes import Helpers, Probe, Values, figure, is_helper, place_of
 from oak_ledger.source.arrival import dropped_findings, shape_findings
 from oak_ledger.source.compiled import State
 from oak_ledger.source.definition import FieldSpec, RuleSpec, read_type
@@ -24,32 +24,20 @@ from oak_ledger.source.formats import show
 from oak_ledger.source.places import repointed_formula
 from oak_ledger.source.source import ANSWER_CHECKS, CHECKS, Source
 
-Values = Mapping[str, Any]
 EXACT_SCALE = 9
-ALL_DECIMALS = " with all decimals"
-
-
-@dataclass(frozen=True, slots=True)
-class Probe:
-    """Formulas to compute over all rows, and what their values say."""
-
-    formulas: Mapping[str, str]
-    judge: Callable[[Values], Finding | None]
-
-
-def figure(value: Any) -> str:
-    """A number in a sentence."""
-    if value is None:
-        return "null"
-    size = abs(float(value))
-    return show(value, "0,000" if size >= 10_000 or size == int(size) else "0,000.00" if size >= 10 else "0.0000")
 
 
 def prove(source: Source) -> Iterator[Finding]:
     """Everything that the rows confirm. Reads them once."""
-    probes = [*_probes(source)]
-    source, exact = _with_exact_copies(source)
-    probes += exact
+    yield from doubtful(source)
+    helpers = Helpers(source)
+    probes = [
+        *_probes(source),
+        *_exact_copies(source, helpers),
+        *branch_probes(source, helpers),
+        *spelling_probes(source, helpers),
+    ]
+    source = helpers.helped()
     shown: dict[str, str] = {}
     for at, probe in enumerate(probes):
         for key, formula in probe.formulas.items():
@@ -58,12 +46,12 @@ def prove(source: Source) -> Iterator[Finding]:
     counted = {
         f"count {state.name}": f"COUNT({name_text(state.name)})"
         for state in source.fields
-        if not state.broken and state.grain == Grain.ROW and not state.name.endswith(ALL_DECIMALS)
+        if not state.broken and state.grain == Grain.ROW and not is_helper(state.name)
     }
     answer = source.tally(show=[*shown.items(), *counted.items()])
     values = answer.to_dicts()[0]
     for fault in answer.faults:
-        if fault.field in source.compiled.expressions and not fault.field.endswith(ALL_DECIMALS):
+        if fault.field in source.compiled.expressions and not is_helper(fault.field):
             yield Finding(
                 "values-lost",
                 f"{fault.sentence()}. {'It counts' if fault.rows == 1 else 'They count'} as null.",
@@ -106,15 +94,12 @@ def _probes(source: Source) -> Iterator[Probe]:
             yield from _spreading(source, state, spec.formula, state.tree)
         if spec.rule:
             condition = repointed_formula(spec.rule, {"value": state.name})
-            yield _ruled(source, _place(source, state), f"{state.name} breaks its rule {spec.rule.strip()}", condition)
+            yield _ruled(
+                source, place_of(source, state), f"{state.name} breaks its rule {spec.rule.strip()}", condition
+            )
     for rule in source.document.specs("rule", RuleSpec):
         place = Place(f"{source.document.where}, rule {rule.name!r}")
         yield _ruled(source, place, f"The rule {rule.name!r} is broken", rule.holds)
-
-
-def _place(source: Source, state: State, text: str = "", node: n.Node | None = None) -> Place:
-    where = f"{source.document.where}, field {state.name!r}"
-    return Place(where, text, node.start, node.end) if node is not None else Place(where)
 
 
 # -- sums of ratios ----------------------------------------------------------------------------------------
@@ -144,7 +129,7 @@ def _summed_by_default(source: Source, state: State, spec: FieldSpec, natures: N
             if right
             else "Say how it is totalled (aggregate), or make it a value per group."
         )
-        return Finding("not-additive", message + ".", _place(source, state), hint, "warning", right or None, numbers)
+        return Finding("not-additive", message + ".", place_of(source, state), hint, "warning", right or None, numbers)
 
     yield Probe({"wrong": f"SUM({name})", **({"right": right} if right else {})}, judge)
 
@@ -182,7 +167,7 @@ def _ratio_probe(source: Source, state: State, text: str, call: n.Call, nature: 
             numbers["right"] = values["right"]
         hint = f"Write {right}" if right else "Aggregate the values that it is made of."
         return Finding(
-            "not-additive", message + ".", _place(source, state, text, call), hint, "warning", fixed or None, numbers
+            "not-additive", message + ".", place_of(source, state, text, call), hint, "warning", fixed or None, numbers
         )
 
     return Probe({"wrong": own, **({"right": right} if right else {})}, judge)
@@ -253,7 +238,7 @@ def _spread_probe(source: Source, state: State, text: str, whole: n.Node, parts:
             "right": values["right"],
         }
         hint = f"Where empty means zero, write {fixed}"
-        return Finding("nulls-spread", message, _place(source, state, text, whole), hint, "warning", fixed, numbers)
+        return Finding("nulls-spread", message, place_of(source, state, text, whole), hint, "warning", fixed, numbers)
 
     return Probe(formulas, judge)
 
@@ -295,10 +280,8 @@ def _rule_fields(source: Source, condition: str) -> list[str]:
     return [name_text(name) for name in dict.fromkeys(known)] or ["1 = 1"]
 
 
-def _with_exact_copies(source: Source) -> tuple[Source, list[Probe]]:
-    """The source with a copy of each decimal field that is read from text, with all its decimals, and what they prove."""
-    document = source.document
-    probes: list[Probe] = []
+def _exact_copies(source: Source, helpers: Helpers) -> Iterator[Probe]:
+    """For each decimal field that is read from text: a copy with all its decimals, and what it proves."""
     for state in source.fields:
         spec = state.spec
         if not isinstance(spec, FieldSpec) or state.broken or not spec.type or source.published is not None:
@@ -306,14 +289,11 @@ def _with_exact_copies(source: Source) -> tuple[Source, list[Probe]]:
         kind, _ = read_type(spec.type)
         if kind.kind != "decimal" or source.compiled.arriving.get(spec.column) != TEXT:
             continue
-        copy = state.name + ALL_DECIMALS
-        keys = spec.model_dump(include={"column", "template", "decimal_mark", "thousands_mark", "null_words"})
-        document = document.added(
-            "field", {**keys, "name": copy, "type": f"decimal({MAX_DIGITS},{EXACT_SCALE})", "hidden": True}
+        copy = name_text(
+            helpers.reread(state, "clean", "values", "values_from", type=f"decimal({MAX_DIGITS},{EXACT_SCALE})")
         )
-        read = f"CAST({name_text(copy)} AS DECIMAL({MAX_DIGITS},{kind.scale}))"
-        probes.append(_rounded(source, state, kind, f"COUNT(*) FILTER (WHERE {read} <> {name_text(copy)})"))
-    return (source.changed(document) if probes else source), probes
+        read = f"CAST({copy} AS DECIMAL({MAX_DIGITS},{kind.scale}))"
+        yield _rounded(source, state, kind, f"COUNT(*) FILTER (WHERE {read} <> {copy})")
 
 
 def _rounded(source: Source, state: State, kind: Type, formula: str) -> Probe:
@@ -322,7 +302,7 @@ def _rounded(source: Source, state: State, kind: Type, formula: str) -> Probe:
             return None
         message = f"{state.name}: {values['rounded']:,} values have more decimals than its type {kind} keeps; they are rounded on reading."
         hint = "Retype it with more decimals, if they matter."
-        return Finding("values-rounded", message, _place(source, state), hint, "warning", None, dict(values))
+        return Finding("values-rounded", message, place_of(source, state), hint, "warning", None, dict(values))
 
     return Probe({"rounded": formula}, judge)
 

@@ -14,6 +14,7 @@ from rich.text import Text as Text
 
 from oak_ledger.engine import Fault
 from oak_ledger.errors import Finding
+from oak_ledger.insight.branches import BranchRows
 from oak_ledger.source.answer import Answer
 from oak_ledger.source.formats import show
 
@@ -173,3 +174,20 @@ def counted(findings: Sequence[Finding]) -> str:
         if (count := sum(one.severity == kind for one in findings))
     ]
     return ", ".join(said) or "nothing"
+
+
+def branches_table(branches: Sequence[BranchRows], rows: int) -> Table:
+    """How many rows each branch of a CASE takes, with their share, and how many of them for want of a value."""
+    table = grid("branch", "rows", "share", "because of a null")
+    for at in (1, 2, 3):
+        table.columns[at].justify = "right"
+    for one in branches:
+        share = f"{one.rows / rows:.1%}" if rows else ""
+        quiet = QUIET if not one.rows else ""
+        table.add_row(
+            Text(one.branch, style=quiet),
+            Text(f"{one.rows:,}", style=quiet),
+            share,
+            f"{one.nulls:,}" if one.nulls else "",
+        )
+    return table

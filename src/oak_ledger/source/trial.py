@@ -8,6 +8,7 @@ from oak_ledger.engine import Fault
 from oak_ledger.errors import Finding
 from oak_ledger.formula import Grain, nodes
 from oak_ledger.formula import checked as c
+from oak_ledger.formula.doubts import doubts
 from oak_ledger.formula.lexer import name_text
 from oak_ledger.source.answer import Answer
 from oak_ledger.source.source import Source
@@ -35,17 +36,20 @@ class Trial:
 def trial(source: Source, formula: str, *, by: tuple[str, ...] = (), where: str | None = None, limit: int = 8) -> Trial:
     """Try a formula over all rows of a source. Raises FormulaError with every error of the formula."""
     checked = source.check_formula(formula).require()
+    doubtful = tuple(doubts(checked, formula, "the formula"))
     kind, grain = str(checked.type), str(checked.grain)
     if checked.grain == Grain.GROUP or by:
         whole = source.tally(by, [(RESULT, formula)], where=where)
         sample = source.tally(by, [(RESULT, formula)], where=where, limit=limit)
         nulls = whole.table.column(RESULT).null_count
-        return Trial(formula, kind, grain, whole.table.num_rows, nulls, whole.faults, whole.findings, sample)
+        return Trial(
+            formula, kind, grain, whole.table.num_rows, nulls, whole.faults, (*doubtful, *whole.findings), sample
+        )
     counted = source.tally(show=[("rows", "COUNT(*)"), ("values", f"COUNT({formula})")], where=where)
     rows, values = counted.to_dicts()[0].values()
     inputs = _inputs(source, checked)
     sample = source.rows([*(name_text(name) for name in inputs), (RESULT, formula)], where=where, limit=limit)
-    return Trial(formula, kind, grain, rows, rows - values, counted.faults, counted.findings, sample)
+    return Trial(formula, kind, grain, rows, rows - values, counted.faults, (*doubtful, *counted.findings), sample)
 
 
 def _inputs(source: Source, checked: c.Checked) -> list[str]:

@@ -6,7 +6,7 @@ fills the library.
 
 from __future__ import annotations
 
-from oak_ledger.formula.library import aggregates, conditions, dates, numbers, patterns, text, windows
+from oak_ledger.formula.library import aggregates, conditions, constructs, dates, numbers, patterns, text, windows
 from oak_ledger.formula.library.registry import LIBRARY, Function
 
 __all__ = [
@@ -14,8 +14,10 @@ __all__ = [
     "Function",
     "aggregates",
     "conditions",
+    "constructs",
     "dates",
     "find_functions",
+    "is_named",
     "numbers",
     "patterns",
     "text",
@@ -24,19 +26,25 @@ __all__ = [
 
 
 def find_functions(word: str = "") -> list[Function]:
-    """The entries whose name or description has the word in it, by topic and name; all without a word.
+    """The entries, functions and constructs (CASE, CAST, operators), whose name or description has the word in it, by topic and name; all without a word.
 
     Entries whose name matches come first.
     """
     wanted = word.casefold()
 
-    def rank(entry: Function) -> tuple[bool, bool, str, str]:
+    def rank(entry: Function) -> tuple[bool, bool, bool, str, str]:
         name = entry.name.casefold()
-        return wanted not in name, not name.startswith(wanted), entry.topic, entry.name
+        return not is_named(entry, word), wanted not in name, not name.startswith(wanted), entry.topic, entry.name
 
     found = [
         entry
-        for entry in LIBRARY.entries.values()
-        if wanted in entry.name.casefold() or wanted in entry.sentence.casefold() or wanted in entry.topic
+        for entry in (*LIBRARY.entries.values(), *LIBRARY.constructs.values())
+        if any(wanted in text.casefold() for text in (entry.name, entry.sentence, entry.topic, entry.usage))
     ]
     return sorted(found, key=rank)
+
+
+def is_named(entry: Function, word: str) -> bool:
+    """Whether a word is an entry's name, or one of the signs that it stands for."""
+    wanted = word.casefold()
+    return bool(wanted) and wanted in (entry.name.casefold(), *entry.name.casefold().split())

@@ -180,6 +180,8 @@ class Library:
     """All entries by name."""
 
     entries: dict[str, Function] = field(default_factory=dict)
+    constructs: dict[str, Function] = field(default_factory=dict)
+    """What is written with words and signs of its own: CASE, CAST, LIKE, operators. Told of, never called."""
 
     def add(self, entry: Function) -> None:
         """Take in an entry; two of one name are a mistake of the library."""

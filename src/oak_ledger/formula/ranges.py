@@ -1,0 +1,208 @@
+"""For which values of one piece a condition holds: sets of values, with null apart.
+
+A condition over one operand and constants (`Volume < 10`, `Mill IN ('a', 'b')`, joined by AND, OR, NOT) is followed exactly, in
+three-valued logic; about any other condition nothing is said.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import math
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+from typing import Any
+
+from oak_ledger.formula import checked as c
+from oak_ledger.formula.types import NUMERIC
+
+# What a function can give at all.
+_REACH: dict[str, tuple[Any, Any]] = {
+    "CHAR_LENGTH": (0, None), "POSITION": (0, None), "REGEXP_COUNT": (0, None), "COUNT": (0, None), "ABS": (0, None), "SIGN": (-1, 1),
+}  # fmt: skip
+_PARTS: dict[str, tuple[Any, Any]] = {
+    "QUARTER": (1, 4), "MONTH": (1, 12), "WEEK": (1, 53), "DAY": (1, 31), "DOW": (0, 6), "ISODOW": (1, 7), "DOY": (1, 366), "HOUR": (0, 23),
+    "MINUTE": (0, 59), "SECOND": (0, 60),
+}  # fmt: skip
+
+Cut = tuple[Any, int]
+"""A place between values: just before a value (0) or just after it (1)."""
+
+
+@dataclass(frozen=True, slots=True)
+class Values:
+    """A set of values: at each cut, in order, it begins or ends. `least`: whether it holds the values before the first cut."""
+
+    cuts: tuple[Cut, ...] = ()
+    least: bool = False
+    null: bool = False
+
+    @property
+    def empty(self) -> bool:
+        """Whether nothing is in it, not even null."""
+        return not (self.cuts or self.least or self.null)
+
+    @property
+    def others(self) -> Values:
+        """Everything that is not in it."""
+        return Values(self.cuts, not self.least, not self.null)
+
+    def both(self, other: Values) -> Values:
+        """What is in both."""
+        made: list[Cut] = []
+        one, two = self.least, other.least
+        inside = least = one and two
+        for cut in sorted({*self.cuts, *other.cuts}):
+            one ^= cut in self.cuts
+            two ^= cut in other.cuts
+            if (one and two) != inside:
+                inside = not inside
+                made.append(cut)
+        return Values(tuple(made), least, self.null and other.null)
+
+    def either(self, other: Values) -> Values:
+        """What is in one or the other."""
+        return self.others.both(other.others).others
+
+    def values(self) -> Values:
+        """The set without null."""
+        return Values(self.cuts, self.least)
+
+    def stretches(self) -> Iterator[tuple[Cut | None, Cut | None]]:
+        """Its stretches in order; None where one has no end."""
+        ends: list[Cut | None] = [*([None] if self.least else []), *self.cuts]
+        if len(ends) % 2:
+            ends.append(None)
+        yield from zip(ends[::2], ends[1::2], strict=True)
+
+
+EVERYTHING = Values(least=True, null=True)
+ANY_VALUE = Values(least=True)
+ONLY_NULL = Values(null=True)
+
+
+@dataclass(frozen=True, slots=True)
+class Truth:
+    """Where a condition over one operand holds, and where it is false; elsewhere it is null."""
+
+    operand: c.Checked
+    holds: Values
+    fails: Values
+
+
+def truth(condition: c.Checked) -> Truth | None:
+    """For which values of its operand a condition holds; None where it is not about one operand and constants."""
+    if not isinstance(condition, c.Apply):
+        return None
+    name, args = condition.function.name, condition.args
+    if name == "NOT":
+        inner = truth(args[0])
+        return None if inner is None else Truth(inner.operand, inner.fails, inner.holds)
+    if name in ("AND", "OR"):
+        return _joined(name, truth(args[0]), truth(args[1]))
+    if name == "IS NULL" and args[0].type.kind != "boolean":
+        return Truth(bare(args[0]), ONLY_NULL, ANY_VALUE)
+    if name in ("IS TRUE", "IS FALSE"):
+        inner = truth(args[0])
+        if inner is None:
+            return None
+        holds = inner.holds if name == "IS TRUE" else inner.fails
+        return Truth(inner.operand, holds, holds.others)
+    return _listed(args) if name == "IN" else _compared(name, args)
+
+
+def _joined(name: str, left: Truth | None, right: Truth | None) -> Truth | None:
+    if left is None or right is None or key(left.operand) != key(right.operand):
+        return None
+    if name == "AND":
+        return Truth(left.operand, left.holds.both(right.holds), left.fails.either(right.fails))
+    return Truth(left.operand, left.holds.either(right.holds), left.fails.both(right.fails))
+
+
+def _listed(args: Sequence[c.Checked]) -> Truth | None:
+    items = [item.value for item in args[1:] if isinstance(item, c.Constant)]
+    if isinstance(args[0], c.Constant) or len(items) < len(args) - 1 or args[0].type.kind == "boolean":
+        return None
+    operand, found = bare(args[0]), Values()
+    for item in items:
+        if item is not None:
+            found = found.either(_side("=", item, operand))
+    return Truth(operand, found, Values() if None in items else found.others.values())
+
+
+_TURNED = {"=": "=", "<>": "<>", "<": ">", "<=": ">=", ">": "<", ">=": "<="}
+
+
+def _compared(name: str, args: Sequence[c.Checked]) -> Truth | None:
+    if name not in _TURNED:
+        return None
+    left, right = args
+    if isinstance(left, c.Constant):
+        left, right, name = right, left, _TURNED[name]
+    if isinstance(left, c.Constant) or not isinstance(right, c.Constant) or right.type.kind == "boolean":
+        return None
+    operand = bare(left)
+    if right.value is None:
+        return Truth(operand, Values(), Values())
+    holds = _side(name, right.value, operand)
+    return Truth(operand, holds, holds.others.values())
+
+
+def _side(op: str, value: Any, operand: c.Checked) -> Values:
+    """The values that stand in a relation to a constant."""
+    before, after = _cut((value, 0), operand), _cut((value, 1), operand)
+    if op in ("=", "<>"):
+        same = Values((before, after)) if before != after else Values()
+        return same if op == "=" else same.others.values()
+    return Values((before if op in ("<", ">=") else after,), least=op in ("<", "<="))
+
+
+def _cut(cut: Cut, operand: c.Checked) -> Cut:
+    """The cut as it is among the values that the operand can have: after 9 is before 10 for whole numbers and days."""
+    value, after = cut
+    if operand.type.kind == "integer" and isinstance(value, (int, float, Decimal)):
+        return (int(value) + after if value == int(value) else math.ceil(value)), 0
+    if operand.type.kind == "date" and isinstance(value, dt.date):
+        day, exact = value, True
+        if isinstance(value, dt.datetime):
+            day, exact = value.date(), value.time() == dt.time()
+        return (day + dt.timedelta(1) if (after or not exact) and day < dt.date.max else day), 0
+    return cut
+
+
+def reach(operand: c.Checked) -> Values:
+    """What a piece can give at all, null included."""
+    low = high = None
+    if isinstance(operand, (c.Apply, c.Aggregate)):
+        low, high = _REACH.get(operand.function.name, (None, None))
+        first = operand.args[0] if operand.args else None
+        if operand.function.name == "EXTRACT" and isinstance(first, c.Constant):
+            low, high = _PARTS.get(str(first.value), (None, None))
+    made = EVERYTHING if low is None else Values((_cut((low, 0), operand),), null=True)
+    return made if high is None else made.both(Values((_cut((high, 1), operand),), least=True, null=True))
+
+
+def bare(piece: c.Checked) -> c.Checked:
+    """A piece without the widening that an operator put around it; that keeps the order of values."""
+    while isinstance(piece, c.Apply) and piece.function.name == "CAST" and _widens(piece, piece.args[0]):
+        piece = piece.args[0]
+    return piece
+
+
+def _widens(piece: c.Checked, inner: c.Checked) -> bool:
+    numbers = inner.type.kind in NUMERIC and piece.type.kind in NUMERIC
+    moments = inner.type.kind == "date" and piece.type.kind == "timestamp"
+    return (numbers or moments) and (piece.start, piece.end) == (inner.start, inner.end)
+
+
+def key(piece: c.Checked) -> Any:
+    """What two pieces share that mean the same."""
+    if isinstance(piece, c.FieldRef):
+        return ("field", piece.name.casefold())
+    if isinstance(piece, c.ColumnRef):
+        return ("column", piece.column)
+    if isinstance(piece, c.Constant):
+        return ("constant", piece.type, piece.value)
+    if isinstance(piece, c.Apply):
+        return (piece.function.name, repr(piece.extra), piece.type, *(key(arg) for arg in piece.args))
+    return ("one", id(piece))

@@ -1,0 +1,233 @@
+"""Sorting into categories: how many rows each branch takes, nulls that fall into ELSE, texts that differ only by letter case."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+from oak_ledger.errors import Finding
+from oak_ledger.formula import Grain, parse
+from oak_ledger.formula import nodes as n
+from oak_ledger.formula.doubts import doubts
+from oak_ledger.formula.lexer import name_text, quote_text
+from oak_ledger.insight.probes import Helpers, Probe, Values, place_of
+from oak_ledger.source.compiled import VALUE, State
+from oak_ledger.source.definition import FieldSpec
+from oak_ledger.source.places import repointed_formula
+from oak_ledger.source.source import Source
+
+MOST_TEXTS = 60  # texts of one formula that are looked for in other letter case
+_PARTS = frozenset({"REPLACE", "CONTAINS", "STARTS_WITH", "ENDS_WITH"})
+
+
+@dataclass(frozen=True, slots=True)
+class BranchRows:
+    """One branch of a CASE as written, how many rows it takes, and in how many of them what it asks about is null."""
+
+    branch: str
+    rows: int
+    nulls: int
+
+
+def branch_rows(source: Source, formula: str, *, where: str | None = None) -> list[BranchRows]:
+    """How many rows each branch of a formula's outermost CASE takes, ELSE last; empty where it is no CASE of rows.
+
+    Raises FormulaError where the formula is wrong.
+    """
+    tree = parse(formula).tree
+    while isinstance(tree, n.Parens):
+        tree = tree.inner
+    if not isinstance(tree, n.Case) or source.check_formula(formula).require().grain != Grain.ROW:
+        return []
+    asked = _asked(tree)
+    null = " OR ".join(f"{name_text(name)} IS NULL" for name in asked) or "FALSE"
+    shown = [("rows", "COUNT(*)"), ("nulls", f"COUNT(*) FILTER (WHERE {null})")]
+    found = source.tally([("branch", _numbered(formula, tree))], shown, where=where).to_dicts()
+    taken = {row["branch"]: (row["rows"], row["nulls"]) for row in found}
+    labels = [*(_label(formula, tree, branch) for branch in tree.branches), "ELSE"]
+    return [BranchRows(label, *taken.get(at, (0, 0))) for at, label in enumerate(labels)]
+
+
+def _numbered(text: str, case: n.Case) -> str:
+    """The CASE with the number of each branch for its value."""
+    operand = "" if case.operand is None else text[case.operand.start : case.operand.end]
+    whens = " ".join(
+        f"WHEN {text[branch.condition.start : branch.condition.end]} THEN {at}"
+        for at, branch in enumerate(case.branches)
+    )
+    return f"CASE {operand} {whens} ELSE {len(case.branches)} END"
+
+
+def _label(text: str, case: n.Case, branch: n.When) -> str:
+    return "WHEN " + " ".join(text[branch.condition.start : branch.condition.end].split())
+
+
+def _asked(case: n.Case) -> list[str]:
+    """The fields that the conditions of a CASE ask about, but for those that they test for null themselves."""
+    parts = [branch.condition for branch in case.branches] if case.operand is None else [case.operand]
+    tested = {
+        name.name.casefold()
+        for part in parts
+        for node in n.walk(part)
+        if isinstance(node, n.Is) and node.test == "NULL"
+        for name in n.names(node)
+    }
+    names = [name.name for part in parts for name in n.names(part)]
+    return [name for name in dict.fromkeys(names) if name.casefold() not in tested]
+
+
+def branch_probes(source: Source, helpers: Helpers) -> Iterator[Probe]:
+    """For every CASE of the source's fields: branches that no row reaches, and nulls that fall into ELSE."""
+    for state, text, tree in _calculated(source):
+        for case in (node for node in n.walk(tree) if isinstance(node, n.Case)):
+            own = text[case.start : case.end]
+            checked = source.check_formula(own).checked
+            if checked is not None and checked.grain == Grain.ROW:
+                number = helpers.calculated(_numbered(text, case))
+                yield _reached(source, state, text, case, number)
+                yield _null_in_else(source, state, text, case, number)
+
+
+def _calculated(source: Source) -> Iterator[tuple[State, str, n.Node]]:
+    for state in source.fields:
+        if isinstance(state.spec, FieldSpec) and state.spec.calculated and not state.broken and state.tree is not None:
+            yield state, state.spec.formula, state.tree
+
+
+def _reached(source: Source, state: State, text: str, case: n.Case, number: str) -> Probe:
+    count = {str(at): f"COUNT(*) FILTER (WHERE {name_text(number)} = {at})" for at in range(len(case.branches))}
+
+    def judge(values: Values) -> Finding | None:
+        unreached = [at for at in range(len(case.branches)) if values[str(at)] == 0]
+        if not unreached or not any(values[str(at)] for at in range(len(case.branches))):
+            return None
+        labels = [_label(text, case, case.branches[at]) for at in unreached]
+        message = f"{state.name}: no row reaches {', '.join(labels[:3])}{' …' if len(labels) > 3 else ''}."
+        at = place_of(source, state, text, case.branches[unreached[0]])
+        return Finding("branch-empty", message, at, severity="note", numbers={"rows": [values[str(at)] for at in range(len(case.branches))]})  # fmt: skip
+
+    return Probe(count, judge)
+
+
+def _null_in_else(source: Source, state: State, text: str, case: n.Case, number: str) -> Probe:
+    asked = _asked(case)
+    null = " OR ".join(f"{name_text(name)} IS NULL" for name in asked) or "FALSE"
+    rest = f"{name_text(number)} = {len(case.branches)}"
+    formulas = {"nulls": f"COUNT(*) FILTER (WHERE {rest} AND ({null}))"}
+
+    def judge(values: Values) -> Finding | None:
+        otherwise = case.otherwise
+        if not values["nulls"] or otherwise is None or text[otherwise.start : otherwise.end].upper() == "NULL":
+            return None
+        gives = " ".join(text[otherwise.start : otherwise.end].split())
+        names = " or ".join(asked[:3])
+        message = f"{state.name}: {values['nulls']:,} rows get {gives} because {names} is null, not because of a value."
+        fixed, hint = None, ""
+        if case.operand is None and text[case.start : case.start + 4].upper() == "CASE":
+            before = case.branches[0].start
+            fixed = f"{text[:before]}WHEN {null} THEN NULL {text[before:]}"
+            hint = f"Say what a null gives, such as: {fixed}"
+        at = place_of(source, state, text, otherwise)
+        return Finding("null-in-else", message, at, hint, "warning", fixed, {"rows": values["nulls"]})
+
+    return Probe(formulas, judge)
+
+
+# -- letter case ------------------------------------------------------------------------------------------------
+
+
+def spelling_probes(source: Source, helpers: Helpers) -> Iterator[Probe]:
+    """For every text that a formula looks for: does it match nothing, but would in another letter case?"""
+    for state, text, tree in _calculated(source):
+        yield from _spelled(source, helpers, state, text, tree, {})
+    if source.published is not None:
+        return
+    for state in source.fields:
+        spec = state.spec
+        if not isinstance(spec, FieldSpec) or state.broken or not spec.column:
+            continue
+        if spec.clean:
+            before = helpers.reread(state, "clean")
+            yield from _spelled(source, helpers, state, spec.clean, parse(spec.clean).tree, {VALUE.casefold(): before})
+        if spec.values:
+            before = helpers.reread(state, "clean", "values", "values_from", "type")
+            for text in list(spec.values)[:MOST_TEXTS]:
+                yield _spelling(source, helpers, state, name_text(before), text, "", None)
+
+
+def _spelled(
+    source: Source, helpers: Helpers, state: State, text: str, tree: n.Node, renames: dict[str, str]
+) -> Iterator[Probe]:
+    for node, operand, literal in list(_texts(tree))[:MOST_TEXTS]:
+        own = repointed_formula(text[operand.start : operand.end], renames)
+        checked = source.check_formula(own).checked if not renames else None
+        if renames or (checked is not None and checked.grain == Grain.ROW):
+            within = node.name if isinstance(node, n.Call) else "LIKE" if isinstance(node, n.Like) else ""
+            yield _spelling(source, helpers, state, own, str(literal.value), within, (text, literal))
+
+
+def _texts(tree: n.Node) -> Iterator[tuple[n.Node, n.Node, n.Literal]]:
+    """Every place where values are compared with a text: the piece, what is compared, the text."""
+    for node in n.walk(tree):
+        pairs: Sequence[tuple[n.Node, n.Node]] = ()
+        if isinstance(node, n.Binary) and node.op in ("=", "<>"):
+            pairs = [(node.left, node.right), (node.right, node.left)]
+        elif isinstance(node, n.In):
+            pairs = [(node.operand, item) for item in node.items]
+        elif isinstance(node, n.Like):
+            pairs = [(node.operand, node.pattern)]
+        elif isinstance(node, n.Case) and node.operand is not None:
+            pairs = [(node.operand, branch.condition) for branch in node.branches]
+        elif isinstance(node, n.Call) and node.name in _PARTS and len(node.args) > 1:
+            pairs = [(node.args[0], node.args[1])]
+        for operand, literal in pairs:
+            if isinstance(literal, n.Literal) and literal.kind == "text" and not isinstance(operand, n.Literal):
+                yield node, operand, literal
+
+
+def _spelling(
+    source: Source,
+    helpers: Helpers,
+    state: State,
+    operand: str,
+    wanted: str,
+    within: str,
+    at: tuple[str, n.Literal] | None,
+) -> Probe:
+    own = name_text(helpers.calculated(operand))
+    lower = name_text(helpers.calculated(f"LOWER({operand})"))
+    test = {"": "{} = {}", "LIKE": "{} LIKE {}", "REPLACE": "CONTAINS({}, {})"}.get(within, within + "({}, {})")
+    same = test.format(own, quote_text(wanted))
+    loose = test.format(lower, f"LOWER({quote_text(wanted)})")
+    formulas = {
+        "exact": f"COUNT(*) FILTER (WHERE {same})",
+        "loose": f"COUNT(*) FILTER (WHERE {loose})",
+        "such": f"MIN({own}) FILTER (WHERE {loose})",
+    }
+
+    def judge(values: Values) -> Finding | None:
+        if values["exact"] or not values["loose"]:
+            return None
+        message = (
+            f"{state.name}: {quote_text(wanted)} matches no value, but would match {values['loose']:,} rows in another "
+            f"letter case, such as {quote_text(values['such'])}."
+        )
+        text, literal = at if at is not None else ("", None)
+        fixed = None
+        if literal is not None and not within:
+            fixed = text[: literal.start] + quote_text(values["such"]) + text[literal.end :]
+        hint = f"Write {quote_text(values['such'])}." if not within else "Compare LOWER(…) with small letters."
+        place = place_of(source, state, text, literal)
+        return Finding("letter-case", message, place, hint, "warning", fixed, {"rows": values["loose"]})
+
+    return Probe(formulas, judge)
+
+
+# -- from the formulas alone ---------------------------------------------------------------------------------------
+
+
+def doubtful(source: Source) -> Iterator[Finding]:
+    """What is doubtful in the source's formulas by themselves."""
+    for state in source.compiled.states.values():
+        if state.expression is not None and state.expression.text.strip():
+            yield from doubts(state.expression.checked, state.expression.text, place_of(source, state).where)

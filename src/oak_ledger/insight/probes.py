@@ -1,0 +1,82 @@
+"""A suspicion, and the formulas whose values over all rows confirm or clear it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from oak_ledger.errors import Finding, Place
+from oak_ledger.formula import nodes as n
+from oak_ledger.source.compiled import State
+from oak_ledger.source.definition import FieldSpec
+from oak_ledger.source.document import Document
+from oak_ledger.source.formats import show
+from oak_ledger.source.source import Source
+
+Values = Mapping[str, Any]
+_MARK = "\N{WORD JOINER}"
+
+
+@dataclass(frozen=True, slots=True)
+class Probe:
+    """Formulas to compute over all rows, and what their values say."""
+
+    formulas: Mapping[str, str]
+    judge: Callable[[Values], Finding | None]
+
+
+@dataclass(slots=True)
+class Helpers:
+    """Fields added to a source for the time of a check, so that what several probes need is computed once."""
+
+    source: Source
+    document: Document = field(init=False)
+    names: dict[tuple[str, ...], str] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self.document = self.source.document
+
+    def calculated(self, formula: str) -> str:
+        """The name of a field with this formula."""
+        return self._added(("formula", formula), {"formula": formula})
+
+    def reread(self, state: State, *without: str, **changes: Any) -> str:
+        """The name of a copy of a plain field that leaves out some of its keys."""
+        spec = state.spec
+        keys = spec.model_dump(exclude_defaults=True) if isinstance(spec, FieldSpec) else {}
+        kept = {
+            key: list(value) if isinstance(value, tuple) else value
+            for key, value in keys.items()
+            if key not in (*without, "rule", "role", "aggregate", "format", "description", "name")
+        }
+        return self._added((state.name, *without, str(changes)), {**kept, **changes})
+
+    def _added(self, key: tuple[str, ...], keys: Mapping[str, Any]) -> str:
+        if key not in self.names:
+            self.names[key] = f"{_MARK}{len(self.names)}"
+            self.document = self.document.added("field", {"name": self.names[key], **keys, "hidden": True})
+        return self.names[key]
+
+    def helped(self) -> Source:
+        """The source with the fields."""
+        return self.source.changed(self.document) if self.names else self.source
+
+
+def is_helper(name: str) -> bool:
+    """Whether a field is there for a check only."""
+    return name.startswith(_MARK)
+
+
+def figure(value: Any) -> str:
+    """A number in a sentence."""
+    if value is None:
+        return "null"
+    size = abs(float(value))
+    return show(value, "0,000" if size >= 10_000 or size == int(size) else "0,000.00" if size >= 10 else "0.0000")
+
+
+def place_of(source: Source, state: State, text: str = "", node: n.Node | None = None) -> Place:
+    """Where a finding about a field stands."""
+    where = f"{source.document.where}, field {state.name!r}"
+    return Place(where, text, node.start, node.end) if node is not None else Place(where)
