@@ -6,6 +6,7 @@ import threading
 import tomllib
 import unittest
 from pathlib import Path
+from typing import Any
 from unittest import mock
 
 import oak_ledger as oak
@@ -375,6 +376,47 @@ class Shown(unittest.TestCase):
         cases = {True: "TRUE", 5: "5", D("1.50"): "1.50", "it's": "'it''s'", dt.date(2026, 1, 2): "DATE '2026-01-02'"}
         for value, wanted in cases.items():
             self.assertEqual(literal_text(value), wanted)
+
+
+class Rechecking(FolderCase):
+    """An edit checks again what depends on it, and nothing else; what comes out is as if all had been checked."""
+
+    def chained(self) -> oak.Source:
+        self.write("loads.csv", CSV)
+        source = oak.take_in(["loads.csv"], name="Loads", to="loads.oak.toml").source
+        for at in range(6):
+            source = source.with_field(f"A{at}", "Vol + 1" if at == 0 else f"A{at - 1} + {at}")
+            source = source.with_field(f"B{at}", "Cost" if at == 0 else f"B{at - 1} * 2")
+        _ = source.compiled
+        return source
+
+    def test_only_what_depends_is_checked(self) -> None:
+        import oak_ledger.source.compiled as compiled
+
+        cases: list[tuple[str, Any, int]] = [
+            ("a formula in a chain", lambda one: one.with_changed("A3", formula="A2 + 30"), 3),
+            ("its end", lambda one: one.with_changed("B5", formula="B4"), 1),
+            ("a description", lambda one: one.with_changed("A0", description="x"), 6),
+            ("a clean", lambda one: one.with_changed("Mill", clean="UPPER(VALUE)"), 1),
+            ("a type", lambda one: one.with_changed("Cost", type="decimal(9,2)"), 7),
+            ("a broken reference", lambda one: one.with_changed("A4", formula="Nothing + 1"), 2),
+            ("a new field", lambda one: one.with_field("New", "A5 + B5"), 1),
+            ("a name of the clock", lambda one: one.with_field("Current_date", "Cost"), 16),
+        ]
+        for what, edit, most in cases:
+            with self.subTest(what):
+                source = self.chained()
+                with mock.patch.object(compiled, "check", side_effect=compiled.check) as checks:
+                    made = edit(source)
+                    states = made.compiled.states
+                self.assertLessEqual(checks.call_count, most)
+                fresh = oak.Source(made.document, made.folder, made.path).compiled.states
+                for key, state in fresh.items():
+                    got = states[key]
+                    self.assertEqual((got.type, got.grain, got.uses), (state.type, state.grain, state.uses), key)
+                    self.assertEqual([one.code for one in got.findings], [one.code for one in state.findings])
+                if not any(state.broken for state in states.values()):
+                    self.assertEqual(made.rows().to_dicts(), oak.Source(made.document, made.folder).rows().to_dicts())
 
 
 class PublicNames(unittest.TestCase):

@@ -12,6 +12,7 @@ from oak_ledger.engine import Expression
 from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import Grain, Known, Parsed, Type, check, nodes, parse
 from oak_ledger.formula import checked as c
+from oak_ledger.formula.checker import CLOCKS
 from oak_ledger.formula.lexer import name_text, quote_text
 from oak_ledger.formula.making import nearest_hint
 from oak_ledger.formula.types import BOOLEAN, MAX_DIGITS, TEXT, cast_name
@@ -93,6 +94,9 @@ class Compiled:
     expressions: Mapping[str, Expression]
     columns: Mapping[str, str]
     arriving: Mapping[str, Type]
+    recoding: Mapping[str, str] = field(default_factory=dict)
+    parsed: Mapping[str, Parsed] = field(default_factory=dict)
+    """Each formula that was read, by its text."""
 
     def scope(self, extra: Mapping[str, Known] | None = None) -> Names:
         """The names that a formula over this source may use."""
@@ -106,15 +110,20 @@ def compile_names(
     ready: bool = False,
     where: str = "",
     recoding: Mapping[str, str] | None = None,
+    earlier: Compiled | None = None,
 ) -> Compiled:
     """Make every name ready. `arriving` are the origin's columns with their types.
 
     `recoding` has a formula over VALUE for each field with a recode list. With `ready`, row values have been computed before (a published source): each is the column of its own name.
+    Of `earlier`, the source before an edit, everything is taken over that the edit does not reach.
     """
     work = _Compiler(arriving, ready, where, recoding or {})
+    kept = _Kept(earlier, work) if earlier is not None and _is_like(earlier, arriving, specs) else None
     by_key = {spec.name.casefold(): spec for spec in specs}
     columns = {spec.column.casefold(): spec.name for spec in specs if isinstance(spec, FieldSpec) and spec.column}
-    parsed = {key: parse(_formula_of(spec)) for key, spec in by_key.items() if _formula_of(spec)}
+    known = earlier.parsed if earlier is not None else {}
+    texts = {key: _formula_of(spec) for key, spec in by_key.items()}
+    parsed = {key: known.get(text) or parse(text) for key, text in texts.items() if text}
     needs = {
         key: list(
             dict.fromkeys(name.name.casefold() for name in nodes.names(one.tree) if name.name.casefold() in by_key)
@@ -126,14 +135,55 @@ def compile_names(
     for key in order:
         spec = by_key[key]
         place = f"{where}, {_what(spec)} {spec.name!r}" if where else spec.name
+        uses = [by_key[one].name for one in needs.get(key, ())]
+        if kept is not None and key not in cycles and kept.takes(spec, uses):
+            continue
         if key in cycles:
             work.cycle(spec, cycles[key], place)
         elif isinstance(spec, FieldSpec) and spec.column:
             work.plain(spec, names, place)
         else:
-            work.formula(spec, parsed[key], names, [by_key[one].name for one in needs[key]], place)
+            work.formula(spec, parsed[key], names, uses, place)
     states = {key: work.states[key] for key in by_key}
-    return Compiled(states, work.expressions, columns, arriving)
+    read = {texts[key]: one for key, one in parsed.items()}
+    return Compiled(states, work.expressions, columns, arriving, work.recoding, read)
+
+
+def _is_like(earlier: Compiled, arriving: Mapping[str, Type], specs: Sequence[AnySpec]) -> bool:
+    """Whether columns, and names that hide a word of the language, are as they were."""
+    now = {spec.name.casefold() for spec in specs}
+    return earlier.arriving == arriving and not any(
+        (word.casefold() in earlier.states) != (word.casefold() in now) for word in CLOCKS
+    )
+
+
+@dataclass(slots=True)
+class _Kept:
+    """Takes over what an edit does not reach: names that say the same as before, and whose needs were taken over themselves."""
+
+    earlier: Compiled
+    work: _Compiler
+    same: set[str] = field(default_factory=set)
+
+    def takes(self, spec: AnySpec, uses: Sequence[str]) -> bool:
+        """Take a name over, if that can be done."""
+        before = self.earlier.states.get(spec.name.casefold())
+        if (
+            before is None
+            or before.broken
+            or before.findings
+            or before.spec != spec
+            or before.uses != tuple(uses)
+            or not all(name in self.same for name in uses)
+            or self.earlier.recoding.get(spec.name) != self.work.recoding.get(spec.name)
+        ):
+            return False
+        self.same.add(spec.name)
+        self.work.keep(before)
+        steps = (f"{spec.name}\0column", *(f"{spec.name}\0step {at}" for at in range(3)))
+        found = self.earlier.expressions
+        self.work.expressions |= {name: found[name] for name in steps if name in found}
+        return True
 
 
 def _what(spec: AnySpec) -> str:

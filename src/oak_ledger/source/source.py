@@ -73,6 +73,8 @@ class Source:
     feed: OpenOrigin | None = None
     published: Published | None = None
     progress: Progress | None = field(default=None, compare=False)
+    earlier: Compiled | None = field(default=None, compare=False, repr=False)
+    """What the source before an edit was made into: what the edit does not reach is taken over."""
 
     # -- making ------------------------------------------------------------------------------------------
 
@@ -90,7 +92,7 @@ class Source:
 
     def changed(self, document: Document) -> Source:
         """The same source with another definition."""
-        made = replace(self, document=document)
+        made = replace(self, document=document, earlier=self.__dict__.get("compiled", self.earlier))
         _no_name_twice(document)
         return made
 
@@ -138,7 +140,8 @@ class Source:
         published = self.published is not None
         recoding = {} if published else self._recoding()
         arriving = self.opened.columns()
-        return compile_names(specs, arriving, ready=published, where=self.document.where, recoding=recoding)
+        where, earlier = self.document.where, self.earlier
+        return compile_names(specs, arriving, ready=published, where=where, recoding=recoding, earlier=earlier)
 
     def _recoding(self) -> dict[str, str]:
         """The recode lists of fields, as formulas."""
