@@ -399,7 +399,11 @@ class Rechecking(FolderCase):
             ("a description", lambda one: one.with_changed("A0", description="x"), 6),
             ("a clean", lambda one: one.with_changed("Mill", clean="UPPER(VALUE)"), 1),
             ("a type", lambda one: one.with_changed("Cost", type="decimal(9,2)"), 7),
-            ("a broken reference", lambda one: one.with_changed("A4", formula="Nothing + 1"), 2),
+            (
+                "a broken reference",
+                lambda one: one.changed(one.document.replaced(one.block("A4"), {"formula": "Nothing"})),
+                2,
+            ),
             ("a new field", lambda one: one.with_field("New", "A5 + B5"), 1),
             ("a name of the clock", lambda one: one.with_field("Current_date", "Cost"), 16),
         ]
