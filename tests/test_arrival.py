@@ -190,7 +190,7 @@ class TypedFiles(FolderCase):
             + "50000,31.02.2026,1\n",
         )
         source = oak.take_in(["big.csv"], to="big.oak.toml").source
-        faults = source.write("out.parquet", where="Id >= 10")
+        faults = source.write("out.parquet", where="Id >= 10").faults
         self.assertEqual([(one.field, one.rows) for one in faults], [("Day", 1)])
         back = pq.read_table("out.parquet")
         self.assertEqual(back.replace_schema_metadata(), source.rows(where="Id >= 10").table)

@@ -16,6 +16,7 @@ TOPICS = {
     "aggregate": "Aggregates: one value from the rows of a group",
     "window": "Windows: a value from the rows around a row",
     "type": "From one type to another",
+    "earlier state": "Now against before",
 }
 OPENING = """\
 # The formula language, function by function
@@ -28,7 +29,7 @@ expressions of standard SQL: one expression a formula.
 - From loosest to tightest: `OR` · `AND` · `NOT` · `IS NULL`, `IS DISTINCT FROM` · `= <> < <= > >=` · `BETWEEN`, `IN`, `LIKE` · `||` · `+ -` · `* / %` · signs.
 - In a signature, `[x]` may be left out and `…` repeats; `numeric` is integer, decimal or number, `temporal` a date or a timestamp; `same` is the type of the
   first argument, `common` the one that all widen to.
-- The examples of aggregates and windows are over six rows of `Mill`, `Volume`, `Cost` and `Day`.
+- The examples of aggregates and windows are over six rows of `Mill`, `Volume`, `Cost` and `Day`; the earlier state has the first four of them.
 """
 
 

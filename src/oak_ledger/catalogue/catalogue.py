@@ -9,13 +9,15 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from oak_ledger.catalogue.storage import Storage, now
+import pyarrow as pa
+
+from oak_ledger.catalogue.storage import Storage, baseline_path, now
 from oak_ledger.errors import Finding, OakError
 from oak_ledger.formula import Grain
 from oak_ledger.formula.lexer import name_text
 from oak_ledger.formula.making import nearest_hint
 from oak_ledger.insight.fingerprint import Fingerprint, fingerprint
-from oak_ledger.origin import ParquetFeed
+from oak_ledger.origin import OpenOrigin, ParquetFeed
 from oak_ledger.source import Published, Source
 from oak_ledger.source.definition import DEFINITION
 from oak_ledger.source.document import parse_document
@@ -48,6 +50,10 @@ class Version:
         """Plain values, without the definition and the fingerprints."""
         kept = ("source", "number", "stage", "rows", "warnings", "note", "made_by", "made_at", "signed_by", "signed_at")
         return {name: getattr(self, name) for name in kept}
+
+
+def _all_rows(feed: OpenOrigin) -> pa.Table:
+    return pa.Table.from_batches(feed.batches(list(feed.columns())))
 
 
 class Catalogue:
@@ -114,7 +120,10 @@ class Catalogue:
         version = self.version(name, number, drafts=drafts)
         document = parse_document(version.definition, DEFINITION, f"{name}, version {version.number}")
         published = Published(version.number, version.stage, version.made_by, version.made_at)
-        return Source(document, self.folder, feed=ParquetFeed(self.folder / version.data), published=published)
+        data = self.folder / version.data
+        earlier = baseline_path(data)
+        baseline = ParquetFeed(earlier) if earlier.exists() else None
+        return Source(document, self.folder, feed=ParquetFeed(data), published=published, baseline=baseline)
 
     def released(self, name: str) -> Version | None:
         """The released version of a source, or None where there is none."""
@@ -159,6 +168,7 @@ class Catalogue:
                 "signed_by": "",
                 "signed_at": "",
             },
+            None if source.baseline_feed is None else _all_rows(source.baseline_feed),
         )
         return self.version(source.name, number)
 

@@ -123,11 +123,16 @@ class Storage:
 
     # -- writing -----------------------------------------------------------------------------------------
 
-    def add(self, name: str, owner: str, table: pa.Table, values: dict[str, Any]) -> int:
-        """A new version with its rows; its number. The rows are on the disk before the version is known."""
+    def add(
+        self, name: str, owner: str, table: pa.Table, values: dict[str, Any], before: pa.Table | None = None
+    ) -> int:
+        """A new version with its rows (and those of its baseline); its number. The rows are on the disk before the version is known."""
         slug = re.sub(r"\W+", "_", name.casefold()).strip("_") or "source"
         staged = self.folder / DATA / f"{slug}.{os.getpid()}.new.parquet"
         _write_parquet(staged, table)
+        earlier = baseline_path(staged)
+        if before is not None:
+            _write_parquet(earlier, before)
         final: Path | None = None
         try:
             with self.transaction() as connection:
@@ -146,9 +151,12 @@ class Storage:
                     "rows": table.num_rows,
                 }
                 connection.execute(sa.insert(_versions).values(**row))
+                if before is not None:
+                    earlier.replace(baseline_path(final))
                 staged.replace(final)
         except BaseException:
             staged.unlink(missing_ok=True)
+            earlier.unlink(missing_ok=True)
             raise
         return number
 
@@ -170,6 +178,11 @@ class Storage:
             )
             signed = {"stage": "released", "signed_by": signed_by, "signed_at": now()}
             connection.execute(sa.update(_versions).where(mine, _versions.c.number == number).values(**signed))
+
+
+def baseline_path(data: Path) -> Path:
+    """Where the rows of a version's baseline lie: beside its own."""
+    return data.with_suffix(".before.parquet")
 
 
 def now() -> str:

@@ -37,6 +37,7 @@ COMMANDS = {
     "undo": ("history", "Take back the last edit."),
     "redo": ("history", "Do again what was undone."),
     "edits": ("history", "List the edits of a source."),
+    "run": ("ask", "Write the rows of a source to a file."),
     "check": ("prove", "Prove a source: what is broken, and which totals mislead."),
     "publish": ("publish", "Publish a source to a catalogue as a draft."),
     "release": ("publish", "Make a published version the one that all reports get."),
@@ -115,6 +116,16 @@ def catalogue_option(command: Command) -> Command:
     )(command)
 
 
+def baseline_option(command: Command) -> Command:
+    """`--baseline`."""
+    return click.option(
+        "--baseline",
+        default=None,
+        metavar="FILE|VERSION",
+        help="The earlier state that BEFORE takes values from: a file of oak run, or the number of a published version.",
+    )(command)
+
+
 def reports_option(command: Command) -> Command:
     """`--reports`."""
     return click.option(
@@ -154,13 +165,24 @@ def open_working(name: str, progress: Callable[[int], None] | None = None) -> So
 
 
 def open_any(
-    name: str, catalogue: str, *, draft: bool = False, progress: Callable[[int], None] | None = None
+    name: str,
+    catalogue: str,
+    *,
+    draft: bool = False,
+    baseline: str | None = None,
+    progress: Callable[[int], None] | None = None,
 ) -> Source:
-    """A source by its definition file, or a published one by its name."""
+    """A source by its definition file, or a published one by its name; compared with a baseline, if one is given."""
     path = definition_path(name)
     if path.is_file() or name.endswith(".toml") or not (Path(catalogue) / "catalogue.db").is_file():
-        return open_working(name, progress)
-    return open_catalogue(catalogue).source(name, drafts=draft)
+        found = open_working(name, progress)
+    else:
+        found = open_catalogue(catalogue).source(name, drafts=draft)
+    if baseline is None:
+        return found
+    if baseline.isdigit():
+        return found.with_baseline(open_catalogue(catalogue).source(found.name, int(baseline)))
+    return found.with_baseline(baseline)
 
 
 def open_catalogue(folder: str, *, create: bool = False) -> Catalogue:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from oak_ledger.cli.app import (
+    baseline_option,
     catalogue_option,
     definition_path,
     draft_option,
@@ -55,6 +56,7 @@ def _tell(answer: Answer, *, as_json: bool, notes: list[str] | None = None, coun
 @click.option("--rows", "-n", "limit", type=click.IntRange(1), default=10, show_default=True, help="How many rows.")
 @where_option
 @click.option("--sort", "-s", multiple=True, metavar="NAME", help="Sort by a field; -NAME for downwards.")
+@baseline_option
 @catalogue_option
 @draft_option
 @json_option
@@ -64,6 +66,7 @@ def peek_command(
     limit: int,
     where: str | None,
     sort: tuple[str, ...],
+    baseline: str | None,
     catalogue: str,
     draft: bool,
     as_json: bool,
@@ -76,7 +79,7 @@ def peek_command(
     if path.is_file() and path.suffix != ".toml":
         return _peek_file(path, limit, as_json)
     with progress_of("reading") as progress:
-        opened = open_any(source, catalogue, draft=draft, progress=progress)
+        opened = open_any(source, catalogue, draft=draft, baseline=baseline, progress=progress)
         answer = opened.rows(list(fields) or None, where=where, sort=sort, limit=limit)
     return _tell(answer, as_json=as_json, notes=_notes(opened, answer))
 
@@ -132,6 +135,7 @@ def _peek_file(path: Path, limit: int, as_json: bool) -> int:
 @click.option(
     "--rows", "-n", "limit", type=click.IntRange(1), default=8, show_default=True, help="How many values to show."
 )
+@baseline_option
 @catalogue_option
 @draft_option
 @json_option
@@ -147,6 +151,7 @@ def try_command(
     outline: bool,
     where: str | None,
     limit: int,
+    baseline: str | None,
     catalogue: str,
     draft: bool,
     as_json: bool,
@@ -163,7 +168,7 @@ def try_command(
     from oak_ledger.present.terminal import Text, branches_table, console, plural
 
     with progress_of("reading") as progress:
-        opened = open_any(source, catalogue, draft=draft, progress=progress)
+        opened = open_any(source, catalogue, draft=draft, baseline=baseline, progress=progress)
         repaired = opened.repaired(formula) if fix else formula
         if repaired != formula:
             click.echo(f"repaired: {repaired}", err=as_json)
@@ -221,6 +226,7 @@ def _prompt(source: str) -> int:
 @click.option("--sort", multiple=True, metavar="NAME", help="Sort by a column; -NAME for downwards.")
 @click.option("--limit", "-n", type=click.IntRange(1), default=None, help="Only the first N groups.")
 @click.option("--totals", "-t", is_flag=True, help="A last row computed over all rows; never added up.")
+@baseline_option
 @catalogue_option
 @draft_option
 @json_option
@@ -232,13 +238,14 @@ def tally_command(
     sort: tuple[str, ...],
     limit: int | None,
     totals: bool,
+    baseline: str | None,
     catalogue: str,
     draft: bool,
     as_json: bool,
 ) -> int:
     """Answer a question by groups: --by what, --show which measures. Without --by, one key figure."""
     with progress_of("reading") as progress:
-        opened = open_any(source, catalogue, draft=draft, progress=progress)
+        opened = open_any(source, catalogue, draft=draft, baseline=baseline, progress=progress)
         items = [_named(item, opened) for item in show]
         answer = opened.tally(list(by), items, where=where, sort=sort, limit=limit, totals=totals)
     count = (
@@ -262,6 +269,47 @@ def _named(item: str, source: Source) -> Any:
         and all(mark not in bare for mark in "()<>'+*/|\"")
     )
     return (bare, formula.strip()) if fits else item
+
+
+@click.command("run")
+@click.argument("source")
+@click.option("--to", "target", required=True, metavar="FILE", help="A file ending in .parquet, .arrow or .csv.")
+@click.option("--show", "-s", multiple=True, metavar="FIELD", help="Only these fields or formulas; may be repeated.")
+@click.option("--hidden", is_flag=True, help="Hidden fields, too: for a state that is compared with later.")
+@where_option
+@baseline_option
+@catalogue_option
+@draft_option
+@json_option
+def run_command(
+    source: str,
+    target: str,
+    show: tuple[str, ...],
+    hidden: bool,
+    where: str | None,
+    baseline: str | None,
+    catalogue: str,
+    draft: bool,
+    as_json: bool,
+) -> int:
+    """Write the rows of SOURCE, with every row value computed, to a file: whole or not at all.
+
+    Values in Parquet and Arrow files keep their types; in CSV text stands in quotes, and null is empty.
+    """
+    from oak_ledger.present.terminal import console, faults_lines, plural
+
+    with progress_of("writing") as progress:
+        opened = open_any(source, catalogue, draft=draft, baseline=baseline, progress=progress)
+        fields = [_named(item, opened) for item in show] or opened.row_fields(hidden=hidden)
+        found = opened.write(target, fields, where=where)
+    if as_json:
+        tell_json({"file": target, "rows": found.rows, "faults": [one.as_json() for one in found.faults]})
+        return 0
+    out = console()
+    out.print(f"{target}: {plural(found.rows, 'row')}, {plural(len(fields), 'field')}")
+    for line in faults_lines(found.faults):
+        out.print(line)
+    return 0
 
 
 @click.command("format")

@@ -10,6 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from oak_ledger.engine.before import Earlier
 from oak_ledger.engine.faults import Faults, Rows
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.library.registry import MISSING, Run
@@ -72,6 +73,9 @@ class Evaluator:
     known: dict[str, Any] = field(default_factory=dict)
     aggregates: Mapping[c.Aggregate, Any] = field(default_factory=dict)
     windows: Mapping[c.Window, Any] = field(default_factory=dict)
+    before: Mapping[c.Before, Earlier] = field(default_factory=dict)
+    group_keys: Sequence[Any] = ()
+    """In a table of groups: what it is grouped by."""
 
     @property
     def length(self) -> int:
@@ -123,6 +127,9 @@ class Evaluator:
             return self.aggregates[node]
         if isinstance(node, c.Window):
             return self.windows[node].take(pa.array(self.rows))
+        if isinstance(node, c.Before):
+            keys = [self.array(self.value(key, owner)) for key in node.keys] or self.group_keys
+            return self.before[node].find(keys, self.length)
         raise TypeError(type(node))
 
     def apply(self, node: c.Apply, values: list[Any], owner: Expression) -> Any:
@@ -200,7 +207,9 @@ class Evaluator:
         }
         columns = {name: value.take(index) for name, value in self.columns.items()}
         aggregates = {node: value.take(index) for node, value in self.aggregates.items()}
-        return Evaluator(self.fields, columns, self.rows[at], self.faults, take, aggregates, self.windows)
+        keys = [key.take(index) for key in self.group_keys]
+        rows = self.rows[at]
+        return Evaluator(self.fields, columns, rows, self.faults, take, aggregates, self.windows, self.before, keys)
 
 
 def can_fault(node: c.Checked) -> bool:

@@ -10,6 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from oak_ledger.engine.before import Earlier
 from oak_ledger.engine.evaluate import Evaluator, Expression, Fields, columns_read, is_grouped, needed
 from oak_ledger.engine.faults import Faults, Rows
 from oak_ledger.engine.groups import aggregate, group
@@ -50,6 +51,9 @@ class Question:
     sort: tuple[SortBy, ...] = ()
     limit: int | None = None
     totals: bool = False
+    before: Mapping[c.Before, Earlier] = field(default_factory=dict)
+    """The values that `BEFORE` finds, by key or by group; `before_overall` those over all rows together."""
+    before_overall: Mapping[c.Before, Earlier] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,7 +95,8 @@ class _Reading:
     def _filtered(
         self, filters: Sequence[Expression], wanted: Sequence[c.Checked], windows: Mapping[c.Window, Any]
     ) -> Iterator[Evaluator]:
-        fields = self.question.fields
+        question = self.question
+        fields = question.fields
         asked = [one.checked for one in filters]
         before, after = needed(fields, asked), needed(fields, wanted)
         self.read = 0
@@ -99,7 +104,7 @@ class _Reading:
             columns = {name: batch.column(at) for at, name in enumerate(batch.schema.names)}
             rows = np.arange(self.read, self.read + batch.num_rows, dtype=np.int64)
             self.read += batch.num_rows
-            evaluator = Evaluator(fields, columns, rows, self.faults, windows=windows)
+            evaluator = Evaluator(fields, columns, rows, self.faults, windows=windows, before=question.before)
             if filters:
                 evaluator.prepare(before)
                 keep = np.ones(batch.num_rows, np.bool_)
@@ -282,7 +287,7 @@ def _tally(question: Question, feed: Feed) -> Result:
         apart = Faults()
         nothing = [pa.nulls(1, arrow_type(one.checked.type)) for one in question.by]
         whole = Groups(np.zeros(reading.used, np.int64), 1)
-        totals = _grouped(question, wanted, joined, whole, nothing, apart)
+        totals = _grouped(question, wanted, joined, whole, nothing, apart, overall=True)
         faults.merge_missing(apart)
     return Result(table, totals, faults, reading.read, reading.used, count)
 
@@ -294,6 +299,8 @@ def _grouped(
     groups: Groups,
     keys: Sequence[Any],
     faults: Faults,
+    *,
+    overall: bool = False,
 ) -> pa.Table:
     """The answer for one grouping: aggregates by group, then what is computed from them."""
     numbers: Rows = np.arange(groups.count, dtype=np.int64)
@@ -307,7 +314,9 @@ def _grouped(
         made[node] = aggregate(node, args, where, groups, record, order)
     known = {one.name: value for one, value in zip(question.by, keys, strict=True)}
     windows: dict[c.Window, Any] = {}
-    evaluator = Evaluator(question.fields, {}, numbers, faults, dict(known), made, windows)
+    parts = [] if overall else keys
+    before = question.before_overall if overall else question.before
+    evaluator = Evaluator(question.fields, {}, numbers, faults, dict(known), made, windows, before, parts)
     order_needed = needed(question.fields, [one.checked for one in question.show])
     for owner in (*(question.fields[name] for name in order_needed), *question.show):
         if is_grouped(owner.checked):

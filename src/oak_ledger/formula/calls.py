@@ -15,6 +15,7 @@ from oak_ledger.formula.types import INTEGER, NULL, NUMBER, NUMERIC, TEXT, Grain
 from oak_ledger.formula.values import Mask
 
 # Other spellings of one function.
+BEFORE = "BEFORE"
 ALIASES = {"CEIL": "CEILING", "LENGTH": "CHAR_LENGTH", "CHARACTER_LENGTH": "CHAR_LENGTH"}
 
 
@@ -31,6 +32,8 @@ class CallChecker(Maker):
         pieces = [self.piece(arg) for arg in node.args]
         where = self.piece(node.where) if node.where is not None else None
         at_name = n.Wrong(node.start, node.name_end)
+        if entry is None and node.name == BEFORE:
+            return self.before(node, pieces)
         if entry is None:
             close = nearest_hint(node.name, LIBRARY.entries, str)
             names = nearest(node.name, LIBRARY.entries)
@@ -58,6 +61,33 @@ class CallChecker(Maker):
                 return None
             return self.function_call(node, entry, known)
         return self.aggregate_call(node, entry, known, where)
+
+    def before(self, node: n.Call, pieces: Sequence[Piece]) -> Piece:
+        """A value of the earlier state; which row or group it is taken from follows from its grain."""
+        at_name = n.Wrong(node.start, node.name_end)
+        if len(pieces) != 1 or node.star or node.distinct or node.where is not None or node.over is not None:
+            self.wrong("argument-count", "BEFORE takes one value.", node, "It is written BEFORE(x).")
+            return None
+        value, key = pieces[0], self.scope.baseline_key()
+        if value is None:
+            return None
+        if key is None:
+            message = "BEFORE needs a baseline, the earlier state to compare with, and none is given."
+            self.wrong("no-baseline", message, at_name, "Give one: --baseline FILE, or baseline under [source]; oak run makes the file.")  # fmt: skip
+            return None
+        if any(isinstance(piece, c.Before) for piece in c.walk(value)):
+            self.wrong("before-nested", "There is one earlier state; BEFORE does not go into BEFORE.", at_name)
+            return None
+        if value.grain == Grain.CONSTANT:
+            return value
+        keys = [self.scope.find(name) for name in key] if value.grain == Grain.ROW else []
+        found = [one for one in keys if one is not None and one.type is not None]
+        if value.grain == Grain.ROW and (not found or len(found) < len(keys)):
+            message = "BEFORE of a row's value finds the row by the source's key, and the source names none that works."
+            self.wrong("no-key", message, at_name, 'Write key = ["…"] under [source].')
+            return None
+        parts = [c.FieldRef(node.start, node.start, one.type or TEXT, one.grain, one.name) for one in found]
+        return c.Before(node.start, node.end, value.type, value.grain, value, tuple(parts))
 
     def arguments(
         self, node: n.Call, entry: Function, args: Sequence[c.Checked]

@@ -107,6 +107,14 @@ class Aggregate(Checked):
     order: tuple[OrderKey, ...] = ()
 
 
+@dataclass(frozen=True, slots=True, eq=False)
+class Before(Checked):
+    """A value of the earlier state: for the same `keys` of a row, or for the same group (no keys)."""
+
+    value: Checked
+    keys: tuple[Checked, ...]
+
+
 _NAMES: dict[str, tuple[str, ...]] = {}  # the names of fields by class, looked up once
 
 

@@ -42,6 +42,9 @@ class Scope(Protocol):
     def advice(self, name: str) -> str:
         """What is known about a name that is not there, as a hint; may be empty."""
 
+    def baseline_key(self) -> Sequence[str] | None:
+        """The key by which rows are found in the earlier state that they are compared with; None where there is no such state."""
+
 
 def nearest(name: str, names: Iterable[str], limit: int = 3) -> list[str]:
     """The names most like this one, best first."""

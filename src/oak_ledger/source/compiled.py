@@ -12,6 +12,7 @@ from oak_ledger.engine import Expression
 from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import Grain, Known, Parsed, Type, check, nodes, parse
 from oak_ledger.formula import checked as c
+from oak_ledger.formula.calls import BEFORE
 from oak_ledger.formula.checker import CLOCKS
 from oak_ledger.formula.lexer import name_text, quote_text
 from oak_ledger.formula.making import nearest_hint
@@ -67,6 +68,7 @@ class Names:
     states: Mapping[str, State]
     columns: Mapping[str, str]
     extra: Mapping[str, Known] = field(default_factory=dict)
+    baseline: tuple[str, ...] | None = None
 
     def find(self, name: str) -> Known | None:
         """What a name stands for."""
@@ -79,6 +81,10 @@ class Names:
     def names(self) -> Iterable[str]:
         """All names."""
         return [*(known.name for known in self.extra.values()), *(state.name for state in self.states.values())]
+
+    def baseline_key(self) -> tuple[str, ...] | None:
+        """The source's key where there is a baseline."""
+        return self.baseline
 
     def advice(self, name: str) -> str:
         """A column's name is told by its field's."""
@@ -97,10 +103,12 @@ class Compiled:
     recoding: Mapping[str, str] = field(default_factory=dict)
     parsed: Mapping[str, Parsed] = field(default_factory=dict)
     """Each formula that was read, by its text."""
+    baseline: tuple[str, ...] | None = None
+    """The source's key where a baseline is given, else None."""
 
     def scope(self, extra: Mapping[str, Known] | None = None) -> Names:
         """The names that a formula over this source may use."""
-        return Names(self.states, self.columns, extra or {})
+        return Names(self.states, self.columns, extra or {}, self.baseline)
 
 
 def compile_names(
@@ -111,6 +119,7 @@ def compile_names(
     where: str = "",
     recoding: Mapping[str, str] | None = None,
     earlier: Compiled | None = None,
+    baseline: tuple[str, ...] | None = None,
 ) -> Compiled:
     """Make every name ready. `arriving` are the origin's columns with their types.
 
@@ -118,20 +127,17 @@ def compile_names(
     Of `earlier`, the source before an edit, everything is taken over that the edit does not reach.
     """
     work = _Compiler(arriving, ready, where, recoding or {})
-    kept = _Kept(earlier, work) if earlier is not None and _is_like(earlier, arriving, specs) else None
+    kept = _Kept(earlier, work) if earlier is not None and _is_like(earlier, arriving, specs, baseline) else None
     by_key = {spec.name.casefold(): spec for spec in specs}
     columns = {spec.column.casefold(): spec.name for spec in specs if isinstance(spec, FieldSpec) and spec.column}
     known = earlier.parsed if earlier is not None else {}
     texts = {key: _formula_of(spec) for key, spec in by_key.items()}
     parsed = {key: known.get(text) or parse(text) for key, text in texts.items() if text}
     needs = {
-        key: list(
-            dict.fromkeys(name.name.casefold() for name in nodes.names(one.tree) if name.name.casefold() in by_key)
-        )
-        for key, one in parsed.items()
+        key: [name for name in _names_in(one.tree, baseline or ()) if name in by_key] for key, one in parsed.items()
     }
     order, cycles = _ordered(by_key, needs)
-    names = Names(work.states, columns)
+    names = Names(work.states, columns, {}, baseline)
     for key in order:
         spec = by_key[key]
         place = f"{where}, {_what(spec)} {spec.name!r}" if where else spec.name
@@ -146,13 +152,15 @@ def compile_names(
             work.formula(spec, parsed[key], names, uses, place)
     states = {key: work.states[key] for key in by_key}
     read = {texts[key]: one for key, one in parsed.items()}
-    return Compiled(states, work.expressions, columns, arriving, work.recoding, read)
+    return Compiled(states, work.expressions, columns, arriving, work.recoding, read, baseline)
 
 
-def _is_like(earlier: Compiled, arriving: Mapping[str, Type], specs: Sequence[AnySpec]) -> bool:
-    """Whether columns, and names that hide a word of the language, are as they were."""
+def _is_like(
+    earlier: Compiled, arriving: Mapping[str, Type], specs: Sequence[AnySpec], baseline: tuple[str, ...] | None
+) -> bool:
+    """Whether columns, the key of the baseline, and names that hide a word of the language, are as they were."""
     now = {spec.name.casefold() for spec in specs}
-    return earlier.arriving == arriving and not any(
+    return (earlier.arriving, earlier.baseline) == (arriving, baseline) and not any(
         (word.casefold() in earlier.states) != (word.casefold() in now) for word in CLOCKS
     )
 
@@ -184,6 +192,14 @@ class _Kept:
         found = self.earlier.expressions
         self.work.expressions |= {name: found[name] for name in steps if name in found}
         return True
+
+
+def _names_in(tree: nodes.Node, key: Sequence[str]) -> list[str]:
+    """The names that a formula needs, in casefold; for BEFORE those of the key, too."""
+    found = [name.name.casefold() for name in nodes.names(tree)]
+    if key and any(isinstance(node, nodes.Call) and node.name == BEFORE for node in nodes.walk(tree)):
+        found += [name.casefold() for name in key]
+    return list(dict.fromkeys(found))
 
 
 def _what(spec: AnySpec) -> str:

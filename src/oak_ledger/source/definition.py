@@ -51,6 +51,7 @@ class SourceSpec(_Table):
     owner: str = Field("", description="who to ask")
     description: str = Field("", description="what a row is, in a sentence")
     key: tuple[str, ...] = refers("names", "the fields that together are different in every row", ())
+    baseline: str = Field("", description="a file with an earlier state of the rows, which BEFORE takes values from")
 
 
 class FieldSpec(_Table):

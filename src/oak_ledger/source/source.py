@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
 
-from oak_ledger.engine import Expression, Fault, Faults, Question, SortBy, answer, stream
+from oak_ledger.engine import Expression, Faults, Question, SortBy, answer, stream
 from oak_ledger.errors import Finding, FormulaError, OakError, Place, UnusableInput
 from oak_ledger.formula import Formula, Grain, check
 from oak_ledger.formula import checked as c
@@ -25,9 +25,11 @@ from oak_ledger.origin.feeds import FILE_COLUMN, Progress
 from oak_ledger.origin.spec import PartSpec
 from oak_ledger.source.answer import Answer
 from oak_ledger.source.arrival import dropped_findings
+from oak_ledger.source.before import befores, snapshot
 from oak_ledger.source.compiled import AnySpec, Compiled, State, compile_names, recoding_formula
 from oak_ledger.source.definition import DEFINITION, ConstantSpec, FieldSpec, FilterSpec, SourceSpec
-from oak_ledger.source.document import Block, Document, parse_document, read_document, write_bytes, write_text
+from oak_ledger.source.document import Block, Document, parse_document, read_document, write_text
+from oak_ledger.source.materialise import Written, write_rows
 from oak_ledger.source.naming import NameRule, renames
 from oak_ledger.source.places import bare_name, is_name, repointed
 
@@ -73,6 +75,7 @@ class Source:
     feed: OpenOrigin | None = None
     published: Published | None = None
     progress: Progress | None = field(default=None, compare=False)
+    baseline: OpenOrigin | None = field(default=None, compare=False)
     earlier: Compiled | None = field(default=None, compare=False, repr=False)
     """What the source before an edit was made into: what the edit does not reach is taken over."""
 
@@ -130,6 +133,29 @@ class Source:
         return self.feed or open_origin(self.origin, self.folder, self.progress, parts)
 
     @cached_property
+    def baseline_feed(self) -> OpenOrigin | None:
+        """The earlier state that BEFORE takes values from: the one given, else the one that the definition names."""
+        if self.baseline is not None or not self.about.baseline:
+            return self.baseline
+        return snapshot(self.folder / self.about.baseline)
+
+    def with_baseline(self, baseline: str | Path | pa.Table | Source) -> Source:
+        """The source with an earlier state that BEFORE takes values from: a file that `write` made, a table of such rows, or a
+        published version. Raises UnusableInput for a file that is none."""
+        if isinstance(baseline, Source):
+            feed: OpenOrigin = baseline.opened
+        else:
+            feed = TableFeed(baseline) if isinstance(baseline, pa.Table) else snapshot(Path(baseline))
+        return replace(self, baseline=feed)
+
+    def as_it_was(self) -> Source:
+        """The same source over the rows of its baseline."""
+        if self.baseline_feed is None:
+            raise OakError("no-baseline", f"{self.name} has no baseline.")
+        was = Published(0, "baseline", "", "")
+        return replace(self, feed=self.baseline_feed, published=was, baseline=None, earlier=None)
+
+    @cached_property
     def compiled(self) -> Compiled:
         """Every name, bound and typed."""
         specs: list[AnySpec] = [
@@ -140,8 +166,12 @@ class Source:
         published = self.published is not None
         recoding = {} if published else self._recoding()
         arriving = self.opened.columns()
-        where, earlier = self.document.where, self.earlier
-        return compile_names(specs, arriving, ready=published, where=where, recoding=recoding, earlier=earlier)
+        was = published and self.published is not None and self.published.stage == "baseline"
+        key = None if was or self.baseline_feed is None else self.about.key
+        where = self.document.where
+        return compile_names(
+            specs, arriving, ready=published, where=where, recoding=recoding, earlier=self.earlier, baseline=key
+        )
 
     def _recoding(self) -> dict[str, str]:
         """The recode lists of fields, as formulas."""
@@ -287,7 +317,7 @@ class Source:
             limit=limit,
         )
         formats = {one.name: state.format for one, state in made if state and state.format}
-        return self._answer(question, formats, [], strict, filtered=where is not None)
+        return self._answer(self._compared(question, (), where), formats, [], strict, filtered=where is not None)
 
     def tally(
         self,
@@ -333,30 +363,37 @@ class Source:
         )
         self._check_windows(question)
         formats = {one.name: state.format for one, state in (*keys, *shown) if state and state.format}
+        question = self._compared(question, by, where)
         return self._answer(question, formats, summed, strict, filtered=where is not None)
+
+    def _compared(self, question: Question, by: Sequence[Shown], where: str | Sequence[str] | None) -> Question:
+        """The question with what its BEFOREs find."""
+        if self.compiled.baseline is None:
+            return question
+        found = befores(self, question, by, where)
+        return replace(question, before=found.by_key, before_overall=found.overall)
+
+    def row_fields(self, *, hidden: bool = False) -> list[str]:
+        """The fields with a value per row, as formulas name them; hidden ones only if asked for."""
+        shown = self.shown_fields
+        if hidden:
+            shown = [state for state in self.fields if not state.broken and state.grain != Grain.GROUP]
+        return [name_text(state.name) for state in shown]
 
     def write(
         self, path: str | Path, show: Sequence[Shown] | None = None, *, where: str | Sequence[str] | None = None
-    ) -> tuple[Fault, ...]:
-        """Write rows through to a Parquet file, batch by batch, whole or not at all; gives what could not be computed.
+    ) -> Written:
+        """Write rows through to a Parquet, Arrow or CSV file (by its ending), batch by batch, whole or not at all.
 
         `show` and `where` are as for `rows`. Raises OakError for a name that is wrong, UnusableInput where nothing can be written.
         """
-        import pyarrow.parquet as pq
-
-        items: Sequence[Shown] = [name_text(state.name) for state in self.shown_fields] if show is None else show
-        shown = tuple(self._expression(item, place="show")[0] for item in items)
+        shown = tuple(self._expression(item, place="show")[0] for item in (self.row_fields() if show is None else show))
         question = Question(self.compiled.expressions, shown, (), tuple(self._filters(where)), self._always())
+        question = self._compared(question, (), where)
         schema = pa.schema([(one.name, arrow_type(one.checked.type)) for one in shown])
         faults = Faults()
-
-        def write(temporary: Path) -> None:
-            with pq.ParquetWriter(temporary, schema, compression="zstd") as writer:
-                for table in stream(question, self.opened, faults):
-                    writer.write_table(table)
-
-        write_bytes(Path(path), write)
-        return faults.found()
+        rows = write_rows(Path(path), schema, stream(question, self.opened, faults))
+        return Written(Path(path), rows, faults.found())
 
     def _check_windows(self, question: Question) -> None:
         """A window over groups partitions and orders by what the answer is grouped by."""

@@ -13,9 +13,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.formula.library.operators import settle_decimal, settle_integer
-from oak_ledger.formula.library.registry import Function, Run, Unfit, hidden
+from oak_ledger.formula.library.registry import MISSING, Function, Run, Unfit, hidden
 from oak_ledger.formula.library.templates import template
-from oak_ledger.formula.types import MAX_DIGITS, Type
+from oak_ledger.formula.types import MAX_DIGITS, TEXT, Type
 from oak_ledger.formula.values import (
     arrow_type,
     decimal_from_unscaled,
@@ -261,3 +261,9 @@ def cast(source: Type, target: Type) -> Function | None:
     if source == target and source.kind != "decimal":
         return _SAME
     return _CASTS.get((source.kind, target.kind))
+
+
+def text_of(values: Any, kind: Type) -> Any:
+    """An array of values of a type as the language writes them as text."""
+    run = Run(len(values), [kind], TEXT, [MISSING], lambda _what, _mask: None, CastTo(TEXT))
+    return _to_text(run, values)

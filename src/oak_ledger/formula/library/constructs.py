@@ -21,7 +21,7 @@ def _no_call(*_: Any) -> Any:
 def _construct(
     name: str, topic: str, written: Sequence[str], sentence: str, nulls: str, examples: Sequence[tuple[str, str]]
 ) -> None:
-    usage, grouped, window = " · ".join(written), topic == "aggregate", topic == "window"
+    usage, grouped, window = " · ".join(written), topic in ("aggregate", "earlier state"), topic == "window"
     entry = Function(
         name, topic, (), sentence, nulls, tuple(examples), _no_call, aggregate=grouped, window=window, usage=usage
     )
@@ -103,6 +103,11 @@ _construct(
 _construct(
     "DISTINCT", "aggregate", ["COUNT(DISTINCT x)", "SUM(DISTINCT x)"], "The aggregate of the different values, each taken once.",
     "Nulls are left out.", [("COUNT(DISTINCT Mill)", "2"), ("SUM(DISTINCT Cost)", "60")],
+)  # fmt: skip
+_construct(
+    "BEFORE", "earlier state", ["BEFORE(x)"],
+    "The value of x in the baseline, an earlier state of the source: for the same group, or in a formula for rows for the same key.",
+    "Null when the baseline has no such group or key.", [("SUM(Cost) - BEFORE(SUM(Cost))", "30"), ("BEFORE(COUNT(*))", "4")],
 )  # fmt: skip
 _construct(
     "OVER", "window", ["f(x) OVER (PARTITION BY … ORDER BY … [NULLS FIRST|LAST] [ROWS|RANGE BETWEEN … AND …])"],

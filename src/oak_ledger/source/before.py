@@ -1,0 +1,92 @@
+"""What `BEFORE` needs for a question: the same formulas asked of the baseline, by the same keys or the same groups."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from oak_ledger.engine import Expression, Question
+from oak_ledger.engine.before import Earlier
+from oak_ledger.engine.evaluate import needed
+from oak_ledger.errors import OakError, UnusableInput
+from oak_ledger.formula import Grain
+from oak_ledger.formula import checked as c
+from oak_ledger.formula.lexer import name_text
+from oak_ledger.origin import ParquetFeed
+from oak_ledger.origin.feeds import OpenOrigin
+from oak_ledger.origin.tables import ArrowFeed
+
+if TYPE_CHECKING:
+    from oak_ledger.source.source import Source
+
+VALUE = "the value before"
+
+
+@dataclass(frozen=True, slots=True)
+class Befores:
+    """For each `BEFORE` of a question: its values by key or group, and over all rows together."""
+
+    by_key: Mapping[c.Before, Earlier]
+    overall: Mapping[c.Before, Earlier]
+
+
+def snapshot(path: Path) -> OpenOrigin:
+    """A dated state of a source's rows in a file, as `oak run` writes it. Raises UnusableInput where it is none."""
+    if path.suffix not in (".parquet", ".arrow", ".feather"):
+        hint = "oak run SOURCE --to snapshot.parquet makes one."
+        raise UnusableInput("not-a-snapshot", f"{path} is no Parquet or Arrow file.", hint=hint)
+    feed: OpenOrigin = ParquetFeed(path) if path.suffix == ".parquet" else ArrowFeed(path)
+    feed.columns()
+    return feed
+
+
+def befores(source: Source, question: Question, by: Sequence[Any], where: Any) -> Befores:
+    """What a question's `BEFORE`s find. Raises OakError where the baseline lacks what they need."""
+    owners = [*question.show, *question.by, *question.where, *question.always]
+    names = needed(question.fields, [one.checked for one in owners])
+    found: dict[c.Before, Expression] = {}
+    for owner in (*owners, *(question.fields[name] for name in names)):
+        found |= {piece: owner for piece in c.walk(owner.checked) if isinstance(piece, c.Before)}
+    by_key: dict[c.Before, Earlier] = {}
+    overall: dict[c.Before, Earlier] = {}
+    if not found:
+        return Befores(by_key, overall)
+    baseline = source.as_it_was()
+    for node, owner in found.items():
+        text = owner.text[node.value.start : node.value.end]
+        _there(baseline, node)
+        if node.grain == Grain.ROW:
+            by_key[node] = _by_key(source, baseline, text)
+        else:
+            groups = baseline.tally(by, [(VALUE, text)], where=where).table
+            by_key[node] = Earlier(groups.columns[:-1], groups.column(VALUE))
+            if question.totals:
+                overall[node] = Earlier([], baseline.tally(show=[(VALUE, text)], where=where).table.column(VALUE))
+    return Befores(by_key, overall)
+
+
+def _by_key(source: Source, baseline: Source, text: str) -> Earlier:
+    names = source.about.key
+    rows = baseline.rows([*(name_text(name) for name in names), (VALUE, text)]).table
+    found = Earlier(rows.columns[:-1], rows.column(VALUE))
+    if found.repeated is not None:
+        shown = ", ".join(str(column[found.repeated].as_py()) for column in rows.columns[:-1])
+        message = f"The key {', '.join(names)} is in more than one row of the baseline, such as {shown}: which one was before?"
+        raise OakError(
+            "baseline-key-repeats", message, hint="Name a key under [source] that is different in every row."
+        )
+    return found
+
+
+def _there(baseline: Source, node: c.Before) -> None:
+    """All fields that are needed are in the baseline."""
+    waiting = [*c.fields_used(node.value), *(key.name for key in node.keys if isinstance(key, c.FieldRef))]
+    while waiting:
+        state = baseline.state(waiting.pop())
+        if state.broken:
+            message = f"The baseline has no field {state.name}."
+            raise OakError("not-in-baseline", message, hint="It was made before the field was there, or without it.")
+        if state.expression is not None:
+            waiting += [name for name in c.fields_used(state.expression.checked) if name in baseline.compiled.expressions and name.casefold() in baseline.compiled.states]  # fmt: skip

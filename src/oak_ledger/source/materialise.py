@@ -1,0 +1,85 @@
+"""Writing rows to a file as they come: Parquet, Arrow or CSV, whole or not at all."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from contextlib import AbstractContextManager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+
+from oak_ledger.engine import Fault
+from oak_ledger.errors import UnusableInput
+from oak_ledger.formula.library.casts import text_of
+from oak_ledger.formula.types import TIMESTAMP
+from oak_ledger.source.document import write_bytes
+
+
+@dataclass(frozen=True, slots=True)
+class Written:
+    """What was written: the file, how many rows, and what could not be computed."""
+
+    path: Path
+    rows: int
+    faults: tuple[Fault, ...]
+
+
+Writers = Callable[[Path, pa.Schema], AbstractContextManager[Any]]
+
+
+def _parquet(path: Path, schema: pa.Schema) -> AbstractContextManager[Any]:
+    import pyarrow.parquet as pq
+
+    made: AbstractContextManager[Any] = pq.ParquetWriter(path, schema, compression="zstd")
+    return made
+
+
+def _arrow(path: Path, schema: pa.Schema) -> AbstractContextManager[Any]:
+    made: AbstractContextManager[Any] = pa.ipc.new_file(str(path), schema)
+    return made
+
+
+def _csv(path: Path, schema: pa.Schema) -> AbstractContextManager[Any]:
+    import pyarrow.csv as pa_csv
+
+    options = pa_csv.WriteOptions(quoting_style="needed")
+    made: AbstractContextManager[Any] = pa_csv.CSVWriter(
+        str(path), _as_text(schema.empty_table()).schema, write_options=options
+    )
+    return made
+
+
+_WRITERS: dict[str, Writers] = {".parquet": _parquet, ".arrow": _arrow, ".feather": _arrow, ".csv": _csv}
+
+
+def _as_text(table: pa.Table) -> pa.Table:
+    """Times as the language writes them, without trailing zeros; everything else as it is written anyhow."""
+    for at, column in enumerate(table.columns):
+        if pa.types.is_timestamp(column.type):
+            table = table.set_column(at, table.column_names[at], text_of(column.combine_chunks(), TIMESTAMP))
+    return table
+
+
+def write_rows(path: Path, schema: pa.Schema, tables: Iterable[pa.Table]) -> int:
+    """Write tables of one schema to a file by its ending; how many rows there were. Raises UnusableInput."""
+    writer = _WRITERS.get(path.suffix.casefold())
+    if writer is None:
+        known = ", ".join(_WRITERS)
+        raise UnusableInput(
+            "unknown-ending",
+            f"{path} does not say what to write.",
+            hint=f"Name a file with one of the endings {known}.",
+        )
+    rows = 0
+
+    def write(temporary: Path) -> None:
+        nonlocal rows
+        with writer(temporary, schema) as out:
+            for table in tables:
+                rows += table.num_rows
+                out.write_table(_as_text(table) if writer is _csv else table)
+
+    write_bytes(path, write)
+    return rows
