@@ -21,8 +21,12 @@ MAX_TEXT = 10_000_000
     costly=True,
 )
 def upper(run: Run, x: Any) -> Any:
-    """Capitals, one character to one character."""
-    return pc.utf8_upper(run.array(x))
+    """Capitals, one character to one character: ß, which has no capital of its own in Unicode's simple mapping, stays."""
+    texts = run.array(x)
+    if not pc.any(pc.match_substring(texts, "ß")).as_py():
+        return pc.utf8_upper(texts)
+    kept = pc.replace_substring(texts, "ß", _HELD)
+    return pc.replace_substring(pc.utf8_upper(kept), _HELD, "ß")
 
 
 @function(
@@ -35,6 +39,9 @@ def upper(run: Run, x: Any) -> Any:
 def lower(run: Run, x: Any) -> Any:
     """Small letters, one character to one character."""
     return pc.utf8_lower(run.array(x))
+
+
+_HELD = "\ufdd0"  # a code point that no text has
 
 
 def _initial_capitals(text: str) -> str:
