@@ -6,7 +6,6 @@ question, asked of each engine in its own way. Each gives a table of plain value
 
 from __future__ import annotations
 
-
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any

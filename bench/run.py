@@ -24,7 +24,6 @@ import engine
 
 def one(folder: Path, who: str, name: str, out: str) -> None:
     """Ask one engine one workload in this process, and print seconds and peak memory."""
-    import pyarrow.compute
     import pyarrow.parquet as pq
 
     if who != "oak":

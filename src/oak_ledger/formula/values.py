@@ -97,15 +97,25 @@ def dense_ranks(values: Any, *, descending: bool = False, nulls_first: bool = Fa
     return np.asarray(ranks[pc.fill_null(encoded.indices, len(order)).to_numpy(zero_copy_only=False)])
 
 
+def decoded(values: Any) -> Any:
+    """The values themselves, where they are held as codes and a dictionary."""
+    return values.dictionary.take(values.indices) if pa.types.is_dictionary(values.type) else values
+
+
+def decimal_pairs(array: Any) -> npt.NDArray[np.int64]:
+    """The 128 bits of each decimal as (low, high)."""
+    buffer = array.buffers()[1]
+    if buffer is None:
+        return np.zeros((len(array), 2), np.int64)
+    return np.frombuffer(buffer, np.int64)[2 * array.offset : 2 * (array.offset + len(array))].reshape(-1, 2)
+
+
 def unscaled(array: Any) -> npt.NDArray[np.int64] | None:
     """A decimal array's whole numbers (value times ten to its scale), or None if they need more than 64 bits.
 
     Places that are null hold anything.
     """
-    buffer = array.buffers()[1]
-    if buffer is None:
-        return np.zeros(len(array), np.int64)
-    pairs = np.frombuffer(buffer, np.int64)[2 * array.offset : 2 * (array.offset + len(array))].reshape(-1, 2)
+    pairs = decimal_pairs(array)
     low, high = pairs[:, 0], pairs[:, 1]
     wide = high != (low >> 63)
     if wide.any() and (wide & mask_of(pc.is_valid(array))).any():

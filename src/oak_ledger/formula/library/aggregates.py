@@ -9,8 +9,8 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from decimal import Decimal, localcontext
-from typing import Any
+from decimal import Context, Decimal
+from typing import Any, Protocol
 
 import numpy as np
 import numpy.typing as npt
@@ -20,15 +20,20 @@ import pyarrow.compute as pc
 from oak_ledger.formula.library.operators import settle_decimal, settle_integer
 from oak_ledger.formula.library.registry import Run, Unfit, function
 from oak_ledger.formula.values import (
+    Mask,
     arrow_type,
     decimal_from_unscaled,
+    decimal_pairs,
     decimal_to_number,
+    decoded,
     dense_ranks,
     mask_of,
     unscaled,
 )
 
-_SAFE = 2**62
+_LOW = 0xFFFFFFFF
+_FIRST, _LAST = -(2**63), 2**63 - 1
+_WIDE = Context(prec=100)
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,55 +59,197 @@ def _counts(groups: Groups) -> npt.NDArray[np.int64]:
     return np.bincount(groups.codes, minlength=groups.count).astype(np.int64)
 
 
-@function(
+class Parts(Protocol):
+    """An aggregate in parts: each slice of rows gives columns with an item a group, and columns of many slices are put together.
+
+    What comes out does not depend on how the rows are sliced.
+    """
+
+    def part(self, run: Run, values: Any, groups: Groups) -> list[Any]:
+        """The columns of one slice; `values` are None for `*`."""
+
+    def merge(self, run: Run, columns: Sequence[Any], groups: Groups) -> list[Any]:
+        """Columns of several slices, one after the other, put together: `groups` says where each item goes."""
+
+    def finish(self, run: Run, columns: Sequence[Any]) -> Any:
+        """The values of the aggregate, one a group."""
+
+
+def whole(parts: Parts) -> Callable[..., Any]:
+    """The aggregate over all rows at once: its only slice, finished."""
+
+    def run_whole(run: Run, values: Any, groups: Groups) -> Any:
+        return parts.finish(run, parts.part(run, values, groups))
+
+    return run_whole
+
+
+def _added(whole: npt.NDArray[np.int64], groups: Groups) -> npt.NDArray[np.int64]:
+    """Sums of whole numbers that are known to fit."""
+    made = np.zeros(groups.count, np.int64)
+    np.add.at(made, groups.codes, whole)
+    return made
+
+
+class _Count:
+    def part(self, run: Run, values: Any, groups: Groups) -> list[Any]:
+        return [_counts(groups if values is None else _present(values, groups)[1])]
+
+    def merge(self, run: Run, columns: Sequence[Any], groups: Groups) -> list[Any]:
+        return [_added(columns[0], groups)]
+
+    def finish(self, run: Run, columns: Sequence[Any]) -> Any:
+        return pa.array(columns[0])
+
+
+count = function(
     "COUNT(x any) -> integer",
     topic="aggregate",
     sentence="How many values are not null; COUNT(*) counts the rows, COUNT(DISTINCT x) the different values.",
     nulls="Nulls are not counted; 0 over no rows.",
     examples=[("COUNT(*)", "6"), ("COUNT(Cost)", "4"), ("COUNT(DISTINCT Mill)", "2")],
     aggregate=True,
-)
-def count(run: Run, values: Any, groups: Groups) -> Any:
-    """The number of values."""
-    if values is not None:
-        _, groups = _present(values, groups)
-    return pa.array(_counts(groups))
+    parts=_Count(),
+)(whole(_Count()))
 
 
-def _whole_sums(whole: npt.NDArray[np.int64], groups: Groups) -> npt.NDArray[np.int64] | None:
-    """Sums of whole numbers by group, exact; None where 64 bits may not hold them."""
-    if len(whole) == 0:
-        return np.zeros(groups.count, np.int64)
-    peak = max(abs(int(whole.max())), abs(int(whole.min())))
-    if peak * len(whole) >= _SAFE:
-        return None
+# -- totals ---------------------------------------------------------------------------------------------------
+
+
+def _exact_sums(whole: npt.NDArray[np.int64], groups: Groups) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]]:
+    """Sums of 64-bit whole numbers as (low, high), low + high * 2**32, exact whatever the numbers."""
+    peak = max(abs(int(whole.max(initial=0))), abs(int(whole.min(initial=0))))
     if peak * len(whole) < 2**53:  # every partial sum is exact in a float
-        return np.bincount(groups.codes, weights=whole, minlength=groups.count).astype(np.int64)
-    low = np.bincount(groups.codes, weights=whole & 0xFFFFFF, minlength=groups.count).astype(np.int64)
-    high = np.bincount(groups.codes, weights=whole >> 24, minlength=groups.count).astype(np.int64)
-    return low + (high << 24)
+        sums = np.bincount(groups.codes, weights=whole, minlength=groups.count).astype(np.int64)
+        return sums & _LOW, sums >> 32
+    pieces = (whole & 0xFFFFFF, (whole >> 24) & 0xFFFFFF, whole >> 48)
+    low, middle, high = (
+        np.bincount(groups.codes, weights=piece, minlength=groups.count).astype(np.int64) for piece in pieces
+    )
+    return low + ((middle & 0xFF) << 24), (middle >> 8) + (high << 16)
 
 
-def _by_group(run: Run, values: Any, groups: Groups, compute: Callable[[list[Any]], Any]) -> Any:
-    """One Python call a group, over its values: the plain meaning."""
-    lists: list[list[Any]] = [[] for _ in range(groups.count)]
-    for code, value in zip(groups.codes.tolist(), values.to_pylist(), strict=True):
-        lists[code].append(value)
+def _halves(sums: npt.NDArray[np.int64], more: npt.NDArray[np.int64]) -> list[npt.NDArray[np.int64]]:
+    """Low and high put in order again: the low one has 32 bits."""
+    return [sums & _LOW, more + (sums >> 32)]
+
+
+class _WholeTotal:
+    """Sums of integers, or of decimals by their unscaled whole numbers: four columns of 32 bits each, and how many values."""
+
+    def part(self, run: Run, values: Any, groups: Groups) -> list[Any]:
+        values, groups = _present(values, groups)
+        counts = _counts(groups)
+        wide = [np.zeros(groups.count, np.int64)] * 2
+        if pa.types.is_decimal(values.type):
+            low = unscaled(values)
+            if low is None:
+                pairs = decimal_pairs(values)
+                unsigned, wide = pairs[:, 0].view(np.uint64), list(_exact_sums(pairs[:, 1], groups))
+                halves = [(unsigned & np.uint64(_LOW)).astype(np.int64), (unsigned >> np.uint64(32)).astype(np.int64)]
+                first, second = (_exact_sums(half, groups) for half in halves)
+                return [first[0], first[1] + second[0], wide[0] + second[1], wide[1], counts]
+        else:
+            low = values.to_numpy(zero_copy_only=False)
+        if low.dtype != np.int64:
+            low = low.astype(np.int64)
+        return [*_exact_sums(low, groups), *wide, counts]
+
+    def merge(self, run: Run, columns: Sequence[Any], groups: Groups) -> list[Any]:
+        low, high, wide_low, wide_high, counts = (_added(column, groups) for column in columns)
+        return [*_halves(low, high), *_halves(wide_low, wide_high), counts]
+
+    def totals(self, columns: Sequence[Any]) -> npt.NDArray[np.int64] | list[int]:
+        """The sums: in 64 bits where all fit, else Python's whole numbers."""
+        low, high, wide_low, wide_high, _ = columns
+        if (np.abs(high) < 2**30).all() and not wide_low.any() and not wide_high.any():
+            return np.asarray((high << 32) + low)
+        parts = zip(*(column.tolist() for column in columns[:4]), strict=True)
+        return [a + (b << 32) + ((c + (d << 32)) << 64) for a, b, c, d in parts]
+
+    def finish(self, run: Run, columns: Sequence[Any]) -> Any:
+        totals, empty = self.totals(columns), columns[4] == 0
+        scale = run.result.scale
+        if not isinstance(totals, list):
+            decimals = run.result.kind == "decimal"
+            return decimal_from_unscaled(totals, scale, empty) if decimals else pa.array(totals, mask=empty)
+        if run.result.kind == "decimal":
+            exact = [Decimal(one).scaleb(-scale, _WIDE) for one in totals]
+            return _settled(run, exact, empty, lambda one: settle_decimal(one, scale))
+        return _settled(run, totals, empty, settle_integer)
+
+
+def _settled(run: Run, values: Sequence[Any], empty: Mask, settle: Callable[[Any], Any]) -> Any:
+    """Values that may be too large for their type: a fault for each that is."""
     made: list[Any] = []
-    wrong = np.zeros(groups.count, np.bool_)
+    wrong = np.zeros(len(values), np.bool_)
     what = ""
-    for index, items in enumerate(lists):
+    for at, value in enumerate(values):
         try:
-            made.append(compute(items) if items else None)
+            made.append(None if empty[at] else settle(value))
         except Unfit as unfit:
             made.append(None)
-            wrong[index], what = True, str(unfit)
+            wrong[at], what = True, str(unfit)
     if wrong.any():
         run.record(what, wrong)
     return pa.array(made, arrow_type(run.result))
 
 
-@function(
+def _split_sums(
+    numbers: npt.NDArray[np.float64], groups: Groups
+) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64]]:
+    """Sums of floats as (sum, rest): each number is cut in two so that the sums of the upper parts are exact.
+
+    The cut follows S. M. Rump, T. Ogita, S. Oishi, Accurate floating-point summation, 2008.
+    """
+    peak = float(np.abs(numbers).max(initial=0.0))
+    if not 0 < peak < 1e280:
+        with np.errstate(over="ignore", invalid="ignore"):
+            plain = np.bincount(groups.codes, weights=numbers, minlength=groups.count).astype(np.float64)
+        return plain, np.zeros(groups.count)
+    cut = math.ldexp(1.5, math.frexp(peak)[1] + max(len(numbers), 2).bit_length() + 1)
+    upper = (numbers + cut) - cut
+    sums = np.bincount(groups.codes, weights=upper, minlength=groups.count)
+    rest = np.bincount(groups.codes, weights=numbers - upper, minlength=groups.count)
+    return sums.astype(np.float64), rest.astype(np.float64)
+
+
+class _NumberTotal:
+    """Sums of floats, right to the last digit: a sum, the rest that it lacks, and how many values."""
+
+    def part(self, run: Run, values: Any, groups: Groups) -> list[Any]:
+        values, groups = _present(values, groups)
+        return [*_split_sums(as_numbers(values), groups), _counts(groups)]
+
+    def merge(self, run: Run, columns: Sequence[Any], groups: Groups) -> list[Any]:
+        sums, rest = _split_sums(columns[0], groups)
+        rest = rest + np.bincount(groups.codes, weights=columns[1], minlength=groups.count)
+        return [sums, rest, _added(columns[2], groups)]
+
+    def finish(self, run: Run, columns: Sequence[Any]) -> Any:
+        with np.errstate(over="ignore", invalid="ignore"):
+            sums = columns[0] + columns[1]
+        lost = ~np.isfinite(sums)
+        return run.fault("number overflow", lost, pa.array(np.where(lost, 0.0, sums), mask=columns[2] == 0))
+
+
+class _Total:
+    """Whole or float, by the type."""
+
+    def of(self, run: Run) -> _WholeTotal | _NumberTotal:
+        return _NumberTotal() if run.types[0].kind == "number" else _WholeTotal()
+
+    def part(self, run: Run, values: Any, groups: Groups) -> list[Any]:
+        return self.of(run).part(run, values, groups)
+
+    def merge(self, run: Run, columns: Sequence[Any], groups: Groups) -> list[Any]:
+        return self.of(run).merge(run, columns, groups)
+
+    def finish(self, run: Run, columns: Sequence[Any]) -> Any:
+        return self.of(run).finish(run, columns)
+
+
+total = function(
     "SUM(x numeric) -> same",
     topic="aggregate",
     sentence="The total.",
@@ -110,30 +257,8 @@ def _by_group(run: Run, values: Any, groups: Groups, compute: Callable[[list[Any
     examples=[("SUM(Volume)", "76.5"), ("SUM(Cost) FILTER (WHERE Mill = 'Low Weir')", "30")],
     aggregate=True,
     can_fault=True,
-)
-def total(run: Run, values: Any, groups: Groups) -> Any:
-    """Totals by group: exact for integers and decimals."""
-    values, groups = _present(values, groups)
-    empty = _counts(groups) == 0
-    if run.result.kind == "number":
-        numbers = values.to_numpy(zero_copy_only=False)
-        sums = np.bincount(groups.codes, weights=numbers, minlength=groups.count).astype(np.float64)
-        return run.fault("number overflow", np.isinf(sums), pa.array(sums, mask=empty))
-    whole = unscaled(values) if run.result.kind == "decimal" else values.to_numpy(zero_copy_only=False)
-    whole_sums = None if whole is None else _whole_sums(whole, groups)
-    if whole_sums is not None:
-        if run.result.kind == "decimal":
-            return decimal_from_unscaled(whole_sums, run.result.scale, empty)
-        return pa.array(whole_sums, mask=empty)
-    if run.result.kind == "decimal":
-        return _by_group(run, values, groups, lambda items: settle_decimal(_exact_sum(items), run.result.scale))
-    return _by_group(run, values, groups, lambda items: settle_integer(sum(items)))
-
-
-def _exact_sum(items: Sequence[Decimal]) -> Decimal:
-    with localcontext() as context:
-        context.prec = 100
-        return sum(items, Decimal(0))
+    parts=_Total(),
+)(whole(_Total()))
 
 
 def as_numbers(values: Any) -> npt.NDArray[np.float64]:
@@ -143,38 +268,99 @@ def as_numbers(values: Any) -> npt.NDArray[np.float64]:
     return np.asarray(values.to_numpy(zero_copy_only=False), dtype=np.float64)
 
 
-@function(
+class _Mean(_Total):
+    """The total over how many there are, divided once."""
+
+    def finish(self, run: Run, columns: Sequence[Any]) -> Any:
+        counts = columns[-1]
+        divisors = np.maximum(counts, 1)
+        kind = run.types[0]
+        if kind.kind == "number":
+            with np.errstate(over="ignore", invalid="ignore"):
+                means = (columns[0] + columns[1]) / divisors
+                means = np.where(np.isfinite(means), means, columns[0] / divisors + columns[1] / divisors)
+            lost = ~np.isfinite(means)
+            return run.fault("number overflow", lost, pa.array(np.where(lost, 0.0, means), mask=counts == 0))
+        totals, unit = _WholeTotal().totals(columns), 10**kind.scale
+        if (
+            not isinstance(totals, list)
+            and (np.abs(totals) < 2**53).all()
+            and int(divisors.max(initial=1)) * unit < 2**53
+        ):
+            return pa.array(totals.astype(np.float64) / (divisors * unit).astype(np.float64), mask=counts == 0)
+        exact = [int(one) / (int(divisor) * unit) for one, divisor in zip(totals, divisors, strict=True)]
+        return pa.array(np.asarray(exact, np.float64), mask=counts == 0)
+
+
+average = function(
     "AVG(x numeric) -> number",
     topic="aggregate",
     sentence="The mean of the values, each row counting the same.",
     nulls="Nulls are left out, also from the count; null over no values.",
     examples=[("AVG(Volume)", "12.75"), ("AVG(Cost)", "17.5")],
     aggregate=True,
-)
-def average(run: Run, values: Any, groups: Groups) -> Any:
-    """Means by group."""
-    values, groups = _present(values, groups)
-    counts = _counts(groups)
-    numbers = as_numbers(values)
-    sums = np.bincount(groups.codes, weights=numbers, minlength=groups.count)
-    with np.errstate(invalid="ignore", divide="ignore", over="ignore"):
-        means = sums / counts
-    if not np.isfinite(means[counts > 0]).all():
-        return _by_group(run, pa.array(numbers), groups, lambda items: math.fsum(x / len(items) for x in items))
-    return pa.array(means, mask=counts == 0)
+    can_fault=True,
+    parts=_Mean(),
+)(whole(_Mean()))
 
 
-def _extreme(largest: bool) -> Callable[..., Any]:
-    def run_extreme(run: Run, values: Any, groups: Groups) -> Any:
-        values, groups = _present(values, groups)
-        order = pc.sort_indices(values, sort_keys=[("", "descending" if largest else "ascending")])
-        index = order.to_numpy(zero_copy_only=False)
-        codes = groups.codes[index]
-        first = np.full(groups.count, -1, np.int64)
-        first[codes[::-1]] = index[::-1]  # the last write of a group is its first in order
-        return values.take(pa.array(first, mask=first < 0))
+# -- one of the values ----------------------------------------------------------------------------------------
 
-    return run_extreme
+
+class _OneOf:
+    """An aggregate that gives one of the values: a slice's choice is chosen from again."""
+
+    def choose(self, values: Any, groups: Groups) -> Any:
+        """The value of each group; `values` have no nulls."""
+        raise NotImplementedError
+
+    def part(self, run: Run, values: Any, groups: Groups) -> list[Any]:
+        return [self.choose(*_present(values, groups))]
+
+    def merge(self, run: Run, columns: Sequence[Any], groups: Groups) -> list[Any]:
+        return self.part(run, columns[0], groups)
+
+    def finish(self, run: Run, columns: Sequence[Any]) -> Any:
+        return decoded(columns[0])
+
+
+class _Extreme(_OneOf):
+    def __init__(self, *, largest: bool) -> None:
+        self.largest = largest
+
+    def choose(self, values: Any, groups: Groups) -> Any:
+        ranks, ranked = self._ranked(values)
+        ends = np.full(
+            groups.count, _FIRST if self.largest else _LAST, ranks.dtype if ranks.dtype.kind == "f" else np.int64
+        )
+        if ranks.dtype.kind == "f":
+            ends[:] = -np.inf if self.largest else np.inf
+        (np.maximum if self.largest else np.minimum).at(ends, groups.codes, ranks)
+        return ranked(ends, _counts(groups) == 0)
+
+    def _ranked(self, values: Any) -> tuple[Any, Callable[[Any, Mask], Any]]:
+        """Numbers in the order of the values, and how the values come back from them."""
+        kind = values.type
+        if pa.types.is_floating(kind) or pa.types.is_integer(kind):
+            return values.to_numpy(zero_copy_only=False), lambda ends, empty: pa.array(ends, kind, mask=empty)
+        if pa.types.is_temporal(kind):
+            bits = pa.int32() if pa.types.is_date32(kind) else pa.int64()
+            numbers = values.cast(bits).to_numpy(zero_copy_only=False)
+            return numbers, lambda ends, empty: pa.array(np.where(empty, 0, ends), bits, mask=empty).cast(kind)
+        low = unscaled(values) if pa.types.is_decimal(kind) else None
+        if low is not None:
+            return low, lambda ends, empty: decimal_from_unscaled(np.where(empty, 0, ends), kind.scale, empty)
+        encoded = values if pa.types.is_dictionary(kind) else values.dictionary_encode()
+        order = pc.sort_indices(encoded.dictionary).to_numpy(zero_copy_only=False)
+        place = np.empty(len(order), np.int64)
+        place[order] = np.arange(len(order))
+        taken = encoded.dictionary
+
+        def back(ends: Any, empty: Mask) -> Any:
+            index = np.where(empty, 0, ends)
+            return taken.take(pa.array(order[index] if len(order) else index, mask=empty))
+
+        return place[encoded.indices.to_numpy(zero_copy_only=False)], back
 
 
 least = function(
@@ -184,7 +370,8 @@ least = function(
     nulls="Nulls are left out; null over no values.",
     examples=[("MIN(Volume)", "4.5"), ("MIN(Mill)", "High Ford")],
     aggregate=True,
-)(_extreme(largest=False))
+    parts=_Extreme(largest=False),
+)(whole(_Extreme(largest=False)))
 
 largest = function(
     "MAX(x any) -> same",
@@ -193,7 +380,60 @@ largest = function(
     nulls="Nulls are left out; null over no values.",
     examples=[("MAX(Volume)", "24.0"), ("MAX(Day)", "2026-03-05")],
     aggregate=True,
-)(_extreme(largest=True))
+    parts=_Extreme(largest=True),
+)(whole(_Extreme(largest=True)))
+
+
+class _First(_OneOf):
+    def choose(self, values: Any, groups: Groups) -> Any:
+        first = np.full(groups.count, -1, np.int64)
+        first[groups.codes[::-1]] = np.arange(len(groups.codes) - 1, -1, -1)
+        return decoded(values).take(pa.array(first, mask=first < 0))
+
+
+any_value = function(
+    "ANY_VALUE(x any) -> same",
+    topic="aggregate",
+    sentence="One of the values, for what is the same in all rows of a group; the first one, in fact.",
+    nulls="Nulls are left out; null over no values.",
+    examples=[("ANY_VALUE(Mill)", "Low Weir"), ("ANY_VALUE(Cost)", "10")],
+    aggregate=True,
+    parts=_First(),
+)(whole(_First()))
+
+
+class _Logic(_OneOf):
+    def __init__(self, *, every: bool) -> None:
+        self.every = every
+
+    def choose(self, values: Any, groups: Groups) -> Any:
+        wanted = mask_of(values) != self.every  # rows that decide: a false one for all, a true one for any
+        decided = np.bincount(groups.codes, weights=wanted, minlength=groups.count) > 0
+        return pa.array(decided != self.every, mask=_counts(groups) == 0)
+
+
+bool_and = function(
+    "BOOL_AND(x boolean) -> boolean",
+    topic="aggregate",
+    sentence="Whether all values are true.",
+    nulls="Nulls are left out; null over no values.",
+    examples=[("BOOL_AND(Volume > 0)", "true"), ("BOOL_AND(Cost > 10)", "false")],
+    aggregate=True,
+    parts=_Logic(every=True),
+)(whole(_Logic(every=True)))
+
+bool_or = function(
+    "BOOL_OR(x boolean) -> boolean",
+    topic="aggregate",
+    sentence="Whether any value is true.",
+    nulls="Nulls are left out; null over no values.",
+    examples=[("BOOL_OR(Volume > 20)", "true"), ("BOOL_OR(Cost > 100)", "false")],
+    aggregate=True,
+    parts=_Logic(every=False),
+)(whole(_Logic(every=False)))
+
+
+# -- from all values together -----------------------------------------------------------------------------------
 
 
 @function(
@@ -255,51 +495,6 @@ for _name, _sample, _root, _sentence, _over, _shown in _SPREADS:
         aggregate=True,
         can_fault=True,
     )(_spread(_sample, _root))
-
-
-@function(
-    "ANY_VALUE(x any) -> same",
-    topic="aggregate",
-    sentence="One of the values, for what is the same in all rows of a group; the first one, in fact.",
-    nulls="Nulls are left out; null over no values.",
-    examples=[("ANY_VALUE(Mill)", "Low Weir"), ("ANY_VALUE(Cost)", "10")],
-    aggregate=True,
-)
-def any_value(run: Run, values: Any, groups: Groups) -> Any:
-    """The first value of each group."""
-    values, groups = _present(values, groups)
-    first = np.full(groups.count, -1, np.int64)
-    first[groups.codes[::-1]] = np.arange(len(groups.codes) - 1, -1, -1)
-    return values.take(pa.array(first, mask=first < 0))
-
-
-def _all_or_any(every: bool) -> Callable[..., Any]:
-    def run_logic(run: Run, values: Any, groups: Groups) -> Any:
-        values, groups = _present(values, groups)
-        wanted = mask_of(values) != every  # rows that decide: a false one for all, a true one for any
-        decided = np.bincount(groups.codes, weights=wanted, minlength=groups.count) > 0
-        return pa.array(decided != every, mask=_counts(groups) == 0)
-
-    return run_logic
-
-
-bool_and = function(
-    "BOOL_AND(x boolean) -> boolean",
-    topic="aggregate",
-    sentence="Whether all values are true.",
-    nulls="Nulls are left out; null over no values.",
-    examples=[("BOOL_AND(Volume > 0)", "true"), ("BOOL_AND(Cost > 10)", "false")],
-    aggregate=True,
-)(_all_or_any(every=True))
-
-bool_or = function(
-    "BOOL_OR(x boolean) -> boolean",
-    topic="aggregate",
-    sentence="Whether any value is true.",
-    nulls="Nulls are left out; null over no values.",
-    examples=[("BOOL_OR(Volume > 20)", "true"), ("BOOL_OR(Cost > 100)", "false")],
-    aggregate=True,
-)(_all_or_any(every=False))
 
 
 def _percentile(exact: bool) -> Callable[..., Any]:

@@ -166,6 +166,8 @@ class Function:
     """Worth computing once per distinct value: text and dates."""
     constant_args: frozenset[int] = frozenset()
     """Arguments that must be constants."""
+    parts: Any = None
+    """For an aggregate that can be computed slice by slice: how (see `aggregates.Parts`)."""
     usage: str = ""
     """How it is written, where that is not its signature."""
 
