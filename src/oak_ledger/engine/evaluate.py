@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -11,15 +11,13 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.engine.before import Earlier
+from oak_ledger.engine.coded import Crossed, is_coded, repeats
 from oak_ledger.engine.faults import Faults, Rows
+from oak_ledger.engine.tuning import Tuning, tuning
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.library.registry import MISSING, Run
 from oak_ledger.formula.types import Grain
-from oak_ledger.formula.values import Mask, arrow_type, mask_of, scalar
-
-# A function of text or dates is computed once per distinct value when so few of a batch's values differ.
-DISTINCT_SHARE = 0.3
-DISTINCT_SAMPLE = 2000
+from oak_ledger.formula.values import Mask, arrow_type, decoded, mask_of, scalar
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -76,6 +74,14 @@ class Evaluator:
     before: Mapping[c.Before, Earlier] = field(default_factory=dict)
     group_keys: Sequence[Any] = ()
     """In a table of groups: what it is grouped by."""
+    base: int = 0
+    """The number of the first row in the whole input, where windows need it; `rows` count from here."""
+    tuning: Tuning = field(default_factory=tuning)
+    shared: Mapping[c.Checked, int] = field(default_factory=dict)
+    """Pieces that occur more than once, by the number that equal ones share; `common` keeps their values."""
+    common: dict[int, Any] = field(default_factory=dict)
+    alive: Mask | None = None
+    """Where not all rows count: those that do. The others are computed as well, and fault nothing."""
 
     @property
     def length(self) -> int:
@@ -83,8 +89,12 @@ class Evaluator:
         return len(self.rows)
 
     def array(self, value: Any) -> Any:
-        """The value with one item a row."""
+        """The value with one item a row; it may still be coded."""
         return pa.repeat(value, self.length) if isinstance(value, pa.Scalar) else value
+
+    def plain(self, value: Any) -> Any:
+        """The values themselves, one a row."""
+        return decoded(self.array(value))
 
     def prepare(self, names: Sequence[str]) -> None:
         """Compute fields in the order given (see `needed`), so that no chain of them is followed by recursion."""
@@ -99,18 +109,28 @@ class Evaluator:
         return self.known[name]
 
     def compute(self, expression: Expression) -> Any:
-        """The values of a formula, as an array."""
+        """The values of a formula, one a row."""
+        return self.plain(self.value(expression.checked, expression))
+
+    def coded(self, expression: Expression) -> Any:
+        """The values of a formula, one a row; codes and a dictionary where they are held so."""
         return self.array(self.value(expression.checked, expression))
 
     def value(self, node: c.Checked, owner: Expression) -> Any:
-        """The values of a piece: an array, or a scalar for a constant. Left-leaning chains are not recursed into."""
+        """The values of a piece: an array, maybe coded, or a scalar for a constant. Left-leaning chains are not recursed into."""
         spine: list[c.Apply] = []
+        made: Any = None
         while isinstance(node, c.Apply) and node.args:
+            made = self.common.get(self.shared[node]) if node in self.shared else None
+            if made is not None:
+                break
             spine.append(node)
             node = node.args[0]
-        value = self.leaf(node, owner)
+        value = self.leaf(node, owner) if made is None else made
         for step in reversed(spine):
             value = self.apply(step, [value, *(self.value(arg, owner) for arg in step.args[1:])], owner)
+            if step in self.shared:
+                self.common[self.shared[step]] = value
         return value
 
     def leaf(self, node: c.Checked, owner: Expression) -> Any:
@@ -126,41 +146,59 @@ class Evaluator:
         if isinstance(node, c.Aggregate):
             return self.aggregates[node]
         if isinstance(node, c.Window):
-            return self.windows[node].take(pa.array(self.rows))
+            return self._of_window(self.windows[node])
         if isinstance(node, c.Before):
-            keys = [self.array(self.value(key, owner)) for key in node.keys] or self.group_keys
+            keys = [self.plain(self.value(key, owner)) for key in node.keys] or self.group_keys
             return self.before[node].find(keys, self.length)
         raise TypeError(type(node))
+
+    def _of_window(self, values: Any) -> Any:
+        """A window's values for these rows of the whole input."""
+        if self.length and self.rows[-1] - self.rows[0] == self.length - 1:
+            return values.slice(self.base + int(self.rows[0]), self.length)
+        return values.take(pa.array(self.rows + self.base))
 
     def apply(self, node: c.Apply, values: list[Any], owner: Expression) -> Any:
         """One function over the values of its arguments."""
         varying = [index for index, value in enumerate(values) if not isinstance(value, pa.Scalar)]
         if not varying:
             values[0] = self.array(values[0])
-        elif len(varying) == 1 and node.function.costly and _repeats(values[varying[0]]):
-            return self.apply_distinct(node, values, varying[0], owner)
+        else:
+            if len(varying) == 1 and node.function.costly and not is_coded(values[varying[0]]):
+                only = values[varying[0]]
+                if repeats(only, self.tuning):
+                    values[varying[0]] = only.dictionary_encode()
+            coded = [values[index] for index in varying if is_coded(values[index])]
+            if len(coded) == len(varying) and Crossed.pays(coded, self.length):
+                return self.apply_once(node, values, varying, owner)
+        values = [value if isinstance(value, pa.Scalar) else decoded(value) for value in values]
 
         def record(what: str, mask: Mask) -> None:
-            at = np.flatnonzero(mask)
+            at = self.counting(mask)
             self.faults.record(
                 owner.name, what, self.rows[at], lambda index: _inputs(node, values, owner, int(at[index]))
             )
 
         return node.function.run(self.run_of(node, self.length, record), *values)
 
-    def apply_distinct(self, node: c.Apply, values: list[Any], index: int, owner: Expression) -> Any:
-        """One function once per distinct value of its only varying argument; the results are gathered."""
-        encoded = values[index].dictionary_encode()
-        codes = encoded.indices
-        once = [encoded.dictionary if at == index else value for at, value in enumerate(values)]
+    def apply_once(self, node: c.Apply, values: list[Any], varying: Sequence[int], owner: Expression) -> Any:
+        """One function once per combination of its arguments' different values; the results are gathered."""
+        crossed = Crossed([values[index] for index in varying])
+        once = list(values)
+        for index, argument in zip(varying, crossed.arguments(), strict=True):
+            once[index] = argument
 
         def record(what: str, mask: Mask) -> None:
-            rows = mask[pc.fill_null(codes, 0).to_numpy(zero_copy_only=False)] & mask_of(pc.is_valid(codes))
-            at = np.flatnonzero(rows)
+            at = self.counting(mask[crossed.codes])
             self.faults.record(owner.name, what, self.rows[at], lambda row: _inputs(node, values, owner, int(at[row])))
 
-        made = node.function.run(self.run_of(node, len(encoded.dictionary), record), *once)
-        return made.take(codes)
+        made = node.function.run(self.run_of(node, len(once[varying[0]]), record), *once)
+        made = pa.repeat(made, len(once[varying[0]])) if isinstance(made, pa.Scalar) else made
+        return crossed.gathered(made, keep=pa.types.is_string(made.type))
+
+    def counting(self, mask: Mask) -> Rows:
+        """The positions of those rows among the masked that count."""
+        return np.flatnonzero(mask if self.alive is None else mask & self.alive)
 
     def run_of(self, node: c.Apply, length: int, record: Any) -> Run:
         """What the implementation is told."""
@@ -179,15 +217,27 @@ class Evaluator:
                 at = np.flatnonzero(open_rows)
                 holds[at] = mask_of(self.only(at).compute(Expression(owner.name, owner.text, branch.condition)))
             else:
-                holds = mask_of(self.array(self.value(branch.condition, owner))) & open_rows
+                holds = mask_of(self.plain(self.value(branch.condition, owner))) & open_rows
             taken.append((holds, branch.value))
             open_rows &= ~holds
         taken.append((open_rows, node.otherwise))
+        if all(isinstance(value, c.Constant) for _, value in taken):
+            return self.chosen_constants(node, taken)
         made = pa.nulls(self.length, arrow_type(node.type))
         for mask, value in taken:
             if mask.any() and not (isinstance(value, c.Constant) and value.value is None):
-                made = pc.if_else(pa.array(mask), self.branch_value(value, mask, owner), made)
+                made = pc.if_else(pa.array(mask), decoded(self.branch_value(value, mask, owner)), made)
         return made
+
+    def chosen_constants(self, node: c.Choose, taken: Sequence[tuple[Mask, c.Checked]]) -> Any:
+        """A choice among constants: the number of the branch is a code."""
+        codes = np.zeros(self.length, np.int32)
+        for at, (mask, _) in enumerate(taken[1:], 1):
+            codes[mask] = at
+        values = pa.array([one.value for _, one in taken if isinstance(one, c.Constant)], arrow_type(node.type))
+        if node.type.kind == "text" and not values.null_count:
+            return pa.DictionaryArray.from_arrays(pa.array(codes), values)
+        return values.take(pa.array(codes))
 
     def branch_value(self, node: c.Checked, mask: Mask, owner: Expression) -> Any:
         """The values of a branch; rows outside the mask hold anything."""
@@ -209,21 +259,25 @@ class Evaluator:
         aggregates = {node: value.take(index) for node, value in self.aggregates.items()}
         keys = [key.take(index) for key in self.group_keys]
         rows = self.rows[at]
-        return Evaluator(self.fields, columns, rows, self.faults, take, aggregates, self.windows, self.before, keys)
+        common = {
+            number: value if isinstance(value, pa.Scalar) else value.take(index)
+            for number, value in self.common.items()
+        }
+        return replace(
+            self,
+            alive=None if self.alive is None else self.alive[at],
+            columns=columns,
+            rows=rows,
+            known=take,
+            aggregates=aggregates,
+            group_keys=keys,
+            common=common,
+        )
 
 
 def can_fault(node: c.Checked) -> bool:
     """Whether computing a piece may record a fault (of its own; a field's faults are the field's)."""
     return any(isinstance(piece, c.Apply) and piece.function.can_fault for piece in c.walk(node))
-
-
-def _repeats(values: Any) -> bool:
-    """Whether few enough of the values differ that computing each once pays; judged from a part."""
-    if len(values) < DISTINCT_SAMPLE or not (pa.types.is_string(values.type) or pa.types.is_temporal(values.type)):
-        return False
-    middle = len(values) // 2 - DISTINCT_SAMPLE // 2
-    part = values.slice(middle, DISTINCT_SAMPLE)
-    return bool(pc.count_distinct(part).as_py() <= DISTINCT_SHARE * len(part))
 
 
 def _inputs(node: c.Apply, values: Sequence[Any], owner: Expression, row: int) -> dict[str, Any]:

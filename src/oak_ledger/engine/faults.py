@@ -57,6 +57,8 @@ class Faults:
 
     def record(self, owner: str, what: str, rows: Rows, inputs: Callable[[int], dict[str, Any]]) -> None:
         """Note a fault in these rows; `inputs` tells what went into the row with an index among them."""
+        if not len(rows):
+            return
         key = (owner, what)
         self.kept.setdefault(key, []).append(rows)
         known = self.samples.setdefault(key, {})
@@ -64,6 +66,15 @@ class Faults:
             if len(known) >= SAMPLES:
                 break
             known.setdefault(row + 1, inputs(index))
+
+    def absorb(self, other: Faults, base: int) -> None:
+        """Take over what a slice found whose rows begin after so many others."""
+        for key, rows in other.kept.items():
+            self.kept.setdefault(key, []).extend(one + base for one in rows)
+            known = self.samples.setdefault(key, {})
+            for row, inputs in sorted(other.samples[key].items()):
+                if len(known) < SAMPLES:
+                    known.setdefault(row + base, inputs)
 
     def merge_missing(self, other: Faults) -> None:
         """Take over the kinds that are not known here."""

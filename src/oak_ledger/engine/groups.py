@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -15,6 +16,8 @@ from oak_ledger.formula.library.registry import MISSING, Recorder, Run
 from oak_ledger.formula.values import Mask, mask_of
 
 _LIMIT = 2**62
+DENSE = 1 << 16  # combinations of keys that may always be counted one by one
+Rows = npt.NDArray[np.int64]
 
 
 def encode(values: Any) -> tuple[np.ndarray[Any, np.dtype[np.int64]], Any]:
@@ -41,6 +44,118 @@ def group(keys: Sequence[Any], rows: int) -> tuple[Groups, list[Any]]:
     _, first, dense = np.unique(codes, return_index=True, return_inverse=True)
     index = pa.array(first)
     return Groups(dense.astype(np.int64), len(first)), [key.take(index) for key in keys]
+
+
+def local_groups(keys: Sequence[Any], rows: int, alive: Mask | None) -> tuple[Rows, int, list[tuple[Any, Any]]]:
+    """The groups of one slice: the group of each row, how many there are, and for each key (a code for each group, the values).
+
+    Rows that do not count get the number after the last group.
+    """
+    codes: Any = np.zeros(rows, np.int64)
+    size, sizes, dictionaries = 1, [], []
+    for key in keys:
+        more, dictionary = _numbered(key)
+        sizes.append(len(dictionary))
+        dictionaries.append(dictionary)
+        size *= max(len(dictionary), 1)
+        if size >= _LIMIT:
+            raise OverflowError("too many different keys in one slice")
+        codes = more if len(sizes) == 1 else codes * len(dictionary) + more
+    counted = codes if alive is None else codes[alive]
+    if size <= max(4 * rows, DENSE):
+        present = np.bincount(counted, minlength=size) > 0
+        index = np.flatnonzero(present)
+        places = np.cumsum(present) - 1
+        local = places[codes]
+    else:
+        index, inverse = np.unique(counted, return_inverse=True)
+        local = np.zeros(rows, np.int64)
+        local[slice(None) if alive is None else alive] = inverse
+    if alive is not None:
+        local = np.where(alive, local, len(index))
+    found, after = [], size
+    for own, dictionary in zip(sizes, dictionaries, strict=True):
+        after //= max(own, 1)
+        found.append((index // max(after, 1) % max(own, 1), dictionary))
+    count = len(index) if keys else 1
+    return local, count, found
+
+
+def _numbered(values: Any) -> tuple[Rows, Any]:
+    """A number for each row by its value, and the values by number: each once, null one of them."""
+    if pa.types.is_dictionary(values.type):
+        once = values.dictionary.dictionary_encode(null_encoding="encode")
+        numbers, different = once.indices.to_numpy(zero_copy_only=False).astype(np.int64), once.dictionary
+        indices = values.indices
+        if indices.null_count:
+            if not different.null_count:
+                different = pa.concat_arrays([different, pa.nulls(1, different.type)])
+            null = pc.index_in(pa.nulls(1, different.type), different)[0].as_py()
+            numbers = np.append(numbers, null)
+            indices = pc.fill_null(indices, len(values.dictionary))
+        return numbers[indices.to_numpy(zero_copy_only=False)], different
+    if pa.types.is_boolean(values.type):
+        values = values.cast(pa.int8())
+        numbers, different = encode(values)
+        return numbers, different.cast(pa.bool_())
+    return encode(values)
+
+
+class GroupTable:
+    """The groups of all slices so far, by number, in the order in which they were found."""
+
+    def __init__(self, keys: int) -> None:
+        self.count = 0 if keys else 1
+        self._different: list[Any] = [None] * keys
+        self._last: list[tuple[Any, Rows] | None] = [None] * keys
+        self._known: dict[Any, int] = {}
+        self._rows: list[list[Rows]] = [[] for _ in range(keys)]
+
+    def absorb(self, keys: Sequence[tuple[Any, Any]], count: int) -> Rows:
+        """Take in the groups of a slice; the number of each."""
+        if not keys:
+            return np.zeros(count, np.int64)
+        columns = [self._numbers(at, dictionary)[codes] for at, (codes, dictionary) in enumerate(keys)]
+        places = np.empty(count, np.int64)
+        fresh = []
+        known = self._known
+        tuples = zip(*(column.tolist() for column in columns), strict=True) if len(columns) > 1 else columns[0].tolist()
+        for at, one in enumerate(tuples):
+            number = known.get(one)
+            if number is None:
+                number = known[one] = len(known)
+                fresh.append(at)
+            places[at] = number
+        for into, column in zip(self._rows, columns, strict=True):
+            into.append(column[fresh])
+        self.count = len(known)
+        return places
+
+    def _numbers(self, key: int, dictionary: Any) -> Rows:
+        """The numbers of a slice's different values among all."""
+        last = self._last[key]
+        if last is not None and last[0].equals(dictionary):
+            return last[1]
+        known = self._different[key]
+        if known is None:
+            self._different[key] = dictionary
+            numbers = np.arange(len(dictionary))
+        else:
+            found = pc.index_in(dictionary, known)
+            numbers = pc.fill_null(found, -1).to_numpy(zero_copy_only=False).astype(np.int64)
+            new = np.flatnonzero(numbers < 0)
+            if len(new):
+                numbers[new] = len(known) + np.arange(len(new))
+                self._different[key] = pa.concat_arrays([known, dictionary.take(pa.array(new))])
+        self._last[key] = (dictionary, numbers)
+        return numbers
+
+    def values(self, key: int, kind: Any) -> Any:
+        """The value of a key for each group."""
+        if self._different[key] is None:
+            return pa.array([], kind)
+        rows = np.concatenate(self._rows[key])
+        return self._different[key].take(pa.array(rows))
 
 
 def aggregate(

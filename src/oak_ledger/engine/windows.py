@@ -23,6 +23,21 @@ _SAFE = 2**62
 Places = npt.NDArray[np.int64]
 
 
+def window_inputs(node: c.Window) -> list[c.Checked]:
+    """What a window is computed from: arguments, filter, partition, order."""
+    held = [node.where] if node.where is not None else []
+    return [*node.args, *held, *node.partition, *(key.key for key in node.order)]
+
+
+def windowed(node: c.Window, inputs: Sequence[Any], rows: int, record: Recorder) -> Any:
+    """A window from its inputs, in the order of `window_inputs`."""
+    args = list(inputs[: len(node.args)])
+    at = len(args) + (node.where is not None)
+    where = inputs[len(args)] if node.where is not None else None
+    partition = inputs[at : at + len(node.partition)]
+    return window(node, args, where, partition, inputs[at + len(node.partition) :], rows, record)
+
+
 def window(
     node: c.Window,
     args: Sequence[Any],

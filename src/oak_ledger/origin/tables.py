@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterator, Sequence
+import math
+import threading
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -24,16 +27,24 @@ def counting(rows: int) -> pa.RecordBatch:
     return pa.RecordBatch.from_arrays([pa.nulls(rows)], names=["rows"])
 
 
-def settled(batch: pa.RecordBatch, kinds: dict[str, Type]) -> pa.RecordBatch:
+def settled(batch: pa.RecordBatch, kinds: Mapping[str, Type]) -> pa.RecordBatch:
     """The batch with each column in the Arrow type that the language uses; NaN and infinity become null."""
-    columns = []
-    for name, column in zip(batch.schema.names, batch.columns, strict=True):
-        values = column.dictionary_decode() if pa.types.is_dictionary(column.type) else column
-        if pa.types.is_floating(values.type):
-            values = pc.if_else(pc.is_finite(values), values, pa.scalar(None, values.type))
-        wanted = arrow_type(kinds[name])
-        columns.append(values if values.type == wanted else values.cast(wanted, safe=False))
+    columns = [
+        _settled(column, arrow_type(kinds[name]))
+        for name, column in zip(batch.schema.names, batch.columns, strict=True)
+    ]
     return pa.RecordBatch.from_arrays(columns, names=batch.schema.names)
+
+
+def _settled(values: Any, wanted: Any) -> Any:
+    """A column in the type wanted; texts may stay codes and a dictionary."""
+    if pa.types.is_dictionary(values.type):
+        if pa.types.is_string(values.type.value_type) and wanted == values.type.value_type:
+            return values
+        values = values.dictionary_decode()
+    if pa.types.is_floating(values.type) and not math.isfinite(pc.sum(values).as_py() or 0.0):
+        values = pc.if_else(pc.is_finite(values), values, pa.scalar(None, values.type))
+    return values if values.type == wanted else values.cast(wanted, safe=False)
 
 
 def _known(schema: pa.Schema) -> dict[str, Type]:
@@ -81,19 +92,73 @@ class ParquetFeed:
 
     def batches(self, columns: Sequence[str]) -> Iterator[pa.RecordBatch]:
         """The rows, as the language holds values."""
+        for stretch in self.stretches(columns):
+            yield from stretch()
+
+    def stretches(self, columns: Sequence[str]) -> Iterator[Callable[[], Iterator[pa.RecordBatch]]]:
+        """The row groups, each read by whoever asks for it; texts that repeat come as codes and a dictionary."""
         import pyarrow.parquet as pq
 
-        kinds = self.columns()
         with _guarded(pq.ParquetFile, self.path) as file:
-            if not columns:
-                yield counting(file.metadata.num_rows)
-                return
-            for batch in file.iter_batches(batch_size=BATCH, columns=list(columns)):
-                yield settled(batch, kinds)
+            metadata = file.metadata
+            kinds = {name: kind for name, kind in _known(file.schema_arrow).items() if name in columns}
+        if not columns:
+            yield lambda: iter((counting(metadata.num_rows),))
+            return
+        coded = _repeating(metadata, [name for name, kind in kinds.items() if kind == TEXT])
+        files = _FilesByThread(self.path, metadata, coded)
+        for number in range(metadata.num_row_groups):
+            yield partial(_row_group, files, number, list(columns), kinds)
 
     def place(self, row: int) -> str:
         """Nothing better than the number."""
         return ""
+
+
+# A text column is read as codes where its values take up so few bytes: then they repeat (measured, not a rule of the format).
+CODED_BYTES = 4.0
+
+
+def _repeating(metadata: Any, names: Sequence[str]) -> list[str]:
+    """The text columns whose values repeat, by the sizes that the file tells of its first row groups."""
+    if not metadata.num_row_groups:
+        return []
+    group = metadata.row_group(0)
+    columns = {group.column(at).path_in_schema: group.column(at) for at in range(group.num_columns)}
+    return [
+        name
+        for name in names
+        if name in columns
+        and columns[name].total_uncompressed_size < CODED_BYTES * max(columns[name].num_values, 1)
+        and any("DICTIONARY" in encoding for encoding in columns[name].encodings)
+    ]
+
+
+class _FilesByThread:
+    """The file opened once by each thread that reads it."""
+
+    def __init__(self, path: Path, metadata: Any, coded: Sequence[str]) -> None:
+        self.path, self.metadata, self.coded = path, metadata, list(coded)
+        self.held = threading.local()
+
+    def file(self) -> Any:
+        """This thread's."""
+        import pyarrow.parquet as pq
+
+        if not hasattr(self.held, "file"):
+            self.held.file = pq.ParquetFile(self.path, metadata=self.metadata, read_dictionary=self.coded or None)
+        return self.held.file
+
+
+def _row_group(
+    files: _FilesByThread, number: int, columns: Sequence[str], kinds: Mapping[str, Type]
+) -> Iterator[pa.RecordBatch]:
+    try:
+        table = files.file().read_row_group(number, columns=list(columns), use_threads=False)
+    except (pa.ArrowInvalid, OSError) as error:
+        raise _unreadable(files.path, error) from error
+    for batch in table.select(list(columns)).combine_chunks().to_batches(max_chunksize=BATCH):
+        yield settled(batch, kinds)
 
 
 @dataclass(slots=True)
@@ -127,8 +192,12 @@ def _guarded(read: Callable[[Any], Any], path: Path) -> Any:
     try:
         return read(str(path))
     except (pa.ArrowInvalid, OSError) as error:
-        message = f"{path} cannot be read as it is named: {str(error).splitlines()[0]}"
-        raise UnusableInput("unreadable", message, hint="Look whether the file is whole, and of this kind.") from error
+        raise _unreadable(path, error) from error
+
+
+def _unreadable(path: Path, error: Exception) -> UnusableInput:
+    message = f"{path} cannot be read as it is named: {str(error).splitlines()[0]}"
+    return UnusableInput("unreadable", message, hint="Look whether the file is whole, and of this kind.")
 
 
 @dataclass(slots=True)

@@ -1,0 +1,75 @@
+"""Values held as codes and a dictionary: computed once per different value, and gathered.
+
+The plain meaning is that of the decoded values; a dictionary may hold a value twice, or one that no row has.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from oak_ledger.engine.tuning import Tuning
+
+CROSSED = 4096  # combinations of the values of several dictionaries that are worth computing each once
+
+
+def is_coded(values: Any) -> bool:
+    """Whether the values are codes and a dictionary."""
+    return not isinstance(values, pa.Scalar) and pa.types.is_dictionary(values.type)
+
+
+def repeats(values: Any, tuning: Tuning) -> bool:
+    """Whether few enough of the values differ that computing each once pays; judged from a part in the middle."""
+    if len(values) < tuning.sample or not (pa.types.is_string(values.type) or pa.types.is_temporal(values.type)):
+        return False
+    part = values.slice(len(values) // 2 - tuning.sample // 2, tuning.sample)
+    return bool(pc.count_distinct(part).as_py() <= tuning.share * len(part))
+
+
+class Crossed:
+    """Several coded arguments as one: each combination of their values once, and which one each row has. Null is a value like others."""
+
+    def __init__(self, values: Sequence[Any]) -> None:
+        self.dictionaries: list[Any] = []
+        self.codes: Any = None
+        for one in values:
+            codes, dictionary = _with_null(one)
+            self.codes = codes if self.codes is None else self.codes * len(dictionary) + codes
+            self.dictionaries.append(dictionary)
+        self.total = math.prod(len(one) for one in self.dictionaries)
+
+    @staticmethod
+    def pays(values: Sequence[Any], rows: int) -> bool:
+        """Whether there are few enough combinations."""
+        size = math.prod(len(one.dictionary) + 1 for one in values)
+        return size <= max(CROSSED if rows > 8 * CROSSED else rows, 8)
+
+    def arguments(self) -> list[Any]:
+        """Each argument's values, one a combination."""
+        if len(self.dictionaries) == 1:
+            return self.dictionaries
+        made, after = [], self.total
+        at = np.arange(self.total)
+        for one in self.dictionaries:
+            after //= max(len(one), 1)
+            made.append(one.take(pa.array(at // max(after, 1) % max(len(one), 1))))
+        return made
+
+    def gathered(self, made: Any, *, keep: bool) -> Any:
+        """The result for each row; still coded if that is wanted."""
+        codes = pa.array(self.codes.astype(np.int32, copy=False))
+        return pa.DictionaryArray.from_arrays(codes, made) if keep and not made.null_count else made.take(codes)
+
+
+def _with_null(values: Any) -> tuple[Any, Any]:
+    """Codes and dictionary, null among the values where there is one."""
+    indices, dictionary = values.indices, values.dictionary
+    if not indices.null_count:
+        return indices.to_numpy(zero_copy_only=False), dictionary
+    codes = pc.fill_null(indices, len(dictionary)).to_numpy(zero_copy_only=False)
+    return codes, pa.concat_arrays([dictionary, pa.nulls(1, dictionary.type)])

@@ -1,0 +1,134 @@
+"""Going through the rows once: slices read, filtered and worked on by several threads, with results and faults in the rows' order."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import partial
+from typing import Any, Generic, Protocol, TypeVar
+
+import numpy as np
+import pyarrow as pa
+
+from oak_ledger.engine.evaluate import Evaluator, Expression, columns_read, needed
+from oak_ledger.engine.faults import Faults
+from oak_ledger.engine.pool import ordered
+from oak_ledger.engine.shared import shared_pieces
+from oak_ledger.engine.tuning import Tuning, tuning
+from oak_ledger.formula import checked as c
+from oak_ledger.formula.types import Grain
+from oak_ledger.formula.values import mask_of
+
+Made = TypeVar("Made")
+Stretch = Callable[[], Iterator[pa.RecordBatch]]
+"""Some of the rows, one after the other, read when they are asked for, by whichever thread asks."""
+MOSTLY = 0.5  # where a filter lets more rows through, the others are computed as well and left out at the end
+
+
+class Feed(Protocol):
+    """Where rows come from. It may also have `stretches`: the same rows in parts that several threads can read."""
+
+    def batches(self, columns: Sequence[str]) -> Iterator[pa.RecordBatch]:
+        """The rows in order, with at least these columns, in batches of any size."""
+
+
+def stretches_of(feed: Feed, columns: Sequence[str]) -> Iterator[Stretch]:
+    """The rows of a feed as stretches; those of a feed that has none are read here, one batch each."""
+    own = getattr(feed, "stretches", None)
+    if own is not None:
+        yield from own(columns)
+        return
+    for batch in feed.batches(columns):
+        yield partial(iter, (batch,))
+
+
+@dataclass(slots=True)
+class Slice(Generic[Made]):
+    """What came of one stretch: results in order, how many rows were read and used, what faulted (rows counted from its first)."""
+
+    made: list[Made]
+    read: int
+    used: int
+    faults: Faults
+
+
+@dataclass(slots=True)
+class Pass:
+    """One going through the rows for some formulas."""
+
+    fields: Mapping[str, Expression]
+    filters: Sequence[Expression]
+    wanted: Sequence[Expression]
+    windows: Mapping[c.Window, Any] = field(default_factory=dict)
+    before: Mapping[c.Before, Any] = field(default_factory=dict)
+    bases: Sequence[int] | None = None
+    """Where each stretch begins, known from an earlier going through; windows need it."""
+    spare: bool = False
+    """Rows that a filter rejects may be computed and left out at the end: the work looks at `Evaluator.alive`."""
+    tuning: Tuning = field(default_factory=tuning)
+    read: int = 0
+    used: int = 0
+    begins: list[int] = field(default_factory=list)
+
+    def run(
+        self, feed: Feed, work: Callable[[Evaluator], Made], faults: Faults, *, in_turn: bool = False
+    ) -> Iterator[Made]:
+        """The result of `work` for each slice, in order. `in_turn`: nothing is done before it is asked for."""
+        asked, trees = [one.checked for one in self.filters], [one.checked for one in self.wanted]
+        columns = columns_read(self.fields, [*asked, *trees])
+        before = needed(self.fields, asked)
+        after = [name for name in needed(self.fields, trees) if self.fields[name].checked.grain != Grain.GROUP]
+        shared = shared_pieces([*self.filters, *self.wanted, *(self.fields[name] for name in {*before, *after})])
+
+        def one_stretch(numbered: tuple[int, Stretch]) -> Slice[Made]:
+            number, stretch = numbered
+            base = self.bases[number] if self.bases is not None else 0
+            found: Slice[Made] = Slice([], 0, 0, Faults())
+            for batch in _sliced(stretch(), self.tuning.rows):
+                evaluator = self._evaluator(batch, found, base, shared, before)
+                evaluator.prepare(after)
+                found.used += evaluator.length if evaluator.alive is None else int(np.count_nonzero(evaluator.alive))
+                found.made.append(work(evaluator))
+            return found
+
+        threads = 1 if in_turn else self.tuning.threads
+        self.read = self.used = 0
+        for found in ordered(one_stretch, enumerate(stretches_of(feed, columns)), threads):
+            faults.absorb(found.faults, self.read)
+            self.begins.append(self.read)
+            self.read += found.read
+            self.used += found.used
+            yield from found.made
+
+    def _evaluator(
+        self, batch: Any, found: Slice[Any], base: int, shared: Mapping[c.Checked, int], before: Sequence[str]
+    ) -> Evaluator:
+        """The evaluator of one batch, over the rows that the filters let through."""
+        columns = {name: batch.column(at) for at, name in enumerate(batch.schema.names)}
+        rows = np.arange(found.read, found.read + batch.num_rows, dtype=np.int64)
+        found.read += batch.num_rows
+        evaluator = Evaluator(
+            self.fields, columns, rows, found.faults, windows=self.windows, before=self.before, base=base, tuning=self.tuning, shared=shared
+        )  # fmt: skip
+        if not self.filters:
+            return evaluator
+        evaluator.prepare(before)
+        keep = np.ones(batch.num_rows, np.bool_)
+        for one in self.filters:
+            keep &= mask_of(evaluator.compute(one))
+        kept = int(np.count_nonzero(keep))
+        if kept == len(keep):
+            return evaluator
+        if self.spare and kept >= MOSTLY * len(keep):
+            evaluator.alive = keep
+            return evaluator
+        return evaluator.only(np.flatnonzero(keep))
+
+
+def _sliced(batches: Iterator[pa.RecordBatch], rows: int) -> Iterator[pa.RecordBatch]:
+    for batch in batches:
+        if batch.num_rows <= rows:
+            yield batch
+            continue
+        for begin in range(0, batch.num_rows, rows):
+            yield batch.slice(begin, rows)

@@ -1,0 +1,73 @@
+"""How the engine works, but never what comes out: threads, rows at a time, memory, when texts are held as codes."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from functools import cache
+from typing import Any
+
+from oak_ledger.errors import OakError
+
+MEMORY_SHARE = 4  # a quarter of the machine's, unless told otherwise
+
+
+@dataclass(frozen=True, slots=True)
+class Tuning:
+    """`threads` work at a time, each on at most `rows` rows; `memory` in bytes is what a question may hold before it spills.
+
+    A text or date is computed once per different value where no more than `share` of a sample of `sample` values differ.
+    """
+
+    threads: int
+    memory: int
+    rows: int = 1 << 17
+    share: float = 0.3
+    sample: int = 2000
+
+
+@cache
+def _standard() -> Tuning:
+    return Tuning(_number("OAK_THREADS", min(os.cpu_count() or 1, 4)), _memory())
+
+
+def _number(variable: str, otherwise: int) -> int:
+    given = os.environ.get(variable, "")
+    if not given:
+        return otherwise
+    if not given.isdigit() or int(given) < 1:
+        raise OakError("bad-setting", f"{variable} holds {given!r}, which is no number from 1.")
+    return int(given)
+
+
+_UNITS = {"": 1, "K": 1 << 10, "M": 1 << 20, "G": 1 << 30}
+
+
+def _memory() -> int:
+    given = os.environ.get("OAK_MEMORY", "").strip().upper().removesuffix("B")
+    if given:
+        number, unit = given.rstrip("KMG"), given[-1] if given[-1] in "KMG" else ""
+        if not number.isdigit() or int(number) < 1:
+            raise OakError("bad-setting", f"OAK_MEMORY holds {given!r}.", hint="Write a size such as 500M or 2G.")
+        return int(number) * _UNITS[unit]
+    return os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") // MEMORY_SHARE
+
+
+_given: list[Tuning] = []
+
+
+def tuning() -> Tuning:
+    """What holds now."""
+    return _given[-1] if _given else _standard()
+
+
+@contextmanager
+def tuned(**changes: Any) -> Iterator[Tuning]:
+    """Work otherwise for a while; answers and faults stay the same."""
+    _given.append(replace(tuning(), **changes))
+    try:
+        yield _given[-1]
+    finally:
+        _given.pop()
