@@ -29,6 +29,7 @@ def one(folder: Path, who: str, name: str, out: str) -> None:
     if who != "oak":
         import_module(who)
     else:
+        import oak_ledger.engine.tally
         import oak_ledger.source.source  # noqa: F401
     before = time.perf_counter()
     answer = engine.ENGINES[who](folder, name)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from types import MappingProxyType
 from typing import Any
 
 import numpy as np
@@ -96,10 +97,15 @@ class Evaluator:
         """The values themselves, one a row."""
         return decoded(self.array(value))
 
-    def prepare(self, names: Sequence[str]) -> None:
-        """Compute fields in the order given (see `needed`), so that no chain of them is followed by recursion."""
+    def prepare(self, names: Sequence[str], released: Mapping[str, Sequence[str]] = MappingProxyType({})) -> None:
+        """Compute fields in the order given (see `needed`), so that no chain of them is followed by recursion.
+
+        `released` says which values are needed no more once a field is computed.
+        """
         for name in names:
             self.field_value(name)
+            for one in released.get(name, ()):
+                self.known.pop(one, None)
 
     def field_value(self, name: str) -> Any:
         """The values of a field."""
@@ -231,10 +237,13 @@ class Evaluator:
 
     def chosen_constants(self, node: c.Choose, taken: Sequence[tuple[Mask, c.Checked]]) -> Any:
         """A choice among constants: the number of the branch is a code."""
-        codes = np.zeros(self.length, np.int32)
-        for at, (mask, _) in enumerate(taken[1:], 1):
-            codes[mask] = at
         values = pa.array([one.value for _, one in taken if isinstance(one, c.Constant)], arrow_type(node.type))
+        if len(taken) == 2:
+            return pc.if_else(pa.array(taken[0][0]), values[0], values[1])
+        small = np.int8 if len(taken) < 128 else np.int32
+        codes: Any = np.zeros(self.length, small)
+        for at, (mask, _) in enumerate(taken[1:], 1):
+            codes += mask * small(at)  # the masks do not overlap
         if node.type.kind == "text" and not values.null_count:
             return pa.DictionaryArray.from_arrays(pa.array(codes), values)
         return values.take(pa.array(codes))

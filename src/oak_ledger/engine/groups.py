@@ -61,24 +61,24 @@ def local_groups(keys: Sequence[Any], rows: int, alive: Mask | None) -> tuple[Ro
         if size >= _LIMIT:
             raise OverflowError("too many different keys in one slice")
         codes = more if len(sizes) == 1 else codes * len(dictionary) + more
-    counted = codes if alive is None else codes[alive]
     if size <= max(4 * rows, DENSE):
-        present = np.bincount(counted, minlength=size) > 0
-        index = np.flatnonzero(present)
-        places = np.cumsum(present) - 1
-        local = places[codes]
+        if alive is not None:
+            codes = np.where(alive, codes, size)
+        present = np.bincount(codes, minlength=size + 1) > 0
+        present[size] = True  # where the rows go that do not count
+        local = (np.cumsum(present) - 1)[codes]
+        index = np.flatnonzero(present[:size])
     else:
-        index, inverse = np.unique(counted, return_inverse=True)
-        local = np.zeros(rows, np.int64)
+        index, inverse = np.unique(codes if alive is None else codes[alive], return_inverse=True)
+        local = np.full(rows, len(index))
         local[slice(None) if alive is None else alive] = inverse
-    if alive is not None:
-        local = np.where(alive, local, len(index))
     found, after = [], size
     for own, dictionary in zip(sizes, dictionaries, strict=True):
         after //= max(own, 1)
         found.append((index // max(after, 1) % max(own, 1), dictionary))
-    count = len(index) if keys else 1
-    return local, count, found
+    if not keys:
+        return (np.zeros(rows, np.int64) if alive is None else (~alive).astype(np.int64)), 1, []
+    return local, len(index), found
 
 
 def _numbered(values: Any) -> tuple[Rows, Any]:
@@ -192,3 +192,41 @@ def _first_of_each(values: Any, groups: Groups) -> Mask:
     keep = np.zeros(len(codes), np.bool_)
     keep[first] = True
     return keep
+
+
+def distinct_counts(values: Any, groups: Groups) -> Any:
+    """How many different values each group has; nulls are left out. Groups and values are packed into one number a row."""
+    if values.null_count:
+        valid = mask_of(pc.is_valid(values))
+        values, groups = values.filter(pa.array(valid)), groups.where(valid)
+    if not len(values):
+        return pa.array(np.zeros(groups.count, np.int64))
+    numbers = _as_whole(values)
+    low, high = int(numbers.min()), int(numbers.max())
+    if (high - low + 1) * groups.count >= _LIMIT:
+        _, numbers = np.unique(numbers, return_inverse=True)
+        low, high = 0, int(numbers.max())
+    span = high - low + 1
+    packed = groups.codes * span + (numbers - low)
+    if span * groups.count <= max(4 * len(packed), DENSE):  # one place for each pair
+        seen = np.zeros(span * groups.count, np.bool_)
+        seen[packed] = True
+        return pa.array(np.count_nonzero(seen.reshape(groups.count, span), axis=1).astype(np.int64))
+    packed.sort()
+    first = np.ones(len(packed), np.bool_)
+    np.not_equal(packed[1:], packed[:-1], out=first[1:])
+    edges = np.searchsorted(packed[first], np.arange(groups.count + 1) * span)
+    return pa.array(np.diff(edges))
+
+
+def _as_whole(values: Any) -> Rows:
+    """Numbers that are equal where the values are."""
+    kind = values.type
+    if pa.types.is_integer(kind):
+        return np.asarray(values.to_numpy(zero_copy_only=False), np.int64)
+    if pa.types.is_temporal(kind):
+        bits = pa.int32() if pa.types.is_date32(kind) else pa.int64()
+        return np.asarray(values.cast(bits).to_numpy(zero_copy_only=False), np.int64)
+    if pa.types.is_floating(kind):
+        return np.asarray((values.to_numpy(zero_copy_only=False) + 0.0).view(np.int64))  # -0.0 becomes 0.0
+    return encode(values)[0]

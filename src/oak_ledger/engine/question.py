@@ -11,11 +11,13 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.engine.before import Earlier
-from oak_ledger.engine.evaluate import Evaluator, Expression, Fields, needed
+from oak_ledger.engine.evaluate import Evaluator, Expression, Fields, can_fault, needed
 from oak_ledger.engine.faults import Faults, Rows
 from oak_ledger.engine.reading import Feed, Pass
-from oak_ledger.engine.windows import window_inputs, windowed
+from oak_ledger.engine.windows import Sorted, window_inputs, windowed
+from oak_ledger.engine.windows import in_order as window_order
 from oak_ledger.formula import checked as c
+from oak_ledger.formula.ranges import key as meaning
 from oak_ledger.formula.types import Grain, Type
 from oak_ledger.formula.values import Mask, arrow_type
 
@@ -152,9 +154,7 @@ def _row_windows(
     begins: list[int] | None = None
     while waiting:
         ready = {node: owner for node, owner in waiting.items() if not _inner_windows(fields, node) & waiting.keys()}
-        pieces = [
-            Expression(owner.name, owner.text, piece) for node, owner in ready.items() for piece in window_inputs(node)
-        ]
+        pieces, places_of = _inputs_once(ready)
         reading = Pass(fields, question.always, pieces, made, question.before, begins)
         parts: list[list[Any]] = [[] for _ in pieces]
         places: list[Rows] = []
@@ -171,16 +171,43 @@ def _row_windows(
         begins = reading.begins
         places = [rows + begins[number] for rows, number in zip(places, numbered, strict=True)]
         at = np.concatenate(places) if places else np.zeros(0, np.int64)
-        values = iter(joined(kept, one.checked.type) for kept, one in zip(parts, pieces, strict=True))
+        values = [joined(kept, one.checked.type) for kept, one in zip(parts, pieces, strict=True)]
+        orders: dict[Any, Sorted] = {}
         for node, owner in ready.items():
 
             def record(what: str, mask: Mask, owner: Expression = owner, at: Rows = at) -> None:
                 faults.record(owner.name, what, at[mask], lambda _index: {})
 
-            whole = windowed(node, [next(values) for _ in window_inputs(node)], len(at), record)
+            inputs = [values[place] for place in places_of[node]]
+            first = len(node.args) + (node.where is not None)
+            alike = (
+                tuple(places_of[node][first:]),
+                len(node.partition),
+                *((one.descending, one.nulls_first) for one in node.order),
+            )
+            if alike not in orders:
+                begin = first + len(node.partition)
+                orders[alike] = window_order(node, inputs[first:begin], inputs[begin:], len(at))
+            whole = windowed(node, inputs, len(at), record, orders[alike])
             made[node] = whole if len(at) == reading.read else _spread(whole, at, reading.read)
             del waiting[node]
     return made, begins
+
+
+def _inputs_once(windows: Mapping[c.Window, Expression]) -> tuple[list[Expression], dict[c.Window, list[int]]]:
+    """What windows are computed from, equal pieces once, and where each window finds its own among them."""
+    pieces: list[Expression] = []
+    known: dict[Any, int] = {}
+    places: dict[c.Window, list[int]] = {}
+    for node, owner in windows.items():
+        places[node] = []
+        for piece in window_inputs(node):
+            saying = (meaning(piece), owner.name if can_fault(piece) else "")
+            if saying not in known:
+                known[saying] = len(pieces)
+                pieces.append(Expression(owner.name, owner.text, piece))
+            places[node].append(known[saying])
+    return pieces, places
 
 
 def _spread(values: Any, at: Rows, rows: int) -> Any:

@@ -78,6 +78,7 @@ class Pass:
         columns = columns_read(self.fields, [*asked, *trees])
         before = needed(self.fields, asked)
         after = [name for name in needed(self.fields, trees) if self.fields[name].checked.grain != Grain.GROUP]
+        released = _released(self.fields, after, trees)
         shared = shared_pieces([*self.filters, *self.wanted, *(self.fields[name] for name in {*before, *after})])
 
         def one_stretch(numbered: tuple[int, Stretch]) -> Slice[Made]:
@@ -86,7 +87,7 @@ class Pass:
             found: Slice[Made] = Slice([], 0, 0, Faults())
             for batch in _sliced(stretch(), self.tuning.rows):
                 evaluator = self._evaluator(batch, found, base, shared, before)
-                evaluator.prepare(after)
+                evaluator.prepare(after, released)
                 found.used += evaluator.length if evaluator.alive is None else int(np.count_nonzero(evaluator.alive))
                 found.made.append(work(evaluator))
             return found
@@ -123,6 +124,19 @@ class Pass:
             evaluator.alive = keep
             return evaluator
         return evaluator.only(np.flatnonzero(keep))
+
+
+def _released(
+    fields: Mapping[str, Expression], order: Sequence[str], trees: Sequence[c.Checked]
+) -> dict[str, list[str]]:
+    """The fields whose values are needed no more once a field is computed: their memory is free for the next."""
+    kept = {name for tree in trees for name in c.fields_used(tree)}
+    last = {used: name for name in order for used in c.fields_used(fields[name].checked)}
+    made: dict[str, list[str]] = {}
+    for used, name in last.items():
+        if used not in kept:
+            made.setdefault(name, []).append(used)
+    return made
 
 
 def _sliced(batches: Iterator[pa.RecordBatch], rows: int) -> Iterator[pa.RecordBatch]:

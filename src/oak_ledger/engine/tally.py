@@ -15,7 +15,7 @@ import pyarrow as pa
 
 from oak_ledger.engine.evaluate import Evaluator, Expression, is_grouped, needed
 from oak_ledger.engine.faults import Faults, Rows
-from oak_ledger.engine.groups import GroupTable, aggregate, local_groups
+from oak_ledger.engine.groups import GroupTable, aggregate, distinct_counts, local_groups
 from oak_ledger.engine.question import Question, Result, SortBy, begun, in_order, joined, table_of
 from oak_ledger.engine.reading import Feed
 from oak_ledger.engine.windows import window_inputs, windowed
@@ -238,5 +238,7 @@ def _aggregated(node: c.Aggregate, found: _Tally, count: int, record: Any) -> An
     values = found.values.get(node, [])
     codes = np.concatenate([one.codes for one in values]) if values else np.zeros(0, np.int64)
     args = [joined([one.args[at] for one in values], arg.type) for at, arg in enumerate(node.args)]
+    if node.distinct and node.function.name == "COUNT":
+        return distinct_counts(args[0], Groups(codes, count))
     order = [joined([one.order[at] for one in values], key.type) for at, key in enumerate(node.order)]
     return aggregate(node, args, None, Groups(codes, count), record, order)

@@ -24,7 +24,7 @@ class Tuning:
     threads: int
     memory: int
     rows: int = 1 << 17
-    share: float = 0.3
+    share: float = 0.7
     sample: int = 2000
 
 

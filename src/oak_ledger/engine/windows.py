@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -16,10 +17,11 @@ from oak_ledger.formula.library.aggregates import Groups
 from oak_ledger.formula.library.dates import shift_moments
 from oak_ledger.formula.library.registry import MISSING, Recorder, Run
 from oak_ledger.formula.library.windows import Around
-from oak_ledger.formula.values import Mask, arrow_type, decimal_from_unscaled, dense_ranks, mask_of, unscaled
+from oak_ledger.formula.values import Mask, arrow_type, decimal_from_unscaled, held, mask_of, small_numbers, unscaled
 
 EXPANDED = 4_000_000  # rows of frames that are laid out at a time
 _SAFE = 2**62
+_PACKED_BITS = 62
 Places = npt.NDArray[np.int64]
 
 
@@ -29,40 +31,81 @@ def window_inputs(node: c.Window) -> list[c.Checked]:
     return [*node.args, *held, *node.partition, *(key.key for key in node.order)]
 
 
-def windowed(node: c.Window, inputs: Sequence[Any], rows: int, record: Recorder) -> Any:
-    """A window from its inputs, in the order of `window_inputs`."""
+@dataclass(slots=True)
+class Sorted:
+    """Rows in the order of a window's partition and order: which row stands where, where partitions and peers begin."""
+
+    rows: Places
+    begins: npt.NDArray[np.bool_]
+    differs: npt.NDArray[np.bool_]
+
+    def back(self, values: Any) -> Any:
+        """Values in this order, put back in the rows' own."""
+        if pa.types.is_floating(values.type) or pa.types.is_integer(values.type):
+            made = np.empty(len(self.rows), held(values).dtype)
+            made[self.rows] = held(values)
+            if not values.null_count:
+                return pa.array(made)
+            nulls = np.empty(len(self.rows), np.bool_)
+            nulls[self.rows] = mask_of(pc.is_null(values))
+            return pa.array(made, mask=nulls)
+        back = np.empty(len(self.rows), np.int64)
+        back[self.rows] = np.arange(len(self.rows))
+        return values.take(pa.array(back))
+
+
+def in_order(node: c.Window, partition: Sequence[Any], order: Sequence[Any], rows: int) -> Sorted:
+    """The rows sorted. Small enough numbers are packed with the row's own into one, and sorted by value: that is much faster."""
+    groups = [small_numbers(values) for values in partition]
+    ranks = [
+        small_numbers(values, descending=key.descending, nulls_first=key.nulls_first)
+        for values, key in zip(order, node.order, strict=True)
+    ]
+    row_bits = max(rows - 1, 1).bit_length()
+    if sum(bits for _, bits in (*groups, *ranks)) + row_bits <= _PACKED_BITS:
+        packed = np.zeros(rows, np.int64)
+        below = row_bits
+        for numbers, bits in (*groups, *ranks):
+            packed = packed << bits | numbers
+        packed = packed << row_bits | np.arange(rows)
+        packed.sort()
+        below = row_bits + sum(bits for _, bits in ranks)
+        return Sorted(packed & ((1 << row_bits) - 1), _changes(packed >> below), _changes(packed >> row_bits))
+    codes = group(list(partition), rows)[0].codes
+    sort = np.lexsort((*(numbers for numbers, _ in ranks[::-1]), codes)) if rows else np.zeros(0, np.int64)
+    begins = _changes(codes[sort])
+    differs = begins.copy()
+    for numbers, _ in ranks:
+        differs |= _changes(numbers[sort])
+    return Sorted(sort, begins, differs)
+
+
+def _changes(numbers: Places) -> npt.NDArray[np.bool_]:
+    """Where a number differs from the one before; the first one does."""
+    made = np.ones(len(numbers), np.bool_)
+    np.not_equal(numbers[1:], numbers[:-1], out=made[1:])
+    return made
+
+
+def windowed(node: c.Window, inputs: Sequence[Any], rows: int, record: Recorder, known: Sorted | None = None) -> Any:
+    """The values of a window over all rows, in their own order, from its inputs (see `window_inputs`).
+
+    `known` is the order of the rows where another window of the same partition and order has found it.
+    """
     args = list(inputs[: len(node.args)])
     at = len(args) + (node.where is not None)
     where = inputs[len(args)] if node.where is not None else None
-    partition = inputs[at : at + len(node.partition)]
-    return window(node, args, where, partition, inputs[at + len(node.partition) :], rows, record)
-
-
-def window(
-    node: c.Window,
-    args: Sequence[Any],
-    where: Any | None,
-    partition: Sequence[Any],
-    order: Sequence[Any],
-    rows: int,
-    record: Recorder,
-) -> Any:
-    """The values of a window over all rows, in their own order."""
-    groups, _ = group(list(partition), rows)
-    ranks = [
-        dense_ranks(values, descending=key.descending, nulls_first=key.nulls_first)
-        for values, key in zip(order, node.order, strict=True)
-    ]
-    sort = np.lexsort((*ranks[::-1], groups.codes)) if rows else np.zeros(0, np.int64)
-    around = _around(
-        node, groups.codes[sort], [rank[sort] for rank in ranks], [values.take(pa.array(sort)) for values in order]
+    order = inputs[at + len(node.partition) :]
+    made_order = known or in_order(node, inputs[at : at + len(node.partition)], order, rows)
+    index = pa.array(made_order.rows)
+    around = Around(
+        made_order.begins, made_order.differs if node.order else made_order.begins, _edges(node, order, index)
     )
-    index = pa.array(sort)
     laid = [arg.take(index) for arg in args]
 
     def note(what: str, mask: Mask) -> None:
         own = np.zeros(rows, np.bool_)
-        own[sort[np.flatnonzero(mask)]] = True
+        own[made_order.rows[np.flatnonzero(mask)]] = True
         record(what, own)
 
     if node.function.window:
@@ -72,48 +115,27 @@ def window(
     else:
         kept = None if where is None else where.take(index)
         made = _aggregated(node, laid, kept, around, note)
-    back = np.empty(rows, np.int64)
-    back[sort] = np.arange(rows)
-    return made.take(pa.array(back))
+    return made_order.back(made)
 
 
-def _around(node: c.Window, codes: Places, ranks: Sequence[Places], order: Sequence[Any]) -> Around:
-    size = len(codes)
-    here = np.arange(size)
-    breaks = np.ones(size, np.bool_)
-    breaks[1:] = codes[1:] != codes[:-1]
-    start, end = _spans(breaks)
-    differs = breaks.copy()
-    for rank in ranks:
-        differs[1:] |= rank[1:] != rank[:-1]
-    peers, peers_end = _spans(differs) if node.order else (start, end)
+def _edges(node: c.Window, order: Sequence[Any], index: Any) -> Callable[[Around], tuple[Places, Places]] | None:
+    """How a window's frame is found; None where it is the usual one."""
     frame = node.frame
     if frame is None:
-        return Around(start, end, peers, peers_end, start, peers_end)
-    if frame.unit == "ROWS":
-        low = start if frame.low is None else here + frame.low[0]
-        high = end if frame.high is None else here + frame.high[0] + 1
-    else:
-        low = (
-            start
-            if frame.low is None
-            else _range_edge(frame.low, order, node, (start, end, peers, peers_end), first=True)
-        )
-        high = (
-            end
-            if frame.high is None
-            else _range_edge(frame.high, order, node, (start, end, peers, peers_end), first=False)
-        )
-    return Around(start, end, peers, peers_end, np.clip(low, start, end), np.clip(high, start, end))
+        return None
 
+    def edges(around: Around) -> tuple[Places, Places]:
+        if frame.unit == "ROWS":
+            low = around.start if frame.low is None else around.here + frame.low[0]
+            high = around.end if frame.high is None else around.here + frame.high[0] + 1
+            return low, high
+        laid = [values.take(index) for values in order[:1]]
+        places = (around.start, around.end, around.peers, around.peers_end)
+        low = around.start if frame.low is None else _range_edge(frame.low, laid, node, places, first=True)
+        high = around.end if frame.high is None else _range_edge(frame.high, laid, node, places, first=False)
+        return low, high
 
-def _spans(begins: npt.NDArray[np.bool_]) -> tuple[Places, Places]:
-    """Where the span of each position begins and ends."""
-    size = len(begins)
-    first = np.flatnonzero(begins)
-    number = np.cumsum(begins) - 1
-    edges = np.append(first, size)
-    return edges[number] if size else edges[:0], edges[number + 1] if size else edges[:0]
+    return edges
 
 
 def _range_edge(
@@ -148,7 +170,7 @@ def _range_edge(
 
 def _aggregated(node: c.Window, args: list[Any], where: Any | None, around: Around, record: Recorder) -> Any:
     """An aggregate over each row's frame."""
-    size = len(around.start)
+    size = around.size
     inner = c.Aggregate(
         node.start, node.end, node.type, node.grain, node.function, node.args, distinct=False, where=node.where
     )
@@ -185,7 +207,7 @@ def _aggregated(node: c.Window, args: list[Any], where: Any | None, around: Arou
 
 def _running(node: c.Window, args: list[Any], where: Any | None, around: Around) -> Any | None:
     """Sums and counts of whole numbers by one running sum, which is exact; None where it would not be."""
-    size = len(around.start)
+    size = around.size
     keep = np.ones(size, np.bool_) if where is None else mask_of(where)
     if args:
         keep = keep & mask_of(pc.is_valid(args[0]))

@@ -77,7 +77,17 @@ def scalar(value: Any, kind: Type) -> pa.Scalar:
 
 def mask_of(array: Any) -> Mask:
     """A boolean array as a NumPy mask; null counts as false."""
-    return np.asarray(pc.fill_null(array, False).to_numpy(zero_copy_only=False), dtype=np.bool_)
+    if isinstance(array, pa.ChunkedArray):
+        array = array.combine_chunks()
+    validity, data = array.buffers() if pa.types.is_boolean(array.type) else (None, None)
+    if data is None:  # nothing but nulls, or nothing at all
+        return np.zeros(len(array), np.bool_)
+    first, last = array.offset // 8, (array.offset + len(array) + 7) // 8
+    bits = np.frombuffer(data, np.uint8)[first:last]
+    if validity is not None and array.null_count:
+        bits = bits & np.frombuffer(validity, np.uint8)[first:last]
+    begin = array.offset - 8 * first
+    return np.unpackbits(bits, bitorder="little")[begin : begin + len(array)].view(np.bool_)
 
 
 def blanked(array: Any, mask: Mask) -> Any:
@@ -95,6 +105,36 @@ def dense_ranks(values: Any, *, descending: bool = False, nulls_first: bool = Fa
     ranks[order] = np.arange(len(order))[::-1] if descending else np.arange(len(order))
     ranks[-1] = -1 if nulls_first else len(order)  # the place of null, which no value has
     return np.asarray(ranks[pc.fill_null(encoded.indices, len(order)).to_numpy(zero_copy_only=False)])
+
+
+def small_numbers(
+    values: Any, *, descending: bool = False, nulls_first: bool = False
+) -> tuple[npt.NDArray[np.int64], int]:
+    """Numbers from 0 in the order of the values, equal for equal ones, and how many bits they take; nulls come first or last."""
+    kind = values.type
+    if pa.types.is_integer(kind) or pa.types.is_date32(kind):
+        whole = values.cast(pa.int32()).cast(pa.int64()) if pa.types.is_date32(kind) else values.cast(pa.int64())
+        ends = pc.min_max(whole).as_py()
+        low, high = ends["min"] or 0, ends["max"] or 0
+        if high - low < 2**40:
+            span = high - low + 1
+            numbers = held(whole) - low if not descending else high - held(whole)
+            if whole.null_count:
+                null = mask_of(pc.is_null(whole))
+                numbers = np.where(null, -1 if nulls_first else span, numbers) + nulls_first
+            return numbers, int(span + bool(whole.null_count)).bit_length()
+    ranks = dense_ranks(values, descending=descending, nulls_first=nulls_first)
+    ranks = ranks - int(ranks.min(initial=0))
+    return ranks, int(ranks.max(initial=0)).bit_length()
+
+
+def held(values: Any) -> Any:
+    """The numbers of an array as they lie in memory, 64 bits each; where null is, they may be anything."""
+    buffer = values.buffers()[1]
+    kind = np.float64 if pa.types.is_floating(values.type) else np.int64
+    if buffer is None:
+        return np.zeros(len(values), kind)
+    return np.frombuffer(buffer, kind)[values.offset : values.offset + len(values)]
 
 
 def decoded(values: Any) -> Any:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import operator
 import re
 from collections.abc import Callable
@@ -27,7 +28,7 @@ from oak_ledger.formula.types import (
     common,
     decimal,
 )
-from oak_ledger.formula.values import INTEGER_MAX, INTEGER_MIN, decimal_from_unscaled, mask_of, unscaled
+from oak_ledger.formula.values import INTEGER_MAX, INTEGER_MIN, decimal_from_unscaled, held, mask_of, unscaled
 
 _SAFE = 2**62  # whole numbers below it can be added without wrapping
 
@@ -72,10 +73,18 @@ def _integers(kernel: Callable[..., Any], plain: Callable[[int, int], int]) -> C
     return run
 
 
+def all_finite(values: Any) -> bool:
+    """Whether surely no value is infinite: their sum would be, too. (A sum of finite values may be; then nothing is sure.)"""
+    if isinstance(values, pa.Scalar):
+        return values.as_py() is None or math.isfinite(values.as_py())
+    with np.errstate(over="ignore", invalid="ignore"):  # what lies where null is may be anything
+        return math.isfinite(float(held(values).sum()))
+
+
 def _numbers(kernel: Callable[..., Any]) -> Callable[..., Any]:
     def run(run: Run, left: Any, right: Any) -> Any:
         made = kernel(left, right)
-        return run.fault("number overflow", pc.is_inf(made), made)
+        return made if all_finite(made) else run.fault("number overflow", pc.is_inf(made), made)
 
     return run
 
@@ -115,11 +124,17 @@ def _whole_operands(run: Run, left: Any, right: Any) -> tuple[Any, Any, Any] | N
 def _divide(run: Run, left: Any, right: Any) -> Any:
     zero = pc.equal(right, 0.0)
     if isinstance(zero, pa.Scalar):
+        if zero.as_py() is False:
+            made = pc.divide(run.array(left), right)
+            return made if all_finite(made) else run.fault("number overflow", pc.is_inf(made), made)
         zero = run.array(zero)
+    elif not pc.any(zero).as_py():
+        made = pc.divide(run.array(left), right)
+        return made if all_finite(made) else run.fault("number overflow", pc.is_inf(made), made)
     made = pc.divide(run.array(left), pc.if_else(zero, pa.scalar(None, pa.float64()), right))
     lost = pc.and_kleene(zero, pc.is_valid(left))
     made = run.fault("division by zero", lost, made)
-    return run.fault("number overflow", pc.is_inf(made), made)
+    return made if all_finite(made) else run.fault("number overflow", pc.is_inf(made), made)
 
 
 def _remainder(run: Run, left: Any, right: Any) -> Any:

@@ -6,7 +6,7 @@ import calendar
 import datetime as dt
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import lru_cache
 
 from oak_ledger.formula.library.registry import Unfit
@@ -44,6 +44,8 @@ class Template:
     text: str
     pieces: tuple[Piece, ...]
     pattern: re.Pattern[str]
+    known: dict[dt.date, str] = field(default_factory=dict, compare=False, repr=False)
+    """Moments written before: the same days come again in every slice of rows."""
 
     @property
     def names(self) -> list[str]:
@@ -63,7 +65,15 @@ class Template:
 
     def write(self, moment: dt.date) -> str:
         """The moment as text."""
-        return "".join(piece.written if not piece.name else _write(piece, moment) for piece in self.pieces)
+        made = self.known.get(moment)
+        if made is None:
+            made = "".join(piece.written if not piece.name else _write(piece, moment) for piece in self.pieces)
+            if len(self.known) < REMEMBERED:
+                self.known[moment] = made
+        return made
+
+
+REMEMBERED = 20_000
 
 
 @lru_cache(maxsize=512)

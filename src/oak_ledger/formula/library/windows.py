@@ -6,36 +6,95 @@ peers begin and end, and where its frame does.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from oak_ledger.formula.library.registry import Run, Unfit, function
 
 Places = npt.NDArray[np.int64]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Around:
     """The surroundings of each row, in the sorted order, as positions from 0; ends are exclusive.
 
-    `start`, `end`: its partition. `peers`, `peers_end`: rows equal in order. `low`, `high`: its frame, empty where `low >= high`.
+    Made from where partitions and peers begin, and from the frame: `edges` gives (low, high), empty where low is not below high;
+    without one it reaches from the partition's beginning to the last peer.
     """
 
-    start: Places
-    end: Places
-    peers: Places
-    peers_end: Places
-    low: Places
-    high: Places
+    begins: npt.NDArray[np.bool_]
+    differs: npt.NDArray[np.bool_]
+    edges: Callable[[Around], tuple[Places, Places]] | None = None
 
-    @property
+    @cached_property
+    def size(self) -> int:
+        """How many rows there are."""
+        return len(self.begins)
+
+    @cached_property
     def here(self) -> Places:
         """Each row's own position."""
-        return np.arange(len(self.start))
+        return np.arange(self.size)
+
+    @cached_property
+    def _partition(self) -> tuple[Places, Places]:
+        return spans(self.begins)
+
+    @cached_property
+    def _peers(self) -> tuple[Places, Places]:
+        return spans(self.differs)
+
+    @property
+    def start(self) -> Places:
+        """Where the row's partition begins."""
+        return self._partition[0]
+
+    @property
+    def end(self) -> Places:
+        """Where it ends."""
+        return self._partition[1]
+
+    @property
+    def peers(self) -> Places:
+        """Where the rows begin that are equal in order."""
+        return self._peers[0]
+
+    @property
+    def peers_end(self) -> Places:
+        """Where they end."""
+        return self._peers[1]
+
+    @cached_property
+    def _frame(self) -> tuple[Places, Places]:
+        if self.edges is None:
+            return self.start, self.peers_end
+        low, high = self.edges(self)
+        return np.clip(low, self.start, self.end), np.clip(high, self.start, self.end)
+
+    @property
+    def low(self) -> Places:
+        """Where the row's frame begins."""
+        return self._frame[0]
+
+    @property
+    def high(self) -> Places:
+        """Where it ends."""
+        return self._frame[1]
+
+
+def spans(begins: npt.NDArray[np.bool_]) -> tuple[Places, Places]:
+    """Where the span of each position begins and ends."""
+    size = len(begins)
+    first = np.flatnonzero(begins)
+    lengths = np.diff(np.append(first, size))
+    return np.repeat(first, lengths), np.repeat(first + lengths, lengths)
 
 
 def _taken(values: Any, at: Places, inside: npt.NDArray[np.bool_]) -> Any:
@@ -43,16 +102,28 @@ def _taken(values: Any, at: Places, inside: npt.NDArray[np.bool_]) -> Any:
 
 
 def _shift(run: Run, around: Around, values: Any, rest: tuple[Any, ...], direction: int) -> Any:
-    steps = rest[0].to_numpy(zero_copy_only=False) if rest else np.ones(len(around.start))
+    fixed = run.constants[1] if rest else 1
+    if isinstance(fixed, int) and 0 <= fixed <= around.size:
+        return _shifted(around, values, direction * fixed, rest)
+    steps = rest[0].to_numpy(zero_copy_only=False)
     unknown = np.isnan(steps) if steps.dtype.kind == "f" else np.zeros(len(steps), np.bool_)
     at = around.here + direction * np.where(unknown, 0, steps).astype(np.int64)
     inside = (at >= around.start) & (at < around.end)
     made = _taken(values, at, inside & ~unknown)
-    if len(rest) < 2:
-        return made
-    import pyarrow.compute as pc
+    return made if len(rest) < 2 else pc.if_else(pa.array(inside | unknown), made, rest[1])
 
-    return pc.if_else(pa.array(inside | unknown), made, rest[1])
+
+def _shifted(around: Around, values: Any, steps: int, rest: tuple[Any, ...]) -> Any:
+    """Every row's value so many rows after (before, where negative): the whole column moved, its partitions' edges blanked."""
+    size, away = around.size, abs(steps)
+    gap = pa.nulls(away, values.type)
+    if steps < 0:
+        moved = pa.concat_arrays([gap, values.slice(0, size - away)])
+        inside = around.here - around.start >= away
+    else:
+        moved = pa.concat_arrays([values.slice(away), gap])
+        inside = around.end - around.here > away
+    return pc.if_else(pa.array(inside), moved, rest[1] if len(rest) > 1 else pa.scalar(None, values.type))
 
 
 @function(
@@ -168,7 +239,7 @@ def ntile(run: Run, around: Around, n: Any) -> Any:
     """Parts of nearly the same size."""
     parts = run.constants[0]
     if parts is None:
-        return pa.nulls(len(around.start), pa.int64())
+        return pa.nulls(around.size, pa.int64())
     if parts < 1:
         raise Unfit("fewer than one part")
     size = around.end - around.start
