@@ -9,6 +9,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from oak_ledger.formula.values import array_of, held
+
 _LIMIT = 2**62
 
 
@@ -19,12 +21,12 @@ class Earlier:
         """`keys` are arrays, one for each part of the key; `values` one array of the same length."""
         self._parts = [_whole(key).unique() for key in keys]
         self._values = _whole(values)
-        self._keys = pa.array(self._codes([_whole(key) for key in keys], len(self._values)))
+        self._keys = array_of(self._codes([_whole(key) for key in keys], len(self._values)))
 
     @property
     def repeated(self) -> int | None:
         """The first position whose key stood before; None where all keys differ."""
-        codes = self._keys.to_numpy(zero_copy_only=False)
+        codes = held(self._keys)
         _, first = np.unique(codes, return_index=True)
         rest = np.setdiff1d(np.arange(len(codes)), first, assume_unique=True)
         return int(rest[0]) if len(rest) else None
@@ -32,15 +34,15 @@ class Earlier:
     def find(self, keys: Sequence[Any], rows: int) -> Any:
         """The value for each of so many keys."""
         if not keys:
-            return self._values.take(pa.array(np.zeros(rows, np.int64)))
-        return self._values.take(pc.index_in(pa.array(self._codes([_whole(key) for key in keys], rows)), self._keys))
+            return self._values.take(array_of(np.zeros(rows, np.int64)))
+        return self._values.take(pc.index_in(array_of(self._codes([_whole(key) for key in keys], rows)), self._keys))
 
     def _codes(self, keys: Sequence[Any], rows: int) -> Any:
         """One number for each key; -1 where a part of it is not known."""
         codes, unknown = np.zeros(rows, np.int64), np.zeros(rows, np.bool_)
         size = 1
         for key, part in zip(keys, self._parts, strict=True):
-            at = pc.fill_null(pc.index_in(key.cast(part.type), part), -1).to_numpy(zero_copy_only=False)
+            at = held(pc.fill_null(pc.index_in(key.cast(part.type), part), -1))
             size *= len(part) + 1
             if size >= _LIMIT:
                 raise OverflowError("the keys of the earlier state are too many to be told apart")

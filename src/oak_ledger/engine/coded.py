@@ -14,6 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.engine.tuning import Tuning
+from oak_ledger.formula.values import array_of, held
 
 CROSSED = 4096  # combinations of the values of several dictionaries that are worth computing each once
 
@@ -57,12 +58,12 @@ class Crossed:
         at = np.arange(self.total)
         for one in self.dictionaries:
             after //= max(len(one), 1)
-            made.append(one.take(pa.array(at // max(after, 1) % max(len(one), 1))))
+            made.append(one.take(array_of(at // max(after, 1) % max(len(one), 1))))
         return made
 
     def gathered(self, made: Any, *, keep: bool) -> Any:
         """The result for each row; still coded if that is wanted."""
-        codes = pa.array(self.codes.astype(np.int32, copy=False))
+        codes = array_of(self.codes.astype(np.int32, copy=False))
         return pa.DictionaryArray.from_arrays(codes, made) if keep and not made.null_count else made.take(codes)
 
 
@@ -70,6 +71,6 @@ def _with_null(values: Any) -> tuple[Any, Any]:
     """Codes and dictionary, null among the values where there is one."""
     indices, dictionary = values.indices, values.dictionary
     if not indices.null_count:
-        return indices.to_numpy(zero_copy_only=False), dictionary
-    codes = pc.fill_null(indices, len(dictionary)).to_numpy(zero_copy_only=False)
+        return held(indices), dictionary
+    codes = held(pc.fill_null(indices, len(dictionary)))
     return codes, pa.concat_arrays([dictionary, pa.nulls(1, dictionary.type)])

@@ -18,7 +18,7 @@ from oak_ledger.engine.tuning import Tuning, tuning
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.library.registry import MISSING, Run
 from oak_ledger.formula.types import Grain
-from oak_ledger.formula.values import Mask, arrow_type, decoded, mask_of, scalar
+from oak_ledger.formula.values import Mask, array_of, array_of_constants, arrow_type, decoded, mask_of, scalar
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -162,7 +162,7 @@ class Evaluator:
         """A window's values for these rows of the whole input."""
         if self.length and self.rows[-1] - self.rows[0] == self.length - 1:
             return values.slice(self.base + int(self.rows[0]), self.length)
-        return values.take(pa.array(self.rows + self.base))
+        return values.take(array_of(self.rows + self.base))
 
     def apply(self, node: c.Apply, values: list[Any], owner: Expression) -> Any:
         """One function over the values of its arguments."""
@@ -232,21 +232,21 @@ class Evaluator:
         made = pa.nulls(self.length, arrow_type(node.type))
         for mask, value in taken:
             if mask.any() and not (isinstance(value, c.Constant) and value.value is None):
-                made = pc.if_else(pa.array(mask), decoded(self.branch_value(value, mask, owner)), made)
+                made = pc.if_else(array_of(mask), decoded(self.branch_value(value, mask, owner)), made)
         return made
 
     def chosen_constants(self, node: c.Choose, taken: Sequence[tuple[Mask, c.Checked]]) -> Any:
         """A choice among constants: the number of the branch is a code."""
-        values = pa.array([one.value for _, one in taken if isinstance(one, c.Constant)], arrow_type(node.type))
+        values = array_of_constants([one.value for _, one in taken if isinstance(one, c.Constant)], node.type)
         if len(taken) == 2:
-            return pc.if_else(pa.array(taken[0][0]), values[0], values[1])
+            return pc.if_else(array_of(taken[0][0]), values[0], values[1])
         small = np.int8 if len(taken) < 128 else np.int32
         codes: Any = np.zeros(self.length, small)
         for at, (mask, _) in enumerate(taken[1:], 1):
             codes += mask * small(at)  # the masks do not overlap
         if node.type.kind == "text" and not values.null_count:
-            return pa.DictionaryArray.from_arrays(pa.array(codes), values)
-        return values.take(pa.array(codes))
+            return pa.DictionaryArray.from_arrays(array_of(codes), values)
+        return values.take(array_of(codes))
 
     def branch_value(self, node: c.Checked, mask: Mask, owner: Expression) -> Any:
         """The values of a branch; rows outside the mask hold anything."""
@@ -256,11 +256,11 @@ class Evaluator:
         part = self.only(at).compute(Expression(owner.name, owner.text, node))
         back = np.zeros(self.length, np.int64)
         back[at] = np.arange(len(at))
-        return part.take(pa.array(back))
+        return part.take(array_of(back))
 
     def only(self, at: Rows) -> Evaluator:
         """The same over some of the rows."""
-        index = pa.array(at)
+        index = array_of(at)
         take = {
             name: value if isinstance(value, pa.Scalar) else value.take(index) for name, value in self.known.items()
         }

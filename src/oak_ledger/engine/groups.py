@@ -13,7 +13,7 @@ import pyarrow.compute as pc
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.library.aggregates import Groups
 from oak_ledger.formula.library.registry import MISSING, Recorder, Run
-from oak_ledger.formula.values import Mask, mask_of
+from oak_ledger.formula.values import Mask, array_of, held, mask_of
 
 _LIMIT = 2**62
 DENSE = 1 << 16  # combinations of keys that may always be counted one by one
@@ -25,7 +25,7 @@ def encode(values: Any) -> tuple[np.ndarray[Any, np.dtype[np.int64]], Any]:
     if pa.types.is_floating(values.type):
         values = pc.add(values, 0.0)  # so that -0.0 and 0.0 are one value
     encoded = values.dictionary_encode(null_encoding="encode")
-    return encoded.indices.to_numpy(zero_copy_only=False).astype(np.int64), encoded.dictionary
+    return held(encoded.indices).astype(np.int64), encoded.dictionary
 
 
 def group(keys: Sequence[Any], rows: int) -> tuple[Groups, list[Any]]:
@@ -42,7 +42,7 @@ def group(keys: Sequence[Any], rows: int) -> tuple[Groups, list[Any]]:
             cardinality = int(codes.max(initial=0)) + 1
         codes, cardinality = codes * size + more, cardinality * size
     _, first, dense = np.unique(codes, return_index=True, return_inverse=True)
-    index = pa.array(first)
+    index = array_of(first)
     return Groups(dense.astype(np.int64), len(first)), [key.take(index) for key in keys]
 
 
@@ -85,7 +85,7 @@ def _numbered(values: Any) -> tuple[Rows, Any]:
     """A number for each row by its value, and the values by number: each once, null one of them."""
     if pa.types.is_dictionary(values.type):
         once = values.dictionary.dictionary_encode(null_encoding="encode")
-        numbers, different = once.indices.to_numpy(zero_copy_only=False).astype(np.int64), once.dictionary
+        numbers, different = held(once.indices).astype(np.int64), once.dictionary
         indices = values.indices
         if indices.null_count:
             if not different.null_count:
@@ -93,7 +93,7 @@ def _numbered(values: Any) -> tuple[Rows, Any]:
             null = pc.index_in(pa.nulls(1, different.type), different)[0].as_py()
             numbers = np.append(numbers, null)
             indices = pc.fill_null(indices, len(values.dictionary))
-        return numbers[indices.to_numpy(zero_copy_only=False)], different
+        return numbers[held(indices)], different
     if pa.types.is_boolean(values.type):
         values = values.cast(pa.int8())
         numbers, different = encode(values)
@@ -142,11 +142,11 @@ class GroupTable:
             numbers = np.arange(len(dictionary))
         else:
             found = pc.index_in(dictionary, known)
-            numbers = pc.fill_null(found, -1).to_numpy(zero_copy_only=False).astype(np.int64)
+            numbers = held(pc.fill_null(found, -1)).astype(np.int64)
             new = np.flatnonzero(numbers < 0)
             if len(new):
                 numbers[new] = len(known) + np.arange(len(new))
-                self._different[key] = pa.concat_arrays([known, dictionary.take(pa.array(new))])
+                self._different[key] = pa.concat_arrays([known, dictionary.take(array_of(new))])
         self._last[key] = (dictionary, numbers)
         return numbers
 
@@ -155,7 +155,7 @@ class GroupTable:
         if self._different[key] is None:
             return pa.array([], kind)
         rows = np.concatenate(self._rows[key])
-        return self._different[key].take(pa.array(rows))
+        return self._different[key].take(array_of(rows))
 
 
 def aggregate(
@@ -170,13 +170,13 @@ def aggregate(
     if where is not None:
         keep = mask_of(where)
         groups = groups.where(keep)
-        args = [arg.filter(pa.array(keep)) for arg in args]
-        order = [key.filter(pa.array(keep)) for key in order]
+        args = [arg.filter(array_of(keep)) for arg in args]
+        order = [key.filter(array_of(keep)) for key in order]
     if node.distinct and args:
         keep = _first_of_each(args[0], groups)
         groups = groups.where(keep)
-        args = [arg.filter(pa.array(keep)) for arg in args]
-        order = [key.filter(pa.array(keep)) for key in order]
+        args = [arg.filter(array_of(keep)) for arg in args]
+        order = [key.filter(array_of(keep)) for key in order]
     constants = [arg.value if isinstance(arg, c.Constant) else MISSING for arg in node.args]
     run = Run(groups.count, [arg.type for arg in node.args], node.type, constants, record)
     if node.function.ordered:
@@ -198,9 +198,9 @@ def distinct_counts(values: Any, groups: Groups) -> Any:
     """How many different values each group has; nulls are left out. Groups and values are packed into one number a row."""
     if values.null_count:
         valid = mask_of(pc.is_valid(values))
-        values, groups = values.filter(pa.array(valid)), groups.where(valid)
+        values, groups = values.filter(array_of(valid)), groups.where(valid)
     if not len(values):
-        return pa.array(np.zeros(groups.count, np.int64))
+        return array_of(np.zeros(groups.count, np.int64))
     numbers = _as_whole(values)
     low, high = int(numbers.min()), int(numbers.max())
     if (high - low + 1) * groups.count >= _LIMIT:
@@ -211,22 +211,22 @@ def distinct_counts(values: Any, groups: Groups) -> Any:
     if span * groups.count <= max(4 * len(packed), DENSE):  # one place for each pair
         seen = np.zeros(span * groups.count, np.bool_)
         seen[packed] = True
-        return pa.array(np.count_nonzero(seen.reshape(groups.count, span), axis=1).astype(np.int64))
+        return array_of(np.count_nonzero(seen.reshape(groups.count, span), axis=1).astype(np.int64))
     packed.sort()
     first = np.ones(len(packed), np.bool_)
     np.not_equal(packed[1:], packed[:-1], out=first[1:])
     edges = np.searchsorted(packed[first], np.arange(groups.count + 1) * span)
-    return pa.array(np.diff(edges))
+    return array_of(np.diff(edges))
 
 
 def _as_whole(values: Any) -> Rows:
     """Numbers that are equal where the values are."""
     kind = values.type
     if pa.types.is_integer(kind):
-        return np.asarray(values.to_numpy(zero_copy_only=False), np.int64)
+        return np.asarray(held(values), np.int64)
     if pa.types.is_temporal(kind):
         bits = pa.int32() if pa.types.is_date32(kind) else pa.int64()
-        return np.asarray(values.cast(bits).to_numpy(zero_copy_only=False), np.int64)
+        return np.asarray(held(values.cast(bits)), np.int64)
     if pa.types.is_floating(kind):
-        return np.asarray((values.to_numpy(zero_copy_only=False) + 0.0).view(np.int64))  # -0.0 becomes 0.0
+        return np.asarray((held(values) + 0.0).view(np.int64))  # -0.0 becomes 0.0
     return encode(values)[0]

@@ -19,7 +19,7 @@ from oak_ledger.engine.windows import in_order as window_order
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.ranges import key as meaning
 from oak_ledger.formula.types import Grain, Type
-from oak_ledger.formula.values import Mask, arrow_type
+from oak_ledger.formula.values import Mask, array_of, arrow_type
 
 
 @dataclass(frozen=True, slots=True)
@@ -214,7 +214,7 @@ def _spread(values: Any, at: Rows, rows: int) -> Any:
     """The values at their rows, null in the others."""
     back = np.full(rows, -1, np.int64)
     back[at] = np.arange(len(at))
-    return values.take(pa.array(back, mask=back < 0))
+    return values.take(array_of(back, mask=back < 0))
 
 
 def _windows(fields: Fields, owners: Sequence[Expression]) -> dict[c.Window, Expression]:

@@ -22,7 +22,7 @@ from oak_ledger.engine.windows import window_inputs, windowed
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.library.aggregates import Groups
 from oak_ledger.formula.library.registry import MISSING, Run
-from oak_ledger.formula.values import Mask, arrow_type, mask_of
+from oak_ledger.formula.values import Mask, array_of, arrow_type, mask_of
 
 PENDING = 200_000  # groups of slices that may wait before they are put together
 
@@ -151,7 +151,7 @@ def _part(evaluator: Evaluator, question: Question, wanted: dict[c.Aggregate, Ex
             groups = Groups(codes, spare)
             if keep is not None:
                 groups = groups.where(keep)
-                values = None if values is None else values.filter(pa.array(keep))
+                values = None if values is None else values.filter(array_of(keep))
             columns = node.function.parts.part(_run(node, spare), values, groups)
             part.columns[node] = [column[:count] for column in columns]
             continue
@@ -160,7 +160,7 @@ def _part(evaluator: Evaluator, question: Question, wanted: dict[c.Aggregate, Ex
         if alive is not None:
             keep = alive if keep is None else keep & alive
         if keep is not None:
-            chosen = pa.array(keep)
+            chosen = array_of(keep)
             part.values[node] = _Values(
                 codes[keep], [one.filter(chosen) for one in kept], [one.filter(chosen) for one in order]
             )

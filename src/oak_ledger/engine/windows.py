@@ -17,7 +17,16 @@ from oak_ledger.formula.library.aggregates import Groups
 from oak_ledger.formula.library.dates import shift_moments
 from oak_ledger.formula.library.registry import MISSING, Recorder, Run
 from oak_ledger.formula.library.windows import Around
-from oak_ledger.formula.values import Mask, arrow_type, decimal_from_unscaled, held, mask_of, small_numbers, unscaled
+from oak_ledger.formula.values import (
+    Mask,
+    array_of,
+    arrow_type,
+    decimal_from_unscaled,
+    held,
+    mask_of,
+    small_numbers,
+    unscaled,
+)
 
 EXPANDED = 4_000_000  # rows of frames that are laid out at a time
 _SAFE = 2**62
@@ -45,13 +54,13 @@ class Sorted:
             made = np.empty(len(self.rows), held(values).dtype)
             made[self.rows] = held(values)
             if not values.null_count:
-                return pa.array(made)
+                return array_of(made)
             nulls = np.empty(len(self.rows), np.bool_)
             nulls[self.rows] = mask_of(pc.is_null(values))
-            return pa.array(made, mask=nulls)
+            return array_of(made, mask=nulls)
         back = np.empty(len(self.rows), np.int64)
         back[self.rows] = np.arange(len(self.rows))
-        return values.take(pa.array(back))
+        return values.take(array_of(back))
 
 
 def in_order(node: c.Window, partition: Sequence[Any], order: Sequence[Any], rows: int) -> Sorted:
@@ -97,7 +106,7 @@ def windowed(node: c.Window, inputs: Sequence[Any], rows: int, record: Recorder,
     where = inputs[len(args)] if node.where is not None else None
     order = inputs[at + len(node.partition) :]
     made_order = known or in_order(node, inputs[at : at + len(node.partition)], order, rows)
-    index = pa.array(made_order.rows)
+    index = array_of(made_order.rows)
     around = Around(
         made_order.begins, made_order.differs if node.order else made_order.begins, _edges(node, order, index)
     )
@@ -191,7 +200,7 @@ def _aggregated(node: c.Window, args: list[Any], where: Any | None, around: Arou
             + np.arange(len(codes))
             - np.repeat(np.cumsum(count) - count, count)
         )
-        index = pa.array(at)
+        index = array_of(at)
         laid = [arg.take(index) for arg in args]
         kept = None if where is None else where.take(index)
 
@@ -215,11 +224,11 @@ def _running(node: c.Window, args: list[Any], where: Any | None, around: Around)
     counts = np.concatenate([[0], np.cumsum(keep)])
     present = counts[high] - counts[low]
     if node.function.name == "COUNT":
-        return pa.array(present.astype(np.int64))
+        return array_of(present.astype(np.int64))
     kind = node.type.kind
     if kind == "number" or not size:
         return None
-    whole = unscaled(args[0]) if kind == "decimal" else pc.fill_null(args[0], 0).to_numpy(zero_copy_only=False)
+    whole = unscaled(args[0]) if kind == "decimal" else held(pc.fill_null(args[0], 0))
     if whole is None:
         return None
     whole = np.where(keep, whole, 0)
@@ -228,4 +237,4 @@ def _running(node: c.Window, args: list[Any], where: Any | None, around: Around)
     sums = np.concatenate([[0], np.cumsum(whole)])
     made = sums[high] - sums[low]
     empty = present == 0
-    return decimal_from_unscaled(made, node.type.scale, empty) if kind == "decimal" else pa.array(made, mask=empty)
+    return decimal_from_unscaled(made, node.type.scale, empty) if kind == "decimal" else array_of(made, mask=empty)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from decimal import Decimal
 from typing import Any
 
@@ -75,6 +75,33 @@ def scalar(value: Any, kind: Type) -> pa.Scalar:
     return pa.scalar(value, arrow_type(kind))
 
 
+_TYPES = {
+    "int64": pa.int64(),
+    "int32": pa.int32(),
+    "int8": pa.int8(),
+    "float64": pa.float64(),
+    "bool": pa.bool_(),
+    "datetime64[us]": pa.timestamp("us"),
+}
+
+
+def array_of(numbers: Any, mask: Mask | None = None) -> Any:
+    """A NumPy array as an Arrow array, null where the mask is true. Unlike `pa.array` it copies nothing and imports no pandas."""
+    kind = _TYPES[numbers.dtype.name]
+    data = np.packbits(numbers, bitorder="little") if numbers.dtype == np.bool_ else np.ascontiguousarray(numbers)
+    validity = None
+    if mask is not None and mask.any():
+        validity = pa.py_buffer(np.packbits(~mask, bitorder="little"))
+    return pa.Array.from_buffers(
+        kind, len(numbers), [validity, pa.py_buffer(data.view(np.int64) if data.dtype.kind == "M" else data)]
+    )
+
+
+def array_of_constants(values: Sequence[Any], kind: Type) -> Any:
+    """A few Python values as an Arrow array."""
+    return pa.concat_arrays([pa.repeat(scalar(value, kind), 1) for value in values])
+
+
 def mask_of(array: Any) -> Mask:
     """A boolean array as a NumPy mask; null counts as false."""
     if isinstance(array, pa.ChunkedArray):
@@ -92,7 +119,7 @@ def mask_of(array: Any) -> Mask:
 
 def blanked(array: Any, mask: Mask) -> Any:
     """The array with null wherever the mask is true."""
-    return pc.if_else(pa.array(mask), pa.scalar(None, array.type), array)
+    return pc.if_else(array_of(mask), pa.scalar(None, array.type), array)
 
 
 def dense_ranks(values: Any, *, descending: bool = False, nulls_first: bool = False) -> npt.NDArray[np.int64]:
@@ -100,11 +127,11 @@ def dense_ranks(values: Any, *, descending: bool = False, nulls_first: bool = Fa
     if pa.types.is_floating(values.type):
         values = pc.add(values, 0.0)  # so that -0.0 and 0.0 are one value
     encoded = values.dictionary_encode()
-    order = pc.sort_indices(encoded.dictionary).to_numpy(zero_copy_only=False)
+    order = held(pc.sort_indices(encoded.dictionary))
     ranks = np.empty(len(order) + 1, np.int64)
     ranks[order] = np.arange(len(order))[::-1] if descending else np.arange(len(order))
     ranks[-1] = -1 if nulls_first else len(order)  # the place of null, which no value has
-    return np.asarray(ranks[pc.fill_null(encoded.indices, len(order)).to_numpy(zero_copy_only=False)])
+    return np.asarray(ranks[held(pc.fill_null(encoded.indices, len(order)))])
 
 
 def small_numbers(
@@ -128,10 +155,18 @@ def small_numbers(
     return ranks, int(ranks.max(initial=0)).bit_length()
 
 
+_NUMPY = {
+    pa.int64(): np.int64, pa.int32(): np.int32, pa.int16(): np.int16, pa.int8(): np.int8, pa.uint64(): np.int64, pa.uint32(): np.uint32, pa.uint16(): np.uint16,
+    pa.uint8(): np.uint8, pa.float64(): np.float64, pa.float32(): np.float32, pa.date32(): np.int32,
+}  # fmt: skip
+
+
 def held(values: Any) -> Any:
-    """The numbers of an array as they lie in memory, 64 bits each; where null is, they may be anything."""
+    """The numbers of an array as they lie in memory, read-only; where null is, they may be anything. No copy, no pandas."""
+    if isinstance(values, pa.ChunkedArray):
+        values = values.combine_chunks()
+    kind = np.int64 if pa.types.is_timestamp(values.type) else _NUMPY[values.type]
     buffer = values.buffers()[1]
-    kind = np.float64 if pa.types.is_floating(values.type) else np.int64
     if buffer is None:
         return np.zeros(len(values), kind)
     return np.frombuffer(buffer, kind)[values.offset : values.offset + len(values)]
@@ -181,7 +216,7 @@ def decimal_to_number(array: Any) -> Any:
     whole = unscaled(array)
     scale = array.type.scale
     if whole is not None and scale <= 22 and (np.abs(whole[~nulls]) < 2**53).all():
-        return pa.array(whole.astype(np.float64) / 10.0**scale, mask=nulls)
+        return array_of(whole.astype(np.float64) / 10.0**scale, mask=nulls)
     return pa.array([None if value is None else float(value) for value in array.to_pylist()], pa.float64())
 
 

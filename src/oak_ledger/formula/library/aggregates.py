@@ -21,12 +21,14 @@ from oak_ledger.formula.library.operators import settle_decimal, settle_integer
 from oak_ledger.formula.library.registry import Run, Unfit, function
 from oak_ledger.formula.values import (
     Mask,
+    array_of,
     arrow_type,
     decimal_from_unscaled,
     decimal_pairs,
     decimal_to_number,
     decoded,
     dense_ranks,
+    held,
     mask_of,
     unscaled,
 )
@@ -53,7 +55,7 @@ def _present(values: Any, groups: Groups) -> tuple[Any, Groups]:
     if values.null_count == 0:
         return values, groups
     valid = mask_of(pc.is_valid(values))
-    return values.filter(pa.array(valid)), groups.where(valid)
+    return values.filter(array_of(valid)), groups.where(valid)
 
 
 def _counts(groups: Groups) -> npt.NDArray[np.int64]:
@@ -100,7 +102,7 @@ class _Count:
         return [_added(columns[0], groups)]
 
     def finish(self, run: Run, columns: Sequence[Any]) -> Any:
-        return pa.array(columns[0])
+        return array_of(columns[0])
 
 
 count = function(
@@ -151,7 +153,7 @@ class _WholeTotal:
                 first, second = (_exact_sums(half, groups) for half in halves)
                 return [first[0], first[1] + second[0], wide[0] + second[1], wide[1], counts]
         else:
-            low = values.to_numpy(zero_copy_only=False)
+            low = held(values)
         if low.dtype != np.int64:
             low = low.astype(np.int64)
         return [*_exact_sums(low, groups), *wide, counts]
@@ -173,7 +175,7 @@ class _WholeTotal:
         scale = run.result.scale
         if not isinstance(totals, list):
             decimals = run.result.kind == "decimal"
-            return decimal_from_unscaled(totals, scale, empty) if decimals else pa.array(totals, mask=empty)
+            return decimal_from_unscaled(totals, scale, empty) if decimals else array_of(totals, mask=empty)
         if run.result.kind == "decimal":
             exact = [Decimal(one).scaleb(-scale, _WIDE) for one in totals]
             return _settled(run, exact, empty, lambda one: settle_decimal(one, scale))
@@ -231,7 +233,7 @@ class _NumberTotal:
         with np.errstate(over="ignore", invalid="ignore"):
             sums = columns[0] + columns[1]
         lost = ~np.isfinite(sums)
-        return run.fault("number overflow", lost, pa.array(np.where(lost, 0.0, sums), mask=columns[2] == 0))
+        return run.fault("number overflow", lost, array_of(np.where(lost, 0.0, sums), mask=columns[2] == 0))
 
 
 class _Total:
@@ -266,7 +268,7 @@ def as_numbers(values: Any) -> npt.NDArray[np.float64]:
     """Numeric values without nulls, as floats."""
     if pa.types.is_decimal(values.type):
         values = decimal_to_number(values)
-    return np.asarray(values.to_numpy(zero_copy_only=False), dtype=np.float64)
+    return np.asarray(held(values), dtype=np.float64)
 
 
 class _Mean(_Total):
@@ -281,16 +283,16 @@ class _Mean(_Total):
                 means = (columns[0] + columns[1]) / divisors
                 means = np.where(np.isfinite(means), means, columns[0] / divisors + columns[1] / divisors)
             lost = ~np.isfinite(means)
-            return run.fault("number overflow", lost, pa.array(np.where(lost, 0.0, means), mask=counts == 0))
+            return run.fault("number overflow", lost, array_of(np.where(lost, 0.0, means), mask=counts == 0))
         totals, unit = _WholeTotal().totals(columns), 10**kind.scale
         if (
             not isinstance(totals, list)
             and (np.abs(totals) < 2**53).all()
             and int(divisors.max(initial=1)) * unit < 2**53
         ):
-            return pa.array(totals.astype(np.float64) / (divisors * unit).astype(np.float64), mask=counts == 0)
+            return array_of(totals.astype(np.float64) / (divisors * unit).astype(np.float64), mask=counts == 0)
         exact = [int(one) / (int(divisor) * unit) for one, divisor in zip(totals, divisors, strict=True)]
-        return pa.array(np.asarray(exact, np.float64), mask=counts == 0)
+        return array_of(np.asarray(exact, np.float64), mask=counts == 0)
 
 
 average = function(
@@ -343,25 +345,27 @@ class _Extreme(_OneOf):
         """Numbers in the order of the values, and how the values come back from them."""
         kind = values.type
         if pa.types.is_floating(kind) or pa.types.is_integer(kind):
-            return values.to_numpy(zero_copy_only=False), lambda ends, empty: pa.array(ends, kind, mask=empty)
+            return held(values), lambda ends, empty: array_of(ends, mask=empty)
         if pa.types.is_temporal(kind):
             bits = pa.int32() if pa.types.is_date32(kind) else pa.int64()
-            numbers = values.cast(bits).to_numpy(zero_copy_only=False)
-            return numbers, lambda ends, empty: pa.array(np.where(empty, 0, ends), bits, mask=empty).cast(kind)
+            numbers = held(values.cast(bits))
+            return numbers, lambda ends, empty: array_of(
+                np.where(empty, 0, ends).astype(numbers.dtype), mask=empty
+            ).cast(kind)
         low = unscaled(values) if pa.types.is_decimal(kind) else None
         if low is not None:
             return low, lambda ends, empty: decimal_from_unscaled(np.where(empty, 0, ends), kind.scale, empty)
         encoded = values if pa.types.is_dictionary(kind) else values.dictionary_encode()
-        order = pc.sort_indices(encoded.dictionary).to_numpy(zero_copy_only=False)
+        order = held(pc.sort_indices(encoded.dictionary))
         place = np.empty(len(order), np.int64)
         place[order] = np.arange(len(order))
         taken = encoded.dictionary
 
         def back(ends: Any, empty: Mask) -> Any:
             index = np.where(empty, 0, ends)
-            return taken.take(pa.array(order[index] if len(order) else index, mask=empty))
+            return taken.take(array_of(order[index] if len(order) else index, mask=empty))
 
-        return place[encoded.indices.to_numpy(zero_copy_only=False)], back
+        return place[held(encoded.indices)], back
 
 
 least = function(
@@ -389,7 +393,7 @@ class _First(_OneOf):
     def choose(self, values: Any, groups: Groups) -> Any:
         first = np.full(groups.count, -1, np.int64)
         first[groups.codes[::-1]] = np.arange(len(groups.codes) - 1, -1, -1)
-        return decoded(values).take(pa.array(first, mask=first < 0))
+        return decoded(values).take(array_of(first, mask=first < 0))
 
 
 any_value = function(
@@ -410,7 +414,7 @@ class _Logic(_OneOf):
     def choose(self, values: Any, groups: Groups) -> Any:
         wanted = mask_of(values) != self.every  # rows that decide: a false one for all, a true one for any
         decided = np.bincount(groups.codes, weights=wanted, minlength=groups.count) > 0
-        return pa.array(decided != self.every, mask=_counts(groups) == 0)
+        return array_of(decided != self.every, mask=_counts(groups) == 0)
 
 
 bool_and = function(
@@ -455,7 +459,7 @@ def median(run: Run, values: Any, groups: Groups) -> Any:
     below, above = numbers[(starts + (counts - 1) // 2)[filled]], numbers[(starts + counts // 2)[filled]]
     made = np.zeros(groups.count)
     made[filled] = below + (above - below) / 2
-    return pa.array(made, mask=~filled)
+    return array_of(made, mask=~filled)
 
 
 def _by_group_in_order(
@@ -486,7 +490,7 @@ def _spread(sample: bool, root: bool) -> Callable[..., Any]:
             made = np.sqrt(made) if root else made
         empty = counts < least
         return run.fault(
-            "number overflow", ~np.isfinite(made) & ~empty, pa.array(np.where(empty, 0.0, made), mask=empty)
+            "number overflow", ~np.isfinite(made) & ~empty, array_of(np.where(empty, 0.0, made), mask=empty)
         )
 
     return run_spread
@@ -523,7 +527,7 @@ def _percentile(exact: bool) -> Callable[..., Any]:
             wanted = starts + np.maximum(np.ceil(share * counts - 1e-12).astype(np.int64) - 1, 0)
             index = np.full(groups.count, -1, np.int64)
             index[filled] = at[wanted[filled]]
-            return values.take(pa.array(index, mask=~filled))
+            return values.take(array_of(index, mask=~filled))
         numbers = as_numbers(values)
         place = share * np.maximum(counts - 1, 0)
         low = np.floor(place).astype(np.int64)
@@ -531,7 +535,7 @@ def _percentile(exact: bool) -> Callable[..., Any]:
         made = np.zeros(groups.count)
         below, above = numbers[at[(starts + low)[filled]]], numbers[at[(starts + high)[filled]]]
         made[filled] = below + (above - below) * (place - low)[filled]
-        return pa.array(made, mask=~filled)
+        return array_of(made, mask=~filled)
 
     return run_percentile
 

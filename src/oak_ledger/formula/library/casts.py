@@ -17,9 +17,11 @@ from oak_ledger.formula.library.registry import MISSING, Function, Run, Unfit, h
 from oak_ledger.formula.library.templates import template
 from oak_ledger.formula.types import MAX_DIGITS, TEXT, Type
 from oak_ledger.formula.values import (
+    array_of,
     arrow_type,
     decimal_from_unscaled,
     decimal_to_number,
+    held,
     mask_of,
     number_text,
     unscaled,
@@ -97,8 +99,8 @@ def _scaled_wholes(texts: Any, scale: int) -> tuple[Any, int] | None:
     length = pc.utf8_length(texts)
     decimals = pc.if_else(pc.less(point, 0), 0, pc.subtract(pc.subtract(length, point), 1))
     digits = pc.replace_substring_regex(pc.replace_substring(texts, ".", ""), r"^\+", "")
-    whole = pc.fill_null(pc.cast(digits, pa.int64()), 0).to_numpy(zero_copy_only=False)
-    powers = 10 ** (scale - pc.fill_null(decimals, scale).to_numpy(zero_copy_only=False).astype(np.int64))
+    whole = held(pc.fill_null(pc.cast(digits, pa.int64()), 0))
+    powers = 10 ** (scale - held(pc.fill_null(decimals, scale)).astype(np.int64))
     made = whole * powers
     return made, int(np.abs(made).max(initial=0))
 
@@ -184,7 +186,7 @@ def _to_integer(run: Run, value: Any) -> Any:
     whole = unscaled(array)
     if whole is not None and kind.scale <= 17:
         unit = 10**kind.scale
-        return pa.array(_halves_away(whole, unit), mask=mask_of(pc.is_null(array)))
+        return array_of(_halves_away(whole, unit), mask=mask_of(pc.is_null(array)))
     return run.each(lambda one: settle_integer(int(settle_decimal(one, 0))), array)
 
 

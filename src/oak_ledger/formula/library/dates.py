@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 
 from oak_ledger.formula.library.registry import Function, Run, Unfit, function, hidden
 from oak_ledger.formula.types import DATE, INTEGER, NUMBER, TIMESTAMP, Type
-from oak_ledger.formula.values import blanked, mask_of
+from oak_ledger.formula.values import array_of, blanked, held, mask_of
 
 _PARTS: dict[str, Any] = {
     "YEAR": pc.year,
@@ -117,7 +117,7 @@ def date_diff(run: Run, unit: Any, a: Any, b: Any) -> Any:
         raise Unfit(f"'{name}' is no unit; units are {', '.join(_TRUNCATED)}")
     sides = [pc.cast(run.array(side), pa.timestamp("us")) for side in (a, b)]
     nulls = mask_of(pc.is_null(sides[0])) | mask_of(pc.is_null(sides[1]))
-    first, second = (np.asarray(pc.fill_null(side, 0)).astype("datetime64[us]") for side in sides)
+    first, second = (held(pc.fill_null(side, 0)).view("datetime64[us]") for side in sides)
     if name in ("year", "quarter", "month"):
         counts = [side.astype("datetime64[M]").astype(np.int64) for side in (first, second)]
         per = {"year": 12, "quarter": 3, "month": 1}[name]
@@ -127,7 +127,7 @@ def date_diff(run: Run, unit: Any, a: Any, b: Any) -> Any:
         origin = 3 * 86400 * 1_000_000 if name == "week" else 0  # 1970-01-01 was a Thursday
         micros = [side.astype(np.int64) + origin for side in (first, second)]
         made = micros[1] // per - micros[0] // per
-    return blanked(pa.array(made), nulls)
+    return blanked(array_of(made), nulls)
 
 
 _MONTHS = {"MONTH": 1, "QUARTER": 3, "YEAR": 12}
@@ -154,11 +154,11 @@ def _shift(run: Run, moment: Any) -> Any:
     amount, unit = run.extra
     array = pc.cast(run.array(moment), pa.timestamp("us"))
     nulls = mask_of(pc.is_null(array))
-    values = np.asarray(pc.fill_null(array, 0)).astype("datetime64[us]")
+    values = held(pc.fill_null(array, 0)).view("datetime64[us]")
     made = shift_moments(values, amount, unit)
     low, high = np.datetime64("0001-01-01"), np.datetime64("10000-01-01")
     outside = ((made < low) | (made >= high)) & ~nulls
-    moments = pa.array(np.where(outside, values, made), mask=nulls)
+    moments = array_of(np.where(outside, values, made), mask=nulls)
     kept = pc.cast(moments, pa.date32() if run.result.kind == "date" else pa.timestamp("us"), safe=False)
     return run.fault("a date outside years 1 to 9999", outside, kept)
 

@@ -13,7 +13,7 @@ import pyarrow.compute as pc
 from oak_ledger.formula.library.operators import binary, settle_decimal, settle_integer
 from oak_ledger.formula.library.registry import MISSING, Run, Unfit, function
 from oak_ledger.formula.types import MAX_DIGITS, Type, decimal
-from oak_ledger.formula.values import decimal_from_unscaled, mask_of, unscaled
+from oak_ledger.formula.values import array_of, decimal_from_unscaled, held, mask_of, unscaled
 
 
 def _rounded_type(types: Sequence[Type], constants: Sequence[Any]) -> Type:
@@ -72,7 +72,7 @@ def _round(mode: str) -> Any:
 def _round_floats(array: Any, digits: int, mode: str) -> Any:
     """The quick way: scale and floor, and the exact way only for values that lie close to a tie."""
     nulls = mask_of(pc.is_null(array))
-    values = pc.fill_null(array, 0.0).to_numpy(zero_copy_only=False)
+    values = held(pc.fill_null(array, 0.0))
     unit = 10.0 ** abs(digits)
     scaled = np.abs(values) * unit if digits >= 0 else np.abs(values) / unit
     whole = np.floor(scaled)
@@ -87,7 +87,7 @@ def _round_floats(array: Any, digits: int, mode: str) -> Any:
     exact = near | (scaled >= 1e13)
     for row in np.flatnonzero(exact & ~nulls):
         made[row] = _round_number(float(values[row]), digits, mode)
-    return pa.array(made + 0.0, mask=nulls)
+    return array_of(made + 0.0, mask=nulls)
 
 
 def _round_wholes(array: Any, digits: int, scale: int, mode: str) -> Any | None:

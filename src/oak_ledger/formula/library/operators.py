@@ -28,7 +28,7 @@ from oak_ledger.formula.types import (
     common,
     decimal,
 )
-from oak_ledger.formula.values import INTEGER_MAX, INTEGER_MIN, decimal_from_unscaled, held, mask_of, unscaled
+from oak_ledger.formula.values import INTEGER_MAX, INTEGER_MIN, array_of, decimal_from_unscaled, held, mask_of, unscaled
 
 _SAFE = 2**62  # whole numbers below it can be added without wrapping
 
@@ -155,10 +155,10 @@ def _remainder(run: Run, left: Any, right: Any) -> Any:
     else:
         arrays = [run.array(left), run.array(right)]
         nulls = mask_of(pc.is_null(arrays[0])) | mask_of(pc.is_null(arrays[1]))
-        a, b = (pc.fill_null(array, 1).to_numpy(zero_copy_only=False) for array in arrays)
+        a, b = (held(pc.fill_null(array, 1)) for array in arrays)
     zero = (b == 0) & ~nulls
     made = np.fmod(a, np.where(b == 0, 1, b))
-    array = decimal_from_unscaled(made, run.result.scale, nulls) if kind == "decimal" else pa.array(made, mask=nulls)
+    array = decimal_from_unscaled(made, run.result.scale, nulls) if kind == "decimal" else array_of(made, mask=nulls)
     return run.fault("division by zero", zero, array)
 
 
@@ -198,12 +198,12 @@ def _shift_days(sign: int) -> Callable[..., Any]:
     def run(run: Run, day: Any, days: Any) -> Any:
         arrays = [run.array(day), run.array(days)]
         nulls = mask_of(pc.is_null(arrays[0])) | mask_of(pc.is_null(arrays[1]))
-        shift = np.clip(pc.fill_null(arrays[1], 0).to_numpy(zero_copy_only=False), -(10**8), 10**8)
-        base = pc.fill_null(arrays[0].cast(pa.int32()), 0).to_numpy(zero_copy_only=False).astype(np.int64)
+        shift = np.clip(held(pc.fill_null(arrays[1], 0)), -(10**8), 10**8)
+        base = held(pc.fill_null(arrays[0].cast(pa.int32()), 0)).astype(np.int64)
         made = base + sign * shift
         outside = ((made < FIRST_DAY) | (made > LAST_DAY)) & ~nulls
         days32 = np.where(outside, 0, made).astype(np.int32)
-        return run.fault("a date outside years 1 to 9999", outside, pa.array(days32, mask=nulls).cast(pa.date32()))
+        return run.fault("a date outside years 1 to 9999", outside, array_of(days32, mask=nulls).cast(pa.date32()))
 
     return run
 

@@ -17,6 +17,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.formula.library.registry import Run, Unfit, function
+from oak_ledger.formula.values import array_of
 
 Places = npt.NDArray[np.int64]
 
@@ -98,7 +99,7 @@ def spans(begins: npt.NDArray[np.bool_]) -> tuple[Places, Places]:
 
 
 def _taken(values: Any, at: Places, inside: npt.NDArray[np.bool_]) -> Any:
-    return values.take(pa.array(np.where(inside, at, 0), mask=~inside))
+    return values.take(array_of(np.where(inside, at, 0), mask=~inside))
 
 
 def _shift(run: Run, around: Around, values: Any, rest: tuple[Any, ...], direction: int) -> Any:
@@ -110,7 +111,7 @@ def _shift(run: Run, around: Around, values: Any, rest: tuple[Any, ...], directi
     at = around.here + direction * np.where(unknown, 0, steps).astype(np.int64)
     inside = (at >= around.start) & (at < around.end)
     made = _taken(values, at, inside & ~unknown)
-    return made if len(rest) < 2 else pc.if_else(pa.array(inside | unknown), made, rest[1])
+    return made if len(rest) < 2 else pc.if_else(array_of(inside | unknown), made, rest[1])
 
 
 def _shifted(around: Around, values: Any, steps: int, rest: tuple[Any, ...]) -> Any:
@@ -123,7 +124,7 @@ def _shifted(around: Around, values: Any, steps: int, rest: tuple[Any, ...]) -> 
     else:
         moved = pa.concat_arrays([values.slice(away), gap])
         inside = around.end - around.here > away
-    return pc.if_else(pa.array(inside), moved, rest[1] if len(rest) > 1 else pa.scalar(None, values.type))
+    return pc.if_else(array_of(inside), moved, rest[1] if len(rest) > 1 else pa.scalar(None, values.type))
 
 
 @function(
@@ -197,7 +198,7 @@ def last_value(run: Run, around: Around, values: Any) -> Any:
 )
 def row_number(run: Run, around: Around) -> Any:
     """Numbers from 1."""
-    return pa.array(around.here - around.start + 1)
+    return array_of(around.here - around.start + 1)
 
 
 @function(
@@ -210,7 +211,7 @@ def row_number(run: Run, around: Around) -> Any:
 )
 def rank(run: Run, around: Around) -> Any:
     """Ranks with gaps."""
-    return pa.array(around.peers - around.start + 1)
+    return array_of(around.peers - around.start + 1)
 
 
 @function(
@@ -224,7 +225,7 @@ def rank(run: Run, around: Around) -> Any:
 def dense_rank(run: Run, around: Around) -> Any:
     """Ranks without gaps."""
     begins = np.cumsum(around.peers == around.here)
-    return pa.array(begins - begins[around.start] + 1 if len(begins) else begins)
+    return array_of(begins - begins[around.start] + 1 if len(begins) else begins)
 
 
 @function(
@@ -247,4 +248,4 @@ def ntile(run: Run, around: Around, n: Any) -> Any:
     at = around.here - around.start
     edge = larger * (small + 1)
     made = np.where(at < edge, at // (small + 1), larger + (at - edge) // np.maximum(small, 1))
-    return pa.array(made + 1)
+    return array_of(made + 1)
