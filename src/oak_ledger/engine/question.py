@@ -98,7 +98,8 @@ def _rows(question: Question, feed: Feed) -> Result:
         if enough is not None and kept >= enough:
             break
     table = table_of(
-        question.show, [joined(kept, one.checked.type) for kept, one in zip(parts, question.show, strict=True)]
+        question.show,
+        [pa.chunked_array(kept, arrow_type(one.checked.type)) for kept, one in zip(parts, question.show, strict=True)],
     )
     table = in_order(table, question.sort)
     if question.limit is not None:

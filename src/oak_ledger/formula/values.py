@@ -172,6 +172,16 @@ def held(values: Any) -> Any:
     return np.frombuffer(buffer, kind)[values.offset : values.offset + len(values)]
 
 
+def is_ascii(texts: Any) -> bool:
+    """Whether all texts of an array have one byte a character; then kernels that know no more can be used."""
+    data = texts.buffers()[2]
+    if data is None or not len(texts):
+        return True
+    edges = np.frombuffer(texts.buffers()[1], np.int32)
+    begin, end = edges[texts.offset], edges[texts.offset + len(texts)]
+    return bool(np.frombuffer(data, np.uint8)[begin:end].max(initial=0) < 128)
+
+
 def decoded(values: Any) -> Any:
     """The values themselves, where they are held as codes and a dictionary."""
     return values.dictionary.take(values.indices) if pa.types.is_dictionary(values.type) else values

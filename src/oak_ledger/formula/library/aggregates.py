@@ -332,6 +332,8 @@ class _Extreme(_OneOf):
         self.largest = largest
 
     def choose(self, values: Any, groups: Groups) -> Any:
+        if pa.types.is_string(values.type):
+            return self._text(values, groups)
         ranks, ranked = self._ranked(values)
         ends = np.full(
             groups.count, _FIRST if self.largest else _LAST, ranks.dtype if ranks.dtype.kind == "f" else np.int64
@@ -340,6 +342,14 @@ class _Extreme(_OneOf):
             ends[:] = -np.inf if self.largest else np.inf
         (np.maximum if self.largest else np.minimum).at(ends, groups.codes, ranks)
         return ranked(ends, _counts(groups) == 0)
+
+    def _text(self, texts: Any, groups: Groups) -> Any:
+        rows = pa.table({"group": array_of(groups.codes), "text": texts})
+        what = "max" if self.largest else "min"
+        found = pa.TableGroupBy(rows, ["group"], use_threads=False).aggregate([("text", what)])
+        at = np.full(groups.count, -1, np.int64)
+        at[held(found["group"])] = np.arange(found.num_rows)
+        return found[f"text_{what}"].combine_chunks().take(array_of(at, mask=at < 0))
 
     def _ranked(self, values: Any) -> tuple[Any, Callable[[Any, Mask], Any]]:
         """Numbers in the order of the values, and how the values come back from them."""

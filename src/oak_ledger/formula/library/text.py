@@ -8,7 +8,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.formula.library.registry import MISSING, Run, Unfit, function
-from oak_ledger.formula.values import value_text
+from oak_ledger.formula.values import is_ascii, value_text
 
 MAX_TEXT = 10_000_000
 
@@ -23,6 +23,8 @@ MAX_TEXT = 10_000_000
 def upper(run: Run, x: Any) -> Any:
     """Capitals, one character to one character: ß, which has no capital of its own in Unicode's simple mapping, stays."""
     texts = run.array(x)
+    if is_ascii(texts):
+        return pc.ascii_upper(texts)
     if not pc.any(pc.match_substring(texts, "ß")).as_py():
         return pc.utf8_upper(texts)
     kept = pc.replace_substring(texts, "ß", _HELD)
@@ -38,9 +40,11 @@ def upper(run: Run, x: Any) -> Any:
 )
 def lower(run: Run, x: Any) -> Any:
     """Small letters, one character to one character."""
-    return pc.utf8_lower(run.array(x))
+    texts = run.array(x)
+    return pc.ascii_lower(texts) if is_ascii(texts) else pc.utf8_lower(texts)
 
 
+_END = 2**31 - 1
 _HELD = "\ufdd0"  # a code point that no text has
 
 
@@ -158,7 +162,11 @@ def substring(run: Run, x: Any, start: Any, *length: Any) -> Any:
     if all(type(value) is int and abs(value) < 2**31 for value in known) and min(known[1:], default=0) >= 0:
         begin = max(known[0] - 1, 0)
         stop = max(known[0] - 1 + known[1], begin) if len(known) > 1 else None
-        return pc.utf8_slice_codeunits(run.array(x), start=begin, stop=stop)
+        texts = run.array(x)
+        if is_ascii(texts):
+            end = _END if stop is None else stop  # without an end the kernel fails where nulls are
+            return pc.binary_slice(texts.cast(pa.binary()), begin, end).cast(pa.string())
+        return pc.utf8_slice_codeunits(texts, start=begin, stop=stop)
 
     def compute(text: str, begin: int, size: int | None = None) -> str:
         if size is not None and size < 0:
@@ -200,7 +208,8 @@ def right(run: Run, x: Any, n: Any) -> Any:
 )
 def char_length(run: Run, x: Any) -> Any:
     """The length in characters."""
-    return pc.cast(pc.utf8_length(run.array(x)), pa.int64())
+    texts = run.array(x)
+    return pc.cast(pc.binary_length(texts) if is_ascii(texts) else pc.utf8_length(texts), pa.int64())
 
 
 @function(
