@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import partial
 from typing import Any, Generic, Protocol, TypeVar
@@ -44,9 +44,10 @@ def stretches_of(feed: Feed, columns: Sequence[str]) -> Iterator[Stretch]:
 
 @dataclass(slots=True)
 class Slice(Generic[Made]):
-    """What came of one stretch: results in order, how many rows were read and used, what faulted (rows counted from its first)."""
+    """What came of some rows: the result, where in their stretch they begin, how many were read and used, what faulted."""
 
-    made: list[Made]
+    made: Made | None
+    begin: int
     read: int
     used: int
     faults: Faults
@@ -81,33 +82,40 @@ class Pass:
         released = _released(self.fields, after, trees)
         shared = shared_pieces([*self.filters, *self.wanted, *(self.fields[name] for name in {*before, *after})])
 
-        def one_stretch(numbered: tuple[int, Stretch]) -> Slice[Made]:
+        def slices(numbered: tuple[int, Stretch]) -> Iterator[Slice[Made]]:
+            """One after the other; each counts its rows from the stretch's first."""
             number, stretch = numbered
             base = self.bases[number] if self.bases is not None else 0
-            found: Slice[Made] = Slice([], 0, 0, Faults())
+            begin = 0
             for batch in _sliced(stretch(), self.tuning.rows):
+                found: Slice[Made] = Slice(None, begin, batch.num_rows, 0, Faults())
                 evaluator = self._evaluator(batch, found, base, shared, before)
                 evaluator.prepare(after, released)
-                found.used += evaluator.length if evaluator.alive is None else int(np.count_nonzero(evaluator.alive))
-                found.made.append(work(evaluator))
-            return found
+                found.used = evaluator.length if evaluator.alive is None else int(np.count_nonzero(evaluator.alive))
+                found.made = work(evaluator)
+                begin += batch.num_rows
+                yield found
 
-        threads = 1 if in_turn else self.tuning.threads
         self.read = self.used = 0
-        for found in ordered(one_stretch, enumerate(stretches_of(feed, columns)), threads):
-            faults.absorb(found.faults, self.read)
-            self.begins.append(self.read)
-            self.read += found.read
-            self.used += found.used
-            yield from found.made
+        stretches = enumerate(stretches_of(feed, columns))
+        done: Iterator[Iterable[Slice[Made]]] = map(slices, stretches)
+        if not in_turn:
+            done = ordered(lambda numbered: list(slices(numbered)), stretches, self.tuning.threads)
+        for stretch in done:
+            base = self.read
+            self.begins.append(base)
+            for found in stretch:
+                faults.absorb(found.faults, base)
+                self.read += found.read
+                self.used += found.used
+                yield found.made  # type: ignore[misc]  # it has been made
 
     def _evaluator(
         self, batch: Any, found: Slice[Any], base: int, shared: Mapping[c.Checked, int], before: Sequence[str]
     ) -> Evaluator:
         """The evaluator of one batch, over the rows that the filters let through."""
         columns = {name: batch.column(at) for at, name in enumerate(batch.schema.names)}
-        rows = np.arange(found.read, found.read + batch.num_rows, dtype=np.int64)
-        found.read += batch.num_rows
+        rows = np.arange(found.begin, found.begin + batch.num_rows, dtype=np.int64)
         evaluator = Evaluator(
             self.fields, columns, rows, found.faults, windows=self.windows, before=self.before, base=base, tuning=self.tuning, shared=shared
         )  # fmt: skip

@@ -5,20 +5,24 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
-from typing import Protocol
+from threading import Lock
+from typing import Any, Protocol
 
 import pyarrow as pa
 
+from oak_ledger.engine.pool import ordered
 from oak_ledger.errors import OakError, UnusableInput
 from oak_ledger.formula.types import TEXT, Type
 from oak_ledger.origin import delimited
-from oak_ledger.origin.rows_of_text import BadRow, read
+from oak_ledger.origin.rows_of_text import BadRow, Stretch, stretches
 from oak_ledger.origin.spec import PartSpec, ReadingSpec
 from oak_ledger.origin.tables import ArrowFeed, JsonLinesFeed, ParquetFeed, TableFeed
 
 Progress = Callable[[int], None]
 FILE_COLUMN = "File"
+READERS = 2  # threads that read while another looks at what was read
 
 
 class OpenOrigin(Protocol):
@@ -45,6 +49,7 @@ class FilesFeed:
     counts: list[int] = field(default_factory=list)
     progress: Progress | None = None
     bad_rows: list[BadRow] = field(default_factory=list)
+    lock: Any = field(default_factory=Lock, compare=False, repr=False)
 
     def part_names(self) -> list[str]:
         """The columns that come from the file's name."""
@@ -73,24 +78,33 @@ class FilesFeed:
 
     def batches(self, columns: Sequence[str]) -> Iterator[pa.RecordBatch]:
         """The rows, file after file, as text. A column that a file does not have is null in its rows."""
-        self.counts.clear()
+        for found in ordered(lambda stretch: list(stretch()), self.stretches(columns), READERS):
+            yield from found
+
+    def stretches(self, columns: Sequence[str]) -> Iterator[Stretch]:
+        """The same rows in parts that several threads can read."""
+        self.counts[:] = [0] * len(self.paths)
         self.bad_rows.clear()
-        total = 0
-        for path in self.paths:
+        for number, path in enumerate(self.paths):
             given = self.parts(path)
             if self.spec.kind == "files":
                 given.setdefault(FILE_COLUMN, path.name)
             there = delimited.column_names(path, self.spec) if len(self.paths) > 1 else list(columns)
             own = [name for name in columns if name not in given and name in there]
-            rows = 0
-            for batch in read(path, self.spec, own, self.bad_rows.append):
-                rows += batch.num_rows
-                total += batch.num_rows
-                arrays = [self._column(name, given, batch, own) for name in columns]
+            for stretch in stretches(path, self.spec, own, self.bad_rows.append):
+                yield partial(self._completed, stretch, number, given, own, columns)
+
+    def _completed(
+        self, stretch: Stretch, number: int, given: dict[str, str], own: Sequence[str], columns: Sequence[str]
+    ) -> Iterator[pa.RecordBatch]:
+        """The rows of a stretch with the columns that the file itself does not have."""
+        for batch in stretch():
+            with self.lock:
+                self.counts[number] += batch.num_rows
                 if self.progress:
-                    self.progress(total)
-                yield pa.RecordBatch.from_arrays(arrays, names=list(columns)) if columns else batch
-            self.counts.append(rows)
+                    self.progress(sum(self.counts))
+            arrays = [self._column(name, given, batch, own) for name in columns]
+            yield pa.RecordBatch.from_arrays(arrays, names=list(columns)) if columns else batch
 
     @staticmethod
     def _column(name: str, given: dict[str, str], batch: pa.RecordBatch, own: Sequence[str]) -> pa.Array:

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import csv
-from collections import deque
-from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import IO, Any
 
@@ -39,11 +38,15 @@ class BadRow:
 Note = Callable[[BadRow], None]
 
 
-def read(path: Path, spec: ReadingSpec, columns: Sequence[str], note: Note) -> Iterator[pa.RecordBatch]:
-    """The rows of a file as batches of text columns.
+Stretch = Callable[[], Iterable[pa.RecordBatch]]
+"""Some of a file's rows, read when they are asked for, by whichever thread asks."""
+
+
+def stretches(path: Path, spec: ReadingSpec, columns: Sequence[str], note: Note) -> Iterator[Stretch]:
+    """The rows of a file as batches of text columns, in stretches of whole lines.
 
     A row that cannot be read stops the reading with its line and reason, or is dropped or kept as the definition
-    says (`bad_rows`); then it is noted.
+    says (`bad_rows`); then it is noted, and the file is read here, row by row.
     """
     names = column_names(path, spec)
     missing = [name for name in columns if name not in names]
@@ -51,56 +54,51 @@ def read(path: Path, spec: ReadingSpec, columns: Sequence[str], note: Note) -> I
         raise UnusableInput("missing-column", f"{path.name} has no column {missing[0]!r}; it has {', '.join(names)}.")
     odd = not spec.encoding.startswith("utf-16") and (b"\x00" in head_of(path) or _odd_quotes(path, spec.quote))
     if spec.bad_rows != "stop" or spec.comment or spec.footer or odd:
-        yield from _slowly(path, spec, names, columns, note)
+        for batch in _slowly(path, spec, names, columns, note):
+            yield partial(iter, (batch,))
         return
     try:
-        yield from _quickly(path, spec, names, columns)
-    except (pa.ArrowInvalid, UnicodeDecodeError) as error:
-        for _ in _slowly(path, spec, names, columns, note):
-            pass  # going through the file once more finds the row that is wrong, and says so
-        raise UnusableInput("unreadable", f"{path.name} cannot be read: {str(error).splitlines()[0]}.") from None
+        skip = header_lines(spec)
+        for stretch in _stretches(path, spec):
+            yield partial(_quickly, path, spec, names, columns, stretch, skip)
+            skip = 0
     except OSError as error:
         raise UnusableInput("unreadable", f"{path} cannot be read: {error}.") from error
 
 
-def _quickly(path: Path, spec: ReadingSpec, names: list[str], columns: Sequence[str]) -> Iterator[pa.RecordBatch]:
-    """Stretches of whole lines, two at a time, each by Arrow's reader; in order."""
+def _quickly(
+    path: Path, spec: ReadingSpec, names: list[str], columns: Sequence[str], stretch: pa.Buffer, skip: int
+) -> list[pa.RecordBatch]:
+    """One stretch by Arrow's reader. If it fails, going through the file once more finds the row that is wrong, and says so."""
+    wanted = list(columns) or names[:1]
     parse = pa_csv.ParseOptions(
         delimiter=spec.separator, quote_char=spec.quote or False, newlines_in_values=bool(spec.quote)
     )
     convert = pa_csv.ConvertOptions(
         column_types=dict.fromkeys(names, pa.string()),
-        include_columns=list(columns) or names[:1],
+        include_columns=wanted,
         null_values=[""],
         strings_can_be_null=True,
         quoted_strings_can_be_null=False,
     )
-
-    def table(stretch: pa.Buffer, skip: int) -> pa.Table:
-        options = pa_csv.ReadOptions(
-            column_names=names,
-            skip_rows=skip,
-            use_threads=False,
-            block_size=stretch.size + 1,
-            encoding="utf-8" if spec.encoding == "utf-8-sig" else spec.encoding,
-        )
-        try:
-            return pa_csv.read_csv(pa.BufferReader(stretch), options, parse, convert)
-        except pa.ArrowInvalid as error:
-            if "Empty CSV" not in str(error):
-                raise
-            return pa.table({name: pa.array([], pa.string()) for name in list(columns) or names[:1]})
-
-    skip = header_lines(spec)
-    with ThreadPoolExecutor(2) as pool:
-        waiting: deque[Future[pa.Table]] = deque()
-        for stretch in _stretches(path, spec):
-            waiting.append(pool.submit(table, stretch, skip))
-            skip = 0
-            if len(waiting) > 2:
-                yield from waiting.popleft().result().to_batches()
-        while waiting:
-            yield from waiting.popleft().result().to_batches()
+    options = pa_csv.ReadOptions(
+        column_names=names,
+        skip_rows=skip,
+        use_threads=False,
+        block_size=stretch.size + 1,
+        encoding="utf-8" if spec.encoding == "utf-8-sig" else spec.encoding,
+    )
+    try:
+        found: list[pa.RecordBatch] = pa_csv.read_csv(pa.BufferReader(stretch), options, parse, convert).to_batches()
+        return found
+    except (pa.ArrowInvalid, UnicodeDecodeError) as error:
+        if "Empty CSV" in str(error):
+            return []
+        for _ in _slowly(path, spec, names, columns, lambda _row: None):
+            pass
+        raise UnusableInput("unreadable", f"{path.name} cannot be read: {str(error).splitlines()[0]}.") from None
+    except OSError as error:
+        raise UnusableInput("unreadable", f"{path} cannot be read: {error}.") from error
 
 
 def _odd_quotes(path: Path, quote: str) -> bool:

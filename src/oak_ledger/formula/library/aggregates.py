@@ -218,7 +218,7 @@ def _split_sums(
 
 
 class _NumberTotal:
-    """Sums of floats, right to the last digit: a sum, the rest that it lacks, and how many values."""
+    """Sums of floats to about 70 binary digits of the largest value, so that the nearest float comes out: a sum, the rest that it lacks, and how many values."""
 
     def part(self, run: Run, values: Any, groups: Groups) -> list[Any]:
         values, groups = _present(values, groups)

@@ -1,0 +1,186 @@
+"""However the engine works, the same comes out: slices of any size, codes and dictionaries, threads, spilling; answers and faults alike."""
+
+from __future__ import annotations
+
+import itertools
+import os
+import random
+import unittest
+from typing import Any
+from unittest import mock
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+import oak_ledger as oak
+from oak_ledger.engine.tuning import tuned
+from oak_ledger.origin import tables
+from tests.support import LOADS, FolderCase
+from tests.test_database import ARROW, COLUMNS, GROUPED, OVER_GROUPS, ROWS, WINDOWS, grown
+from tests.test_language import GROUPS as GROUP_CASES
+from tests.test_language import ROWS as ROW_CASES
+
+# How the engine is made to work: threads, rows at a time, rows that the feed gives at a time, texts coded or not, memory.
+PLAIN = {"threads": 1, "rows": 1 << 20, "share": 0.0, "sample": 1 << 30}
+WAYS: dict[str, tuple[dict[str, Any], int, bool]] = {
+    "one row at a time": ({"threads": 1, "rows": 1, "share": 0.0}, 1 << 17, False),
+    "two threads, small slices": ({"threads": 2, "rows": 4}, 3, False),
+    "texts and dates once per value": ({"threads": 1, "rows": 7, "share": 2.0, "sample": 1}, 5, False),
+    "columns that come as codes": ({"threads": 2, "rows": 5, "share": 2.0, "sample": 1}, 11, True),
+    "codes in one slice": ({"threads": 1, "rows": 1 << 17}, 1 << 17, True),
+    "everything spills": ({"threads": 2, "rows": 6, "memory": 1}, 6, False),
+}  # fmt: skip
+FORMULAS = 150
+
+
+def wide_table() -> pa.Table:
+    """The rows that the language is compared over, several times, in another order each time."""
+    rng = random.Random(5)
+    rows = [row for _ in range(9) for row in rng.sample(ROWS, len(ROWS))]
+    columns = {
+        name: pa.array([row[at] for row in rows], ARROW[kind]) for at, (name, kind) in enumerate(COLUMNS.items())
+    }
+    return pa.table({"at": list(range(1, len(rows) + 1)), **columns})
+
+
+def coded(table: pa.Table) -> pa.Table:
+    """The table with its texts as codes and dictionaries, a value twice in each."""
+    for at, column in enumerate(table.columns):
+        if pa.types.is_string(column.type):
+            once = column.combine_chunks().dictionary_encode()
+            twice = pa.concat_arrays([once.dictionary, once.dictionary])
+            more = np.where(np.arange(len(once)) % 2, len(once.dictionary), 0)
+            codes = pa.array(
+                [
+                    None if code is None else code + add
+                    for code, add in zip(once.indices.to_pylist(), more.tolist(), strict=True)
+                ],
+                pa.int32(),
+            )
+            table = table.set_column(at, table.column_names[at], pa.DictionaryArray.from_arrays(codes, twice))
+    return table
+
+
+def told(answer: Any) -> tuple[Any, ...]:
+    """All that an answer says, as plain values; a float by its digits."""
+    rows = [[repr(value) for value in column.to_pylist()] for column in answer.table.columns]
+    totals = [] if answer.totals is None else [repr(column.to_pylist()) for column in answer.totals.columns]
+    faults = [(one.field, one.what, one.rows, one.samples) for one in answer.faults]
+    return rows, totals, faults
+
+
+class Ways(unittest.TestCase):
+    def each_way(self, table: pa.Table, questions: list[tuple[str, Any]]) -> None:
+        """Ask all questions in every way; each question is a function of a source, with a name."""
+        with tuned(**PLAIN):
+            source = oak.Source.from_table(table, name="R")
+            wanted = [told(ask(source)) for _, ask in questions]
+        for way, (changes, batch, as_codes) in WAYS.items():
+            source = oak.Source.from_table(coded(table) if as_codes else table, name="R")
+            with tuned(**changes), mock.patch.object(tables, "BATCH", batch):
+                for (what, ask), expected in zip(questions, wanted, strict=True):
+                    with self.subTest(way=way, question=what):
+                        self.assertEqual(told(ask(source)), expected)
+
+    def test_tables_of_the_language(self) -> None:
+        questions: list[tuple[str, Any]] = [
+            (formula, lambda source, formula=formula: source.rows([("x", formula)])) for formula, _ in ROW_CASES
+        ]
+        for formula, *_ in GROUP_CASES:
+            questions.append(
+                (formula, lambda source, formula=formula: source.tally(["Mill"], [("x", formula)], totals=True))
+            )
+        self.each_way(LOADS, questions)
+
+    def test_groups_windows_and_filters(self) -> None:
+        questions: list[tuple[str, Any]] = []
+        for template in WINDOWS:
+            formula = template.replace("{at}", "at")
+            questions.append((formula, lambda source, formula=formula: source.rows([("x", formula)], where="j > 2")))
+        for formula in (*GROUPED, *(one for one, _ in OVER_GROUPS)):
+            for by in (["b"], ["t", "b"], ["y"], []):
+                if "OVER" in formula and by != ["b"]:
+                    continue
+                questions.append((f"{formula} by {by}", lambda source, formula=formula, by=by: source.tally(by, [("x", formula)], totals="OVER" not in formula)))  # fmt: skip
+        measures = ["COUNT(*)", "SUM(d)", "COUNT(DISTINCT u)", "SUM(1 / j)", "MEDIAN(f)", "MAX(t)"]
+        questions.extend(
+            (where, lambda source, where=where: source.tally(["UPPER(t) || COALESCE(u, '')"], measures, where=where))
+            for where in ("i > 0", "t <> 'oak'", "u IS NOT NULL AND j < 5", "1 / i > 0.5", "FALSE")
+        )
+        questions.append(("limit", lambda source: source.rows(["at", ("x", "1 / i")], limit=7)))
+        questions.append(("sort", lambda source: source.rows(["at", "t"], sort=["-t", "at"], limit=9)))
+        self.each_way(wide_table(), questions)
+
+    def test_random_formulas(self) -> None:
+        rng = random.Random(int(os.environ.get("OAK_SEED", "20261123")))
+        formulas = [grown(rng, rng.choice("idfbbtttyw"), rng.choice((1, 2, 3))) for _ in range(FORMULAS)]
+        source = oak.Source.from_table(wide_table(), name="R")
+        formulas = [one for one in formulas if source.check_formula(one).checked is not None]
+        self.assertGreater(len(formulas), FORMULAS * 0.7)
+        questions: list[tuple[str, Any]] = [
+            (one, lambda source, one=one: source.rows([("x", one)])) for one in formulas
+        ]
+        questions += [
+            (f"by {one}", lambda source, one=one: source.tally([("k", one)], ["COUNT(*)", "SUM(f)"]))
+            for one in formulas[::3]
+        ]
+        self.each_way(wide_table(), questions)
+
+
+class Sums(unittest.TestCase):
+    """Sums of floats are the nearest float, in whatever order and slices, unless far more than 60 binary digits cancel out."""
+
+    def test_against_exact_sums(self) -> None:
+        import math
+
+        rng = np.random.default_rng(3)
+        cases = {
+            "mixed sizes": rng.normal(size=5000) * 10.0 ** rng.integers(-12, 12, 5000),
+            "money": np.round(rng.gamma(3, 40, 5000), 2),
+            "cancelling": np.concatenate([(big := np.round(rng.gamma(3, 4e6, 2000), 2)), -big, [0.1, 0.2, 0.3]]),
+            "tiny": rng.normal(size=100) * 5e-324,
+            "huge": np.array([1e270, 1e270, -1e270, 1e260]),
+            "one": np.array([0.1]),
+        }
+        for what, values in cases.items():
+            for rows, shuffled in itertools.product((7, 1 << 17), (False, True)):
+                with self.subTest(what, rows=rows), tuned(rows=rows):
+                    given = rng.permutation(values) if shuffled else values
+                    source = oak.Source.from_table(pa.table({"x": given}), name="S")
+                    self.assertEqual(source.tally(show=["SUM(x)"]).value(), math.fsum(values))
+
+    def test_whole_numbers_of_any_size(self) -> None:
+        big = [2**63 - 1, 2**63 - 1, -(2**63), 5, None, -(2**63), 2]
+        source = oak.Source.from_table(pa.table({"x": pa.array(big, pa.int64())}), name="S")
+        for rows in (1, 2, 100):
+            with tuned(rows=rows):
+                self.assertEqual(source.tally(show=["SUM(x)"]).value(), sum(one for one in big if one is not None))
+                over = source.tally(show=["SUM(x)"], where="x > 100")
+                self.assertIsNone(over.value())
+                self.assertEqual(over.faults[0].what, "integer overflow")
+
+
+class FromFiles(FolderCase):
+    def test_many_row_groups_and_wide_keys(self) -> None:
+        rng = np.random.default_rng(1)
+        size = 30_000
+        table = pa.table({
+            "key": [f"k{one}" for one in rng.integers(0, 9000, size)], "few": [f"f{one}" for one in rng.integers(0, 5, size)],
+            "x": rng.integers(-50, 50, size), "d": pa.array(rng.integers(0, 9, size), mask=rng.random(size) < 0.1),
+        })  # fmt: skip
+        pq.write_table(table, "many.parquet", row_group_size=700)
+        source = oak.take_in(["many.parquet"], to="many.oak.toml", keep_names=True).source
+        answer = source.tally(["key", "few"], ["SUM(x)", "COUNT(DISTINCT d)", "COUNT(*)"], totals=True)
+        frame = table.to_pandas()
+        wanted = frame.groupby(["key", "few"]).agg(s=("x", "sum"), n=("d", "nunique"), c=("x", "size")).reset_index()
+        got = answer.table.to_pandas()
+        self.assertEqual(len(got), len(wanted))
+        for mine, theirs in zip(got.columns, wanted.columns, strict=True):
+            self.assertEqual(got[mine].tolist(), wanted[theirs].tolist(), mine)
+        assert answer.totals is not None
+        self.assertEqual([column[0].as_py() for column in answer.totals.columns[2:]], [int(frame.x.sum()), 9, size])
+
+
+if __name__ == "__main__":
+    unittest.main()
