@@ -161,6 +161,35 @@ class Sums(unittest.TestCase):
                 self.assertEqual(over.faults[0].what, "integer overflow")
 
 
+class Accounts(FolderCase):
+    def test_the_steps_of_a_question(self) -> None:
+        source = oak.Source.from_table(wide_table(), name="R").with_field("Up", "UPPER(t)").with_field("Half", "j / 2")
+        with tuned(rows=10, share=2.0, sample=1):
+            answer = source.tally(["Up"], ["SUM(Half)", "COUNT(DISTINCT u)"], where="j > 0", explain=True)
+            steps = {(one.kind, one.what): one for one in answer.steps}
+            self.assertEqual(steps["filter", "j > 0"].rows, answer.rows_used)
+            self.assertEqual(steps["field", "Up"].note, "once per different value")
+            self.assertEqual(steps["field", "Half"].note, "")
+            read = next(one for one in answer.steps if one.kind == "read")
+            self.assertEqual((read.rows, set(read.what.split(", "))), (len(ROWS) * 9, {"t", "j", "u"}))
+            self.assertGreater(read.bytes, 100)
+            self.assertEqual(next(one for one in answer.steps if one.kind == "groups").rows, answer.rows_used)
+            last = answer.steps[-1]
+            self.assertEqual((last.kind, last.rows), ("put together", answer.table.num_rows))
+            self.assertIn("COUNT(DISTINCT u)", last.note)
+            window = source.rows([("x", "LAG(i) OVER (ORDER BY at)")], explain=True)
+            self.assertIn(("window", "LAG(i) OVER (ORDER BY at)"), [(one.kind, one.what) for one in window.steps])
+        self.assertEqual(source.tally(["Up"]).steps, ())
+
+    def test_from_the_command_line(self) -> None:
+        self.write("loads.csv", "Mill,Volume\na,1\nb,2\na,3\n")
+        self.oak("intake", "loads.csv", "--name", "Loads")
+        said = self.oak("tally", "loads", "--by", "Mill", "--show", "Volume", "--explain")
+        self.assertRegex(said, r"read +Mill, Volume +3 ")
+        self.assertRegex(said, r"put together +2 groups +2 ")
+        self.assertIn('"steps"', self.oak("peek", "loads", "--explain", "--json"))
+
+
 class FromFiles(FolderCase):
     def test_many_row_groups_and_wide_keys(self) -> None:
         rng = np.random.default_rng(1)

@@ -25,9 +25,16 @@ if TYPE_CHECKING:
     from oak_ledger.source import Answer, Source
 
 
+def explain_option(command: Any) -> Any:
+    """`--explain`."""
+    return click.option(
+        "--explain", is_flag=True, help="Also show the steps that were taken, with rows, bytes and time."
+    )(command)
+
+
 def _tell(answer: Answer, *, as_json: bool, notes: list[str] | None = None, count: str = "") -> int:
     """Show an answer and everything to know about it."""
-    from oak_ledger.present.terminal import QUIET, Text, console, faults_lines, findings_list, rows_table
+    from oak_ledger.present.terminal import QUIET, Text, console, faults_lines, findings_list, rows_table, steps_table
 
     if as_json:
         found: dict[str, Any] = {"rows": answer.to_dicts()}
@@ -37,6 +44,8 @@ def _tell(answer: Answer, *, as_json: bool, notes: list[str] | None = None, coun
             "faults": [one.as_json() for one in answer.faults],
             "findings": [one.as_json() for one in answer.findings],
         }
+        if answer.steps:
+            found["steps"] = [one.as_json() for one in answer.steps]
         tell_json(found)
     else:
         out = console()
@@ -47,6 +56,8 @@ def _tell(answer: Answer, *, as_json: bool, notes: list[str] | None = None, coun
             out.print(line)
         if answer.findings:
             out.print(findings_list(answer.findings))
+        if answer.steps:
+            out.print(steps_table(answer.steps))
     return 1 if any(one.severity != "note" for one in answer.findings) else 0
 
 
@@ -56,6 +67,7 @@ def _tell(answer: Answer, *, as_json: bool, notes: list[str] | None = None, coun
 @click.option("--rows", "-n", "limit", type=click.IntRange(1), default=10, show_default=True, help="How many rows.")
 @where_option
 @click.option("--sort", "-s", multiple=True, metavar="NAME", help="Sort by a field; -NAME for downwards.")
+@explain_option
 @baseline_option
 @catalogue_option
 @draft_option
@@ -66,6 +78,7 @@ def peek_command(
     limit: int,
     where: str | None,
     sort: tuple[str, ...],
+    explain: bool,
     baseline: str | None,
     catalogue: str,
     draft: bool,
@@ -80,7 +93,7 @@ def peek_command(
         return _peek_file(path, limit, as_json)
     with progress_of("reading") as progress:
         opened = open_any(source, catalogue, draft=draft, baseline=baseline, progress=progress)
-        answer = opened.rows(list(fields) or None, where=where, sort=sort, limit=limit)
+        answer = opened.rows(list(fields) or None, where=where, sort=sort, limit=limit, explain=explain)
     return _tell(answer, as_json=as_json, notes=_notes(opened, answer))
 
 
@@ -226,6 +239,7 @@ def _prompt(source: str) -> int:
 @click.option("--sort", multiple=True, metavar="NAME", help="Sort by a column; -NAME for downwards.")
 @click.option("--limit", "-n", type=click.IntRange(1), default=None, help="Only the first N groups.")
 @click.option("--totals", "-t", is_flag=True, help="A last row computed over all rows; never added up.")
+@explain_option
 @baseline_option
 @catalogue_option
 @draft_option
@@ -238,6 +252,7 @@ def tally_command(
     sort: tuple[str, ...],
     limit: int | None,
     totals: bool,
+    explain: bool,
     baseline: str | None,
     catalogue: str,
     draft: bool,
@@ -247,7 +262,7 @@ def tally_command(
     with progress_of("reading") as progress:
         opened = open_any(source, catalogue, draft=draft, baseline=baseline, progress=progress)
         items = [_named(item, opened) for item in show]
-        answer = opened.tally(list(by), items, where=where, sort=sort, limit=limit, totals=totals)
+        answer = opened.tally(list(by), items, where=where, sort=sort, limit=limit, totals=totals, explain=explain)
     count = (
         f"{answer.table.num_rows:,} of {answer.groups:,} groups"
         if answer.groups and answer.groups > answer.table.num_rows

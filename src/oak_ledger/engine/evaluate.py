@@ -11,6 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from oak_ledger.engine.account import Account
 from oak_ledger.engine.before import Earlier
 from oak_ledger.engine.coded import Crossed, is_coded, repeats
 from oak_ledger.engine.faults import Faults, Rows
@@ -81,6 +82,7 @@ class Evaluator:
     shared: Mapping[c.Checked, int] = field(default_factory=dict)
     """Pieces that occur more than once, by the number that equal ones share; `common` keeps their values."""
     common: dict[int, Any] = field(default_factory=dict)
+    account: Account | None = None
     alive: Mask | None = None
     """Where not all rows count: those that do. The others are computed as well, and fault nothing."""
 
@@ -103,6 +105,10 @@ class Evaluator:
         `released` says which values are needed no more once a field is computed.
         """
         for name in names:
+            if self.account is not None and name not in self.known:
+                rows = 0 if "\0" in name else self.length  # the inner steps of reading a field are part of it
+                with self.account.timed("field", self.fields[name].name, rows=rows):
+                    self.field_value(name)
             self.field_value(name)
             for one in released.get(name, ()):
                 self.known.pop(one, None)
@@ -190,6 +196,8 @@ class Evaluator:
     def apply_once(self, node: c.Apply, values: list[Any], varying: Sequence[int], owner: Expression) -> Any:
         """One function once per combination of its arguments' different values; the results are gathered."""
         crossed = Crossed([values[index] for index in varying])
+        if self.account is not None:
+            self.account.add("field", owner.name, note="once per different value")
         once = list(values)
         for index, argument in zip(varying, crossed.arguments(), strict=True):
             once[index] = argument

@@ -10,6 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from oak_ledger.engine.account import Account, timed
 from oak_ledger.engine.before import Earlier
 from oak_ledger.engine.evaluate import Evaluator, Expression, Fields, can_fault, needed
 from oak_ledger.engine.faults import Faults, Rows
@@ -47,6 +48,8 @@ class Question:
     before: Mapping[c.Before, Earlier] = field(default_factory=dict)
     """The values that `BEFORE` finds, by key or by group; `before_overall` those over all rows together."""
     before_overall: Mapping[c.Before, Earlier] = field(default_factory=dict)
+    account: Account | None = None
+    """Where the steps are written down, if that is wanted."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,7 +76,7 @@ def answer(question: Question, feed: Feed) -> Result:
 def begun(question: Question, feed: Feed, wanted: Sequence[Expression], faults: Faults, *, spare: bool = False) -> Pass:
     """The going through the rows that a question needs, its row windows computed."""
     filters = [*question.always, *question.where]
-    made = Pass(question.fields, filters, wanted, before=question.before, spare=spare)
+    made = Pass(question.fields, filters, wanted, before=question.before, spare=spare, account=question.account)
     made.windows, made.bases = _row_windows(question, feed, [*filters, *wanted], faults)
     return made
 
@@ -81,6 +84,7 @@ def begun(question: Question, feed: Feed, wanted: Sequence[Expression], faults: 
 def _rows(question: Question, feed: Feed) -> Result:
     faults = Faults()
     reading = begun(question, feed, question.show, faults)
+    reading.doing = ("rows", listed(question.show))
     parts: list[list[Any]] = [[] for _ in question.show]
     enough = question.limit if not question.sort else None
     kept = 0
@@ -101,7 +105,8 @@ def _rows(question: Question, feed: Feed) -> Result:
         question.show,
         [pa.chunked_array(kept, arrow_type(one.checked.type)) for kept, one in zip(parts, question.show, strict=True)],
     )
-    table = in_order(table, question.sort)
+    with timed(question.account, "sort", ", ".join(one.name for one in question.sort), rows=table.num_rows):
+        table = in_order(table, question.sort)
     if question.limit is not None:
         table = table.slice(0, question.limit)
     return Result(table, None, faults, reading.read, reading.used)
@@ -113,6 +118,12 @@ def stream(question: Question, feed: Feed, faults: Faults) -> Iterator[pa.Table]
     return reading.run(
         feed, lambda evaluator: table_of(question.show, [evaluator.compute(one) for one in question.show]), faults
     )
+
+
+def listed(pieces: Sequence[Expression]) -> str:
+    """Formulas in a line."""
+    texts = dict.fromkeys(one.text[one.checked.start : one.checked.end] or one.name for one in pieces)
+    return ", ".join([*texts][:6]) + (" …" if len(texts) > 6 else "")
 
 
 def joined(parts: list[Any], kind: Type) -> Any:
@@ -156,7 +167,8 @@ def _row_windows(
     while waiting:
         ready = {node: owner for node, owner in waiting.items() if not _inner_windows(fields, node) & waiting.keys()}
         pieces, places_of = _inputs_once(ready)
-        reading = Pass(fields, question.always, pieces, made, question.before, begins)
+        reading = Pass(fields, question.always, pieces, made, question.before, begins, account=question.account)
+        reading.doing = ("window inputs", listed(pieces))
         parts: list[list[Any]] = [[] for _ in pieces]
         places: list[Rows] = []
 
@@ -186,10 +198,12 @@ def _row_windows(
                 len(node.partition),
                 *((one.descending, one.nulls_first) for one in node.order),
             )
-            if alike not in orders:
-                begin = first + len(node.partition)
-                orders[alike] = window_order(node, inputs[first:begin], inputs[begin:], len(at))
-            whole = windowed(node, inputs, len(at), record, orders[alike])
+            said = " ".join(owner.text[node.start : node.end].split())
+            with timed(question.account, "window", said, rows=len(at)):
+                if alike not in orders:
+                    begin = first + len(node.partition)
+                    orders[alike] = window_order(node, inputs[first:begin], inputs[begin:], len(at))
+                whole = windowed(node, inputs, len(at), record, orders[alike])
             made[node] = whole if len(at) == reading.read else _spread(whole, at, reading.read)
             del waiting[node]
     return made, begins

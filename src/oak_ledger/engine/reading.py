@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import partial
@@ -10,6 +11,7 @@ from typing import Any, Generic, Protocol, TypeVar
 import numpy as np
 import pyarrow as pa
 
+from oak_ledger.engine.account import Account, timed
 from oak_ledger.engine.evaluate import Evaluator, Expression, columns_read, needed
 from oak_ledger.engine.faults import Faults
 from oak_ledger.engine.pool import ordered
@@ -66,6 +68,9 @@ class Pass:
     """Where each stretch begins, known from an earlier going through; windows need it."""
     spare: bool = False
     """Rows that a filter rejects may be computed and left out at the end: the work looks at `Evaluator.alive`."""
+    account: Account | None = None
+    doing: tuple[str, str] = ("rows", "")
+    """What the work is called on the account."""
     tuning: Tuning = field(default_factory=tuning)
     read: int = 0
     used: int = 0
@@ -87,12 +92,13 @@ class Pass:
             number, stretch = numbered
             base = self.bases[number] if self.bases is not None else 0
             begin = 0
-            for batch in _sliced(stretch(), self.tuning.rows):
+            for batch in self._read(stretch):
                 found: Slice[Made] = Slice(None, begin, batch.num_rows, 0, Faults())
                 evaluator = self._evaluator(batch, found, base, shared, before)
                 evaluator.prepare(after, released)
                 found.used = evaluator.length if evaluator.alive is None else int(np.count_nonzero(evaluator.alive))
-                found.made = work(evaluator)
+                with timed(self.account, *self.doing, rows=found.used):
+                    found.made = work(evaluator)
                 begin += batch.num_rows
                 yield found
 
@@ -110,6 +116,26 @@ class Pass:
                 self.used += found.used
                 yield found.made  # type: ignore[misc]  # it has been made
 
+    def _read(self, stretch: Stretch) -> Iterator[pa.RecordBatch]:
+        """The batches of a stretch, on the account as reading."""
+        batches = _sliced(stretch(), self.tuning.rows)
+        while True:
+            begin = time.perf_counter()
+            batch = next(batches, None)
+            if batch is None:
+                return
+            if self.account is not None:
+                names = ", ".join(batch.schema.names[:8]) + (" …" if batch.num_columns > 8 else "")
+                seconds = time.perf_counter() - begin
+                coded = [
+                    name
+                    for name, column in zip(batch.schema.names, batch.columns, strict=True)
+                    if pa.types.is_dictionary(column.type)
+                ]
+                note = f"as codes: {', '.join(coded[:4])}" if coded else ""
+                self.account.add("read", names, rows=batch.num_rows, size=batch.nbytes, seconds=seconds, note=note)
+            yield batch
+
     def _evaluator(
         self, batch: Any, found: Slice[Any], base: int, shared: Mapping[c.Checked, int], before: Sequence[str]
     ) -> Evaluator:
@@ -117,14 +143,17 @@ class Pass:
         columns = {name: batch.column(at) for at, name in enumerate(batch.schema.names)}
         rows = np.arange(found.begin, found.begin + batch.num_rows, dtype=np.int64)
         evaluator = Evaluator(
-            self.fields, columns, rows, found.faults, windows=self.windows, before=self.before, base=base, tuning=self.tuning, shared=shared
+            self.fields, columns, rows, found.faults, windows=self.windows, before=self.before, base=base, tuning=self.tuning, shared=shared, account=self.account
         )  # fmt: skip
         if not self.filters:
             return evaluator
         evaluator.prepare(before)
         keep = np.ones(batch.num_rows, np.bool_)
         for one in self.filters:
-            keep &= mask_of(evaluator.compute(one))
+            with timed(self.account, "filter", one.text):
+                keep &= mask_of(evaluator.compute(one))
+            if self.account is not None:
+                self.account.add("filter", one.text, rows=int(np.count_nonzero(keep)))
         kept = int(np.count_nonzero(keep))
         if kept == len(keep):
             return evaluator

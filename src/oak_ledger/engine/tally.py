@@ -13,10 +13,11 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from oak_ledger.engine.account import timed
 from oak_ledger.engine.evaluate import Evaluator, Expression, is_grouped, needed
 from oak_ledger.engine.faults import Faults, Rows
 from oak_ledger.engine.groups import GroupTable, aggregate, distinct_counts, local_groups
-from oak_ledger.engine.question import Question, Result, SortBy, begun, in_order, joined, table_of
+from oak_ledger.engine.question import Question, Result, SortBy, begun, in_order, joined, listed, table_of
 from oak_ledger.engine.reading import Feed
 from oak_ledger.engine.windows import window_inputs, windowed
 from oak_ledger.formula import checked as c
@@ -115,12 +116,19 @@ def tally(question: Question, feed: Feed) -> Result:
     wanted = _aggregates(question)
     inner = [Expression(owner.name, owner.text, piece) for node, owner in wanted.items() for piece in _inputs(node)]
     reading = begun(question, feed, [*question.by, *inner], faults, spare=True)
+    shown = ", ".join(one.name for one in question.by) or "all rows"
+    kept = [owner.text for node, owner in wanted.items() if not _in_parts(node)]
+    reading.doing = ("groups", f"by {shown}: {listed(list(wanted.values()))}")
     found = _Tally(GroupTable(len(question.by)))
     for part in reading.run(feed, lambda evaluator: _part(evaluator, question, wanted), faults):
         found.absorb(part)
     found.settle()
+    if question.account is not None:
+        note = f"values kept for {', '.join(dict.fromkeys(kept))}" if kept else "all aggregates in parts"
+        question.account.add("put together", f"{found.table.count:,} groups", rows=found.table.count, note=note)
     keys = [found.table.values(at, arrow_type(one.checked.type)) for at, one in enumerate(question.by)]
-    table = _finished(question, wanted, found, keys, faults)
+    with timed(question.account, "put together", f"{found.table.count:,} groups"):
+        table = _finished(question, wanted, found, keys, faults)
     count = table.num_rows
     table = in_order(table, question.sort or tuple(SortBy(one.name) for one in question.by))
     if question.limit is not None:

@@ -12,7 +12,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text as Text
 
-from oak_ledger.engine import Fault
+from oak_ledger.engine import Fault, Step
 from oak_ledger.errors import Finding
 from oak_ledger.insight.branches import BranchRows
 from oak_ledger.source.answer import Answer
@@ -191,3 +191,15 @@ def branches_table(branches: Sequence[BranchRows], rows: int) -> Table:
             f"{one.nulls:,}" if one.nulls else "",
         )
     return table
+
+
+def steps_table(steps: Sequence[Step]) -> Group:
+    """How a question was answered: each step with its rows, bytes and time."""
+    table = grid("step", "on", "rows", "bytes", "seconds", "note")
+    for at in (2, 3, 4):
+        table.columns[at].justify = "right"
+    for one in steps:
+        size = f"{one.bytes / 1e6:,.1f} MB" if one.bytes else ""
+        rows = f"{one.rows:,}" if one.rows else ""
+        table.add_row(one.kind, Text(one.what), rows, size, f"{one.seconds:.3f}", Text(one.note, style=QUIET))
+    return Group(table, Text("seconds of all threads together", style=QUIET))

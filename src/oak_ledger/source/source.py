@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
 
-from oak_ledger.engine import Expression, Faults, Question, SortBy, answer, stream
+from oak_ledger.engine import Account, Expression, Faults, Question, SortBy, answer, stream
 from oak_ledger.errors import Finding, FormulaError, OakError, Place, UnusableInput
 from oak_ledger.formula import Formula, Grain, check
 from oak_ledger.formula import checked as c
@@ -290,11 +290,12 @@ class Source:
         sort: Sequence[str] = (),
         limit: int | None = None,
         strict: bool = False,
+        explain: bool = False,
     ) -> Answer:
         """Rows of the source.
 
         `show` takes field names or formulas (all visible fields by default), `where` a filter's name or a condition,
-        `sort` names, with `-` before one for downwards, `limit` a number of rows. `strict` turns any fault into an error.
+        `sort` names, with `-` before one for downwards, `limit` a number of rows. `strict` turns any fault into an error; `explain` keeps the steps that were taken, with rows, bytes and time.
         Raises OakError for a name or a formula that is wrong.
         """
         items: Sequence[Shown] = [name_text(state.name) for state in self.shown_fields] if show is None else show
@@ -315,6 +316,7 @@ class Source:
             self._always(),
             sort=self._sort(sort, shown),
             limit=limit,
+            account=Account() if explain else None,
         )
         formats = {one.name: state.format for one, state in made if state and state.format}
         return self._answer(self._compared(question, (), where), formats, [], strict, filtered=where is not None)
@@ -329,11 +331,12 @@ class Source:
         limit: int | None = None,
         totals: bool = False,
         strict: bool = False,
+        explain: bool = False,
     ) -> Answer:
         """A grouped answer: one row per group of `by`, with what `show` asks for.
 
         A measure named in `show` is totalled as its field says (`aggregate`), else summed; a formula says it itself. With `totals`, one
-        row more is computed over all rows together: totals are never added up. Without `by`, one row.
+        row more is computed over all rows together: totals are never added up. Without `by`, one row. `explain` keeps the steps that were taken.
         Raises OakError for a name or a formula that is wrong.
         """
         keys = [self._expression(item, place="by") for item in by]
@@ -360,6 +363,7 @@ class Source:
             sort=self._sort(sort, columns),
             limit=limit,
             totals=totals,
+            account=Account() if explain else None,
         )
         self._check_windows(question)
         formats = {one.name: state.format for one, state in (*keys, *shown) if state and state.format}
@@ -493,6 +497,7 @@ class Source:
             result.rows_read,
             result.rows_used,
             result.groups,
+            tuple(question.account.steps.values()) if question.account is not None else (),
         )
 
     # -- edits -------------------------------------------------------------------------------------------
