@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import os
 import random
+import tempfile
 import unittest
 from typing import Any
 from unittest import mock
@@ -14,6 +15,8 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 import oak_ledger as oak
+from oak_ledger.engine import tally
+from oak_ledger.engine.spool import Spool
 from oak_ledger.engine.tuning import tuned
 from oak_ledger.origin import tables
 from tests.support import LOADS, FolderCase
@@ -78,7 +81,13 @@ class Ways(unittest.TestCase):
             wanted = [told(ask(source)) for _, ask in questions]
         for way, (changes, batch, as_codes) in WAYS.items():
             source = oak.Source.from_table(coded(table) if as_codes else table, name="R")
-            with tuned(**changes), mock.patch.object(tables, "BATCH", batch):
+            many = 2 if changes["threads"] == 2 else tally.MANY  # groups that are many already
+            with (
+                tuned(**changes),
+                mock.patch.object(tables, "BATCH", batch),
+                mock.patch.object(tally, "MANY", many),
+                mock.patch.object(tally, "PENDING", many),
+            ):
                 for (what, ask), expected in zip(questions, wanted, strict=True):
                     with self.subTest(way=way, question=what):
                         self.assertEqual(told(ask(source)), expected)
@@ -188,6 +197,38 @@ class Accounts(FolderCase):
         self.assertRegex(said, r"read +Mill, Volume +3 ")
         self.assertRegex(said, r"put together +2 groups +2 ")
         self.assertIn('"steps"', self.oak("peek", "loads", "--explain", "--json"))
+
+
+class Spilling(FolderCase):
+    def test_values_go_to_a_file_that_is_removed(self) -> None:
+        rng = np.random.default_rng(2)
+        table = pa.table({"k": rng.integers(0, 50, 20_000), "x": rng.integers(0, 3000, 20_000)})
+        source = oak.Source.from_table(table, name="S")
+        measures = ["COUNT(DISTINCT x)", "MEDIAN(x)", "LISTAGG(CAST(x AS TEXT), ' ') WITHIN GROUP (ORDER BY x)"]
+        wanted = source.tally(["k"], measures, totals=True)
+        for many in (tally.MANY, 5):
+            with (
+                mock.patch.object(tempfile, "tempdir", str(self.folder)),
+                mock.patch.object(Spool, "_spill", autospec=True, side_effect=Spool._spill) as spills,
+                mock.patch.object(tally, "MANY", many),
+                tuned(memory=60_000, rows=700),
+            ):
+                answer = source.tally(["k"], measures, totals=True)
+            self.assertGreater(spills.call_count, 10)
+            self.assertEqual(answer.table, wanted.table)
+            self.assertEqual(answer.totals, wanted.totals)
+            self.assertEqual(list(self.folder.iterdir()), [])
+
+    def test_settings_from_the_environment(self) -> None:
+        from oak_ledger.engine import tuning
+
+        for given, wanted in (("500M", 500 << 20), ("2gb", 2 << 30), ("4096", 4096)):
+            with mock.patch.dict(os.environ, {"OAK_MEMORY": given, "OAK_THREADS": "3"}):
+                self.assertEqual(tuning._memory(), wanted)
+                self.assertEqual(tuning._number("OAK_THREADS", 1), 3)
+        for name, given in (("OAK_MEMORY", "much"), ("OAK_MEMORY", "0"), ("OAK_THREADS", "two")):
+            with mock.patch.dict(os.environ, {name: given}):
+                self.raises("bad-setting", tuning._standard.__wrapped__)
 
 
 class FromFiles(FolderCase):

@@ -16,6 +16,8 @@ from oak_ledger.formula.library.registry import MISSING, Recorder, Run
 from oak_ledger.formula.values import Mask, array_of, held, mask_of
 
 _LIMIT = 2**62
+_PACKED_BITS = 62
+_CLOSE = 2**36
 DENSE = 1 << 16  # combinations of keys that may always be counted one by one
 Rows = npt.NDArray[np.int64]
 
@@ -29,21 +31,48 @@ def encode(values: Any) -> tuple[np.ndarray[Any, np.dtype[np.int64]], Any]:
 
 
 def group(keys: Sequence[Any], rows: int) -> tuple[Groups, list[Any]]:
-    """The group of each row, and each key's value per group. Without keys all rows are one group."""
+    """The group of each row, and each key's value per group. Without keys all rows are one group.
+
+    Keys and row number are packed into one number where they fit, and sorted by value: that is much faster than sorting places.
+    """
     if not keys:
         return Groups(np.zeros(rows, np.int64), 1), []
-    codes, _ = encode(keys[0])
-    cardinality = int(codes.max(initial=0)) + 1
-    for key in keys[1:]:
-        more, _ = encode(key)
-        size = int(more.max(initial=0)) + 1
-        if cardinality * size >= _LIMIT:
-            _, codes = np.unique(codes, return_inverse=True)
-            cardinality = int(codes.max(initial=0)) + 1
-        codes, cardinality = codes * size + more, cardinality * size
-    _, first, dense = np.unique(codes, return_index=True, return_inverse=True)
+    columns = [_bits(key) for key in keys]
+    row_bits = max(rows - 1, 1).bit_length()
+    if sum(bits for _, bits in columns) + row_bits <= _PACKED_BITS:
+        packed = np.zeros(rows, np.int64)
+        for numbers, bits in columns:
+            packed = packed << bits | numbers
+        packed = packed << row_bits | np.arange(rows)
+        packed.sort()
+        at = packed & ((1 << row_bits) - 1)
+        packed >>= row_bits
+        begins = np.ones(rows, np.bool_)
+        np.not_equal(packed[1:], packed[:-1], out=begins[1:])
+        dense = np.empty(rows, np.int64)
+        dense[at] = np.cumsum(begins) - 1
+        first = at[begins]
+    else:
+        codes, cardinality = encode(keys[0])[0], 1 << columns[0][1]
+        for key, (_, bits) in zip(keys[1:], columns[1:], strict=True):
+            if cardinality << bits >= _LIMIT:
+                _, codes = np.unique(codes, return_inverse=True)
+                cardinality = int(codes.max(initial=0)) + 1
+            codes, cardinality = (codes << bits) + encode(key)[0], cardinality << bits
+        _, first, dense = np.unique(codes, return_index=True, return_inverse=True)
     index = array_of(first)
-    return Groups(dense.astype(np.int64), len(first)), [key.take(index) for key in keys]
+    return Groups(np.asarray(dense, np.int64), len(first)), [key.take(index) for key in keys]
+
+
+def _bits(values: Any) -> tuple[Rows, int]:
+    """A number from 0 for each different value, and how many bits they take; whole numbers close together are taken as they are."""
+    if pa.types.is_integer(values.type) and not values.null_count and len(values):
+        numbers = held(values)
+        low, high = int(numbers.min()), int(numbers.max())
+        if high - low < _CLOSE:
+            return numbers.astype(np.int64) - low, (high - low).bit_length()
+    codes, different = encode(values)
+    return codes, max(len(different) - 1, 1).bit_length()
 
 
 def local_groups(keys: Sequence[Any], rows: int, alive: Mask | None) -> tuple[Rows, int, list[tuple[Any, Any]]]:

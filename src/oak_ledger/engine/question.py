@@ -126,9 +126,9 @@ def listed(pieces: Sequence[Expression]) -> str:
     return ", ".join([*texts][:6]) + (" …" if len(texts) > 6 else "")
 
 
-def joined(parts: list[Any], kind: Type) -> Any:
-    """Arrays one after the other."""
-    return pa.chunked_array(parts, arrow_type(kind)).combine_chunks()
+def joined(parts: list[Any], kind: Any) -> Any:
+    """Arrays one after the other, of a type of the language or of Arrow."""
+    return pa.chunked_array(parts, arrow_type(kind) if isinstance(kind, Type) else kind).combine_chunks()
 
 
 def table_of(columns: Sequence[Expression], values: Sequence[Any]) -> pa.Table:

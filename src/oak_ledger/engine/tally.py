@@ -16,15 +16,18 @@ import pyarrow as pa
 from oak_ledger.engine.account import timed
 from oak_ledger.engine.evaluate import Evaluator, Expression, is_grouped, needed
 from oak_ledger.engine.faults import Faults, Rows
-from oak_ledger.engine.groups import GroupTable, aggregate, distinct_counts, local_groups
+from oak_ledger.engine.groups import GroupTable, aggregate, distinct_counts, group, local_groups
 from oak_ledger.engine.question import Question, Result, SortBy, begun, in_order, joined, listed, table_of
 from oak_ledger.engine.reading import Feed
+from oak_ledger.engine.spool import Spool
+from oak_ledger.engine.tuning import tuning
 from oak_ledger.engine.windows import window_inputs, windowed
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.library.aggregates import Groups
 from oak_ledger.formula.library.registry import MISSING, Run
 from oak_ledger.formula.values import Mask, array_of, arrow_type, mask_of
 
+MANY = 20_000  # groups from which on they are not known by number any more
 PENDING = 200_000  # groups of slices that may wait before they are put together
 
 
@@ -40,7 +43,7 @@ class _Part:
 
 @dataclass(slots=True)
 class _Values:
-    """What an aggregate needs from rows: the group of each, arguments, order."""
+    """What an aggregate needs from rows: the group of each in its slice, arguments, order."""
 
     codes: Rows
     args: list[Any]
@@ -49,37 +52,102 @@ class _Values:
 
 @dataclass(slots=True)
 class _Tally:
-    """The groups found so far."""
+    """The groups found so far: each known by its number while they are few, and put together now and then when they are many."""
 
-    table: GroupTable
-    columns: dict[c.Aggregate, list[list[Any]]] = field(default_factory=dict)
+    kinds: list[Any]
+    count: int = 0
+    table: GroupTable | None = None
+    keys: list[list[Any]] = field(default_factory=list)
     places: list[Rows] = field(default_factory=list)
-    values: dict[c.Aggregate, list[_Values]] = field(default_factory=dict)
+    columns: dict[c.Aggregate, list[list[Any]]] = field(default_factory=dict)
+    spools: dict[c.Aggregate, Spool] = field(default_factory=dict)
+    """The values that aggregates keep, with the groups of the slice that they came from (or of all, while groups are few)."""
+    members: list[list[int]] = field(default_factory=list)
+    """The slices that each of the parts is made of, and in `numbers` where their groups are in it."""
+    numbers: dict[int, Rows] = field(default_factory=dict)
+    slices: int = 0
     waiting: int = 0
+    together: _Tally | None = None
+    """For all groups as one: the groups that it is made of."""
+
+    def __post_init__(self) -> None:
+        self.table = GroupTable(len(self.kinds))
+        self.count = self.table.count
 
     def absorb(self, part: _Part) -> None:
         """Take in a slice."""
-        place = self.table.absorb(part.keys, part.count)
-        self.places.append(place)
-        self.waiting += part.count
         for node, columns in part.columns.items():
             self.columns.setdefault(node, []).append(columns)
+        number, place = 0, None
+        if self.table is not None:
+            place = self.table.absorb(part.keys, part.count)
+            self.places.append(place)
+            self.count = self.table.count
+        else:
+            self.slices += 1
+            number = self.slices
+            self.members.append([number])
+            self.keys.append([dictionary.take(array_of(codes)) for codes, dictionary in part.keys])
         for node, values in part.values.items():
-            values.codes = place[values.codes]
-            self.values.setdefault(node, []).append(values)
-        if self.waiting > PENDING + 4 * self.table.count:
+            codes = values.codes if place is None else place[values.codes]
+            spool = self.spools.setdefault(node, Spool(max(tuning().memory // len(part.values), 1)))
+            spool.add(number, codes, [*values.args, *values.order])
+        self.waiting += part.count
+        if self.waiting > PENDING + 4 * self.count:
             self.settle()
+        if self.table is not None and self.count > MANY:
+            self.settle()
+            self.keys, self.members, self.table = [self.key_values()], [[0]], None
+
+    def key_values(self) -> list[Any]:
+        """The value of each key for each group."""
+        if self.table is not None:
+            return [self.table.values(at, kind) for at, kind in enumerate(self.kinds)]
+        return self.keys[0]
 
     def settle(self) -> None:
-        """Put the parts of aggregates together, so that each has one."""
-        if len(self.places) == 1 and len(self.places[0]) == self.table.count:
+        """Put the parts together, so that there is one."""
+        self.waiting = 0
+        if self.table is None:
+            self._group_again()
+        elif len(self.places) == 1 and len(self.places[0]) == self.count:
             return
-        groups = Groups(np.concatenate(self.places) if self.places else np.zeros(0, np.int64), self.table.count)
+        groups = Groups(np.concatenate(self.places) if self.places else np.zeros(0, np.int64), self.count)
         for node, parts in self.columns.items():
             columns = [_concatenated(pieces) for pieces in zip(*parts, strict=True)]
             self.columns[node] = [node.function.parts.merge(_run(node, groups.count), columns, groups)]
-        self.places = [np.arange(self.table.count)]
-        self.waiting = 0
+        self.places = [np.arange(self.count)] if self.table is not None else []
+
+    def _group_again(self) -> None:
+        """Many groups: those of all parts are grouped as rows are."""
+        sizes = [len(keys[0]) for keys in self.keys]
+        keys = [
+            joined(list(pieces), kind) for pieces, kind in zip(zip(*self.keys, strict=True), self.kinds, strict=True)
+        ]
+        groups, values = group(keys, sum(sizes))
+        ends = np.cumsum(sizes)
+        self.places = [groups.codes[end - size : end] for size, end in zip(sizes, ends.tolist(), strict=True)]
+        self.keys, self.count = [values], groups.count
+        for place, members in zip(self.places, self.members, strict=True):
+            for number in members:
+                self.numbers[number] = place[self.numbers[number]] if number in self.numbers else place
+        self.members = [[number for members in self.members for number in members]]
+
+    def kept(self, node: c.Aggregate, low: int, high: int) -> tuple[Rows, list[Any]]:
+        """The values that an aggregate keeps of a range of groups, with the group of each counted from the range's first."""
+        spool = self.spools.get(node)
+        codes: list[Rows] = [np.zeros(0, np.int64)]
+        columns: list[list[Any]] = [[] for _ in (*node.args, *node.order)]
+        for number, own, values in spool.chunks() if spool is not None else ():
+            group_of = self.numbers[number][own] if number in self.numbers else own
+            if (low, high) != (0, self.count):
+                inside = (group_of >= low) & (group_of < high)
+                group_of, values = group_of[inside] - low, [one.filter(array_of(inside)) for one in values]
+            codes.append(group_of)
+            for into, one in zip(columns, values, strict=True):
+                into.append(one)
+        kinds = [*(arg.type for arg in node.args), *(key.type for key in node.order)]
+        return np.concatenate(codes), [joined(pieces, kind) for pieces, kind in zip(columns, kinds, strict=True)]
 
 
 def _concatenated(pieces: Sequence[Any]) -> Any:
@@ -119,26 +187,30 @@ def tally(question: Question, feed: Feed) -> Result:
     shown = ", ".join(one.name for one in question.by) or "all rows"
     kept = [owner.text for node, owner in wanted.items() if not _in_parts(node)]
     reading.doing = ("groups", f"by {shown}: {listed(list(wanted.values()))}")
-    found = _Tally(GroupTable(len(question.by)))
-    for part in reading.run(feed, lambda evaluator: _part(evaluator, question, wanted), faults):
-        found.absorb(part)
-    found.settle()
-    if question.account is not None:
-        note = f"values kept for {', '.join(dict.fromkeys(kept))}" if kept else "all aggregates in parts"
-        question.account.add("put together", f"{found.table.count:,} groups", rows=found.table.count, note=note)
-    keys = [found.table.values(at, arrow_type(one.checked.type)) for at, one in enumerate(question.by)]
-    with timed(question.account, "put together", f"{found.table.count:,} groups"):
-        table = _finished(question, wanted, found, keys, faults)
-    count = table.num_rows
-    table = in_order(table, question.sort or tuple(SortBy(one.name) for one in question.by))
-    if question.limit is not None:
-        table = table.slice(0, question.limit)
-    totals = None
-    if question.totals:
-        apart = Faults()
-        nothing = [pa.nulls(1, arrow_type(one.checked.type)) for one in question.by]
-        totals = _finished(question, wanted, _overall(found), nothing, apart, overall=True)
-        faults.merge_missing(apart)
+    found = _Tally([arrow_type(one.checked.type) for one in question.by])
+    try:
+        for part in reading.run(feed, lambda evaluator: _part(evaluator, question, wanted), faults):
+            found.absorb(part)
+        found.settle()
+        if question.account is not None:
+            note = f"values kept for {', '.join(dict.fromkeys(kept))}" if kept else "all aggregates in parts"
+            question.account.add("put together", f"{found.count:,} groups", rows=found.count, note=note)
+        keys = found.key_values()
+        with timed(question.account, "put together", f"{found.count:,} groups"):
+            table = _finished(question, wanted, found, keys, faults)
+        count = table.num_rows
+        table = in_order(table, question.sort or tuple(SortBy(one.name) for one in question.by))
+        if question.limit is not None:
+            table = table.slice(0, question.limit)
+        totals = None
+        if question.totals:
+            apart = Faults()
+            nothing = [pa.nulls(1, arrow_type(one.checked.type)) for one in question.by]
+            totals = _finished(question, wanted, _overall(found), nothing, apart, overall=True)
+            faults.merge_missing(apart)
+    finally:
+        for spool in found.spools.values():
+            spool.close()
     return Result(table, totals, faults, reading.read, reading.used, count)
 
 
@@ -184,13 +256,11 @@ def _takes_codes(node: c.Aggregate) -> bool:
 
 def _overall(found: _Tally) -> _Tally:
     """All groups as one."""
-    made = _Tally(GroupTable(0))
-    made.table.count = 1
-    groups = Groups(np.zeros(found.table.count, np.int64), 1)
+    made = _Tally([])
+    groups = Groups(np.zeros(found.count, np.int64), 1)
     for node, parts in found.columns.items():
         made.columns[node] = [node.function.parts.merge(_run(node, 1), parts[0], groups)] if parts else []
-    for node, values in found.values.items():
-        made.values[node] = [_Values(np.zeros(len(one.codes), np.int64), one.args, one.order) for one in values]
+    made.together = found
     return made
 
 
@@ -204,7 +274,7 @@ def _finished(
     overall: bool = False,
 ) -> pa.Table:
     """The answer for one grouping: aggregates by group, then what is computed from them."""
-    count = found.table.count
+    count = found.count
     numbers: Rows = np.arange(count, dtype=np.int64)
     made: dict[c.Aggregate, Any] = {}
     for node, owner in wanted.items():
@@ -243,10 +313,25 @@ def _aggregated(node: c.Aggregate, found: _Tally, count: int, record: Any) -> An
                 run, node.function.parts.part(run, nothing, Groups(np.zeros(0, np.int64), count))
             )
         return node.function.parts.finish(run, parts[0])
-    values = found.values.get(node, [])
-    codes = np.concatenate([one.codes for one in values]) if values else np.zeros(0, np.int64)
-    args = [joined([one.args[at] for one in values], arg.type) for at, arg in enumerate(node.args)]
+    if found.together is not None:
+        codes, columns = found.together.kept(node, 0, found.together.count)
+        return _from_values(node, np.zeros_like(codes), columns, 1, record)
+    spool = found.spools.get(node)
+    made = []
+    for low, high in spool.ranges(count) if spool is not None else [(0, count)]:
+
+        def shifted(what: str, mask: Mask, low: int = low) -> None:
+            whole = np.zeros(count, np.bool_)
+            whole[low : low + len(mask)] = mask
+            record(what, whole)
+
+        made.append(_from_values(node, *found.kept(node, low, high), high - low, shifted))
+    return joined(made, node.type)
+
+
+def _from_values(node: c.Aggregate, codes: Rows, columns: Sequence[Any], count: int, record: Any) -> Any:
+    """An aggregate from all values of its groups."""
+    args, order = list(columns[: len(node.args)]), columns[len(node.args) :]
     if node.distinct and node.function.name == "COUNT":
         return distinct_counts(args[0], Groups(codes, count))
-    order = [joined([one.order[at] for one in values], key.type) for at, key in enumerate(node.order)]
     return aggregate(node, args, None, Groups(codes, count), record, order)

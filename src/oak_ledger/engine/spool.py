@@ -1,0 +1,89 @@
+"""Values kept for the end of a question: in memory up to a limit, then in an Arrow file in a temporary folder."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from itertools import pairwise
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from oak_ledger.formula.values import array_of, held
+
+Rows = npt.NDArray[np.int64]
+
+
+@dataclass(slots=True)
+class Spool:
+    """Columns of values beside the group of each; `limit` in bytes is what is held in memory."""
+
+    limit: int
+    size: int = 0
+    held_size: int = 0
+    parts: list[int] = field(default_factory=list)
+    waiting: list[pa.RecordBatch] = field(default_factory=list)
+    folder: Any = None
+    writer: Any = None
+
+    @property
+    def spilled(self) -> bool:
+        """Whether there is a file."""
+        return self.folder is not None
+
+    def add(self, part: int, codes: Rows, columns: Sequence[Any]) -> None:
+        """Keep some rows, with the number of the part that their groups are counted in."""
+        self.parts.append(part)
+        names = [str(at) for at in range(len(columns) + 1)]
+        batch = pa.RecordBatch.from_arrays([array_of(codes), *columns], names=names)
+        self.waiting.append(batch)
+        self.size += batch.nbytes
+        self.held_size += batch.nbytes
+        if self.held_size > self.limit:
+            self._spill()
+
+    def _spill(self) -> None:
+        if self.folder is None:
+            self.folder = tempfile.TemporaryDirectory(prefix="oak-")
+            self.writer = pa.ipc.new_file(str(self._path()), self.waiting[0].schema)
+        for batch in self.waiting:
+            self.writer.write_batch(batch)
+        self.waiting, self.held_size = [], 0
+
+    def _path(self) -> Path:
+        return Path(self.folder.name) / "values.arrow"
+
+    def chunks(self) -> Iterator[tuple[int, Rows, list[Any]]]:
+        """All rows again, in their order."""
+        yield from (
+            (part, held(batch.column(0)), list(batch.columns[1:]))
+            for part, batch in zip(self.parts, self._batches(), strict=True)
+        )
+
+    def _batches(self) -> Iterator[pa.RecordBatch]:
+        if self.writer is not None:
+            self.writer.close()
+            self.writer = None
+        if self.folder is not None:
+            with pa.memory_map(str(self._path())) as file:
+                reader = pa.ipc.open_file(file)
+                for at in range(reader.num_record_batches):
+                    yield reader.get_batch(at)
+        yield from self.waiting
+
+    def ranges(self, groups: int) -> list[tuple[int, int]]:
+        """Ranges of groups, so many that the values of each fit in memory (if groups are about alike)."""
+        pieces = min(max(-(-2 * self.size // self.limit) if self.spilled else 1, 1), max(groups, 1))
+        edges = np.linspace(0, groups, pieces + 1).astype(int).tolist()
+        return list(pairwise(edges))
+
+    def close(self) -> None:
+        """Remove the file."""
+        if self.writer is not None:
+            self.writer.close()
+        if self.folder is not None:
+            self.folder.cleanup()
