@@ -28,6 +28,7 @@ $(VENV)/ready: pyproject.toml constraints.txt
 
 bench: $(VENV)/ready
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[bench]'
+	$(BIN)/python bench/run.py
 	$(BIN)/python bench/reading.py
 
 clean:

@@ -12,6 +12,7 @@ from collections.abc import Sequence
 
 import click
 
+from oak_ledger.cli import lean
 from oak_ledger.cli.app import app
 from oak_ledger.errors import OakError
 
@@ -39,4 +40,5 @@ def run(arguments: Sequence[str]) -> int:
 
 def main() -> None:
     """The `oak` command."""
+    lean.WANTED = True
     sys.exit(run(sys.argv[1:]))

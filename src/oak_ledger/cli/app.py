@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
+from oak_ledger.cli import lean
 from oak_ledger.errors import OakError
 from oak_ledger.version import __version__
 
@@ -156,6 +157,7 @@ def definition_path(name: str) -> Path:
 
 def open_working(name: str, progress: Callable[[int], None] | None = None) -> Source:
     """A source by its definition file."""
+    lean.start()
     from oak_ledger import open_source
 
     path = definition_path(name)
@@ -187,6 +189,7 @@ def open_any(
 
 def open_catalogue(folder: str, *, create: bool = False) -> Catalogue:
     """A catalogue by its folder."""
+    lean.start()
     from oak_ledger import Catalogue
 
     return Catalogue.open(folder, create=create)

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from oak_ledger.cli import lean
 from oak_ledger.cli.app import json_option, progress_of, tell_json
 
 if TYPE_CHECKING:
@@ -81,6 +82,8 @@ def intake_command(
     is shown. A definition that is there already is never overwritten.
     """
     from oak_ledger.origin.delimited import listed_names
+
+    lean.start()
     from oak_ledger.source.intake import take_in
 
     if not files and not reading["url"]:

@@ -147,7 +147,9 @@ def in_order(table: pa.Table, keys: Sequence[SortBy]) -> pa.Table:
         direction = "descending" if key.descending else "ascending"
         columns[f"null {at}"], columns[f"value {at}"] = pc.cast(pc.is_null(values), pa.int8()), values
         order += [(f"null {at}", direction), (f"value {at}", direction)]
-    return table.take(pc.sort_indices(pa.table(columns), sort_keys=order))
+    return table.take(
+        pc.sort_indices(pa.Table.from_arrays(list(columns.values()), names=list(columns)), sort_keys=order)
+    )
 
 
 # -- row windows: before everything else, over all rows of the source -------------------------------------------

@@ -344,7 +344,7 @@ class _Extreme(_OneOf):
         return ranked(ends, _counts(groups) == 0)
 
     def _text(self, texts: Any, groups: Groups) -> Any:
-        rows = pa.table({"group": array_of(groups.codes), "text": texts})
+        rows = pa.Table.from_arrays([array_of(groups.codes), texts], names=["group", "text"])
         what = "max" if self.largest else "min"
         found = pa.TableGroupBy(rows, ["group"], use_threads=False).aggregate([("text", what)])
         at = np.full(groups.count, -1, np.int64)
