@@ -172,6 +172,17 @@ class Calls(FolderCase):
         done = subprocess.run(program, shell=True, capture_output=True, text=True, check=False)  # noqa: S602
         self.assertEqual(done.stderr, "")
 
+    def test_a_command_starts_without_pandas(self) -> None:
+        self.write("loads.csv", "Mill,Volume\na,1\nb,2\n")
+        self.oak("intake", "loads.csv", "--name", "Loads")
+        code = (
+            "import sys; from oak_ledger.cli import main; sys.argv = ['oak', 'tally', 'loads', '--by', 'Mill', '--show', 'Volume']\n"
+            "try: main()\nexcept SystemExit as end: print(end.code, 'pandas' in sys.modules)\n"
+            "import pandas; print(pandas.DataFrame({'a': [1]}).shape)"
+        )
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
+        self.assertEqual(done.stdout.splitlines()[-2:], ["0 False", "(1, 1)"], done.stderr)
+
 
 class Starting(unittest.TestCase):
     def test_help_and_version_import_nothing_heavy(self) -> None:

@@ -2,10 +2,16 @@
 
 from __future__ import annotations
 
+import csv
+import io
 import itertools
 import os
 import random
+import signal
+import subprocess
+import sys
 import tempfile
+import time
 import unittest
 from typing import Any
 from unittest import mock
@@ -18,7 +24,7 @@ import oak_ledger as oak
 from oak_ledger.engine import tally
 from oak_ledger.engine.spool import Spool
 from oak_ledger.engine.tuning import tuned
-from oak_ledger.origin import tables
+from oak_ledger.origin import rows_of_text, tables
 from tests.support import LOADS, FolderCase
 from tests.test_database import ARROW, COLUMNS, GROUPED, OVER_GROUPS, ROWS, WINDOWS, grown
 from tests.test_language import GROUPS as GROUP_CASES
@@ -229,6 +235,92 @@ class Spilling(FolderCase):
         for name, given in (("OAK_MEMORY", "much"), ("OAK_MEMORY", "0"), ("OAK_THREADS", "two")):
             with mock.patch.dict(os.environ, {name: given}):
                 self.raises("bad-setting", tuning._standard.__wrapped__)
+
+
+class Interrupted(FolderCase):
+    def test_nothing_is_left_half_written(self) -> None:
+        self.write("loads.csv", "Name\n" + "".join(f"lot number {at * 7919 % 1_000_003}\n" for at in range(600_000)))
+        oak.take_in(["loads.csv"], name="Loads", to="loads.oak.toml").source.with_field("Nice", "INITCAP(Name)").save()
+        before = {path.name for path in self.folder.iterdir()}
+        command = [
+            sys.executable,
+            "-c",
+            "from oak_ledger.cli import main; main()",
+            "run",
+            "loads",
+            "--to",
+            "out.parquet",
+        ]
+        running = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
+        until = time.monotonic() + 20
+        while {path.name for path in self.folder.iterdir()} == before and time.monotonic() < until:
+            time.sleep(0.02)  # until the writing has begun
+        self.assertNotEqual({path.name for path in self.folder.iterdir()}, before)
+        begun = time.monotonic()
+        running.send_signal(signal.SIGINT)
+        said, _ = running.communicate(timeout=20)
+        self.assertEqual((running.returncode, said.strip()), (130, "stopped"))
+        self.assertLess(time.monotonic() - begun, 5)
+        self.assertEqual({path.name for path in self.folder.iterdir()}, before)
+
+
+class FromText(FolderCase):
+    """Text files in stretches of any size, by one thread or two."""
+
+    def ways(self) -> Any:
+        for block, threads in itertools.product((40, 150, 1 << 20), (1, 2)):
+            with (
+                self.subTest(block=block, threads=threads),
+                mock.patch.object(rows_of_text, "BLOCK", block),
+                tuned(threads=threads),
+            ):
+                yield
+
+    def test_rows_of_several_files(self) -> None:
+        notes = ["plain", 'with "quotes"', "two\nlines", "a, comma", "", "ümläut", "x" * 70]
+        wanted: list[tuple[int, str | None, str]] = []
+        for month in ("01", "02", "03"):
+            rows = [(at, notes[(at + int(month)) % len(notes)]) for at in range(25 * int(month))]
+            out = io.StringIO()
+            writer = csv.writer(out, lineterminator="\n")
+            writer.writerow(["Id", "Note"])
+            writer.writerows(rows)
+            self.write(f"loads_{month}.csv", out.getvalue())
+            wanted += [(at, note or None, month) for at, note in rows]
+        found = oak.take_in(["loads_*.csv"], to="loads.oak.toml", name_parts="loads_{Month}.csv", keep_names=True)
+        found.save()
+        for _ in self.ways():
+            source = oak.open_source("loads.oak.toml")
+            rows = source.rows(["Id", "Note", "Month"]).table.to_pydict()
+            self.assertEqual(list(zip(*rows.values(), strict=True)), [(at, note, month) for at, note, month in wanted])
+            self.assertEqual(source.tally(["Month"], ["COUNT(*)"]).table.column(1).to_pylist(), [25, 50, 75])
+
+    def test_faults_and_windows_know_their_rows(self) -> None:
+        for number in (1, 2):
+            lines = [f"{at},{'x' if at in (3, 33) else at * number}" for at in range(40)]
+            self.write(f"part_{number}.csv", "Id,Value\n" + "\n".join(lines) + "\n")
+        source = oak.take_in(["part_*.csv"], to="part.oak.toml", keep_names=True).source
+        source = source.with_changed("Value", type="integer").with_field(
+            "Before", "LAG(Value) OVER (ORDER BY File, Id)"
+        )
+        source.save()
+        for _ in self.ways():
+            answer = oak.open_source("part.oak.toml").rows(["File", "Id", "Value", "Before"])
+            self.assertEqual(
+                [(one.rows, [row for row, _ in one.samples]) for one in answer.faults], [(4, [4, 34, 44, 74])]
+            )
+            values = answer.table.column("Value").to_pylist()
+            self.assertEqual(answer.table.column("Before").to_pylist(), [None, *values[:-1]])
+
+    def test_a_wrong_row_is_named_from_any_stretch(self) -> None:
+        self.write("loads.csv", "Id,Note\n" + "".join(f"{at},n\n" for at in range(90)))
+        source = oak.take_in(["loads.csv"], to="loads.oak.toml").source
+        source.save()
+        self.write("loads.csv", "Id,Note\n" + "".join(f"{at},n{',more' * (at == 77)}\n" for at in range(90)))
+        for _ in self.ways():
+            opened = oak.open_source("loads.oak.toml")
+            error = self.raises("ragged-row", opened.tally)
+            self.assertIn("line 79: it has 3 values where 2 are due", error.message)
 
 
 class FromFiles(FolderCase):
