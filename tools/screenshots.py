@@ -44,10 +44,11 @@ PICTURES: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
         (
             "oak tally loads --by Mill --show Volume --show Margin --show 'Margin rate' --totals",
             "oak tally loads --by Mill --show 'Haulage, per row' --totals",
+            "oak tally loads --by Mill --show Margin -n 2 --explain",
         ),
     ),
     "check": ((f"oak field add loads 'Margin, in parts' {shlex.quote(MARGIN_PARTS)}",), ("oak check loads",)),
-    "functions": ((), ("oak functions text", "oak functions replace")),
+    "functions": ((), ("oak functions text", "oak functions case")),
     "versions": ((), ("oak versions",)),
     "report": ((), ("oak report render reports/mill_margins.report.toml",)),
     "broken": (("oak field drop loads 'Haulage, per row' 'Margin, in parts'", "redeliver"), ("oak check loads",)),
