@@ -57,6 +57,7 @@ def _tell(answer: Answer, *, as_json: bool, notes: list[str] | None = None, coun
         if answer.findings:
             out.print(findings_list(answer.findings))
         if answer.steps:
+            out.print()
             out.print(steps_table(answer.steps))
     return 1 if any(one.severity != "note" for one in answer.findings) else 0
 
@@ -212,6 +213,7 @@ def try_command(
     out.print(Text.assemble((found.type, "bold"), f" per {found.grain}; {plural(found.rows, unit)}, {nulls}"))
     if taken:
         out.print(branches_table(taken, found.rows))
+        out.print()
     from dataclasses import replace
 
     return _tell(replace(found.sample, faults=found.faults, findings=found.findings), as_json=False)

@@ -178,18 +178,15 @@ def counted(findings: Sequence[Finding]) -> str:
 
 def branches_table(branches: Sequence[BranchRows], rows: int) -> Table:
     """How many rows each branch of a CASE takes, with their share, and how many of them for want of a value."""
-    table = grid("branch", "rows", "share", "because of a null")
-    for at in (1, 2, 3):
-        table.columns[at].justify = "right"
+    nulls = any(one.nulls for one in branches)
+    table = grid("branch", "rows", "share", *(["because of a null"] if nulls else []))
+    for column in table.columns[1:]:
+        column.justify = "right"
     for one in branches:
         share = f"{one.rows / rows:.1%}" if rows else ""
         quiet = QUIET if not one.rows else ""
-        table.add_row(
-            Text(one.branch, style=quiet),
-            Text(f"{one.rows:,}", style=quiet),
-            share,
-            f"{one.nulls:,}" if one.nulls else "",
-        )
+        because = [f"{one.nulls:,}" if one.nulls else ""] if nulls else []
+        table.add_row(Text(one.branch, style=quiet), Text(f"{one.rows:,}", style=quiet), share, *because)
     return table
 
 
