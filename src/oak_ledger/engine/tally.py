@@ -17,6 +17,7 @@ from oak_ledger.engine.account import timed
 from oak_ledger.engine.evaluate import Evaluator, Expression, is_grouped, needed
 from oak_ledger.engine.faults import Faults, Rows
 from oak_ledger.engine.groups import GroupTable, aggregate, distinct_counts, group, local_groups
+from oak_ledger.engine.pool import ordered
 from oak_ledger.engine.question import Question, Result, SortBy, begun, in_order, joined, listed, table_of
 from oak_ledger.engine.reading import Feed
 from oak_ledger.engine.spool import Spool
@@ -276,13 +277,16 @@ def _finished(
     """The answer for one grouping: aggregates by group, then what is computed from them."""
     count = found.count
     numbers: Rows = np.arange(count, dtype=np.int64)
-    made: dict[c.Aggregate, Any] = {}
-    for node, owner in wanted.items():
 
-        def record(what: str, mask: Mask, owner: Expression = owner) -> None:
-            faults.record(owner.name, what, numbers[mask], lambda _index: {})
+    def computed(node: c.Aggregate) -> Any:
+        owner = wanted[node].name
+        return _aggregated(
+            node, found, count, lambda what, mask: faults.record(owner, what, numbers[mask], lambda _index: {})
+        )
 
-        made[node] = _aggregated(node, found, count, record)
+    kept = [node for node in wanted if not _in_parts(node)]
+    made = dict(zip(kept, ordered(computed, kept, tuning().threads), strict=True))  # these sort all their values
+    made |= {node: computed(node) for node in wanted if _in_parts(node)}
     known = {one.name: value for one, value in zip(question.by, keys, strict=True)}
     windows: dict[c.Window, Any] = {}
     parts = [] if overall else keys
