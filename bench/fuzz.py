@@ -12,6 +12,7 @@ import time
 import pyarrow as pa
 
 import oak_ledger as oak
+from oak_ledger.formula.doubts import doubts
 
 PIECES = [
     "Cost",
@@ -92,6 +93,8 @@ PIECES = [
     ";",
     "$1",
     "REPEAT(",
+    "BEFORE(",
+    "IF(",
     "LPAD(",
     "9223372036854775807",
     "-1",
@@ -111,7 +114,8 @@ def main() -> None:
             "Day": pa.array([0, None, 20_000], pa.date32()),
         }
     )
-    source = oak.Source.from_table(table, name="Fuzz")
+    source = oak.Source.from_table(table, name="Fuzz").with_baseline(table)
+    source = source.changed(source.document.replaced(source.document.blocks[0], {"key": ["Cost"]}))
     computed = 0
     started = time.monotonic()
     for number in range(count):
@@ -126,6 +130,7 @@ def main() -> None:
             formula = source.check_formula(text)
             if formula.checked is not None:
                 computed += 1
+                list(doubts(formula.checked, text))
                 source.tally(show=[("x", text)]) if formula.checked.grain == 2 else source.rows([("x", text)])
             else:
                 assert formula.findings, "neither a result nor a finding"  # noqa: S101 - it is what is looked for
