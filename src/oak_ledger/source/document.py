@@ -74,10 +74,6 @@ class Document:
         new = _validated(edited(old, changes), self.shape, self.where)
         return replace(self, blocks=tuple(new if block is old else block for block in self.blocks))
 
-    def rebuilt(self, blocks: Iterable[Block]) -> Document:
-        """The document with other blocks."""
-        return replace(self, blocks=tuple(blocks))
-
     def added(self, name: str, values: Mapping[str, Any], after: Block | None = None) -> Document:
         """The document with a new block after a given one, else after the last of its name, else at the end."""
         made = _validated(new_block(name, values), self.shape, self.where)
