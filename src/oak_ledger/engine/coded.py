@@ -14,7 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.engine.tuning import Tuning
-from oak_ledger.formula.values import array_of, held
+from oak_ledger.formula.values import array_of, held, mask_of, near
 
 CROSSED = 4096  # combinations of the values of several dictionaries that are worth computing each once
 
@@ -24,12 +24,29 @@ def is_coded(values: Any) -> bool:
     return not isinstance(values, pa.Scalar) and pa.types.is_dictionary(values.type)
 
 
-def repeats(values: Any, tuning: Tuning) -> bool:
-    """Whether few enough of the values differ that computing each once pays; judged from a part in the middle."""
-    if len(values) < tuning.sample or not (pa.types.is_string(values.type) or pa.types.is_temporal(values.type)):
-        return False
-    part = values.slice(len(values) // 2 - tuning.sample // 2, tuning.sample)
-    return bool(pc.count_distinct(part).as_py() <= tuning.share * len(part))
+def coded_where_it_pays(values: Any, tuning: Tuning) -> Any:
+    """The values as codes and a dictionary, where few enough of them differ that computing each once pays; else as they are.
+
+    Days that lie close together are their own codes; for others a part in the middle is looked at.
+    """
+    if len(values) < tuning.sample:
+        return values
+    if pa.types.is_date32(values.type):
+        codes, low, span = near(values)
+        if span <= len(values) // 8:
+            days = array_of(np.arange(low, low + span, dtype=np.int32)).cast(values.type)
+            indices = pa.Array.from_buffers(pa.int32(), len(values), [_validity(values), pa.py_buffer(codes)])
+            return pa.DictionaryArray.from_arrays(indices, days)
+    if pa.types.is_string(values.type) or pa.types.is_temporal(values.type):
+        part = values.slice(len(values) // 2 - tuning.sample // 2, tuning.sample)
+        if pc.count_distinct(part).as_py() <= tuning.share * len(part):
+            return values.dictionary_encode()
+    return values
+
+
+def _validity(values: Any) -> Any:
+    """The bits that say where values are not null, from the first value on; None where none is."""
+    return array_of(mask_of(pc.is_valid(values))).buffers()[1] if values.null_count else None
 
 
 class Crossed:
@@ -49,6 +66,10 @@ class Crossed:
         """Whether there are few enough combinations."""
         size = math.prod(len(one.dictionary) + 1 for one in values)
         return size <= max(CROSSED if rows > 8 * CROSSED else rows, 8)
+
+    def same(self, dictionaries: Sequence[Any]) -> bool:
+        """Whether these are the dictionaries; which rows have which of their values may differ."""
+        return all(one.equals(two) for one, two in zip(self.dictionaries, dictionaries, strict=True))
 
     def arguments(self) -> list[Any]:
         """Each argument's values, one a combination."""

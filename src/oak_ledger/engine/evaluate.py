@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import partial
 from types import MappingProxyType
 from typing import Any
 
@@ -13,7 +14,7 @@ import pyarrow.compute as pc
 
 from oak_ledger.engine.account import Account
 from oak_ledger.engine.before import Earlier
-from oak_ledger.engine.coded import Crossed, is_coded, repeats
+from oak_ledger.engine.coded import Crossed, coded_where_it_pays, is_coded
 from oak_ledger.engine.faults import Faults, Rows
 from oak_ledger.engine.tuning import Tuning, tuning
 from oak_ledger.formula import checked as c
@@ -58,6 +59,15 @@ def columns_read(fields: Fields, wanted: Sequence[c.Checked]) -> list[str]:
     return list(dict.fromkeys(found))
 
 
+@dataclass(frozen=True, slots=True)
+class Once:
+    """A function over the combinations of its arguments' values: the results, and what went wrong where."""
+
+    dictionaries: Sequence[Any]
+    made: Any
+    wrong: Sequence[tuple[str, Mask]]
+
+
 @dataclass(slots=True)
 class Evaluator:
     """Computes formulas over one batch; what a field gave is kept, so that it is computed once.
@@ -82,6 +92,8 @@ class Evaluator:
     shared: Mapping[c.Checked, int] = field(default_factory=dict)
     """Pieces that occur more than once, by the number that equal ones share; `common` keeps their values."""
     common: dict[int, Any] = field(default_factory=dict)
+    once: dict[c.Apply, Once] = field(default_factory=dict)
+    """What functions gave that were computed once per different value; slices whose values are the same take it from here."""
     account: Account | None = None
     alive: Mask | None = None
     """Where not all rows count: those that do. The others are computed as well, and fault nothing."""
@@ -177,9 +189,7 @@ class Evaluator:
             values[0] = self.array(values[0])
         else:
             if len(varying) == 1 and node.function.costly and not is_coded(values[varying[0]]):
-                only = values[varying[0]]
-                if repeats(only, self.tuning):
-                    values[varying[0]] = only.dictionary_encode()
+                values[varying[0]] = coded_where_it_pays(values[varying[0]], self.tuning)
             coded = [values[index] for index in varying if is_coded(values[index])]
             if len(coded) == len(varying) and Crossed.pays(coded, self.length):
                 return self.apply_once(node, values, varying, owner)
@@ -187,9 +197,7 @@ class Evaluator:
 
         def record(what: str, mask: Mask) -> None:
             at = self.counting(mask)
-            self.faults.record(
-                owner.name, what, self.rows[at], lambda index: _inputs(node, values, owner, int(at[index]))
-            )
+            self.faults.record(owner.name, what, self.rows[at], partial(_inputs_at, node, values, owner, at))
 
         return node.function.run(self.run_of(node, self.length, record), *values)
 
@@ -198,17 +206,24 @@ class Evaluator:
         crossed = Crossed([values[index] for index in varying])
         if self.account is not None:
             self.account.add("field", owner.name, note="once per different value")
+        last = self.once.get(node)
+        if last is None or not crossed.same(last.dictionaries):
+            last = self.once[node] = self.each_once(node, values, varying, crossed)
+        for what, mask in last.wrong:
+            at = self.counting(mask[crossed.codes])
+            inputs = partial(_inputs_at, node, values, owner, at)
+            self.faults.record(owner.name, what, self.rows[at], inputs)
+        return crossed.gathered(last.made, keep=pa.types.is_string(last.made.type))
+
+    def each_once(self, node: c.Apply, values: list[Any], varying: Sequence[int], crossed: Crossed) -> Once:
+        """One function over combinations of values."""
         once = list(values)
         for index, argument in zip(varying, crossed.arguments(), strict=True):
             once[index] = argument
-
-        def record(what: str, mask: Mask) -> None:
-            at = self.counting(mask[crossed.codes])
-            self.faults.record(owner.name, what, self.rows[at], lambda row: _inputs(node, values, owner, int(at[row])))
-
-        made = node.function.run(self.run_of(node, len(once[varying[0]]), record), *once)
-        made = pa.repeat(made, len(once[varying[0]])) if isinstance(made, pa.Scalar) else made
-        return crossed.gathered(made, keep=pa.types.is_string(made.type))
+        wrong: list[tuple[str, Mask]] = []
+        length = len(once[varying[0]])
+        made = node.function.run(self.run_of(node, length, lambda what, mask: wrong.append((what, mask))), *once)
+        return Once(crossed.dictionaries, pa.repeat(made, length) if isinstance(made, pa.Scalar) else made, wrong)
 
     def counting(self, mask: Mask) -> Rows:
         """The positions of those rows among the masked that count."""
@@ -297,8 +312,9 @@ def can_fault(node: c.Checked) -> bool:
     return any(isinstance(piece, c.Apply) and piece.function.can_fault for piece in c.walk(node))
 
 
-def _inputs(node: c.Apply, values: Sequence[Any], owner: Expression, row: int) -> dict[str, Any]:
-    """What went into one row of a function, by its text in the formula."""
+def _inputs_at(node: c.Apply, values: Sequence[Any], owner: Expression, rows: Rows, index: int) -> dict[str, Any]:
+    """What went into one of some rows of a function, by its text in the formula."""
+    row = int(rows[index])
     found: dict[str, Any] = {}
     for arg, value in zip(node.args, values, strict=True):
         if not isinstance(arg, c.Constant):

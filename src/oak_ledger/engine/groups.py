@@ -13,11 +13,12 @@ import pyarrow.compute as pc
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.library.aggregates import Groups
 from oak_ledger.formula.library.registry import MISSING, Recorder, Run
-from oak_ledger.formula.values import Mask, array_of, held, mask_of
+from oak_ledger.formula.values import Mask, array_of, held, mask_of, near
 
 _LIMIT = 2**62
 _PACKED_BITS = 62
 _CLOSE = 2**36
+CLOSE = 64  # so many whole numbers from the least to the largest may always be numbered by their distance
 DENSE = 1 << 16  # combinations of keys that may always be counted one by one
 Rows = npt.NDArray[np.int64]
 
@@ -80,7 +81,9 @@ def local_groups(keys: Sequence[Any], rows: int, alive: Mask | None) -> tuple[Ro
 
     Rows that do not count get the number after the last group.
     """
-    codes: Any = np.zeros(rows, np.int64)
+    if not keys:
+        return (np.zeros(rows, np.int64) if alive is None else (~alive).astype(np.int64)), 1, []
+    codes: Any = None
     size, sizes, dictionaries = 1, [], []
     for key in keys:
         more, dictionary = _numbered(key)
@@ -92,7 +95,7 @@ def local_groups(keys: Sequence[Any], rows: int, alive: Mask | None) -> tuple[Ro
         codes = more if len(sizes) == 1 else codes * len(dictionary) + more
     if size <= max(4 * rows, DENSE):
         if alive is not None:
-            codes = np.where(alive, codes, size)
+            codes[np.flatnonzero(~alive)] = size
         present = np.bincount(codes, minlength=size + 1) > 0
         present[size] = True  # where the rows go that do not count
         local = (np.cumsum(present) - 1)[codes]
@@ -105,8 +108,6 @@ def local_groups(keys: Sequence[Any], rows: int, alive: Mask | None) -> tuple[Ro
     for own, dictionary in zip(sizes, dictionaries, strict=True):
         after //= max(own, 1)
         found.append((index // max(after, 1) % max(own, 1), dictionary))
-    if not keys:
-        return (np.zeros(rows, np.int64) if alive is None else (~alive).astype(np.int64)), 1, []
     return local, len(index), found
 
 
@@ -114,6 +115,8 @@ def _numbered(values: Any) -> tuple[Rows, Any]:
     """A number for each row by its value, and the values by number: each once, null one of them."""
     if pa.types.is_dictionary(values.type):
         once = values.dictionary.dictionary_encode(null_encoding="encode")
+        if len(once.dictionary) == len(once) and not values.indices.null_count:  # each value is there once
+            return held(values.indices).astype(np.int64), values.dictionary
         numbers, different = held(once.indices).astype(np.int64), once.dictionary
         indices = values.indices
         if indices.null_count:
@@ -123,6 +126,14 @@ def _numbered(values: Any) -> tuple[Rows, Any]:
             numbers = np.append(numbers, null)
             indices = pc.fill_null(indices, len(values.dictionary))
         return numbers[held(indices)], different
+    if pa.types.is_integer(values.type) or pa.types.is_date32(values.type):
+        found, low, span = near(values)
+        if span <= max(len(values) // 8, CLOSE):
+            different = array_of(np.arange(low, low + span)).cast(pa.int32() if found.itemsize < 8 else pa.int64())
+            if not values.null_count:
+                return found.astype(np.int64, copy=False), different.cast(values.type)
+            codes = np.where(mask_of(pc.is_null(values)), span, found)
+            return codes, pa.concat_arrays([different.cast(values.type), pa.nulls(1, values.type)])
     if pa.types.is_boolean(values.type):
         values = values.cast(pa.int8())
         numbers, different = encode(values)

@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow as pa
 
 from oak_ledger.engine.account import Account, timed
-from oak_ledger.engine.evaluate import Evaluator, Expression, columns_read, needed
+from oak_ledger.engine.evaluate import Evaluator, Expression, Once, columns_read, needed
 from oak_ledger.engine.faults import Faults
 from oak_ledger.engine.pool import ordered
 from oak_ledger.engine.shared import shared_pieces
@@ -72,6 +72,7 @@ class Pass:
     doing: tuple[str, str] = ("rows", "")
     """What the work is called on the account."""
     tuning: Tuning = field(default_factory=tuning)
+    once: dict[c.Apply, Once] = field(default_factory=dict)
     read: int = 0
     used: int = 0
     begins: list[int] = field(default_factory=list)
@@ -143,7 +144,7 @@ class Pass:
         columns = {name: batch.column(at) for at, name in enumerate(batch.schema.names)}
         rows = np.arange(found.begin, found.begin + batch.num_rows, dtype=np.int64)
         evaluator = Evaluator(
-            self.fields, columns, rows, found.faults, windows=self.windows, before=self.before, base=base, tuning=self.tuning, shared=shared, account=self.account
+            self.fields, columns, rows, found.faults, windows=self.windows, before=self.before, base=base, tuning=self.tuning, shared=shared, once=self.once, account=self.account
         )  # fmt: skip
         if not self.filters:
             return evaluator

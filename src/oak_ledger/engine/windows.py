@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -12,21 +13,15 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.engine.groups import aggregate, group
+from oak_ledger.engine.pool import ordered
+from oak_ledger.engine.running import over_frames
+from oak_ledger.engine.tuning import tuning
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.library.aggregates import Groups
 from oak_ledger.formula.library.dates import shift_moments
 from oak_ledger.formula.library.registry import MISSING, Recorder, Run
 from oak_ledger.formula.library.windows import Around
-from oak_ledger.formula.values import (
-    Mask,
-    array_of,
-    arrow_type,
-    decimal_from_unscaled,
-    held,
-    mask_of,
-    small_numbers,
-    unscaled,
-)
+from oak_ledger.formula.values import Mask, array_of, arrow_type, held, mask_of, small_numbers
 
 EXPANDED = 4_000_000  # rows of frames that are laid out at a time
 _SAFE = 2**62
@@ -48,19 +43,47 @@ class Sorted:
     begins: npt.NDArray[np.bool_]
     differs: npt.NDArray[np.bool_]
 
-    def back(self, values: Any) -> Any:
-        """Values in this order, put back in the rows' own."""
-        if pa.types.is_floating(values.type) or pa.types.is_integer(values.type):
-            made = np.empty(len(self.rows), held(values).dtype)
-            made[self.rows] = held(values)
-            if not values.null_count:
-                return array_of(made)
-            nulls = np.empty(len(self.rows), np.bool_)
-            nulls[self.rows] = mask_of(pc.is_null(values))
-            return array_of(made, mask=nulls)
-        back = np.empty(len(self.rows), np.int64)
-        back[self.rows] = np.arange(len(self.rows))
-        return values.take(array_of(back))
+    def spans(self, rows: int) -> list[tuple[int, int]]:
+        """The positions in stretches of whole partitions, each of about so many rows, more where a partition has more."""
+        first = np.append(np.flatnonzero(self.begins), len(self.begins))
+        cuts = [0]
+        while cuts[-1] < len(self.begins):
+            reached = int(np.searchsorted(first, cuts[-1] + rows, "right")) - 1
+            after = int(np.searchsorted(first, cuts[-1], "right"))
+            cuts.append(int(first[max(reached, after)]))
+        return list(pairwise(cuts)) or [(0, 0)]
+
+
+class Back:
+    """Values that come in some order, each put at its row."""
+
+    def __init__(self, kind: Any, rows: int) -> None:
+        self.kind, self.rows = kind, rows
+        self.fixed = pa.types.is_floating(kind) or pa.types.is_integer(kind)
+        self.made: Any = np.empty(rows, np.float64 if pa.types.is_floating(kind) else np.int64) if self.fixed else None
+        self.nulls: Mask | None = None
+        self.parts: list[Any] = []
+        self.places: list[Places] = []
+
+    def put(self, rows: Places, values: Any) -> None:
+        """Some of the values, and the row of each."""
+        if not self.fixed:
+            self.parts.append(values)
+            self.places.append(rows)
+            return
+        self.made[rows] = held(values)
+        if values.null_count:
+            if self.nulls is None:
+                self.nulls = np.zeros(self.rows, np.bool_)
+            self.nulls[rows] = mask_of(pc.is_null(values))
+
+    def array(self) -> Any:
+        """All of them."""
+        if self.fixed:
+            return array_of(self.made, mask=self.nulls)
+        back = np.empty(self.rows, np.int64)
+        back[np.concatenate(self.places)] = np.arange(self.rows)
+        return pa.chunked_array(self.parts, self.kind).combine_chunks().take(array_of(back))
 
 
 def in_order(node: c.Window, partition: Sequence[Any], order: Sequence[Any], rows: int) -> Sorted:
@@ -73,13 +96,21 @@ def in_order(node: c.Window, partition: Sequence[Any], order: Sequence[Any], row
     row_bits = max(rows - 1, 1).bit_length()
     if sum(bits for _, bits in (*groups, *ranks)) + row_bits <= _PACKED_BITS:
         packed = np.zeros(rows, np.int64)
-        below = row_bits
         for numbers, bits in (*groups, *ranks):
-            packed = packed << bits | numbers
-        packed = packed << row_bits | np.arange(rows)
+            packed <<= bits
+            packed |= numbers
+        packed <<= row_bits
+        packed |= np.arange(rows)
         packed.sort()
         below = row_bits + sum(bits for _, bits in ranks)
-        return Sorted(packed & ((1 << row_bits) - 1), _changes(packed >> below), _changes(packed >> row_bits))
+        begins, differs = np.ones(rows, np.bool_), np.ones(rows, np.bool_)
+        changed = (
+            packed[1:] ^ packed[:-1]
+        )  # the highest bit in which a number differs from the one before says what differs
+        np.greater_equal(changed, 1 << below, out=begins[1:])
+        np.greater_equal(changed, 1 << row_bits, out=differs[1:])
+        packed &= (1 << row_bits) - 1
+        return Sorted(packed, begins, differs)
     codes = group(list(partition), rows)[0].codes
     sort = np.lexsort((*(numbers for numbers, _ in ranks[::-1]), codes)) if rows else np.zeros(0, np.int64)
     begins = _changes(codes[sort])
@@ -99,32 +130,45 @@ def _changes(numbers: Places) -> npt.NDArray[np.bool_]:
 def windowed(node: c.Window, inputs: Sequence[Any], rows: int, record: Recorder, known: Sorted | None = None) -> Any:
     """The values of a window over all rows, in their own order, from its inputs (see `window_inputs`).
 
-    `known` is the order of the rows where another window of the same partition and order has found it.
+    Partitions are computed some at a time, by several threads. `known` is the order of the rows where another window of the same
+    partition and order has found it.
     """
-    args = list(inputs[: len(node.args)])
-    at = len(args) + (node.where is not None)
-    where = inputs[len(args)] if node.where is not None else None
+    at = len(node.args) + (node.where is not None)
     order = inputs[at + len(node.partition) :]
-    made_order = known or in_order(node, inputs[at : at + len(node.partition)], order, rows)
-    index = array_of(made_order.rows)
-    around = Around(
-        made_order.begins, made_order.differs if node.order else made_order.begins, _edges(node, order, index)
-    )
-    laid = [arg.take(index) for arg in args]
+    found = known or in_order(node, inputs[at : at + len(node.partition)], order, rows)
+    wrong: dict[str, Mask] = {}
 
-    def note(what: str, mask: Mask) -> None:
-        own = np.zeros(rows, np.bool_)
-        own[made_order.rows[np.flatnonzero(mask)]] = True
-        record(what, own)
+    def work(span: tuple[int, int]) -> tuple[tuple[int, int], Any, list[tuple[str, Mask]]]:
+        notes: list[tuple[str, Mask]] = []
+        made = _of_partitions(node, inputs, order, found, span, lambda what, mask: notes.append((what, mask)))
+        return span, made, notes
 
+    back = Back(arrow_type(node.type), rows)
+    for (low, high), made, notes in ordered(work, found.spans(tuning().rows), tuning().threads):
+        back.put(found.rows[low:high], made)
+        for what, mask in notes:
+            wrong.setdefault(what, np.zeros(rows, np.bool_))[found.rows[low:high][mask]] = True
+    for what, mask in wrong.items():
+        record(what, mask)
+    return back.array()
+
+
+def _of_partitions(
+    node: c.Window, inputs: Sequence[Any], order: Sequence[Any], found: Sorted, span: tuple[int, int], note: Recorder
+) -> Any:
+    """The values of a window over some whole partitions, in the sorted order."""
+    low, high = span
+    index = array_of(found.rows[low:high])
+    begins = found.begins[low:high]
+    around = Around(begins, found.differs[low:high] if node.order else begins, _edges(node, order, index))
+    args = [arg.take(index) for arg in inputs[: len(node.args)]]
     if node.function.window:
         constants = [arg.value if isinstance(arg, c.Constant) else MISSING for arg in node.args]
-        run = Run(rows, [arg.type for arg in node.args], node.type, constants, note)
-        made = node.function.run(run, around, *laid)
-    else:
-        kept = None if where is None else where.take(index)
-        made = _aggregated(node, laid, kept, around, note)
-    return made_order.back(made)
+        return node.function.run(
+            Run(around.size, [arg.type for arg in node.args], node.type, constants, note), around, *args
+        )
+    where = None if node.where is None else inputs[len(node.args)].take(index)
+    return _aggregated(node, args, where, around, note)
 
 
 def _edges(node: c.Window, order: Sequence[Any], index: Any) -> Callable[[Around], tuple[Places, Places]] | None:
@@ -179,14 +223,13 @@ def _range_edge(
 
 def _aggregated(node: c.Window, args: list[Any], where: Any | None, around: Around, record: Recorder) -> Any:
     """An aggregate over each row's frame."""
+    quick = over_frames(node, args, where, around)
+    if quick is not None:
+        return quick
     size = around.size
     inner = c.Aggregate(
         node.start, node.end, node.type, node.grain, node.function, node.args, distinct=False, where=node.where
     )
-    if node.function.name in ("SUM", "COUNT"):
-        quick = _running(node, args, where, around)
-        if quick is not None:
-            return quick
     lengths = np.maximum(around.high - around.low, 0)
     parts = []
     begin = 0
@@ -212,29 +255,3 @@ def _aggregated(node: c.Window, args: list[Any], where: Any | None, around: Arou
         parts.append(aggregate(inner, laid, kept, Groups(codes.astype(np.int64), stop - begin), note))
         begin = stop
     return pa.chunked_array(parts, arrow_type(node.type)).combine_chunks()
-
-
-def _running(node: c.Window, args: list[Any], where: Any | None, around: Around) -> Any | None:
-    """Sums and counts of whole numbers by one running sum, which is exact; None where it would not be."""
-    size = around.size
-    keep = np.ones(size, np.bool_) if where is None else mask_of(where)
-    if args:
-        keep = keep & mask_of(pc.is_valid(args[0]))
-    low, high = around.low, np.maximum(around.high, around.low)
-    counts = np.concatenate([[0], np.cumsum(keep)])
-    present = counts[high] - counts[low]
-    if node.function.name == "COUNT":
-        return array_of(present.astype(np.int64))
-    kind = node.type.kind
-    if kind == "number" or not size:
-        return None
-    whole = unscaled(args[0]) if kind == "decimal" else held(pc.fill_null(args[0], 0))
-    if whole is None:
-        return None
-    whole = np.where(keep, whole, 0)
-    if int(np.abs(whole).max(initial=0)) * size >= _SAFE:
-        return None
-    sums = np.concatenate([[0], np.cumsum(whole)])
-    made = sums[high] - sums[low]
-    empty = present == 0
-    return decimal_from_unscaled(made, node.type.scale, empty) if kind == "decimal" else array_of(made, mask=empty)

@@ -172,6 +172,14 @@ def held(values: Any) -> Any:
     return np.frombuffer(buffer, kind)[values.offset : values.offset + len(values)]
 
 
+def near(values: Any) -> tuple[Any, int, int]:
+    """Whole numbers or days from the least one on: the distance of each (anything where null is), the least, how many there may be."""
+    numbers = held(values)
+    ends = pc.min_max(values.cast(pa.int32()) if pa.types.is_date32(values.type) else values)
+    low, high = ends["min"].as_py() or 0, ends["max"].as_py() or 0
+    return (numbers - numbers.dtype.type(low) if high - low < 2**31 else numbers), low, high - low + 1
+
+
 def is_ascii(texts: Any) -> bool:
     """Whether all texts of an array have one byte a character; then kernels that know no more can be used."""
     data = texts.buffers()[2]

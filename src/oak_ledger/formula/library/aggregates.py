@@ -10,6 +10,7 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from decimal import Context, Decimal
+from functools import cached_property
 from typing import Any, Protocol
 
 import numpy as np
@@ -39,7 +40,7 @@ _FIRST, _LAST = -(2**63), 2**63 - 1
 _WIDE = Context(prec=100)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Groups:
     """The group of each row, from 0, and how many groups there are."""
 
@@ -48,7 +49,28 @@ class Groups:
 
     def where(self, mask: npt.NDArray[np.bool_]) -> Groups:
         """Only the rows where the mask holds."""
+        if self.count == 1:
+            return Groups(np.zeros(np.count_nonzero(mask), np.int64), 1)
         return Groups(self.codes[mask], self.count)
+
+    @cached_property
+    def sizes(self) -> npt.NDArray[np.int64]:
+        """How many rows each group has."""
+        if self.count == 1:
+            return np.array([len(self.codes)], np.int64)
+        return np.bincount(self.codes, minlength=self.count).astype(np.int64)
+
+    def sizes_without(self, rows: npt.NDArray[np.int64]) -> npt.NDArray[np.int64]:
+        """How many rows each group has besides these."""
+        if not len(rows):
+            return self.sizes
+        return self.sizes - np.bincount(self.codes[rows], minlength=self.count)
+
+    def sums(self, weights: Any) -> npt.NDArray[np.float64]:
+        """The sum of a number of each row by group, in floats."""
+        if self.count == 1:
+            return np.array([weights.sum(dtype=np.float64)])
+        return np.bincount(self.codes, weights=weights, minlength=self.count).astype(np.float64, copy=False)
 
 
 def _present(values: Any, groups: Groups) -> tuple[Any, Groups]:
@@ -58,8 +80,17 @@ def _present(values: Any, groups: Groups) -> tuple[Any, Groups]:
     return values.filter(array_of(valid)), groups.where(valid)
 
 
-def _counts(groups: Groups) -> npt.NDArray[np.int64]:
-    return np.bincount(groups.codes, minlength=groups.count).astype(np.int64)
+def _null_rows(values: Any) -> npt.NDArray[np.int64]:
+    """Which rows are null."""
+    return np.flatnonzero(mask_of(pc.is_null(values))) if values.null_count else np.zeros(0, np.int64)
+
+
+def _zeroed(numbers: Any, rows: npt.NDArray[np.int64]) -> Any:
+    """The numbers with zero in these rows, so that sums need not leave them out: that is much faster."""
+    if len(rows):
+        numbers = numbers.copy()
+        numbers[rows] = 0
+    return numbers
 
 
 class Parts(Protocol):
@@ -96,7 +127,7 @@ def _added(whole: npt.NDArray[np.int64], groups: Groups) -> npt.NDArray[np.int64
 
 class _Count:
     def part(self, run: Run, values: Any, groups: Groups) -> list[Any]:
-        return [_counts(groups if values is None else _present(values, groups)[1])]
+        return [groups.sizes if values is None else groups.sizes_without(_null_rows(values))]
 
     def merge(self, run: Run, columns: Sequence[Any], groups: Groups) -> list[Any]:
         return [_added(columns[0], groups)]
@@ -123,12 +154,10 @@ def _exact_sums(whole: npt.NDArray[np.int64], groups: Groups) -> tuple[npt.NDArr
     """Sums of 64-bit whole numbers as (low, high), low + high * 2**32, exact whatever the numbers."""
     peak = max(abs(int(whole.max(initial=0))), abs(int(whole.min(initial=0))))
     if peak * len(whole) < 2**53:  # every partial sum is exact in a float
-        sums = np.bincount(groups.codes, weights=whole, minlength=groups.count).astype(np.int64)
+        sums = groups.sums(whole).astype(np.int64)
         return sums & _LOW, sums >> 32
     pieces = (whole & 0xFFFFFF, (whole >> 24) & 0xFFFFFF, whole >> 48)
-    low, middle, high = (
-        np.bincount(groups.codes, weights=piece, minlength=groups.count).astype(np.int64) for piece in pieces
-    )
+    low, middle, high = (groups.sums(piece).astype(np.int64) for piece in pieces)
     return low + ((middle & 0xFF) << 24), (middle >> 8) + (high << 16)
 
 
@@ -141,21 +170,20 @@ class _WholeTotal:
     """Sums of integers, or of decimals by their unscaled whole numbers: four columns of 32 bits each, and how many values."""
 
     def part(self, run: Run, values: Any, groups: Groups) -> list[Any]:
-        values, groups = _present(values, groups)
-        counts = _counts(groups)
+        nulls = _null_rows(values)
+        counts = groups.sizes_without(nulls)
         wide = [np.zeros(groups.count, np.int64)] * 2
         if pa.types.is_decimal(values.type):
             low = unscaled(values)
             if low is None:
-                pairs = decimal_pairs(values)
+                pairs = _zeroed(decimal_pairs(values), nulls)
                 unsigned, wide = pairs[:, 0].view(np.uint64), list(_exact_sums(pairs[:, 1], groups))
                 halves = [(unsigned & np.uint64(_LOW)).astype(np.int64), (unsigned >> np.uint64(32)).astype(np.int64)]
                 first, second = (_exact_sums(half, groups) for half in halves)
                 return [first[0], first[1] + second[0], wide[0] + second[1], wide[1], counts]
         else:
             low = held(values)
-        if low.dtype != np.int64:
-            low = low.astype(np.int64)
+        low = _zeroed(low.astype(np.int64, copy=False), nulls)
         return [*_exact_sums(low, groups), *wide, counts]
 
     def merge(self, run: Run, columns: Sequence[Any], groups: Groups) -> list[Any]:
@@ -205,28 +233,27 @@ def _split_sums(
 
     The cut follows S. M. Rump, T. Ogita, S. Oishi, Accurate floating-point summation, 2008.
     """
-    peak = float(np.abs(numbers).max(initial=0.0))
+    peak = max(float(numbers.max(initial=0.0)), -float(numbers.min(initial=0.0)))
     if not 0 < peak < 1e280:
         with np.errstate(over="ignore", invalid="ignore"):
-            plain = np.bincount(groups.codes, weights=numbers, minlength=groups.count).astype(np.float64)
-        return plain, np.zeros(groups.count)
+            return groups.sums(numbers), np.zeros(groups.count)
     cut = math.ldexp(1.5, math.frexp(peak)[1] + max(len(numbers), 2).bit_length() + 1)
-    upper = (numbers + cut) - cut
-    sums = np.bincount(groups.codes, weights=upper, minlength=groups.count)
-    rest = np.bincount(groups.codes, weights=numbers - upper, minlength=groups.count)
-    return sums.astype(np.float64), rest.astype(np.float64)
+    upper = numbers + cut
+    upper -= cut
+    sums = groups.sums(upper)
+    return sums, groups.sums(np.subtract(numbers, upper, out=upper))
 
 
 class _NumberTotal:
     """Sums of floats to about 70 binary digits of the largest value, so that the nearest float comes out: a sum, the rest that it lacks, and how many values."""
 
     def part(self, run: Run, values: Any, groups: Groups) -> list[Any]:
-        values, groups = _present(values, groups)
-        return [*_split_sums(as_numbers(values), groups), _counts(groups)]
+        nulls = _null_rows(values)
+        return [*_split_sums(_zeroed(as_numbers(values), nulls), groups), groups.sizes_without(nulls)]
 
     def merge(self, run: Run, columns: Sequence[Any], groups: Groups) -> list[Any]:
         sums, rest = _split_sums(columns[0], groups)
-        rest = rest + np.bincount(groups.codes, weights=columns[1], minlength=groups.count)
+        rest = rest + groups.sums(columns[1])
         return [sums, rest, _added(columns[2], groups)]
 
     def finish(self, run: Run, columns: Sequence[Any]) -> Any:
@@ -327,6 +354,33 @@ class _OneOf:
         return decoded(columns[0])
 
 
+def ranked(values: Any) -> tuple[Any, Callable[[Any, Mask], Any]]:
+    """Numbers in the order of the values, and how the values come back from them."""
+    kind = values.type
+    if pa.types.is_floating(kind) or pa.types.is_integer(kind):
+        return held(values), lambda ends, empty: array_of(ends, mask=empty)
+    if pa.types.is_temporal(kind):
+        bits = pa.int32() if pa.types.is_date32(kind) else pa.int64()
+        numbers = held(values.cast(bits))
+        return numbers, lambda ends, empty: array_of(np.where(empty, 0, ends).astype(numbers.dtype), mask=empty).cast(
+            kind
+        )
+    low = unscaled(values) if pa.types.is_decimal(kind) else None
+    if low is not None:
+        return low, lambda ends, empty: decimal_from_unscaled(np.where(empty, 0, ends), kind.scale, empty)
+    encoded = values if pa.types.is_dictionary(kind) else values.dictionary_encode()
+    order = held(pc.sort_indices(encoded.dictionary))
+    place = np.empty(len(order), np.int64)
+    place[order] = np.arange(len(order))
+    taken = encoded.dictionary
+
+    def back(ends: Any, empty: Mask) -> Any:
+        index = np.where(empty, 0, ends)
+        return taken.take(array_of(order[index] if len(order) else index, mask=empty))
+
+    return place[held(encoded.indices)], back
+
+
 class _Extreme(_OneOf):
     def __init__(self, *, largest: bool) -> None:
         self.largest = largest
@@ -334,14 +388,19 @@ class _Extreme(_OneOf):
     def choose(self, values: Any, groups: Groups) -> Any:
         if pa.types.is_string(values.type):
             return self._text(values, groups)
-        ranks, ranked = self._ranked(values)
+        ranks, back = ranked(values)
         ends = np.full(
             groups.count, _FIRST if self.largest else _LAST, ranks.dtype if ranks.dtype.kind == "f" else np.int64
         )
         if ranks.dtype.kind == "f":
             ends[:] = -np.inf if self.largest else np.inf
-        (np.maximum if self.largest else np.minimum).at(ends, groups.codes, ranks)
-        return ranked(ends, _counts(groups) == 0)
+        better = np.maximum if self.largest else np.minimum
+        if groups.count == 1:
+            if len(ranks):
+                ends[0] = better.reduce(ranks)
+        else:
+            better.at(ends, groups.codes, ranks)
+        return back(ends, groups.sizes == 0)
 
     def _text(self, texts: Any, groups: Groups) -> Any:
         rows = pa.Table.from_arrays([array_of(groups.codes), texts], names=["group", "text"])
@@ -350,32 +409,6 @@ class _Extreme(_OneOf):
         at = np.full(groups.count, -1, np.int64)
         at[held(found["group"])] = np.arange(found.num_rows)
         return found[f"text_{what}"].combine_chunks().take(array_of(at, mask=at < 0))
-
-    def _ranked(self, values: Any) -> tuple[Any, Callable[[Any, Mask], Any]]:
-        """Numbers in the order of the values, and how the values come back from them."""
-        kind = values.type
-        if pa.types.is_floating(kind) or pa.types.is_integer(kind):
-            return held(values), lambda ends, empty: array_of(ends, mask=empty)
-        if pa.types.is_temporal(kind):
-            bits = pa.int32() if pa.types.is_date32(kind) else pa.int64()
-            numbers = held(values.cast(bits))
-            return numbers, lambda ends, empty: array_of(
-                np.where(empty, 0, ends).astype(numbers.dtype), mask=empty
-            ).cast(kind)
-        low = unscaled(values) if pa.types.is_decimal(kind) else None
-        if low is not None:
-            return low, lambda ends, empty: decimal_from_unscaled(np.where(empty, 0, ends), kind.scale, empty)
-        encoded = values if pa.types.is_dictionary(kind) else values.dictionary_encode()
-        order = held(pc.sort_indices(encoded.dictionary))
-        place = np.empty(len(order), np.int64)
-        place[order] = np.arange(len(order))
-        taken = encoded.dictionary
-
-        def back(ends: Any, empty: Mask) -> Any:
-            index = np.where(empty, 0, ends)
-            return taken.take(array_of(order[index] if len(order) else index, mask=empty))
-
-        return place[held(encoded.indices)], back
 
 
 least = function(
@@ -424,7 +457,7 @@ class _Logic(_OneOf):
     def choose(self, values: Any, groups: Groups) -> Any:
         wanted = mask_of(values) != self.every  # rows that decide: a false one for all, a true one for any
         decided = np.bincount(groups.codes, weights=wanted, minlength=groups.count) > 0
-        return array_of(decided != self.every, mask=_counts(groups) == 0)
+        return array_of(decided != self.every, mask=groups.sizes == 0)
 
 
 bool_and = function(
@@ -462,40 +495,49 @@ bool_or = function(
 def median(run: Run, values: Any, groups: Groups) -> Any:
     """Medians by group."""
     values, groups = _present(values, groups)
-    counts = _counts(groups)
+    counts = groups.sizes
+    below, above = _standing(as_numbers(values), groups, (np.maximum(counts - 1, 0) // 2, counts // 2))
+    return array_of(below + (above - below) / 2, mask=counts == 0)
+
+
+def _standing(numbers: Any, groups: Groups, places: Sequence[npt.NDArray[np.int64]]) -> list[Any]:
+    """The numbers that stand at these places, counted from 0 in each group, when the group is in order; 0 where a group is empty.
+
+    Few groups are not sorted, only parted at the places.
+    """
+    counts = groups.sizes
     starts = np.cumsum(counts) - counts
+    if groups.count > _MANY:
+        laid = numbers[np.lexsort((numbers, groups.codes))]
+    else:
+        if groups.count > 1:  # small codes are sorted by counting
+            laid = numbers[np.argsort(groups.codes.astype(np.uint16), kind="stable")]
+        else:
+            laid = numbers.copy()
+        for start, count, *wanted in zip(
+            starts.tolist(), counts.tolist(), *(one.tolist() for one in places), strict=True
+        ):
+            if count > 1:
+                laid[start : start + count].partition(sorted(set(wanted)))
     filled = counts > 0
-    numbers = _by_group_in_order(as_numbers(values), groups, starts, counts)
-    below, above = numbers[(starts + (counts - 1) // 2)[filled]], numbers[(starts + counts // 2)[filled]]
-    made = np.zeros(groups.count)
-    made[filled] = below + (above - below) / 2
-    return array_of(made, mask=~filled)
-
-
-def _by_group_in_order(
-    numbers: npt.NDArray[np.float64], groups: Groups, starts: npt.NDArray[np.int64], counts: npt.NDArray[np.int64]
-) -> npt.NDArray[np.float64]:
-    """The values, group after group, each group in order."""
-    if groups.count > _MANY or groups.count > 1 << 16:
-        return numbers[np.lexsort((numbers, groups.codes))]
-    if groups.count > 1:  # small codes are sorted by counting; then each group by itself
-        numbers = numbers[np.argsort(groups.codes.astype(np.uint16), kind="stable")]
-    made = numbers.copy()
-    for start, count in zip(starts.tolist(), counts.tolist(), strict=True):
-        made[start : start + count].sort()
-    return made
+    found = []
+    for place in places:
+        made = np.zeros(groups.count, laid.dtype)
+        made[filled] = laid[(starts + place)[filled]]
+        found.append(made)
+    return found
 
 
 def _spread(sample: bool, root: bool) -> Callable[..., Any]:
     def run_spread(run: Run, values: Any, groups: Groups) -> Any:
         values, groups = _present(values, groups)
-        counts = _counts(groups)
+        counts = groups.sizes
         numbers = as_numbers(values)
         least = 2 if sample else 1
         with np.errstate(invalid="ignore", divide="ignore", over="ignore"):
-            means = np.bincount(groups.codes, weights=numbers, minlength=groups.count) / counts
+            means = groups.sums(numbers) / counts
             away = numbers - means[groups.codes]
-            squares = np.bincount(groups.codes, weights=away * away, minlength=groups.count)
+            squares = groups.sums(away * away)
             made = squares / (counts - (1 if sample else 0))
             made = np.sqrt(made) if root else made
         empty = counts < least
@@ -526,26 +568,23 @@ for _name, _sample, _root, _sentence, _over, _shown in _SPREADS:
 
 def _percentile(exact: bool) -> Callable[..., Any]:
     def run_percentile(run: Run, shares: Any, groups: Groups, order: Sequence[tuple[Any, bool, bool]]) -> Any:
-        key, descending, nulls_first = order[0]
+        key, descending, _ = order[0]
         values, groups = _present(key, groups)
-        at = np.lexsort((dense_ranks(values, descending=descending, nulls_first=nulls_first), groups.codes))
-        counts = _counts(groups)
-        starts = np.cumsum(counts) - counts
-        filled = counts > 0
+        counts = groups.sizes
+        empty, last = counts == 0, np.maximum(counts - 1, 0)
         share = float(run.constants[0])
+
+        def from_end(place: Any) -> Any:
+            return last - place if descending else place
+
         if exact:
-            wanted = starts + np.maximum(np.ceil(share * counts - 1e-12).astype(np.int64) - 1, 0)
-            index = np.full(groups.count, -1, np.int64)
-            index[filled] = at[wanted[filled]]
-            return values.take(array_of(index, mask=~filled))
-        numbers = as_numbers(values)
-        place = share * np.maximum(counts - 1, 0)
-        low = np.floor(place).astype(np.int64)
-        high = np.ceil(place).astype(np.int64)
-        made = np.zeros(groups.count)
-        below, above = numbers[at[(starts + low)[filled]]], numbers[at[(starts + high)[filled]]]
-        made[filled] = below + (above - below) * (place - low)[filled]
-        return array_of(made, mask=~filled)
+            ranks, back = ranked(values)
+            wanted = np.minimum(np.maximum(np.ceil(share * counts - 1e-12).astype(np.int64) - 1, 0), last)
+            return back(_standing(ranks, groups, [from_end(wanted)])[0], empty)
+        place = share * last
+        low, high = np.floor(place).astype(np.int64), np.ceil(place).astype(np.int64)
+        below, above = _standing(as_numbers(values), groups, (from_end(low), from_end(high)))
+        return array_of(below + (above - below) * (place - low), mask=empty)
 
     return run_percentile
 

@@ -213,8 +213,8 @@ def _days_between(run: Run, left: Any, right: Any) -> Any:
     return run.array(pc.cast(pc.subtract(*days), pa.int64()))
 
 
-_PLUS_DAYS = hidden("+", _shift_days(1), can_fault=True)
-_MINUS_DAYS = hidden("-", _shift_days(-1), can_fault=True)
+_PLUS_DAYS = hidden("+", _shift_days(1), can_fault=True, costly=True)
+_MINUS_DAYS = hidden("-", _shift_days(-1), can_fault=True, costly=True)
 _DAYS_BETWEEN = hidden("-", _days_between)
 
 
@@ -222,7 +222,7 @@ def _days_first(run: Run, days: Any, day: Any) -> Any:
     return _shift_days(1)(run, day, days)
 
 
-_DAYS_PLUS = hidden("+", _days_first, can_fault=True)
+_DAYS_PLUS = hidden("+", _days_first, can_fault=True, costly=True)
 
 
 # -- text, comparison, logic ------------------------------------------------------------------------------

@@ -34,6 +34,16 @@ class Around:
     differs: npt.NDArray[np.bool_]
     edges: Callable[[Around], tuple[Places, Places]] | None = None
 
+    @property
+    def usual(self) -> bool:
+        """Whether the frame is the usual one: from the partition's beginning to the last peer."""
+        return self.edges is None
+
+    @cached_property
+    def all_differ(self) -> bool:
+        """Whether no row has a peer."""
+        return bool(self.differs.all())
+
     @cached_property
     def size(self) -> int:
         """How many rows there are."""
@@ -120,7 +130,7 @@ def _shifted(around: Around, values: Any, steps: int, rest: tuple[Any, ...]) -> 
     gap = pa.nulls(away, values.type)
     if steps < 0:
         moved = pa.concat_arrays([gap, values.slice(0, size - away)])
-        inside = around.here - around.start >= away
+        inside = ~around.begins if away == 1 else around.here - around.start >= away
     else:
         moved = pa.concat_arrays([values.slice(away), gap])
         inside = around.end - around.here > away
