@@ -15,6 +15,7 @@ from oak_ledger.engine.account import Account, timed
 from oak_ledger.engine.evaluate import Evaluator, Expression, Once, columns_read, needed
 from oak_ledger.engine.faults import Faults
 from oak_ledger.engine.pool import ordered
+from oak_ledger.engine.pushdown import Told, demands, unmet
 from oak_ledger.engine.shared import shared_pieces
 from oak_ledger.engine.tuning import Tuning, tuning
 from oak_ledger.formula import checked as c
@@ -28,7 +29,7 @@ MOSTLY = 0.5  # where a filter lets more rows through, the others are computed a
 
 
 class Feed(Protocol):
-    """Where rows come from. It may also have `stretches`: the same rows in parts that several threads can read."""
+    """Where rows come from. It may also have `stretches`: the same rows in parts that several threads can read (see also `pushdown.Told`)."""
 
     def batches(self, columns: Sequence[str]) -> Iterator[pa.RecordBatch]:
         """The rows in order, with at least these columns, in batches of any size."""
@@ -86,6 +87,7 @@ class Pass:
         before = needed(self.fields, asked)
         after = [name for name in needed(self.fields, trees) if self.fields[name].checked.grain != Grain.GROUP]
         released = _released(self.fields, after, trees)
+        must = demands(self.fields, self.filters)
         shared = shared_pieces([*self.filters, *self.wanted, *(self.fields[name] for name in {*before, *after})])
 
         def slices(numbered: tuple[int, Stretch]) -> Iterator[Slice[Made]]:
@@ -93,6 +95,13 @@ class Pass:
             number, stretch = numbered
             base = self.bases[number] if self.bases is not None else 0
             begin = 0
+            missed = unmet(must, stretch)
+            if missed is not None and isinstance(stretch, Told):
+                if self.account is not None:
+                    note = "what the file says of its parts lets these out"
+                    self.account.add("not read", missed.text, rows=stretch.rows, note=note)
+                yield Slice(None, begin, stretch.rows, 0, Faults())
+                return
             for batch in self._read(stretch):
                 found: Slice[Made] = Slice(None, begin, batch.num_rows, 0, Faults())
                 evaluator = self._evaluator(batch, found, base, shared, before)
@@ -115,7 +124,8 @@ class Pass:
                 faults.absorb(found.faults, base)
                 self.read += found.read
                 self.used += found.used
-                yield found.made  # type: ignore[misc]  # it has been made
+                if found.made is not None:
+                    yield found.made
 
     def _read(self, stretch: Stretch) -> Iterator[pa.RecordBatch]:
         """The batches of a stretch, on the account as reading."""

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import json
 import math
 import threading
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from functools import partial
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +16,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.errors import UnusableInput
+from oak_ledger.formula.ranges import ONLY_NULL, Values
 from oak_ledger.formula.types import TEXT, Type
 from oak_ledger.formula.values import arrow_type, from_arrow_type
 from oak_ledger.origin.rows_of_text import BadRow
@@ -108,7 +110,7 @@ class ParquetFeed:
         coded = _repeating(metadata, [name for name, kind in kinds.items() if kind == TEXT])
         files = _FilesByThread(self.path, metadata, coded)
         for number in range(metadata.num_row_groups):
-            yield partial(_row_group, files, number, list(columns), kinds)
+            yield RowGroup(files, number, list(columns), kinds)
 
     def place(self, row: int) -> str:
         """Nothing better than the number."""
@@ -134,11 +136,21 @@ def _repeating(metadata: Any, names: Sequence[str]) -> list[str]:
     ]
 
 
+def _comparable(kind: Any) -> bool:
+    """Whether the least and largest that a file tells of a column can be compared with constants."""
+    if pa.types.is_timestamp(kind):
+        return kind.tz is None and kind.unit != "ns"
+    return not pa.types.is_uint64(kind) and from_arrow_type(kind) is not None
+
+
 class _FilesByThread:
     """The file opened once by each thread that reads it."""
 
     def __init__(self, path: Path, metadata: Any, coded: Sequence[str]) -> None:
         self.path, self.metadata, self.coded = path, metadata, list(coded)
+        schema = metadata.schema.to_arrow_schema()
+        paths = {metadata.schema.column(at).path: at for at in range(metadata.num_columns)}
+        self.places = {one.name: paths[one.name] for one in schema if one.name in paths and _comparable(one.type)}
         self.held = threading.local()
 
     def file(self) -> Any:
@@ -150,15 +162,43 @@ class _FilesByThread:
         return self.held.file
 
 
-def _row_group(
-    files: _FilesByThread, number: int, columns: Sequence[str], kinds: Mapping[str, Type]
-) -> Iterator[pa.RecordBatch]:
-    try:
-        table = files.file().read_row_group(number, columns=list(columns), use_threads=False)
-    except (pa.ArrowInvalid, OSError) as error:
-        raise _unreadable(files.path, error) from error
-    for batch in table.select(list(columns)).combine_chunks().to_batches(max_chunksize=BATCH):
-        yield settled(batch, kinds)
+@dataclass(frozen=True, slots=True)
+class RowGroup:
+    """Some of a Parquet file's rows: read when it is called; what the file's footer says of them is known before."""
+
+    files: _FilesByThread
+    number: int
+    names: Sequence[str]
+    kinds: Mapping[str, Type]
+
+    def __call__(self) -> Iterator[pa.RecordBatch]:
+        """The rows."""
+        try:
+            table = self.files.file().read_row_group(self.number, columns=list(self.names), use_threads=False)
+        except (pa.ArrowInvalid, OSError) as error:
+            raise _unreadable(self.files.path, error) from error
+        for batch in table.select(list(self.names)).combine_chunks().to_batches(max_chunksize=BATCH):
+            yield settled(batch, self.kinds)
+
+    @property
+    def rows(self) -> int:
+        """How many there are."""
+        return int(self.files.metadata.row_group(self.number).num_rows)
+
+    def values_of(self, column: str) -> Values | None:
+        """Among which values a column's lie, where the footer says it in a type that compares as the language does."""
+        group = self.files.metadata.row_group(self.number)
+        place = self.files.places.get(column)
+        if place is None:
+            return None
+        said = group.column(place).statistics
+        if said is None or not said.has_null_count:
+            return None
+        if said.null_count == group.num_rows:
+            return ONLY_NULL
+        if not said.has_min_max or not isinstance(said.min, (int, float, str, Decimal, dt.date)):
+            return None
+        return Values(((said.min, 0), (said.max, 1)), null=said.null_count > 0 or isinstance(said.min, float))
 
 
 @dataclass(slots=True)

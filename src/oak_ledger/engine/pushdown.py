@@ -1,0 +1,89 @@
+"""Parts of the input that a filter lets nothing through from, known from what the input says of its columns: they are not read.
+
+The plain meaning is reading them and filtering every row out.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any, Protocol, runtime_checkable
+
+from oak_ledger.engine.evaluate import Expression, Fields, needed
+from oak_ledger.formula import checked as c
+from oak_ledger.formula.ranges import Values, bare, truth
+
+
+@runtime_checkable
+class Told(Protocol):
+    """Rows that can say something of themselves before they are read."""
+
+    rows: int
+
+    def values_of(self, column: str) -> Values | None:
+        """Among which values all of a column's lie; None where nothing is known."""
+
+
+@dataclass(frozen=True, slots=True)
+class Demand:
+    """What a filter asks of one column: rows with any other value do not get through."""
+
+    text: str
+    column: str
+    holds: Values
+
+    def unmet(self, part: Told) -> bool:
+        """Whether no row of a part meets it."""
+        there = part.values_of(self.column)
+        if there is None:
+            return False
+        try:
+            return self.holds.both(there).empty
+        except TypeError:  # values that do not compare say nothing
+            return False
+
+
+def demands(fields: Fields, filters: Sequence[Expression]) -> list[Demand]:
+    """What filters ask of columns as they are read; nothing where a filter could fault, since faults are told of every row."""
+    trees = [one.checked for one in filters]
+    every = [*trees, *(fields[name].checked for name in needed(fields, trees))]
+    if any(_can_fault(tree) for tree in every):
+        return []
+    found = []
+    for one in filters:
+        for condition in _conjuncts(one.checked, fields):
+            about = truth(condition)
+            if about is not None:
+                operand = _as_read(about.operand, fields)
+                if isinstance(operand, c.ColumnRef):
+                    found.append(Demand(" ".join(one.text.split()), operand.column, about.holds))
+    return found
+
+
+def _can_fault(tree: c.Checked) -> bool:
+    """Whether computing a tree may record a fault; widening a number for an operator does not."""
+    return any(
+        isinstance(piece, c.Apply) and piece.function.can_fault and bare(piece) is piece for piece in c.walk(tree)
+    )
+
+
+def _conjuncts(condition: c.Checked, fields: Fields) -> Iterator[c.Checked]:
+    """The conditions that all must hold."""
+    condition = _as_read(condition, fields)
+    if isinstance(condition, c.Apply) and condition.function.name == "AND":
+        for part in condition.args:
+            yield from _conjuncts(part, fields)
+    else:
+        yield condition
+
+
+def _as_read(piece: c.Checked, fields: Fields) -> c.Checked:
+    """What a field stands for."""
+    while isinstance(piece, c.FieldRef):
+        piece = fields[piece.name].checked
+    return piece
+
+
+def unmet(asked: Sequence[Demand], part: Callable[..., Any]) -> Demand | None:
+    """A demand that no row of a part meets; None where there is none, or the part says nothing of itself."""
+    return next((one for one in asked if one.unmet(part)), None) if isinstance(part, Told) else None
