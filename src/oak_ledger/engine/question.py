@@ -112,10 +112,10 @@ def _rows(question: Question, feed: Feed) -> Result:
     return Result(table, None, faults, reading.read, reading.used)
 
 
-def stream(question: Question, feed: Feed, faults: Faults) -> Iterator[pa.Table]:
-    """The rows of a question slice by slice, for writing through: nothing is kept. Sort and limit do not apply."""
+def stream(question: Question, feed: Feed, faults: Faults) -> tuple[Pass, Iterator[pa.Table]]:
+    """The rows of a question slice by slice, for writing through, and what counts them: nothing is kept. Sort and limit do not apply."""
     reading = begun(question, feed, question.show, faults)
-    return reading.run(
+    return reading, reading.run(
         feed, lambda evaluator: table_of(question.show, [evaluator.compute(one) for one in question.show]), faults
     )
 

@@ -47,8 +47,9 @@ def _counts(keep: Mask | None, around: Around) -> Places:
     if keep is not None:
         return _between(np.cumsum(keep, dtype=np.int64), around)
     if around.usual and around.all_differ:
-        return around.here - around.start + 1
-    return np.maximum(around.high - around.low, 0)
+        return np.asarray(around.here - around.start + 1, np.int64)
+    lengths: Places = np.maximum(around.high - around.low, 0)
+    return lengths
 
 
 def _between(totals: Places, around: Around) -> Places:
@@ -57,10 +58,11 @@ def _between(totals: Places, around: Around) -> Places:
         reached: Places = totals if around.all_differ else totals[around.peers_end - 1]
         first = np.flatnonzero(around.begins)
         before = np.where(first > 0, totals[first - 1], 0)
-        made: Places = reached - np.repeat(before, np.diff(np.append(first, around.size)))
-        return made
+        inside: Places = reached - np.repeat(before, np.diff(np.append(first, around.size)))
+        return inside
     whole = np.concatenate([np.zeros(1, totals.dtype), totals])
-    return np.asarray(whole[np.maximum(around.high, around.low)] - whole[around.low])
+    made: Places = whole[np.maximum(around.high, around.low)] - whole[around.low]
+    return made
 
 
 def _whole_totals(node: c.Window, values: Any, keep: Mask | None, counts: Places, around: Around) -> Any | None:

@@ -92,6 +92,19 @@ class ParquetFeed:
 
         return _known(_guarded(pq.read_schema, self.path))
 
+    def rows(self) -> int:
+        """How many rows there are."""
+        import pyarrow.parquet as pq
+
+        return int(_guarded(pq.read_metadata, self.path).num_rows)
+
+    def notes(self) -> dict[str, str]:
+        """What the file's writer noted in it, by name."""
+        import pyarrow.parquet as pq
+
+        found = _guarded(pq.read_metadata, self.path).metadata or {}
+        return {name.decode(errors="replace"): text.decode(errors="replace") for name, text in found.items()}
+
     def batches(self, columns: Sequence[str]) -> Iterator[pa.RecordBatch]:
         """The rows, as the language holds values."""
         for stretch in self.stretches(columns):

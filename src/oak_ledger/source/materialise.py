@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
@@ -62,8 +62,13 @@ def _as_text(table: pa.Table) -> pa.Table:
     return table
 
 
-def write_rows(path: Path, schema: pa.Schema, tables: Iterable[pa.Table]) -> int:
-    """Write tables of one schema to a file by its ending; how many rows there were. Raises UnusableInput."""
+def write_rows(
+    path: Path, schema: pa.Schema, tables: Iterable[pa.Table], notes: Callable[[], Mapping[str, str]] | None = None
+) -> int:
+    """Write tables of one schema to a file by its ending; how many rows there were. Raises UnusableInput.
+
+    `notes` are asked for when all rows are written, and go into a Parquet file beside them.
+    """
     writer = _WRITERS.get(path.suffix.casefold())
     if writer is None:
         known = ", ".join(_WRITERS)
@@ -80,6 +85,8 @@ def write_rows(path: Path, schema: pa.Schema, tables: Iterable[pa.Table]) -> int
             for table in tables:
                 rows += table.num_rows
                 out.write_table(_as_text(table) if writer is _csv else table)
+            if notes is not None:
+                out.add_key_value_metadata(notes())
 
     write_bytes(path, write)
     return rows

@@ -29,6 +29,7 @@ from oak_ledger.source.before import befores, snapshot
 from oak_ledger.source.compiled import AnySpec, Compiled, State, compile_names, recoding_formula
 from oak_ledger.source.definition import DEFINITION, ConstantSpec, FieldSpec, FilterSpec, SourceSpec
 from oak_ledger.source.document import Block, Document, parse_document, read_document, write_text
+from oak_ledger.source.kept import STAMP, Copy, copied_names, kept_path, open_copy, stale_note, stamped
 from oak_ledger.source.materialise import Written, write_rows
 from oak_ledger.source.naming import NameRule, renames
 from oak_ledger.source.places import bare_name, is_name, repointed
@@ -155,14 +156,15 @@ class Source:
         was = Published(0, "baseline", "", "")
         return replace(self, feed=self.baseline_feed, published=was, baseline=None, earlier=None)
 
+    @property
+    def named(self) -> list[AnySpec]:
+        """What the definition says of everything that formulas may name."""
+        fields, constants = self.document.specs("field", FieldSpec), self.document.specs("constant", ConstantSpec)
+        return [*fields, *constants, *self.document.specs("filter", FilterSpec)]
+
     @cached_property
     def compiled(self) -> Compiled:
         """Every name, bound and typed."""
-        specs: list[AnySpec] = [
-            *self.document.specs("field", FieldSpec),
-            *self.document.specs("constant", ConstantSpec),
-            *self.document.specs("filter", FilterSpec),
-        ]
         published = self.published is not None
         recoding = {} if published else self._recoding()
         arriving = self.opened.columns()
@@ -170,7 +172,7 @@ class Source:
         key = None if was or self.baseline_feed is None else self.about.key
         where = self.document.where
         return compile_names(
-            specs, arriving, ready=published, where=where, recoding=recoding, earlier=self.earlier, baseline=key
+            self.named, arriving, ready=published, where=where, recoding=recoding, earlier=self.earlier, baseline=key
         )
 
     def _recoding(self) -> dict[str, str]:
@@ -394,10 +396,38 @@ class Source:
         shown = tuple(self._expression(item, place="show")[0] for item in (self.row_fields() if show is None else show))
         question = Question(self.compiled.expressions, shown, (), tuple(self._filters(where)), self._always())
         question = self._compared(question, (), where)
-        schema = pa.schema([(one.name, arrow_type(one.checked.type)) for one in shown])
         faults = Faults()
-        rows = write_rows(Path(path), schema, stream(question, self.opened, faults))
+        rows = write_rows(Path(path), _schema(shown), stream(question, self.opened, faults)[1])
         return Written(Path(path), rows, faults.found())
+
+    def keep(self) -> Written:
+        """Write the copy that the source keeps (`kept` under `[source]`), which answers questions as long as nothing has changed.
+
+        Raises OakError where the definition names no file, or where a change of the origin could not be told.
+        """
+        path = kept_path(self)
+        if path is None or path.suffix != ".parquet":
+            hint = 'Say where it is kept: kept = "loads.kept.parquet" under [source].'
+            raise OakError("no-copy", f"{self.name} names no Parquet file for a copy of its rows.", hint=hint)
+        stamp, faults = stamped(self), Faults()
+        shown = tuple(self._expression(name_text(name), place="show")[0] for name in copied_names(self))
+        question = self._compared(Question(self.compiled.expressions, shown, (), (), self._always()), (), None)
+        reading, tables = stream(question, self.opened, faults)
+
+        def notes() -> dict[str, str]:
+            faulty = tuple(sorted({one.field for one in faults.found()}))
+            told = tuple(
+                {"code": one.code, "message": one.message, "where": one.place.where, "numbers": one.numbers}
+                for one in dropped_findings(self.opened)
+            )
+            return {STAMP: replace(stamp, rows_read=reading.read, faulty=faulty, told=told).text()}
+
+        rows = write_rows(path, _schema(shown), tables, notes)
+        return Written(path, rows, faults.found())
+
+    @cached_property
+    def _copy(self) -> tuple[Copy | None, str]:
+        return open_copy(self)
 
     def _check_windows(self, question: Question) -> None:
         """A window over groups partitions and orders by what the answer is grouped by."""
@@ -465,11 +495,21 @@ class Source:
             raise OakError(
                 "name-twice", f"The answer has two columns called {twice!r}.", hint="Name one of them differently."
             )
-        result = answer(question, self.opened)
+        copy, why_not = self._copy
+        findings: list[Finding] = []
+        if copy is not None and copy.serves(self, question):
+            if question.account is not None:
+                question.account.add("kept copy", copy.feed.path.name, note=f"made {copy.stamp.made_at}")
+            result = answer(replace(question, fields=copy.compiled.expressions, always=()), copy.feed)
+            result = replace(result, rows_read=result.rows_read + copy.left_out)
+            findings += copy.findings
+        else:
+            result = answer(question, self.opened)
+            findings += dropped_findings(self.opened)
+            findings += [stale_note(self, why_not)] if why_not else []
         faults = result.faults.found()
         if strict and faults:
             raise FormulaError.of([Finding("fault", one.sentence() + ".", Place(one.field)) for one in faults])
-        findings: list[Finding] = dropped_findings(self.opened)
         complete = question.grouped or question.limit is None
         if filtered and complete and result.rows_read and not result.rows_used:
             findings.append(
@@ -687,3 +727,8 @@ def open_source(path: str | Path, *, progress: Progress | None = None) -> Source
     document = read_document(file, DEFINITION)
     _no_name_twice(document)
     return Source(document, file.parent, file, progress=progress)
+
+
+def _schema(shown: Sequence[Expression]) -> pa.Schema:
+    """The columns of written rows."""
+    return pa.schema([(one.name, arrow_type(one.checked.type)) for one in shown])
