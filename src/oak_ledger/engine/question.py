@@ -8,19 +8,18 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from oak_ledger.engine.account import Account, timed
 from oak_ledger.engine.before import Earlier
 from oak_ledger.engine.evaluate import Evaluator, Expression, Fields, can_fault, needed
 from oak_ledger.engine.faults import Faults, Rows
 from oak_ledger.engine.reading import Feed, Pass
-from oak_ledger.engine.windows import Sorted, window_inputs, windowed
+from oak_ledger.engine.windows import Sorted, sorted_rows, window_inputs, windowed
 from oak_ledger.engine.windows import in_order as window_order
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.ranges import key as meaning
 from oak_ledger.formula.types import Grain, Type
-from oak_ledger.formula.values import Mask, array_of, arrow_type
+from oak_ledger.formula.values import Mask, array_of, arrow_type, sort_numbers
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,7 +92,12 @@ def _rows(question: Question, feed: Feed) -> Result:
         # the rows beyond the limit are not asked for, and their faults are not either
         if enough is not None and kept + evaluator.length > enough:
             evaluator = evaluator.only(np.arange(enough - kept))
-        return [evaluator.compute(one) for one in question.show]
+        columns = [evaluator.compute(one) for one in question.show]
+        if question.limit is None or not question.sort or evaluator.length <= question.limit:
+            return columns
+        # the first of all are among the first of each slice
+        first = in_order(table_of(question.show, columns), question.sort).slice(0, question.limit)
+        return [column.combine_chunks() for column in first.columns]
 
     for columns in reading.run(feed, work, faults, in_turn=enough is not None):
         for into, column in zip(parts, columns, strict=True):
@@ -140,16 +144,9 @@ def in_order(table: pa.Table, keys: Sequence[SortBy]) -> pa.Table:
     """The table in order; nulls come last going up and first going down."""
     if not keys or not table.num_rows:
         return table
-    columns: dict[str, Any] = {}
-    order: list[tuple[str, str]] = []
-    for at, key in enumerate(keys):
-        values = table.column(key.name)
-        direction = "descending" if key.descending else "ascending"
-        columns[f"null {at}"], columns[f"value {at}"] = pc.cast(pc.is_null(values), pa.int8()), values
-        order += [(f"null {at}", direction), (f"value {at}", direction)]
-    return table.take(
-        pc.sort_indices(pa.Table.from_arrays(list(columns.values()), names=list(columns)), sort_keys=order)
-    )
+    columns = [(table.column(key.name).combine_chunks(), key.descending) for key in keys]
+    numbers = [sort_numbers(values, descending=down, nulls_first=down) for values, down in columns]
+    return table.take(array_of(sorted_rows(numbers, table.num_rows)))
 
 
 # -- row windows: before everything else, over all rows of the source -------------------------------------------

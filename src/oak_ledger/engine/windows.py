@@ -21,7 +21,7 @@ from oak_ledger.formula.library.aggregates import Groups
 from oak_ledger.formula.library.dates import shift_moments
 from oak_ledger.formula.library.registry import MISSING, Recorder, Run
 from oak_ledger.formula.library.windows import Around
-from oak_ledger.formula.values import Mask, array_of, arrow_type, held, mask_of, small_numbers
+from oak_ledger.formula.values import Mask, array_of, arrow_type, held, mask_of, sort_numbers
 
 EXPANDED = 4_000_000  # rows of frames that are laid out at a time
 _SAFE = 2**62
@@ -88,20 +88,13 @@ class Back:
 
 def in_order(node: c.Window, partition: Sequence[Any], order: Sequence[Any], rows: int) -> Sorted:
     """The rows sorted. Small enough numbers are packed with the row's own into one, and sorted by value: that is much faster."""
-    groups = [small_numbers(values) for values in partition]
+    groups = [sort_numbers(values) for values in partition]
     ranks = [
-        small_numbers(values, descending=key.descending, nulls_first=key.nulls_first)
+        sort_numbers(values, descending=key.descending, nulls_first=key.nulls_first)
         for values, key in zip(order, node.order, strict=True)
     ]
-    row_bits = max(rows - 1, 1).bit_length()
-    if sum(bits for _, bits in (*groups, *ranks)) + row_bits <= _PACKED_BITS:
-        packed = np.zeros(rows, np.int64)
-        for numbers, bits in (*groups, *ranks):
-            packed <<= bits
-            packed |= numbers
-        packed <<= row_bits
-        packed |= np.arange(rows)
-        packed.sort()
+    packed, row_bits = _packed((*groups, *ranks), rows)
+    if packed is not None:
         below = row_bits + sum(bits for _, bits in ranks)
         begins, differs = np.ones(rows, np.bool_), np.ones(rows, np.bool_)
         changed = (
@@ -118,6 +111,30 @@ def in_order(node: c.Window, partition: Sequence[Any], order: Sequence[Any], row
     for numbers, _ in ranks:
         differs |= _changes(numbers[sort])
     return Sorted(sort, begins, differs)
+
+
+def sorted_rows(keys: Sequence[tuple[Places, int]], rows: int) -> Places:
+    """The rows in the order of some keys (see `values.sort_numbers`), the first one first; equal ones as they come."""
+    packed, row_bits = _packed(keys, rows)
+    if packed is not None:
+        packed &= (1 << row_bits) - 1
+        return packed
+    return np.lexsort([numbers for numbers, _ in reversed(keys)])
+
+
+def _packed(keys: Sequence[tuple[Places, int]], rows: int) -> tuple[Places | None, int]:
+    """Keys and row number as one number a row, in order, and the bits of the row; None where they do not fit into one."""
+    row_bits = max(rows - 1, 1).bit_length()
+    if sum(bits for _, bits in keys) + row_bits > _PACKED_BITS:
+        return None, row_bits
+    packed = np.zeros(rows, np.int64)
+    for numbers, bits in keys:
+        packed <<= bits
+        packed |= numbers
+    packed <<= row_bits
+    packed |= np.arange(rows)
+    packed.sort()
+    return packed, row_bits
 
 
 def _changes(numbers: Places) -> npt.NDArray[np.bool_]:

@@ -126,6 +126,8 @@ def dense_ranks(values: Any, *, descending: bool = False, nulls_first: bool = Fa
     """A number for each value by its order; equal values have the same, nulls stand before or after all others."""
     if pa.types.is_floating(values.type):
         values = pc.add(values, 0.0)  # so that -0.0 and 0.0 are one value
+    if pa.types.is_boolean(values.type):
+        values = values.cast(pa.int8())
     encoded = values.dictionary_encode()
     order = held(pc.sort_indices(encoded.dictionary))
     ranks = np.empty(len(order) + 1, np.int64)
@@ -134,25 +136,48 @@ def dense_ranks(values: Any, *, descending: bool = False, nulls_first: bool = Fa
     return np.asarray(ranks[held(pc.fill_null(encoded.indices, len(order)))])
 
 
-def small_numbers(
+def sort_numbers(
     values: Any, *, descending: bool = False, nulls_first: bool = False
 ) -> tuple[npt.NDArray[np.int64], int]:
-    """Numbers from 0 in the order of the values, equal for equal ones, and how many bits they take; nulls come first or last."""
+    """Whole numbers in the order of the values, equal for equal ones, and how many bits they take; nulls come first or last.
+
+    Of 62 bits or fewer, the least is 0 or more, so that several can be packed into one number; others take the whole word.
+    """
+    whole = _whole_numbers(values)
+    if whole is None:
+        whole = dense_ranks(values)
+    nulls = mask_of(pc.is_null(values)) if values.null_count else None
+    known = whole if nulls is None else whole[~nulls]
+    low, high = int(known.min(initial=2**63 - 1)), int(known.max(initial=-(2**63)))
+    if (
+        not len(known) or high - low >= 2**61
+    ):  # both ends of a word are free: no float lies there, and whole numbers are below
+        numbers = ~whole if descending else whole
+        if nulls is not None:
+            numbers = np.where(nulls, -(2**63) if nulls_first else 2**63 - 1, numbers)
+        return numbers, 64
+    numbers = high - whole if descending else whole - low
+    if nulls is not None:
+        numbers = np.where(nulls, -1 if nulls_first else high - low + 1, numbers) + nulls_first
+    return numbers, int(high - low + (nulls is not None)).bit_length()
+
+
+def _whole_numbers(values: Any) -> npt.NDArray[np.int64] | None:
+    """Numbers, days and moments as whole numbers in the same order; None for what has no such."""
     kind = values.type
-    if pa.types.is_integer(kind) or pa.types.is_date32(kind):
-        whole = values.cast(pa.int32()).cast(pa.int64()) if pa.types.is_date32(kind) else values.cast(pa.int64())
-        ends = pc.min_max(whole).as_py()
-        low, high = ends["min"] or 0, ends["max"] or 0
-        if high - low < 2**40:
-            span = high - low + 1
-            numbers = held(whole) - low if not descending else high - held(whole)
-            if whole.null_count:
-                null = mask_of(pc.is_null(whole))
-                numbers = np.where(null, -1 if nulls_first else span, numbers) + nulls_first
-            return numbers, int(span + bool(whole.null_count)).bit_length()
-    ranks = dense_ranks(values, descending=descending, nulls_first=nulls_first)
-    ranks = ranks - int(ranks.min(initial=0))
-    return ranks, int(ranks.max(initial=0)).bit_length()
+    if pa.types.is_floating(kind):
+        numbers = held(values).astype(np.float64) + 0.0  # -0.0 becomes 0.0
+        with np.errstate(invalid="ignore", over="ignore"):
+            cents = np.rint(numbers * 100.0)
+            if (cents / 100.0 == numbers).all() and (np.abs(cents) < 2**52).all():
+                return np.asarray(cents.astype(np.int64))
+        bits = numbers.view(np.int64)
+        return np.asarray(bits ^ ((bits >> 63) & (2**63 - 1)))
+    if pa.types.is_decimal(kind):
+        return unscaled(values)
+    if pa.types.is_integer(kind) or pa.types.is_date32(kind) or pa.types.is_timestamp(kind):
+        return np.asarray(held(values).astype(np.int64, copy=False))
+    return None
 
 
 _NUMPY = {
