@@ -130,8 +130,10 @@ def listed(pieces: Sequence[Expression]) -> str:
     return ", ".join([*texts][:6]) + (" …" if len(texts) > 6 else "")
 
 
-def joined(parts: list[Any], kind: Any) -> Any:
+def joined(parts: Sequence[Any], kind: Any) -> Any:
     """Arrays one after the other, of a type of the language or of Arrow."""
+    if len(parts) == 1 and isinstance(parts[0], pa.Array):
+        return parts[0]
     return pa.chunked_array(parts, arrow_type(kind) if isinstance(kind, Type) else kind).combine_chunks()
 
 

@@ -6,7 +6,7 @@ Aggregates that can be computed in parts (see `formula.library.aggregates.Parts`
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -17,6 +17,7 @@ from oak_ledger.engine.account import timed
 from oak_ledger.engine.evaluate import Evaluator, Expression, is_grouped, needed
 from oak_ledger.engine.faults import Faults, Rows
 from oak_ledger.engine.groups import GroupTable, aggregate, distinct_counts, group, local_groups
+from oak_ledger.engine.overflow import GroupRuns
 from oak_ledger.engine.pool import ordered
 from oak_ledger.engine.question import Question, Result, SortBy, begun, in_order, joined, listed, table_of
 from oak_ledger.engine.reading import Feed
@@ -70,6 +71,8 @@ class _Tally:
     waiting: int = 0
     together: _Tally | None = None
     """For all groups as one: the groups that it is made of."""
+    runs: GroupRuns | None = None
+    """Groups that did not fit into memory."""
 
     def __post_init__(self) -> None:
         self.table = GroupTable(len(self.kinds))
@@ -99,6 +102,44 @@ class _Tally:
         if self.table is not None and self.count > MANY:
             self.settle()
             self.keys, self.members, self.table = [self.key_values()], [[0]], None
+        if self.table is None and self.width() * (self.count + self.waiting) > tuning().memory and self.may_overflow():
+            self.overflow()
+
+    def may_overflow(self) -> bool:
+        """Whether groups can be put together in any order: no values are kept beside them, and no aggregate goes by the order."""
+        return not self.spools and not any(getattr(node.function.parts, "in_order", False) for node in self.columns)
+
+    def width(self) -> int:
+        """About how many bytes a group takes: what is kept of it, and half as much again while groups are put together."""
+        return 12 * (len(self.kinds) + sum(len(parts[0]) for parts in self.columns.values()))
+
+    def overflow(self) -> None:
+        """Write all groups down, and begin anew."""
+        self.settle()
+        if self.runs is None:
+            self.runs = GroupRuns()
+        self.runs.add(self.keys[0], {node: parts[0] for node, parts in self.columns.items()})
+        self.keys, self.columns, self.members, self.numbers, self.count = [], {}, [], {}, 0
+
+    def settled(self) -> Iterator[_Tally]:
+        """All groups, put together; where they did not fit into memory, some after the other."""
+        if self.runs is None:
+            self.settle()
+            yield self
+            return
+        if self.keys:
+            self.overflow()
+        for batches in self.runs.stretches():
+            one = _Tally(self.kinds, table=None)
+            one.table = None
+            for keys, columns in batches:
+                one.keys.append(keys)
+                one.members.append([len(one.members)])
+                for node, parts in columns.items():
+                    one.columns.setdefault(node, []).append(parts)
+            if one.keys:
+                one.settle()
+                yield one
 
     def key_values(self) -> list[Any]:
         """The value of each key for each group."""
@@ -192,26 +233,33 @@ def tally(question: Question, feed: Feed) -> Result:
     try:
         for part in reading.run(feed, lambda evaluator: _part(evaluator, question, wanted), faults):
             found.absorb(part)
-        found.settle()
+        with timed(question.account, "put together", "groups"):
+            pieces = _Pieces(question, wanted)
+            for one in found.settled():
+                pieces.add(one)
+            table = _finished(question, wanted, pieces.keys(), pieces.values(faults), faults)
+        count = table.num_rows
         if question.account is not None:
             note = f"values kept for {', '.join(dict.fromkeys(kept))}" if kept else "all aggregates in parts"
-            question.account.add("put together", f"{found.count:,} groups", rows=found.count, note=note)
-        keys = found.key_values()
-        with timed(question.account, "put together", f"{found.count:,} groups"):
-            table = _finished(question, wanted, found, keys, faults)
-        count = table.num_rows
-        table = in_order(table, question.sort or tuple(SortBy(one.name) for one in question.by))
+            note = "written to disk in between, " + note if found.runs is not None else note
+            question.account.add("put together", "groups", rows=count, note=note)
+        by_key = (
+            SortBy(one.name) for one in question.by
+        )  # rows that the order asked for leaves open are in that of the keys
+        table = in_order(table, (*question.sort, *by_key))
         if question.limit is not None:
             table = table.slice(0, question.limit)
         totals = None
         if question.totals:
             apart = Faults()
             nothing = [pa.nulls(1, arrow_type(one.checked.type)) for one in question.by]
-            totals = _finished(question, wanted, _overall(found), nothing, apart, overall=True)
+            totals = _finished(question, wanted, nothing, pieces.overall(apart), apart, overall=True)
             faults.merge_missing(apart)
     finally:
         for spool in found.spools.values():
             spool.close()
+        if found.runs is not None:
+            found.runs.close()
     return Result(table, totals, faults, reading.read, reading.used, count)
 
 
@@ -255,38 +303,76 @@ def _takes_codes(node: c.Aggregate) -> bool:
     return node.function.name in ("COUNT", "MIN", "MAX", "ANY_VALUE")
 
 
-def _overall(found: _Tally) -> _Tally:
-    """All groups as one."""
-    made = _Tally([])
-    groups = Groups(np.zeros(found.count, np.int64), 1)
-    for node, parts in found.columns.items():
-        made.columns[node] = [node.function.parts.merge(_run(node, 1), parts[0], groups)] if parts else []
-    made.together = found
-    return made
+class _Pieces:
+    """The groups some after the other: the keys and aggregates of each, and all groups as one."""
+
+    def __init__(self, question: Question, wanted: dict[c.Aggregate, Expression]) -> None:
+        self.question, self.wanted = question, wanted
+        self.found: list[list[Any]] = [[] for _ in question.by]
+        self.made: dict[c.Aggregate, list[Any]] = {node: [] for node in wanted}
+        self.wrong: list[tuple[str, str, Rows]] = []
+        self.all: dict[c.Aggregate, list[list[Any]]] = {}
+        self.last: _Tally | None = None
+        self.count = 0
+
+    def add(self, one: _Tally) -> None:
+        """Take in groups that are put together."""
+        for into, values in zip(self.found, one.key_values(), strict=True):
+            into.append(values)
+        kept = [node for node in self.wanted if not _in_parts(node)]  # these sort all their values
+        computed = dict(zip(kept, ordered(lambda node: self._computed(node, one), kept, tuning().threads), strict=True))
+        for node, into in self.made.items():
+            into.append(computed[node] if node in computed else self._computed(node, one))
+        if self.question.totals:
+            groups = Groups(np.zeros(one.count, np.int64), 1)
+            for node, parts in one.columns.items():
+                merged = [node.function.parts.merge(_run(node, 1), parts[0], groups)] if parts else []
+                self.all.setdefault(node, []).extend(merged)
+        self.last, self.count = one, self.count + one.count
+
+    def _computed(self, node: c.Aggregate, one: _Tally) -> Any:
+        def record(what: str, mask: Mask) -> None:
+            self.wrong.append((self.wanted[node].name, what, np.flatnonzero(mask) + self.count))
+
+        return _aggregated(node, one, one.count, record)
+
+    def keys(self) -> list[Any]:
+        """Each key's value for each group."""
+        kinds = [one.checked.type for one in self.question.by]
+        return [joined(parts, kind) for parts, kind in zip(self.found, kinds, strict=True)]
+
+    def values(self, faults: Faults) -> dict[c.Aggregate, Any]:
+        """Each aggregate's value for each group; what could not be computed is noted."""
+        for owner, what, groups in self.wrong:
+            faults.record(owner, what, groups, lambda _index: {})
+        return {node: joined(parts, node.type) for node, parts in self.made.items()}
+
+    def overall(self, faults: Faults) -> dict[c.Aggregate, Any]:
+        """Each aggregate over all groups as one."""
+        one = _Tally([], together=self.last)
+        for node, parts in self.all.items():
+            one.columns[node] = parts
+        one.places = [np.zeros(1, np.int64) for _ in next(iter(one.columns.values()), [])]
+        one.settle()
+        self.wrong, self.count = [], 0
+        made = {node: self._computed(node, one) for node in self.wanted}
+        for owner, what, groups in self.wrong:
+            faults.record(owner, what, groups, lambda _index: {})
+        return made
 
 
 def _finished(
     question: Question,
     wanted: dict[c.Aggregate, Expression],
-    found: _Tally,
     keys: Sequence[Any],
+    made: dict[c.Aggregate, Any],
     faults: Faults,
     *,
     overall: bool = False,
 ) -> pa.Table:
     """The answer for one grouping: aggregates by group, then what is computed from them."""
-    count = found.count
+    count = len(keys[0]) if keys else 1
     numbers: Rows = np.arange(count, dtype=np.int64)
-
-    def computed(node: c.Aggregate) -> Any:
-        owner = wanted[node].name
-        return _aggregated(
-            node, found, count, lambda what, mask: faults.record(owner, what, numbers[mask], lambda _index: {})
-        )
-
-    kept = [node for node in wanted if not _in_parts(node)]
-    made = dict(zip(kept, ordered(computed, kept, tuning().threads), strict=True))  # these sort all their values
-    made |= {node: computed(node) for node in wanted if _in_parts(node)}
     known = {one.name: value for one, value in zip(question.by, keys, strict=True)}
     windows: dict[c.Window, Any] = {}
     parts = [] if overall else keys

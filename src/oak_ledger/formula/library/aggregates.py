@@ -433,6 +433,8 @@ largest = function(
 
 
 class _First(_OneOf):
+    in_order = True  # slices must come in their order
+
     def choose(self, values: Any, groups: Groups) -> Any:
         first = np.full(groups.count, -1, np.int64)
         first[groups.codes[::-1]] = np.arange(len(groups.codes) - 1, -1, -1)
