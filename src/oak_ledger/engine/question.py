@@ -176,15 +176,13 @@ def _row_windows(
         def work(evaluator: Evaluator, pieces: Sequence[Expression] = pieces) -> tuple[Rows, list[Any]]:
             return evaluator.rows, [evaluator.compute(one) for one in pieces]
 
-        numbered = []
         for rows, columns in reading.run(feed, work, faults):
-            numbered.append(len(reading.begins) - 1)
-            places.append(rows)
+            places.append(rows if not reading.begins[-1] else rows + reading.begins[-1])
             for into, column in zip(parts, columns, strict=True):
                 into.append(column)
         begins = reading.begins
-        places = [rows + begins[number] for rows, number in zip(places, numbered, strict=True)]
         at = np.concatenate(places) if places else np.zeros(0, np.int64)
+        places.clear()
         values = [joined(kept, one.checked.type) for kept, one in zip(parts, pieces, strict=True)]
         orders: dict[Any, Sorted] = {}
         for node, owner in ready.items():

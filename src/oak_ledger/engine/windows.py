@@ -26,6 +26,7 @@ from oak_ledger.formula.values import Mask, array_of, arrow_type, held, mask_of,
 EXPANDED = 4_000_000  # rows of frames that are laid out at a time
 _SAFE = 2**62
 _PACKED_BITS = 62
+_BLOCK = 1 << 16
 Places = npt.NDArray[np.int64]
 
 
@@ -97,11 +98,12 @@ def in_order(node: c.Window, partition: Sequence[Any], order: Sequence[Any], row
     if packed is not None:
         below = row_bits + sum(bits for _, bits in ranks)
         begins, differs = np.ones(rows, np.bool_), np.ones(rows, np.bool_)
-        changed = (
-            packed[1:] ^ packed[:-1]
-        )  # the highest bit in which a number differs from the one before says what differs
-        np.greater_equal(changed, 1 << below, out=begins[1:])
-        np.greater_equal(changed, 1 << row_bits, out=differs[1:])
+        for low, high in blocks(
+            rows - 1
+        ):  # the highest bit in which a number differs from the one before says what differs
+            changed = packed[low + 1 : high + 1] ^ packed[low:high]
+            np.greater_equal(changed, 1 << below, out=begins[low + 1 : high + 1])
+            np.greater_equal(changed, 1 << row_bits, out=differs[low + 1 : high + 1])
         packed &= (1 << row_bits) - 1
         return Sorted(packed, begins, differs)
     codes = group(list(partition), rows)[0].codes
@@ -127,14 +129,22 @@ def _packed(keys: Sequence[tuple[Places, int]], rows: int) -> tuple[Places | Non
     row_bits = max(rows - 1, 1).bit_length()
     if sum(bits for _, bits in keys) + row_bits > _PACKED_BITS:
         return None, row_bits
-    packed = np.zeros(rows, np.int64)
-    for numbers, bits in keys:
-        packed <<= bits
-        packed |= numbers
-    packed <<= row_bits
-    packed |= np.arange(rows)
+    packed = np.empty(rows, np.int64)
+    for low, high in blocks(rows):
+        part = packed[low:high]
+        part[:] = 0
+        for numbers, bits in keys:
+            part <<= bits
+            part |= numbers[low:high]
+        part <<= row_bits
+        part |= np.arange(low, high)
     packed.sort()
     return packed, row_bits
+
+
+def blocks(rows: int) -> list[tuple[int, int]]:
+    """Stretches of rows whose numbers fit into a fast memory."""
+    return [(low, min(low + _BLOCK, rows)) for low in range(0, rows, _BLOCK)]
 
 
 def _changes(numbers: Places) -> npt.NDArray[np.bool_]:
