@@ -20,7 +20,7 @@ from oak_ledger.engine.tuning import Tuning, tuning
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.library.registry import MISSING, Run
 from oak_ledger.formula.types import Grain
-from oak_ledger.formula.values import Mask, array_of, array_of_constants, arrow_type, decoded, mask_of, scalar
+from oak_ledger.formula.values import Mask, array_of, array_of_constants, arrow_type, decoded, held, mask_of, scalar
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -252,21 +252,27 @@ class Evaluator:
         taken.append((open_rows, node.otherwise))
         if all(isinstance(value, c.Constant) for _, value in taken):
             return self.chosen_constants(node, taken)
-        made = pa.nulls(self.length, arrow_type(node.type))
-        for mask, value in taken:
-            if mask.any() and not (isinstance(value, c.Constant) and value.value is None):
-                made = pc.if_else(array_of(mask), decoded(self.branch_value(value, mask, owner)), made)
-        return made
+        made: Any = None
+        for mask, value in reversed([one for one in taken if one[0].any()]):
+            if isinstance(value, c.Constant):
+                branch = pa.scalar(value.value, arrow_type(node.type))
+            else:
+                branch = decoded(self.branch_value(value, mask, owner))
+            made = self.array(branch) if made is None else pc.if_else(array_of(mask), branch, made)
+        return pa.nulls(self.length, arrow_type(node.type)) if made is None else made
 
     def chosen_constants(self, node: c.Choose, taken: Sequence[tuple[Mask, c.Checked]]) -> Any:
         """A choice among constants: the number of the branch is a code."""
         values = array_of_constants([one.value for _, one in taken if isinstance(one, c.Constant)], node.type)
         if len(taken) == 2:
-            return pc.if_else(array_of(taken[0][0]), values[0], values[1])
-        small = np.int8 if len(taken) < 128 else np.int32
-        codes: Any = np.zeros(self.length, small)
-        for at, (mask, _) in enumerate(taken[1:], 1):
-            codes += mask * small(at)  # the masks do not overlap
+            codes: Any = taken[1][0].view(np.int8)
+        else:
+            small = np.int8 if len(taken) < 128 else np.int32
+            codes = np.zeros(self.length, small)
+            for at, (mask, _) in enumerate(taken[1:], 1):
+                codes += mask * small(at)  # the masks do not overlap
+        if node.type.kind in ("number", "integer") and not values.null_count:
+            return array_of(np.take(held(values), codes))
         if node.type.kind == "text" and not values.null_count:
             return pa.DictionaryArray.from_arrays(array_of(codes), values)
         return values.take(array_of(codes))

@@ -45,6 +45,7 @@ def _extract_type(types: Sequence[Type], constants: Sequence[Any]) -> Type:
         ("EXTRACT(SECOND FROM TIMESTAMP '2026-03-14 07:30:15.5')", "15.5"),
     ],
     usage="EXTRACT(part FROM d)",
+    costly=True,
     result=_extract_type,
     constant_args=(0,),
 )
@@ -163,7 +164,7 @@ def _shift(run: Run, moment: Any) -> Any:
     return run.fault("a date outside years 1 to 9999", outside, kept)
 
 
-_SHIFT = hidden("INTERVAL", _shift, can_fault=True)
+_SHIFT = hidden("INTERVAL", _shift, can_fault=True, costly=True)
 
 
 def shifted(moment: Type, unit: str) -> tuple[Type, Function] | None:

@@ -82,7 +82,7 @@ def _round_floats(array: Any, digits: int, mode: str) -> Any:
     if mode == ROUND_DOWN:
         near |= fraction <= np.maximum(scaled, 1.0) * 1e-14
     if mode == ROUND_HALF_UP:
-        whole = np.where(fraction >= 0.5, whole + 1, whole)
+        whole += fraction >= 0.5
     made = np.copysign(whole / unit if digits >= 0 else whole * unit, values)
     exact = near | (scaled >= 1e13)
     for row in np.flatnonzero(exact & ~nulls):
