@@ -19,8 +19,8 @@ from oak_ledger.engine.pushdown import Told, demands, unmet
 from oak_ledger.engine.shared import shared_pieces
 from oak_ledger.engine.tuning import Tuning, tuning
 from oak_ledger.formula import checked as c
-from oak_ledger.formula.types import Grain
-from oak_ledger.formula.values import mask_of
+from oak_ledger.formula.types import Grain, Type
+from oak_ledger.formula.values import arrow_type, mask_of
 
 Made = TypeVar("Made")
 Stretch = Callable[[], Iterator[pa.RecordBatch]]
@@ -194,3 +194,16 @@ def _sliced(batches: Iterator[pa.RecordBatch], rows: int) -> Iterator[pa.RecordB
             continue
         for begin in range(0, batch.num_rows, rows):
             yield batch.slice(begin, rows)
+
+
+def listed(pieces: Sequence[Expression]) -> str:
+    """Formulas in a line."""
+    texts = dict.fromkeys(one.text[one.checked.start : one.checked.end] or one.name for one in pieces)
+    return ", ".join([*texts][:6]) + (" …" if len(texts) > 6 else "")
+
+
+def joined(parts: Sequence[Any], kind: Any) -> Any:
+    """Arrays one after the other, of a type of the language or of Arrow."""
+    if len(parts) == 1 and isinstance(parts[0], pa.Array):
+        return parts[0]
+    return pa.chunked_array(parts, arrow_type(kind) if isinstance(kind, Type) else kind).combine_chunks()

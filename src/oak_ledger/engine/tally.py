@@ -19,8 +19,8 @@ from oak_ledger.engine.faults import Faults, Rows
 from oak_ledger.engine.groups import GroupTable, aggregate, distinct_counts, group, local_groups
 from oak_ledger.engine.overflow import GroupRuns
 from oak_ledger.engine.pool import ordered
-from oak_ledger.engine.question import Question, Result, SortBy, begun, in_order, joined, listed, table_of
-from oak_ledger.engine.reading import Feed
+from oak_ledger.engine.question import Question, Result, SortBy, begun, in_order, table_of
+from oak_ledger.engine.reading import Feed, joined, listed
 from oak_ledger.engine.spool import Spool
 from oak_ledger.engine.tuning import tuning
 from oak_ledger.engine.windows import window_inputs, windowed
@@ -129,7 +129,7 @@ class _Tally:
             return
         if self.keys:
             self.overflow()
-        for batches in self.runs.stretches():
+        for batches in self.runs.each():
             one = _Tally(self.kinds, table=None)
             one.table = None
             for keys, columns in batches:

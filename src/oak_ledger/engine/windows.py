@@ -13,6 +13,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.engine.groups import aggregate, group
+from oak_ledger.engine.overflow import room
 from oak_ledger.engine.pool import ordered
 from oak_ledger.engine.running import over_frames
 from oak_ledger.engine.tuning import tuning
@@ -58,11 +59,13 @@ class Sorted:
 class Back:
     """Values that come in some order, each put at its row."""
 
-    def __init__(self, kind: Any, rows: int) -> None:
+    def __init__(self, kind: Any, rows: int, given: int, *, on_disk: bool = False) -> None:
+        """`rows` in all, of which `given` get a value; the others are null. Numbers may be put on disk."""
         self.kind, self.rows = kind, rows
         self.fixed = pa.types.is_floating(kind) or pa.types.is_integer(kind)
-        self.made: Any = np.empty(rows, np.float64 if pa.types.is_floating(kind) else np.int64) if self.fixed else None
-        self.nulls: Mask | None = None
+        numbers = np.float64 if pa.types.is_floating(kind) else np.int64
+        self.made: Any = room(rows, numbers, on_disk=on_disk) if self.fixed else None
+        self.nulls: Mask | None = np.ones(rows, np.bool_) if self.fixed and given < rows else None
         self.parts: list[Any] = []
         self.places: list[Places] = []
 
@@ -73,18 +76,19 @@ class Back:
             self.places.append(rows)
             return
         self.made[rows] = held(values)
-        if values.null_count:
-            if self.nulls is None:
-                self.nulls = np.zeros(self.rows, np.bool_)
+        if self.nulls is None and values.null_count:
+            self.nulls = np.zeros(self.rows, np.bool_)
+        if self.nulls is not None:
             self.nulls[rows] = mask_of(pc.is_null(values))
 
     def array(self) -> Any:
         """All of them."""
         if self.fixed:
             return array_of(self.made, mask=self.nulls)
-        back = np.empty(self.rows, np.int64)
-        back[np.concatenate(self.places)] = np.arange(self.rows)
-        return pa.chunked_array(self.parts, self.kind).combine_chunks().take(array_of(back))
+        back = np.full(self.rows, -1, np.int64)
+        places = np.concatenate(self.places) if self.places else np.zeros(0, np.int64)
+        back[places] = np.arange(len(places))
+        return pa.chunked_array(self.parts, self.kind).combine_chunks().take(array_of(back, mask=back < 0))
 
 
 def in_order(node: c.Window, partition: Sequence[Any], order: Sequence[Any], rows: int) -> Sorted:
@@ -170,7 +174,7 @@ def windowed(node: c.Window, inputs: Sequence[Any], rows: int, record: Recorder,
         made = _of_partitions(node, inputs, order, found, span, lambda what, mask: notes.append((what, mask)))
         return span, made, notes
 
-    back = Back(arrow_type(node.type), rows)
+    back = Back(arrow_type(node.type), rows, rows)
     for (low, high), made, notes in ordered(work, found.spans(tuning().rows), tuning().threads):
         back.put(found.rows[low:high], made)
         for what, mask in notes:

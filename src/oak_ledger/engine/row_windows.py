@@ -1,0 +1,181 @@
+"""Row windows: computed before everything else, over all rows of the source; then each row finds its value by its number.
+
+Their inputs are held in memory, or beyond what is allowed on disk, in stretches of whole partitions (see `overflow`).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from oak_ledger.engine.account import timed
+from oak_ledger.engine.evaluate import Evaluator, Expression, Fields, can_fault, needed
+from oak_ledger.engine.faults import Faults, Rows
+from oak_ledger.engine.overflow import Stretches
+from oak_ledger.engine.reading import Feed, Pass, joined, listed
+from oak_ledger.engine.tuning import tuning
+from oak_ledger.engine.windows import Back, Sorted, in_order, window_inputs, windowed
+from oak_ledger.formula import checked as c
+from oak_ledger.formula.ranges import key as meaning
+from oak_ledger.formula.types import Grain
+from oak_ledger.formula.values import Mask, array_of, arrow_type, held
+
+if TYPE_CHECKING:
+    from oak_ledger.engine.question import Question
+
+SHARE = 4  # a quarter of the memory is for inputs: sorting and results take as much again, and more
+Places = tuple[int, ...]
+
+
+def row_windows(
+    question: Question, feed: Feed, owners: Sequence[Expression], faults: Faults
+) -> tuple[dict[c.Window, Any], list[int] | None]:
+    """The values of all row windows that are needed, over the whole input, and where each stretch of it begins.
+
+    One going through the rows for each level of nesting.
+    """
+    fields = question.fields
+    waiting = {node: owner for node, owner in windows_in(fields, owners).items() if node.grain != Grain.GROUP}
+    made: dict[c.Window, Any] = {}
+    begins: list[int] | None = None
+    while waiting:
+        ready = {node: owner for node, owner in waiting.items() if not _inner_windows(fields, node) & waiting.keys()}
+        pieces, places = _inputs_once(ready)
+        reading = Pass(fields, question.always, pieces, made, question.before, begins, account=question.account)
+        reading.doing = ("window inputs", listed(pieces))
+        inputs = _Inputs(pieces, [_by(node, places) for node in ready], tuning().memory // SHARE)
+
+        def work(evaluator: Evaluator, pieces: Sequence[Expression] = pieces) -> tuple[Rows, list[Any]]:
+            return evaluator.rows, [evaluator.compute(one) for one in pieces]
+
+        try:
+            for rows, columns in reading.run(feed, work, faults):
+                inputs.add(rows if not reading.begins[-1] else rows + reading.begins[-1], columns)
+            begins = reading.begins
+            for by in dict.fromkeys(_by(node, places) for node in ready):
+                alike = {node: owner for node, owner in ready.items() if _by(node, places) == by}
+                made |= _computed(question, inputs, by, alike, places, reading.read, faults)
+        finally:
+            inputs.close()
+        waiting = {node: owner for node, owner in waiting.items() if node not in made}
+    return made, begins
+
+
+def _by(node: c.Window, places: Mapping[c.Window, Places]) -> Places:
+    """Which of the inputs a window's partition is."""
+    first = len(node.args) + (node.where is not None)
+    return places[node][first : first + len(node.partition)]
+
+
+def _computed(
+    question: Question,
+    inputs: _Inputs,
+    by: Places,
+    nodes: Mapping[c.Window, Expression],
+    places: Mapping[c.Window, Places],
+    rows: int,
+    faults: Faults,
+) -> dict[c.Window, Any]:
+    """The values of windows that share their partition."""
+    backs = {node: Back(arrow_type(node.type), rows, inputs.count, on_disk=bool(inputs.spilled)) for node in nodes}
+    wrong: dict[tuple[str, str], list[Rows]] = {}
+    note = "inputs and values on disk" if inputs.spilled else ""
+    for at, values in inputs.stretches(by):
+        orders: dict[Any, Sorted] = {}
+        for node, owner in nodes.items():
+            own = [values[place] for place in places[node]]
+            first = len(node.args) + (node.where is not None)
+            alike = (places[node][first:], *((one.descending, one.nulls_first) for one in node.order))
+
+            def record(what: str, mask: Mask, owner: Expression = owner, at: Rows = at) -> None:
+                wrong.setdefault((owner.name, what), []).append(at[mask])
+
+            said = " ".join(owner.text[node.start : node.end].split())
+            with timed(question.account, "window", said, rows=len(at), note=note):
+                if alike not in orders:
+                    begin = first + len(node.partition)
+                    orders[alike] = in_order(node, own[first:begin], own[begin:], len(at))
+                backs[node].put(at, windowed(node, own, len(at), record, orders[alike]))
+    for (name, what), found in wrong.items():
+        faults.record(name, what, np.sort(np.concatenate(found)), lambda _index: {})
+    return {node: back.array() for node, back in backs.items()}
+
+
+@dataclass(slots=True)
+class _Inputs:
+    """What row windows are computed from, with the number of each row: in memory, or on disk by each of the partitions that are asked for."""
+
+    pieces: Sequence[Expression]
+    partitions: Sequence[Places]
+    limit: int
+    count: int = 0
+    size: int = 0
+    places: list[Rows] = field(default_factory=list)
+    parts: list[list[Any]] = field(default_factory=list)
+    spilled: dict[Places, Stretches] = field(default_factory=dict)
+
+    def add(self, rows: Rows, columns: list[Any]) -> None:
+        """Some rows more."""
+        self.count += len(rows)
+        self.places.append(rows)
+        self.parts.append(columns)
+        self.size += rows.nbytes + sum(column.nbytes for column in columns)
+        if self.size > self.limit:
+            for by in self.partitions:
+                stretches = self.spilled.setdefault(by, Stretches())
+                for places, values in zip(self.places, self.parts, strict=True):
+                    stretches.add([values[at] for at in by], [array_of(places), *values])
+            self.places, self.parts, self.size = [], [], 0
+
+    def stretches(self, by: Places) -> Iterator[tuple[Rows, list[Any]]]:
+        """The rows in stretches of whole partitions: numbers and inputs."""
+        kinds = [one.checked.type for one in self.pieces]
+        if not self.spilled:
+            at = np.concatenate(self.places) if self.places else np.zeros(0, np.int64)
+            yield at, [joined([part[place] for part in self.parts], kind) for place, kind in enumerate(kinds)]
+            return
+        if self.places:
+            self.limit = 0
+            places, parts, self.places, self.parts = self.places, self.parts, [], []
+            self.count -= sum(len(one) for one in places)
+            for rows, columns in zip(places, parts, strict=True):
+                self.add(rows, columns)
+        for batches in self.spilled[by].each():
+            at = np.concatenate([held(batch.column(0)) for batch in batches])
+            yield at, [joined([batch.column(place + 1) for batch in batches], kind) for place, kind in enumerate(kinds)]
+
+    def close(self) -> None:
+        """Remove what is on disk."""
+        for stretches in self.spilled.values():
+            stretches.close()
+
+
+def _inputs_once(windows: Mapping[c.Window, Expression]) -> tuple[list[Expression], dict[c.Window, Places]]:
+    """What windows are computed from, equal pieces once, and where each window finds its own among them."""
+    pieces: list[Expression] = []
+    known: dict[Any, int] = {}
+    places: dict[c.Window, Places] = {}
+    for node, owner in windows.items():
+        own = []
+        for piece in window_inputs(node):
+            saying = (meaning(piece), owner.name if can_fault(piece) else "")
+            if saying not in known:
+                known[saying] = len(pieces)
+                pieces.append(Expression(owner.name, owner.text, piece))
+            own.append(known[saying])
+        places[node] = tuple(own)
+    return pieces, places
+
+
+def windows_in(fields: Fields, owners: Sequence[Expression]) -> dict[c.Window, Expression]:
+    """Every window in the formulas and the fields that they need, with the formula that it stands in."""
+    names = needed(fields, [one.checked for one in owners])
+    found = [*(fields[name] for name in names), *owners]
+    return {piece: owner for owner in found for piece in c.walk(owner.checked) if isinstance(piece, c.Window)}
+
+
+def _inner_windows(fields: Fields, node: c.Window) -> set[c.Window]:
+    return set(windows_in(fields, [Expression("", "", piece) for piece in window_inputs(node)]))
