@@ -31,13 +31,13 @@ from tests.test_language import GROUPS as GROUP_CASES
 from tests.test_language import ROWS as ROW_CASES
 
 # How the engine is made to work: threads, rows at a time, rows that the feed gives at a time, texts coded or not, memory.
-PLAIN = {"threads": 1, "rows": 1 << 20, "share": 0.0, "sample": 1 << 30}
+PLAIN = {"threads": 1, "rows": 1 << 20, "share": 0.0, "sample": 1 << 30, "steps": 1 << 30}
 WAYS: dict[str, tuple[dict[str, Any], int, bool]] = {
-    "one row at a time": ({"threads": 1, "rows": 1, "share": 0.0}, 1 << 17, False),
-    "two threads, small slices": ({"threads": 2, "rows": 4}, 3, False),
+    "one row at a time": ({"threads": 1, "rows": 1, "share": 0.0, "steps": 1}, 1 << 17, False),
+    "two threads, small slices": ({"threads": 2, "rows": 4, "steps": 1}, 3, False),
     "texts and dates once per value": ({"threads": 1, "rows": 7, "share": 2.0, "sample": 1}, 5, False),
     "columns that come as codes": ({"threads": 2, "rows": 5, "share": 2.0, "sample": 1}, 11, True),
-    "codes in one slice": ({"threads": 1, "rows": 1 << 17}, 1 << 17, True),
+    "codes in one slice": ({"threads": 1, "rows": 1 << 17, "steps": 1}, 1 << 17, True),
     "everything spills": ({"threads": 2, "rows": 6, "memory": 1}, 6, False),
 }  # fmt: skip
 FORMULAS = 150
@@ -192,6 +192,9 @@ class Accounts(FolderCase):
             last = answer.steps[-1]
             self.assertEqual((last.kind, last.rows), ("put together", answer.table.num_rows))
             self.assertIn("COUNT(DISTINCT u)", last.note)
+            chain = source.with_field("F1", "i * 2").with_field("F2", "F1 + i").with_field("F3", "F2 - 3")
+            once = chain.tally([], ["SUM(F3)"], explain=True)
+            self.assertIn(("F3", "in one go with 2 more"), [(one.what, one.note) for one in once.steps])
             window = source.rows([("x", "LAG(i) OVER (ORDER BY at)")], explain=True)
             self.assertIn(("window", "LAG(i) OVER (ORDER BY at)"), [(one.kind, one.what) for one in window.steps])
         self.assertEqual(source.tally(["Up"]).steps, ())

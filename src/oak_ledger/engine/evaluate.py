@@ -16,6 +16,7 @@ from oak_ledger.engine.account import Account
 from oak_ledger.engine.before import Earlier
 from oak_ledger.engine.coded import Crossed, coded_where_it_pays, is_coded
 from oak_ledger.engine.faults import Faults, Rows
+from oak_ledger.engine.fused import Program, run
 from oak_ledger.engine.tuning import Tuning, tuning
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.library.registry import MISSING, Run
@@ -92,6 +93,8 @@ class Evaluator:
     shared: Mapping[c.Checked, int] = field(default_factory=dict)
     """Pieces that occur more than once, by the number that equal ones share; `common` keeps their values."""
     common: dict[int, Any] = field(default_factory=dict)
+    fused: Mapping[c.Checked, Program] = field(default_factory=dict)
+    """Trees of operators that are computed in one go, by their roots."""
     once: dict[c.Apply, Once] = field(default_factory=dict)
     """What functions gave that were computed once per different value; slices whose values are the same take it from here."""
     account: Account | None = None
@@ -146,6 +149,8 @@ class Evaluator:
         made: Any = None
         while isinstance(node, c.Apply) and node.args:
             made = self.common.get(self.shared[node]) if node in self.shared else None
+            if made is None and node in self.fused:
+                made = self.in_one_go(node, owner)
             if made is not None:
                 break
             spine.append(node)
@@ -156,6 +161,17 @@ class Evaluator:
             if step in self.shared:
                 self.common[self.shared[step]] = value
         return value
+
+    def in_one_go(self, node: c.Checked, owner: Expression) -> Any | None:
+        """The values of a tree of operators (see `fused`); None where each must be computed by itself."""
+        program = self.fused[node]
+        values = [self.value(leaf, of) for leaf, of in program.leaves]
+        made = run(program, [one if isinstance(one, pa.Scalar) else decoded(one) for one in values], self.length)
+        if made is None:
+            self.prepare(program.through[::-1])
+        elif self.account is not None and program.through:
+            self.account.add("field", owner.name, note=f"in one go with {len(program.through)} more")
+        return made
 
     def leaf(self, node: c.Checked, owner: Expression) -> Any:
         """The values of a piece that is no function."""

@@ -14,6 +14,7 @@ import pyarrow as pa
 from oak_ledger.engine.account import Account, timed
 from oak_ledger.engine.evaluate import Evaluator, Expression, Once, columns_read, needed
 from oak_ledger.engine.faults import Faults
+from oak_ledger.engine.fused import programs
 from oak_ledger.engine.pool import ordered
 from oak_ledger.engine.pushdown import Told, demands, unmet
 from oak_ledger.engine.shared import shared_pieces
@@ -90,6 +91,11 @@ class Pass:
         must = demands(self.fields, self.filters)
         shared = shared_pieces([*self.filters, *self.wanted, *(self.fields[name] for name in {*before, *after})])
 
+        inner = [name for name in after if name not in {*before}]
+        fused = programs(self.fields, inner, self.wanted, shared, self.tuning.steps)
+        through = {name for one in fused.values() for name in one.through}
+        after = [name for name in after if name not in through]
+
         def slices(numbered: tuple[int, Stretch]) -> Iterator[Slice[Made]]:
             """One after the other; each counts its rows from the stretch's first."""
             number, stretch = numbered
@@ -105,6 +111,7 @@ class Pass:
             for batch in self._read(stretch):
                 found: Slice[Made] = Slice(None, begin, batch.num_rows, 0, Faults())
                 evaluator = self._evaluator(batch, found, base, shared, before)
+                evaluator.fused = fused
                 evaluator.prepare(after, released)
                 found.used = evaluator.length if evaluator.alive is None else int(np.count_nonzero(evaluator.alive))
                 with timed(self.account, *self.doing, rows=found.used):

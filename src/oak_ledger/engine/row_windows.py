@@ -125,7 +125,7 @@ class _Inputs:
         self.size += rows.nbytes + sum(column.nbytes for column in columns)
         if self.size > self.limit:
             for by in self.partitions:
-                stretches = self.spilled.setdefault(by, Stretches())
+                stretches = self.spilled.get(by) or self.spilled.setdefault(by, Stretches())
                 for places, values in zip(self.places, self.parts, strict=True):
                     stretches.add([values[at] for at in by], [array_of(places), *values])
             self.places, self.parts, self.size = [], [], 0

@@ -18,6 +18,8 @@ MEMORY_SHARE = 4  # a quarter of the machine's, unless told otherwise
 class Tuning:
     """`threads` work at a time, each on at most `rows` rows; `memory` in bytes is what a question may hold before it spills.
 
+    Arithmetic of `steps` operators or more is computed in one go.
+
     A text or date is computed once per different value where no more than `share` of a sample of `sample` values differ.
     """
 
@@ -26,6 +28,7 @@ class Tuning:
     rows: int = 1 << 17
     share: float = 0.7
     sample: int = 2000
+    steps: int = 3
 
 
 @cache
