@@ -18,7 +18,9 @@ from oak_ledger.formula import checked as c
 from oak_ledger.formula.types import NUMERIC, Type
 from oak_ledger.formula.values import array_of, decimal_from_unscaled, held, mask_of, unscaled
 
-BLOCK = 1 << 15  # values of a step that stay in the fastest memory
+BLOCK = (
+    1 << 16
+)  # values of a step: few enough to stay in a fast memory, so many that threads do not wait for each other
 _WHOLE, _EXACT, _LARGE = 2**62, 2**53, 1e300
 Bounds = tuple[Any, Any]
 
