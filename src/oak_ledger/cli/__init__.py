@@ -41,4 +41,5 @@ def run(arguments: Sequence[str]) -> int:
 def main() -> None:
     """The `oak` command."""
     lean.WANTED = True
+    lean.hurry()
     sys.exit(run(sys.argv[1:]))
