@@ -18,6 +18,7 @@ from oak_ledger.formula.values import Mask, array_of, held, mask_of, near
 _LIMIT = 2**62
 _PACKED_BITS = 62
 _CLOSE = 2**36
+_BLOCK = 1 << 16
 CLOSE = 64  # so many whole numbers from the least to the largest may always be numbered by their distance
 DENSE = 1 << 16  # combinations of keys that may always be counted one by one
 Rows = npt.NDArray[np.int64]
@@ -247,7 +248,12 @@ def distinct_counts(values: Any, groups: Groups) -> Any:
         _, numbers = np.unique(numbers, return_inverse=True)
         low, high = 0, int(numbers.max())
     span = high - low + 1
-    packed = groups.codes * span + (numbers - low)
+    packed = np.empty(len(numbers), np.int64)
+    for begin in range(0, len(numbers), _BLOCK):
+        block = slice(begin, begin + _BLOCK)
+        np.multiply(groups.codes[block], span, out=packed[block])
+        packed[block] += numbers[block]
+        packed[block] -= low
     if span * groups.count <= max(4 * len(packed), DENSE):  # one place for each pair
         seen = np.zeros(span * groups.count, np.bool_)
         seen[packed] = True
@@ -255,8 +261,9 @@ def distinct_counts(values: Any, groups: Groups) -> Any:
     packed.sort()
     first = np.ones(len(packed), np.bool_)
     np.not_equal(packed[1:], packed[:-1], out=first[1:])
-    edges = np.searchsorted(packed[first], np.arange(groups.count + 1) * span)
-    return array_of(np.diff(edges))
+    edges = np.searchsorted(packed, np.arange(groups.count + 1) * span)
+    counts = np.add.reduceat(first, np.minimum(edges[:-1], len(first) - 1), dtype=np.int64)
+    return array_of(np.where(edges[1:] > edges[:-1], counts, 0))
 
 
 def _as_whole(values: Any) -> Rows:

@@ -12,6 +12,7 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from oak_ledger.engine.account import timed
 from oak_ledger.engine.evaluate import Evaluator, Expression, is_grouped, needed
@@ -30,6 +31,7 @@ from oak_ledger.formula.library.registry import MISSING, Run
 from oak_ledger.formula.values import Mask, array_of, arrow_type, mask_of
 
 MANY = 20_000  # groups from which on they are not known by number any more
+CROWD = 256  # rows of a group in a slice, on average, from which on they are brought together
 PENDING = 200_000  # groups of slices that may wait before they are put together
 
 
@@ -288,14 +290,26 @@ def _part(evaluator: Evaluator, question: Question, wanted: dict[c.Aggregate, Ex
         kept = [evaluator.plain(arg) for arg in args]
         if alive is not None:
             keep = alive if keep is None else keep & alive
-        if keep is not None:
-            chosen = array_of(keep)
-            part.values[node] = _Values(
-                codes[keep], [one.filter(chosen) for one in kept], [one.filter(chosen) for one in order]
-            )
-        else:
-            part.values[node] = _Values(codes, kept, order)
+        if kept and not order and kept[0].null_count:
+            valid = mask_of(pc.is_valid(kept[0]))
+            keep = valid if keep is None else keep & valid
+        part.values[node] = _together(_Values(codes, kept, order), keep, count, sort=not node.distinct)
     return part
+
+
+def _together(values: _Values, keep: Mask | None, groups: int, *, sort: bool) -> _Values:
+    """The values that count; where groups are few, the rows of each come together, in their order."""
+    if sort and 1 < groups <= len(values.codes) // CROWD:
+        at = np.arange(len(values.codes)) if keep is None else np.flatnonzero(keep)
+        at = at[np.argsort(values.codes[at].astype(np.uint16), kind="stable")]
+    elif keep is None:
+        return values
+    else:
+        at = np.flatnonzero(keep)
+    index = array_of(at)
+    return _Values(
+        values.codes[at], [one.take(index) for one in values.args], [one.take(index) for one in values.order]
+    )
 
 
 def _takes_codes(node: c.Aggregate) -> bool:

@@ -35,6 +35,7 @@ from oak_ledger.formula.values import (
 )
 
 _LOW = 0xFFFFFFFF
+_RUN = 64  # rows of a group that come together, on average, from which on runs pay
 _MANY = 20_000  # groups that are too many to be sorted one by one
 _FIRST, _LAST = -(2**63), 2**63 - 1
 _WIDE = Context(prec=100)
@@ -502,6 +503,20 @@ def median(run: Run, values: Any, groups: Groups) -> Any:
     return array_of(below + (above - below) / 2, mask=counts == 0)
 
 
+def _by_group(numbers: Any, groups: Groups) -> Any:
+    """The numbers group after group. Where rows of a group come together, as slices keep them, whole runs are put in their place."""
+    begins = np.flatnonzero(np.diff(groups.codes, prepend=-1))
+    if len(begins) > len(numbers) // _RUN:
+        return numbers[np.argsort(groups.codes.astype(np.uint16), kind="stable")]  # small codes are sorted by counting
+    order = np.argsort(groups.codes[begins], kind="stable")
+    ends = np.append(begins[1:], len(numbers))
+    made, at = np.empty(len(numbers), numbers.dtype), 0
+    for low, high in zip(begins[order].tolist(), ends[order].tolist(), strict=True):
+        made[at : at + high - low] = numbers[low:high]
+        at += high - low
+    return made
+
+
 def _standing(numbers: Any, groups: Groups, places: Sequence[npt.NDArray[np.int64]]) -> list[Any]:
     """The numbers that stand at these places, counted from 0 in each group, when the group is in order; 0 where a group is empty.
 
@@ -512,10 +527,7 @@ def _standing(numbers: Any, groups: Groups, places: Sequence[npt.NDArray[np.int6
     if groups.count > _MANY:
         laid = numbers[np.lexsort((numbers, groups.codes))]
     else:
-        if groups.count > 1:  # small codes are sorted by counting
-            laid = numbers[np.argsort(groups.codes.astype(np.uint16), kind="stable")]
-        else:
-            laid = numbers.copy()
+        laid = _by_group(numbers, groups)
         for start, count, *wanted in zip(
             starts.tolist(), counts.tolist(), *(one.tolist() for one in places), strict=True
         ):
