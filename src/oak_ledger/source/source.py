@@ -4,35 +4,33 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import pyarrow as pa
 
 from oak_ledger.engine import Account, Expression, Faults, Question, SortBy, answer, stream
-from oak_ledger.errors import Finding, FormulaError, OakError, Place, UnusableInput
+from oak_ledger.errors import Finding, FormulaError, OakError, Place
 from oak_ledger.formula import Formula, Grain, check
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.assist import layout
 from oak_ledger.formula.lexer import name_text
 from oak_ledger.formula.making import nearest_hint
 from oak_ledger.formula.values import arrow_type
-from oak_ledger.origin import OpenOrigin, OriginSpec, TableFeed, open_origin
-from oak_ledger.origin.delimited import two_columns
-from oak_ledger.origin.feeds import FILE_COLUMN, Progress
-from oak_ledger.origin.spec import PartSpec
+from oak_ledger.origin import OpenOrigin, TableFeed
+from oak_ledger.origin.feeds import Progress
 from oak_ledger.source.answer import Answer
 from oak_ledger.source.arrival import dropped_findings
 from oak_ledger.source.before import befores, snapshot
-from oak_ledger.source.compiled import AnySpec, Compiled, State, compile_names, recoding_formula
-from oak_ledger.source.definition import DEFINITION, ConstantSpec, FieldSpec, FilterSpec, SourceSpec
-from oak_ledger.source.document import Block, Document, parse_document, read_document, write_text
+from oak_ledger.source.compiled import State
+from oak_ledger.source.curated import Curated, Published, no_name_twice
+from oak_ledger.source.definition import DEFINITION, FieldSpec, FilterSpec
+from oak_ledger.source.document import parse_document, read_document
 from oak_ledger.source.kept import STAMP, Copy, copied_names, kept_path, open_copy, stale_note, stamped
 from oak_ledger.source.materialise import Written, write_rows
-from oak_ledger.source.naming import NameRule, renames
-from oak_ledger.source.places import bare_name, is_name, repointed
+from oak_ledger.source.places import bare_name, is_name
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -57,28 +55,8 @@ ANSWER_CHECKS: list[Callable[[Source, Sequence[State]], Iterable[Finding]]] = []
 
 
 @dataclass(frozen=True)
-class Published:
-    """Which published version a source is: its number, stage, maker and time as text."""
-
-    number: int
-    stage: str
-    made_by: str
-    made_at: str
-
-
-@dataclass(frozen=True)
-class Source:
+class Source(Curated):
     """A curated source. Make one with `open_source` or `Source.from_table`."""
-
-    document: Document
-    folder: Path
-    path: Path | None = None
-    feed: OpenOrigin | None = None
-    published: Published | None = None
-    progress: Progress | None = field(default=None, compare=False)
-    baseline: OpenOrigin | None = field(default=None, compare=False)
-    earlier: Compiled | None = field(default=None, compare=False, repr=False)
-    """What the source before an edit was made into: what the edit does not reach is taken over."""
 
     # -- making ------------------------------------------------------------------------------------------
 
@@ -93,52 +71,6 @@ class Source:
         for column in feed.columns():
             document = document.added("field", {"name": column, "column": column})
         return Source(document, Path(), feed=feed)
-
-    def changed(self, document: Document) -> Source:
-        """The same source with another definition."""
-        made = replace(self, document=document, earlier=self.__dict__.get("compiled", self.earlier))
-        _no_name_twice(document)
-        return made
-
-    def save(self, path: str | Path | None = None) -> Path:
-        """Write the definition, whole or not at all; raises UnusableInput where it cannot be written."""
-        target = Path(path) if path else self.path
-        if target is None:
-            raise OakError(
-                "no-path", "This source has no file yet.", hint="Say where to: source.save('name.oak.toml')."
-            )
-        write_text(target, self.document.text)
-        return target
-
-    # -- what it says ------------------------------------------------------------------------------------
-
-    @property
-    def name(self) -> str:
-        """What report builders call the source."""
-        return self.about.name
-
-    @property
-    def about(self) -> SourceSpec:
-        """The `[source]` table."""
-        return self.document.specs("source", SourceSpec)[0]
-
-    @property
-    def origin(self) -> OriginSpec:
-        """The `[origin]` table."""
-        return self.document.specs("origin", OriginSpec)[0]
-
-    @cached_property
-    def opened(self) -> OpenOrigin:
-        """The origin, opened."""
-        parts = self.document.specs("part", PartSpec)
-        return self.feed or open_origin(self.origin, self.folder, self.progress, parts)
-
-    @cached_property
-    def baseline_feed(self) -> OpenOrigin | None:
-        """The earlier state that BEFORE takes values from: the one given, else the one that the definition names."""
-        if self.baseline is not None or not self.about.baseline:
-            return self.baseline
-        return snapshot(self.folder / self.about.baseline)
 
     def with_baseline(self, baseline: str | Path | pa.Table | Source) -> Source:
         """The source with an earlier state that BEFORE takes values from: a file that `write` made, a table of such rows, or a
@@ -155,69 +87,6 @@ class Source:
             raise OakError("no-baseline", f"{self.name} has no baseline.")
         was = Published(0, "baseline", "", "")
         return replace(self, feed=self.baseline_feed, published=was, baseline=None, earlier=None)
-
-    @property
-    def named(self) -> list[AnySpec]:
-        """What the definition says of everything that formulas may name."""
-        fields, constants = self.document.specs("field", FieldSpec), self.document.specs("constant", ConstantSpec)
-        return [*fields, *constants, *self.document.specs("filter", FilterSpec)]
-
-    @cached_property
-    def compiled(self) -> Compiled:
-        """Every name, bound and typed."""
-        published = self.published is not None
-        recoding = {} if published else self._recoding()
-        arriving = self.opened.columns()
-        was = published and self.published is not None and self.published.stage == "baseline"
-        key = None if was or self.baseline_feed is None else self.about.key
-        where = self.document.where
-        return compile_names(
-            self.named, arriving, ready=published, where=where, recoding=recoding, earlier=self.earlier, baseline=key
-        )
-
-    def _recoding(self) -> dict[str, str]:
-        """The recode lists of fields, as formulas."""
-        made = {}
-        for spec in self.document.specs("field", FieldSpec):
-            if spec.values or spec.values_from:
-                listed = two_columns(self.folder / spec.values_from) if spec.values_from else {}
-                made[spec.name] = recoding_formula({**listed, **spec.values})
-        return made
-
-    @property
-    def fields(self) -> list[State]:
-        """The fields in order, broken and hidden ones included."""
-        return [state for state in self.compiled.states.values() if isinstance(state.spec, FieldSpec)]
-
-    @property
-    def shown_fields(self) -> list[State]:
-        """The fields that report builders see and that have a value per row."""
-        return [
-            state
-            for state in self.fields
-            if isinstance(state.spec, FieldSpec)
-            and not state.spec.hidden
-            and not state.broken
-            and state.grain != Grain.GROUP
-        ]
-
-    def state(self, name: str) -> State:
-        """A field, constant or filter by name; raises OakError with the nearest names where there is none."""
-        found = self.compiled.states.get(bare_name(name).casefold()) or self.compiled.states.get(name.casefold())
-        if found is None:
-            hint = self.compiled.scope().advice(name) or nearest_hint(name, self.compiled.scope().names(), str)
-            raise OakError("unknown-field", f"There is no field {name!r} in {self.name}.", hint=hint)
-        return found
-
-    def block(self, name: str, kind: str = "field") -> Block:
-        """The block of a field (or constant, filter) by name; raises OakError where there is none."""
-        for block in self.document.all(kind):
-            if str(block.values["name"]).casefold() == name.casefold():
-                return block
-        names = [str(block.values["name"]) for block in self.document.all(kind)]
-        raise OakError(
-            f"unknown-{kind}", f"There is no {kind} {name!r} in {self.name}.", hint=nearest_hint(name, names, str)
-        )
 
     # -- formulas ----------------------------------------------------------------------------------------
 
@@ -540,182 +409,6 @@ class Source:
             tuple(question.account.steps.values()) if question.account is not None else (),
         )
 
-    # -- edits -------------------------------------------------------------------------------------------
-
-    def with_field(self, name: str, formula: str, **keys: Any) -> Source:
-        """A calculated field more (or another formula for one that is there). Raises FormulaError where the formula is wrong.
-
-        `keys` are those of a `[[field]]`: description, format, hidden, role, aggregate.
-        """
-        probe = check(formula, self.compiled.scope(), where=f"field {name!r}")
-        probe.require()
-        key = name.casefold()
-        if key in self.compiled.states:
-            existing = self.state(name)
-            if not (isinstance(existing.spec, FieldSpec) and existing.spec.calculated):
-                raise OakError(
-                    "name-taken",
-                    f"{existing.name} is a {existing.what} already.",
-                    hint="Choose another name, or use clean.",
-                )
-            made = self.changed(self.document.replaced(self.block(name), {"formula": formula, **keys}))
-        else:
-            made = self.changed(self.document.added("field", {"name": name, "formula": formula, **keys}))
-        state = made.state(name)
-        if state.broken:
-            raise FormulaError.of(state.findings)
-        return made
-
-    def with_changed(self, field: str, /, **keys: Any) -> Source:
-        """The source with some keys of a field changed (None takes a key out). Raises OakError where that breaks the field."""
-        before = self.state(field)
-        made = self.changed(self.document.replaced(self.block(before.name), keys))
-        after = made.state(keys.get("name", before.name))
-        if after.broken and not before.broken:
-            raise FormulaError.of(after.findings)
-        return made
-
-    def with_renamed(self, names: Mapping[str, str]) -> Source:
-        """Fields under new names (old: new); every formula, filter, rule and key that names them follows.
-
-        Raises OakError where a name is unknown, or a new one is taken: both are named.
-        """
-        renames = {self.state(old).name.casefold(): new.strip() for old, new in names.items()}
-        after: dict[str, str] = {}
-        for state in self.compiled.states.values():
-            new = renames.get(state.name.casefold(), state.name)
-            if not new:
-                raise OakError("empty-name", f"{state.name} needs a new name that is not empty.")
-            other = after.setdefault(new.casefold(), state.name)
-            if other != state.name:
-                message = f"{state.name!r} and {other!r} would both be called {new!r}."
-                raise OakError("name-taken", message, hint="Choose another name; nothing was changed.")
-        document = repointed(self.document, renames)
-        for block in [*document.all("field"), *document.all("constant"), *document.all("filter")]:
-            new = renames.get(str(block.values["name"]).casefold(), "")
-            if new:
-                document = document.replaced(block, {"name": new})
-        return self.changed(document)
-
-    def with_kept(self, names: Sequence[str]) -> Source:
-        """Only these fields, in the file's order; others leave the definition, their columns stay in the origin.
-
-        Raises OakError where a kept field needs one that would leave: both are named.
-        """
-        kept = {self.state(name).name for name in names}
-        return self.without([state.name for state in self.fields if state.name not in kept])
-
-    def without(self, names: Sequence[str]) -> Source:
-        """The source without some fields. Raises OakError where a field that stays needs one of them."""
-        gone = {self.state(name).name for name in names}
-        for state in self.compiled.states.values():
-            used = gone.intersection(state.uses)
-            if state.name not in gone and used:
-                message = f"{state.name} needs {min(used)}, which would be gone."
-                raise OakError("still-used", message, hint=f"Hide it instead, or take {state.name} out as well.")
-        key = tuple(name for name in self.about.key if name not in gone)
-        document = self.document.without([self.block(name) for name in gone])
-        if key != self.about.key:
-            document = document.replaced(document.all("source")[0], {"key": list(key)})
-        return self.changed(document)
-
-    def with_order(self, names: Sequence[str]) -> Source:
-        """The fields in this order; those not named follow in the order that they have."""
-        wanted = [self.state(name).name for name in names]
-        blocks = {str(block.values["name"]): block for block in self.document.all("field")}
-        order = [*wanted, *(name for name in blocks if name not in wanted)]
-        return self.changed(self.document.reordered("field", [blocks[name] for name in order]))
-
-    def with_moved(self, names: Sequence[str], *, before: str | None = None, after: str | None = None) -> Source:
-        """Some fields moved together before or after another one; to the end where neither is said."""
-        moved = [self.state(name).name for name in names]
-        rest = [state.name for state in self.fields if state.name not in moved]
-        beside = before or after
-        anchor = self.state(beside).name if beside else None
-        if anchor in moved:
-            raise OakError("moved-to-itself", f"{anchor} cannot be moved beside itself.")
-        at = len(rest) if anchor is None else rest.index(anchor) + (after is not None)
-        return self.with_order([*rest[:at], *moved, *rest[at:]])
-
-    def with_sorted(self, *, by: str = "name", down: bool = False) -> Source:
-        """The fields sorted by `name`, or by `type` and name."""
-        kinds = ("text", "boolean", "date", "timestamp", "integer", "decimal", "number")
-
-        def key(state: State) -> tuple[int, str]:
-            rank = kinds.index(state.type.kind) if by == "type" and state.type and state.type.kind in kinds else 0
-            return rank, state.name.casefold()
-
-        return self.with_order([state.name for state in sorted(self.fields, key=key, reverse=down)])
-
-    def with_rule_names(self, rule: NameRule, names: Sequence[str] | None = None, *, standing: bool = False) -> Source:
-        """Fields renamed by a rule (all, or those named); with `standing` the rule is kept for columns yet to come."""
-        chosen = [state.name for state in self.fields] if names is None else [self.state(name).name for name in names]
-        changes = renames(chosen, rule)
-        made = self.with_renamed(changes) if changes else self
-        if standing:
-            made = made.changed(made.document.added("naming", rule.model_dump(exclude_defaults=True)))
-        return made
-
-    def with_listed_names(self, names: Sequence[str]) -> Source:
-        """The plain fields renamed from a list, in the order of their columns in the origin."""
-        order = list(self.compiled.arriving)
-        plain = [state for state in self.fields if isinstance(state.spec, FieldSpec) and state.spec.column in order]
-        plain.sort(key=lambda state: order.index(state.spec.column) if isinstance(state.spec, FieldSpec) else 0)
-        if len(plain) != len(names):
-            message = f"The list has {len(names)} names, but there are {len(plain)} plain fields."
-            raise OakError("names-count", message, hint="Keep the fields that the list is for, or correct the list.")
-        return self.with_renamed({state.name: name for state, name in zip(plain, names, strict=True)})
-
-    def with_first_row_names(self) -> Source:
-        """The first row taken as the header: fields get its values as names, and the row is no row any more."""
-        header = self.origin.header
-        if self.origin.kind not in ("file", "files", "sheet"):
-            raise OakError("no-header", f"An origin of kind {self.origin.kind} has no header row.")
-        first = self._first_arriving()
-        line = 1 if header == "none" else 2 if header == "first" else header + 1
-        document = self.document.replaced(self.document.all("origin")[0], {"header": line, "names": None})
-        for block in document.all("field"):
-            column = str(block.values.get("column", ""))
-            if first.get(column):
-                document = document.replaced(block, {"column": str(first[column]).strip()})
-        made = self.changed(document)
-        taken = {}
-        for state in self.fields:
-            if isinstance(state.spec, FieldSpec) and first.get(state.spec.column):
-                taken[state.name] = str(first[state.spec.column]).strip()
-        return made.with_renamed(taken)
-
-    def _first_arriving(self) -> dict[str, Any]:
-        """The first row as it arrives, by column."""
-        names = [name for name in self.compiled.arriving if name != FILE_COLUMN]
-        for batch in self.opened.batches(names):
-            if batch.num_rows:
-                return dict(batch.slice(0, 1).to_pylist()[0])
-        raise OakError("no-rows", "There is no first row to take names from.")
-
-    def new_columns(self) -> list[str]:
-        """The columns of the origin that no field takes over."""
-        taken = {state.spec.column for state in self.fields if isinstance(state.spec, FieldSpec)}
-        return [name for name in self.compiled.arriving if name not in taken and name != FILE_COLUMN]
-
-    def naming(self) -> list[NameRule]:
-        """The standing rules for names."""
-        return self.document.specs("naming", NameRule)
-
-
-def _no_name_twice(document: Document) -> None:
-    seen: dict[str, Block] = {}
-    for block in document.blocks:
-        if block.name not in ("field", "constant", "filter"):
-            continue
-        name = str(block.values["name"])
-        other = seen.setdefault(name.casefold(), block)
-        if other is not block:
-            message = f"Two entries of {document.where} are called {name!r}: {other.name} in line {other.line}, {block.name} in line {block.line}."
-            raise UnusableInput(
-                "name-twice", message, hint="Rename one of them; letter case does not tell names apart."
-            )
-
 
 def open_source(path: str | Path, *, progress: Progress | None = None) -> Source:
     """Open a source by its definition file (`NAME.oak.toml`).
@@ -725,7 +418,7 @@ def open_source(path: str | Path, *, progress: Progress | None = None) -> Source
     """
     file = Path(path)
     document = read_document(file, DEFINITION)
-    _no_name_twice(document)
+    no_name_twice(document)
     return Source(document, file.parent, file, progress=progress)
 
 
