@@ -1,0 +1,195 @@
+"""The quick ways of the engine against the plain meaning, at the edges: overflow, ties, nulls, empty groups, frames of every shape."""
+
+from __future__ import annotations
+
+import datetime as dt
+import statistics
+import unittest
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import oak_ledger as oak
+from oak_ledger.engine.overflow import Stretches
+from oak_ledger.engine.tuning import tuned
+from tests.test_engine import told
+
+BIG = 2**62
+INTEGERS = st.one_of(
+    st.none(), st.integers(-9, 9), st.sampled_from([0, 1, -1, 2**31, 2**53, 2**53 + 1, BIG, -BIG, 2**63 - 1, -(2**63)])
+)
+FLOATS = st.one_of(
+    st.none(), st.integers(-9, 9).map(float), st.sampled_from([0.0, -0.0, 0.1, 1e-300, 1e300, -1e308, 1.7e308, 2.0**53])
+)
+DECIMALS = st.one_of(st.none(), st.integers(-999, 999), st.sampled_from([0, 10**17, -(10**18), 10**30])).map(
+    lambda one: None if one is None else Decimal(one).scaleb(-2)
+)
+TREES = (
+    "i * 3 + i - 2", "(i + 1) * (i - 1) * i", "x * 2e0 + x / 3e0 - i", "x / (x - 1e0) * 2e0 + 1e0", "d * 2 + d * 0.5 - i", "(d + i) * (d - i) + d", "d / (i + 1) * x - d",
+    "-(i * i) + x * x - d", "COALESCE(i, 1) * 2 + i * i - 3", "CASE WHEN i > 0 THEN i * i * 2 - 1 ELSE x / i * 2e0 + 1e0 END", "CAST(i * 2 + 1 - i AS DECIMAL(5,2)) * 2 + 1 - d",
+)  # fmt: skip
+ONE_BY_ONE, IN_ONE_GO = {"steps": 1 << 30}, {"steps": 1}
+
+
+class InOneGo(unittest.TestCase):
+    @settings(max_examples=80, deadline=None)
+    @given(st.lists(st.tuples(INTEGERS, FLOATS, DECIMALS), min_size=1, max_size=12), st.sampled_from(TREES))
+    def test_arithmetic_gives_the_same_values_and_faults(self, rows: list[Any], tree: str) -> None:
+        columns = list(zip(*rows, strict=True))
+        table = pa.table({
+            "i": pa.array(columns[0], pa.int64()), "x": pa.array(columns[1], pa.float64()), "d": pa.array(columns[2], pa.decimal128(38, 2)),
+        })  # fmt: skip
+        source = oak.Source.from_table(table, name="R").with_field("F", tree).with_field("G", "F * 2 - 1 + F")
+        found = []
+        for way in (ONE_BY_ONE, IN_ONE_GO):
+            with tuned(**way):
+                found.append(
+                    [told(source.rows(["F", "G"])), told(source.tally([], ["SUM(F)", "MAX(G)"], where="F > 0"))]
+                )
+        self.assertEqual(found[0], found[1])
+
+
+VALUES: dict[str, tuple[Any, Any]] = {
+    "whole": (pa.int64(), st.one_of(st.none(), st.integers(-3, 3), st.integers(-(2**63), 2**63 - 1))),
+    "cents": (pa.float64(), st.one_of(st.none(), st.integers(-300, 300).map(lambda one: one / 100))),
+    "float": (pa.float64(), st.one_of(st.none(), st.floats(allow_nan=False, allow_infinity=False))),
+    "decimal": (pa.decimal128(38, 2), st.one_of(st.none(), st.integers(-(10**20), 10**20)).map(lambda one: None if one is None else Decimal(one).scaleb(-2))),
+    "day": (pa.date32(), st.one_of(st.none(), st.dates(dt.date(1, 1, 1), dt.date(9999, 12, 31)))),
+    "moment": (pa.timestamp("us"), st.one_of(st.none(), st.datetimes(dt.datetime(1, 1, 1), dt.datetime(9999, 12, 31)))),
+    "truth": (pa.bool_(), st.one_of(st.none(), st.booleans())),
+    "text": (pa.string(), st.one_of(st.none(), st.text("abß\U00010400 ", max_size=3))),
+}  # fmt: skip
+
+
+class InOrder(unittest.TestCase):
+    @settings(max_examples=60, deadline=None)
+    @given(st.sampled_from(sorted(VALUES)), st.booleans(), st.integers(0, 9), st.data())
+    def test_rows_in_order_and_the_first_of_them(self, kind: str, down: bool, limit: int, data: st.DataObject) -> None:
+        arrow, values = VALUES[kind]
+        drawn = data.draw(st.lists(values, min_size=1, max_size=12))
+        source = oak.Source.from_table(pa.table({"n": list(range(len(drawn))), "v": pa.array(drawn, arrow)}), name="R")
+        known = sorted((at for at, one in enumerate(drawn) if one is not None), key=lambda at: drawn[at])
+        if down:  # equal ones stay as they come, in either direction
+            known = sorted((at for at, one in enumerate(drawn) if one is not None), key=lambda at: _Turned(drawn[at]))
+        nulls = [at for at, one in enumerate(drawn) if one is None]
+        wanted = [*nulls, *known] if down else [*known, *nulls]
+        key = "-v" if down else "v"
+        with tuned(rows=3):
+            self.assertEqual(source.rows(["n", "v"], sort=[key]).table["n"].to_pylist(), wanted)
+            self.assertEqual(source.rows(["n", "v"], sort=[key], limit=limit).table["n"].to_pylist(), wanted[:limit])
+
+    def test_equal_keys_lie_in_one_stretch(self) -> None:
+        for kind, (arrow, _) in VALUES.items():
+            with self.subTest(kind):
+                drawn = pa.array(_several(kind), arrow)
+                stretches = Stretches()
+                stretches.add([drawn], [drawn])
+                stretches.add([drawn.slice(5)], [drawn.slice(5)])
+                found: dict[Any, int] = {}
+                count = 0
+                for at, batches in enumerate(stretches.each()):
+                    for one in (value for batch in batches for value in batch.column(0).to_pylist()):
+                        self.assertEqual(found.setdefault(one, at), at, one)
+                        count += 1
+                self.assertEqual(count, 2 * len(drawn) - 5)
+
+
+class _Turned:
+    """A value that compares the other way round."""
+
+    def __init__(self, value: Any) -> None:
+        self.value = value
+
+    def __lt__(self, other: _Turned) -> bool:
+        return bool(other.value < self.value)
+
+
+def _several(kind: str) -> list[Any]:
+    """Values of a kind, some twice, null among them."""
+    day = dt.datetime(2026, 3, 1)
+    made: dict[str, list[Any]] = {
+        "whole": [*range(-20, 20), 2**62, -(2**63)], "cents": [one / 4 for one in range(-20, 20)], "float": [0.0, -0.0, 1e300, *(1 / one for one in range(1, 30))],
+        "decimal": [Decimal(one).scaleb(-2) * 10**16 for one in range(-20, 20)], "day": [(day + dt.timedelta(one)).date() for one in range(40)],
+        "moment": [day + dt.timedelta(microseconds=one) for one in range(40)], "truth": [True, False] * 10, "text": [f"{'ab' * (one % 7)}{one}" for one in range(40)],
+    }  # fmt: skip
+    return (
+        [None, *made[kind], *made[kind][::3], None, ""]
+        if kind == "text"
+        else [None, *made[kind], *made[kind][::3], None]
+    )
+
+
+FRAMES = (
+    "", "ROWS UNBOUNDED PRECEDING", "ROWS BETWEEN 2 PRECEDING AND CURRENT ROW", "ROWS BETWEEN 1 FOLLOWING AND 3 FOLLOWING", "ROWS BETWEEN CURRENT ROW AND UNBOUNDED FOLLOWING",
+    "ROWS BETWEEN UNBOUNDED PRECEDING AND UNBOUNDED FOLLOWING", "RANGE BETWEEN 1 PRECEDING AND CURRENT ROW", "ROWS BETWEEN 3 PRECEDING AND 2 PRECEDING",
+)  # fmt: skip
+ROW = st.tuples(st.sampled_from([None, "p", "q"]), st.integers(0, 5), st.one_of(st.none(), st.integers(-5, 5)))
+
+
+class Frames(unittest.TestCase):
+    @settings(max_examples=80, deadline=None)
+    @given(st.lists(ROW, min_size=1, max_size=14), st.sampled_from(FRAMES))
+    def test_aggregates_over_frames(self, rows: list[Any], frame: str) -> None:
+        rows = sorted(rows, key=lambda row: row[1])  # so that the order of equal ones is known
+        keys, order, values = zip(*rows, strict=True)
+        table = pa.table({"k": pa.array(keys, pa.string()), "o": order, "v": pa.array(values, pa.int64()), "f": pa.array([None if one is None else one / 4 for one in values], pa.float64())})  # fmt: skip
+        source = oak.Source.from_table(table, name="R")
+        over = f"OVER (PARTITION BY k ORDER BY o {frame})"
+        shown = [f"{name}({column}) {over}" for column in "vf" for name in ("SUM", "COUNT", "AVG", "MIN", "MAX")]
+        with tuned(rows=4):
+            answer = source.rows([(f"c{at}", one) for at, one in enumerate(shown)])
+        for row, found in enumerate(zip(*(column.to_pylist() for column in answer.table.columns), strict=True)):
+            inside = [values[at] for at in _frame(keys, order, row, frame) if values[at] is not None]
+            wanted: list[Any] = []
+            for unit in (1, 4):
+                made = [one / unit if unit > 1 else one for one in inside]
+                wanted += [sum(made) if made else None, len(made), sum(made) / len(made) if made else None, min(made, default=None), max(made, default=None)]  # fmt: skip
+            self.assertEqual(list(found), wanted, (row, frame))
+
+
+def _frame(keys: Any, order: Any, row: int, frame: str) -> list[int]:
+    """The rows of a frame, the slow way."""
+    same = [at for at in range(len(keys)) if keys[at] == keys[row]]
+    here = same.index(row)
+    if frame in ("", "RANGE BETWEEN 1 PRECEDING AND CURRENT ROW"):
+        least = order[row] - 1 if frame else -1
+        return [at for at in same if least <= order[at] <= order[row]]
+    ends = {
+        FRAMES[1]: (0, here + 1), FRAMES[2]: (max(here - 2, 0), here + 1), FRAMES[3]: (here + 1, here + 4), FRAMES[4]: (here, len(same)), FRAMES[5]: (0, len(same)),
+        FRAMES[7]: (max(here - 3, 0), max(here - 1, 0)),
+    }  # fmt: skip
+    return same[slice(*ends[frame])]
+
+
+class OfGroups(unittest.TestCase):
+    def test_medians_percentiles_and_distinct_counts(self) -> None:
+        rng = np.random.default_rng(3)
+        groups, values = rng.integers(0, 5, 4000), np.round(rng.normal(size=4000), 2)
+        missing = rng.random(4000) < 0.1
+        table = pa.table({"g": groups, "v": pa.array(values, mask=missing)})
+        source = oak.Source.from_table(table, name="R")
+        shown = [
+            "MEDIAN(v)",
+            "PERCENTILE_CONT(0.3) WITHIN GROUP (ORDER BY v DESC)",
+            "PERCENTILE_DISC(0.9) WITHIN GROUP (ORDER BY v)",
+            "COUNT(DISTINCT v)",
+            "STDDEV_POP(v)",
+        ]
+        for way in ({"rows": 1 << 17}, {"rows": 700}, {"rows": 700, "memory": 1}):
+            with self.subTest(way=way), tuned(**way):
+                for row in source.tally(
+                    ["g"], [(f"c{at}", one) for at, one in enumerate(shown)], where="g < 4"
+                ).to_dicts():
+                    own = sorted(values[(groups == row["g"]) & ~missing].tolist())
+                    down = own[::-1]
+                    place = 0.3 * (len(own) - 1)
+                    low = down[int(place)]
+                    self.assertEqual(row["c0"], statistics.median(own))
+                    self.assertAlmostEqual(row["c1"], low + (down[int(place) + 1] - low) * (place - int(place)), 12)
+                    self.assertEqual(row["c2"], own[int(np.ceil(0.9 * len(own))) - 1])
+                    self.assertEqual(row["c3"], len(set(own)))
+                    self.assertAlmostEqual(row["c4"], statistics.pstdev(own), 9)
