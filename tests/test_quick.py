@@ -66,7 +66,7 @@ VALUES: dict[str, tuple[Any, Any]] = {
 
 
 class InOrder(unittest.TestCase):
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=150, deadline=None)
     @given(st.sampled_from(sorted(VALUES)), st.booleans(), st.integers(0, 9), st.data())
     def test_rows_in_order_and_the_first_of_them(self, kind: str, down: bool, limit: int, data: st.DataObject) -> None:
         arrow, values = VALUES[kind]
@@ -81,6 +81,16 @@ class InOrder(unittest.TestCase):
         with tuned(rows=3):
             self.assertEqual(source.rows(["n", "v"], sort=[key]).table["n"].to_pylist(), wanted)
             self.assertEqual(source.rows(["n", "v"], sort=[key], limit=limit).table["n"].to_pylist(), wanted[:limit])
+
+    def test_null_has_a_place_beside_the_largest_numbers(self) -> None:
+        source = oak.Source.from_table(pa.table({"v": [None, 2**63 - 1, 0, -(2**63), None]}), name="R")
+        up = [-(2**63), 0, 2**63 - 1, None, None]
+        self.assertEqual(source.rows(["v"], sort=["v"]).table["v"].to_pylist(), up)
+        self.assertEqual(source.rows(["v"], sort=["-v"]).table["v"].to_pylist(), up[::-1])
+        first = source.rows(
+            ["v", ("n", "ROW_NUMBER() OVER (ORDER BY v)"), ("r", "RANK() OVER (ORDER BY v DESC)")], sort=["n"]
+        )
+        self.assertEqual(first.table["r"].to_pylist(), [5, 4, 3, 1, 1])
 
     def test_equal_keys_lie_in_one_stretch(self) -> None:
         for kind, (arrow, _) in VALUES.items():

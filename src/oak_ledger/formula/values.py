@@ -143,15 +143,13 @@ def sort_numbers(
 
     Of 62 bits or fewer, the least is 0 or more, so that several can be packed into one number; others take the whole word.
     """
-    whole = _whole_numbers(values)
-    if whole is None:
-        whole = dense_ranks(values)
     nulls = mask_of(pc.is_null(values)) if values.null_count else None
-    known = whole if nulls is None else whole[~nulls]
-    low, high = int(known.min(initial=2**63 - 1)), int(known.max(initial=-(2**63)))
-    if (
-        not len(known) or high - low >= 2**61
-    ):  # both ends of a word are free: no float lies there, and whole numbers are below
+    whole, low, high = _with_ends(_whole_numbers(values), nulls)
+    if whole is None or (
+        nulls is not None and (low == INTEGER_MIN or high == INTEGER_MAX)
+    ):  # null needs a place of its own
+        whole, low, high = _with_ends(dense_ranks(values), nulls)
+    if low > high or high - low >= 2**61:
         numbers = ~whole if descending else whole
         if nulls is not None:
             numbers = np.where(nulls, -(2**63) if nulls_first else 2**63 - 1, numbers)
@@ -160,6 +158,14 @@ def sort_numbers(
     if nulls is not None:
         numbers = np.where(nulls, -1 if nulls_first else high - low + 1, numbers) + nulls_first
     return numbers, int(high - low + (nulls is not None)).bit_length()
+
+
+def _with_ends(whole: Any, nulls: Mask | None) -> tuple[Any, int, int]:
+    """Numbers with the least and the largest of those that are not null; the least is above the largest where there is none."""
+    if whole is None:
+        return None, 0, 0
+    known = whole if nulls is None else whole[~nulls]
+    return whole, int(known.min(initial=INTEGER_MAX)), int(known.max(initial=INTEGER_MIN))
 
 
 def _whole_numbers(values: Any) -> npt.NDArray[np.int64] | None:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import datetime as dt
 import json
-import math
 import threading
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -16,6 +15,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.errors import UnusableInput
+from oak_ledger.formula.library.operators import all_finite
 from oak_ledger.formula.ranges import ONLY_NULL, Values
 from oak_ledger.formula.types import TEXT, Type
 from oak_ledger.formula.values import arrow_type, from_arrow_type
@@ -44,7 +44,7 @@ def _settled(values: Any, wanted: Any) -> Any:
         if pa.types.is_string(values.type.value_type) and wanted == values.type.value_type:
             return values
         values = values.dictionary_decode()
-    if pa.types.is_floating(values.type) and not math.isfinite(pc.sum(values).as_py() or 0.0):
+    if pa.types.is_floating(values.type) and not all_finite(values):
         values = pc.if_else(pc.is_finite(values), values, pa.scalar(None, values.type))
     return values if values.type == wanted else values.cast(wanted, safe=False)
 
