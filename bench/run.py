@@ -48,8 +48,10 @@ def one(folder: Path, who: str, name: str, out: str) -> None:
         import oak_ledger as oak
         import oak_ledger.engine.tally
         import oak_ledger.insight
+        from oak_ledger.cli import lean
 
         _ = (oak.take_in, oak.open_source)
+        lean.keep_memory()  # as the command does
     work = _reads if name == "H" else _panels if name == "L" else engine.ENGINES[who]
     before = time.perf_counter()
     answer = work(folder, who if name in "HL" else name)

@@ -132,8 +132,8 @@ class _Tally:
         if self.keys:
             self.overflow()
         for batches in self.runs.each():
-            one = _Tally(self.kinds, table=None)
-            one.table = None
+            one = _Tally(self.kinds)
+            one.table = None  # its groups are put together as rows are
             for keys, columns in batches:
                 one.keys.append(keys)
                 one.members.append([len(one.members)])
@@ -301,7 +301,7 @@ def _together(values: _Values, keep: Mask | None, groups: int, *, sort: bool) ->
     """The values that count; where groups are few, the rows of each come together, in their order."""
     if sort and 1 < groups <= len(values.codes) // CROWD:
         at = np.arange(len(values.codes)) if keep is None else np.flatnonzero(keep)
-        at = at[np.argsort(values.codes[at].astype(np.uint16), kind="stable")]
+        at = _sorted_by(values.codes if keep is None else values.codes[at], at)
     elif keep is None:
         return values
     else:
@@ -310,6 +310,16 @@ def _together(values: _Values, keep: Mask | None, groups: int, *, sort: bool) ->
     return _Values(
         values.codes[at], [one.take(index) for one in values.args], [one.take(index) for one in values.order]
     )
+
+
+def _sorted_by(codes: Rows, at: Rows) -> Rows:
+    """Rows by small codes, in their order where codes are equal: packed into one number each, and sorted by value."""
+    bits = len(codes).bit_length()
+    packed = codes.astype(np.int64) << bits
+    packed |= np.arange(len(codes))
+    packed.sort()
+    packed &= (1 << bits) - 1
+    return np.asarray(at[packed], np.int64)
 
 
 def _takes_codes(node: c.Aggregate) -> bool:

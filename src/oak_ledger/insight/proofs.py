@@ -17,7 +17,7 @@ from oak_ledger.formula.types import MAX_DIGITS, TEXT, Type
 from oak_ledger.insight.additivity import Nature, Natures, ratio_of_sums
 from oak_ledger.insight.branches import branch_probes, doubtful, spelling_probes
 from oak_ledger.insight.probes import Helpers, Probe, Values, figure, is_helper, place_of
-from oak_ledger.source.arrival import dropped_findings, shape_findings
+from oak_ledger.source.arrival import shape_findings
 from oak_ledger.source.compiled import State
 from oak_ledger.source.definition import FieldSpec, RuleSpec, read_type
 from oak_ledger.source.formats import show
@@ -67,7 +67,7 @@ def prove(source: Source) -> Iterator[Finding]:
     yield from _key(source)
     if source.published is None:
         yield from shape_findings(source.opened)
-        yield from dropped_findings(source.opened)
+        yield from source.arrival_findings()
         yield from _new_columns(source)
 
 

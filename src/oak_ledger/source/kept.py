@@ -25,6 +25,7 @@ from oak_ledger.origin.spec import PartSpec
 from oak_ledger.origin.tables import ParquetFeed
 from oak_ledger.source.compiled import Compiled, State, compile_names
 from oak_ledger.source.definition import FieldSpec, FilterSpec
+from oak_ledger.version import __version__
 
 if TYPE_CHECKING:
     from oak_ledger.source.source import Source
@@ -60,9 +61,13 @@ class Copy:
     feed: ParquetFeed
     compiled: Compiled
 
+    def fits(self, source: Source) -> bool:
+        """Whether no file has changed since it was looked at."""
+        return files_of(source) == self.stamp.files
+
     def serves(self, source: Source, question: Question) -> bool:
         """Whether it gives the same answer as the origin: no file has changed since, no value that is needed was lost."""
-        if question.before or files_of(source) != self.stamp.files:
+        if question.before or not self.fits(source):
             return False
         trees = [one.checked for one in (*question.show, *question.by, *question.where, *question.always)]
         if {*needed(question.fields, trees)} & {*self.stamp.faulty}:
@@ -115,7 +120,7 @@ def stamped(source: Source) -> Stamp:
     """What a copy of a source made now would say of itself. Raises OakError where a change of the origin could not be told."""
     origin, digests = files_of(source), _Digests(source)
     parts = [_said(one) for one in source.document.specs("part", PartSpec)]
-    whole = _digest([_said(source.origin), parts, source.about.key, digests.always()])
+    whole = _digest([__version__, _said(source.origin), parts, source.about.key, digests.always()])
     fields = {state.name: digests.of(state) for state in source.compiled.states.values() if not state.broken}
     made_at = dt.datetime.now().astimezone().isoformat(timespec="seconds")
     return Stamp(origin, whole, fields, made_at)
@@ -140,7 +145,7 @@ def open_copy(source: Source) -> tuple[Copy | None, str]:
         first, more = min(changed), len(changed) - 1
         return None, f"is older than {first}" + (f" and {more:,} file{'s' * (more > 1)} more" if more else "")
     if stamp.whole != now.whole:
-        return None, "was made before the origin's reading, or a filter that always holds, was changed"
+        return None, "was made before the origin's reading, a filter that always holds, or oak itself, was changed"
     same = {name for name, digest in stamp.fields.items() if now.fields.get(name) == digest}
     arriving = {name: kind for name, kind in feed.columns().items() if name in same}
     made = compile_names(
@@ -153,9 +158,12 @@ def _read(feed: ParquetFeed) -> Stamp | None:
     found = feed.notes().get(STAMP)
     if found is None:
         return None
-    values = json.loads(found)
-    values["faulty"], values["told"] = tuple(values["faulty"]), tuple(values["told"])
-    return Stamp(**values)
+    try:
+        values = json.loads(found)
+        values["faulty"], values["told"] = tuple(values["faulty"]), tuple(values["told"])
+        return Stamp(**values)
+    except (ValueError, KeyError, TypeError):  # written by another version
+        return None
 
 
 def stale_note(source: Source, why: str) -> Finding:

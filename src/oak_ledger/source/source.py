@@ -294,6 +294,12 @@ class Source(Curated):
         rows = write_rows(path, _schema(shown), tables, notes)
         return Written(path, rows, faults.found())
 
+    def arrival_findings(self) -> list[Finding]:
+        """What was left out or mended in the last reading of the origin, be it the one that made the kept copy."""
+        found = dropped_findings(self.opened)
+        copy = self._copy[0]
+        return copy.findings if not found and copy is not None and copy.fits(self) else found
+
     @cached_property
     def _copy(self) -> tuple[Copy | None, str]:
         return open_copy(self)
@@ -371,11 +377,10 @@ class Source(Curated):
                 question.account.add("kept copy", copy.feed.path.name, note=f"made {copy.stamp.made_at}")
             result = answer(replace(question, fields=copy.compiled.expressions, always=()), copy.feed)
             result = replace(result, rows_read=result.rows_read + copy.left_out)
-            findings += copy.findings
         else:
             result = answer(question, self.opened)
-            findings += dropped_findings(self.opened)
             findings += [stale_note(self, why_not)] if why_not else []
+        findings += self.arrival_findings()
         faults = result.faults.found()
         if strict and faults:
             raise FormulaError.of([Finding("fault", one.sentence() + ".", Place(one.field)) for one in faults])

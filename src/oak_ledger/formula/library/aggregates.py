@@ -505,7 +505,9 @@ def median(run: Run, values: Any, groups: Groups) -> Any:
 
 def _by_group(numbers: Any, groups: Groups) -> Any:
     """The numbers group after group. Where rows of a group come together, as slices keep them, whole runs are put in their place."""
-    begins = np.flatnonzero(np.diff(groups.codes, prepend=-1))
+    changes = np.ones(len(numbers), np.bool_)
+    np.not_equal(groups.codes[1:], groups.codes[:-1], out=changes[1:])
+    begins = np.flatnonzero(changes)
     if len(begins) > len(numbers) // _RUN:
         return numbers[np.argsort(groups.codes.astype(np.uint16), kind="stable")]  # small codes are sorted by counting
     order = np.argsort(groups.codes[begins], kind="stable")
