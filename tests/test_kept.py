@@ -162,6 +162,9 @@ class KeptCopy(FolderCase):
         self.assertIn('kept = "loads.kept.parquet"', self.path.read_text())
         self.oak("run", str(self.path), "--keep", "--to", "x.csv", code=2)
         self.raises("no-copy", oak.Source.from_table(pa.table({"a": [1]}), name="A").keep)
+        before = (self.folder / "in" / "a.csv").read_bytes()
+        self.assertIn("over-origin", self.oak("run", str(self.path), "--to", "in/a.csv", code=3))
+        self.assertEqual((self.folder / "in" / "a.csv").read_bytes(), before)
         (self.folder / "loads.kept.parquet").write_bytes(b"no Parquet")
         self.assertEqual(told(oak.open_source(self.path)), self.without_copy())
 

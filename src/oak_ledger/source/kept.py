@@ -97,13 +97,16 @@ def kept_path(source: Source) -> Path | None:
     return source.folder / source.about.kept if source.about.kept else None
 
 
+def origin_files(source: Source) -> Identity | None:
+    """The files of a source's origin; None where it has none, or could not tell of a change."""
+    if source.feed is not None:
+        return None
+    return identity(source.origin, source.folder, source.document.specs("part", PartSpec))
+
+
 def files_of(source: Source) -> Identity:
     """The files that a source's values come from. Raises OakError where a change of the origin could not be told."""
-    origin = (
-        None
-        if source.feed is not None
-        else identity(source.origin, source.folder, source.document.specs("part", PartSpec))
-    )
+    origin = origin_files(source)
     if origin is None:
         message = f"Whether the origin of {source.name} has changed cannot be told, so no copy of it is kept."
         hint = "Write its rows to a file instead: oak run SOURCE --to FILE."

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 import pyarrow as pa
 
 from oak_ledger.engine import Account, Expression, Faults, Question, SortBy, answer, stream
-from oak_ledger.errors import Finding, FormulaError, OakError, Place
+from oak_ledger.errors import Finding, FormulaError, OakError, Place, UnusableInput
 from oak_ledger.formula import Formula, Grain, check
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.assist import layout
@@ -28,7 +28,7 @@ from oak_ledger.source.compiled import State
 from oak_ledger.source.curated import Curated, Published, no_name_twice
 from oak_ledger.source.definition import DEFINITION, FieldSpec, FilterSpec
 from oak_ledger.source.document import parse_document, read_document
-from oak_ledger.source.kept import STAMP, Copy, copied_names, kept_path, open_copy, stale_note, stamped
+from oak_ledger.source.kept import STAMP, Copy, copied_names, kept_path, open_copy, origin_files, stale_note, stamped
 from oak_ledger.source.materialise import Written, write_rows
 from oak_ledger.source.places import bare_name, is_name
 
@@ -265,6 +265,7 @@ class Source(Curated):
         shown = tuple(self._expression(item, place="show")[0] for item in (self.row_fields() if show is None else show))
         question = Question(self.compiled.expressions, shown, (), tuple(self._filters(where)), self._always())
         question = self._compared(question, (), where)
+        self._keep_off(Path(path))
         faults = Faults()
         rows = write_rows(Path(path), _schema(shown), stream(question, self.opened, faults)[1])
         return Written(Path(path), rows, faults.found())
@@ -278,6 +279,7 @@ class Source(Curated):
         if path is None or path.suffix != ".parquet":
             hint = 'Say where it is kept: kept = "loads.kept.parquet" under [source].'
             raise OakError("no-copy", f"{self.name} names no Parquet file for a copy of its rows.", hint=hint)
+        self._keep_off(path)
         stamp, faults = stamped(self), Faults()
         shown = tuple(self._expression(name_text(name), place="show")[0] for name in copied_names(self))
         question = self._compared(Question(self.compiled.expressions, shown, (), (), self._always()), (), None)
@@ -293,6 +295,12 @@ class Source(Curated):
 
         rows = write_rows(path, _schema(shown), tables, notes)
         return Written(path, rows, faults.found())
+
+    def _keep_off(self, path: Path) -> None:
+        """Raise UnusableInput where writing a file would write over what the rows come from."""
+        if any((self.folder / name).resolve() == path.resolve() for name in origin_files(self) or ()):
+            message = f"{path} is one of the files that the rows of {self.name} come from."
+            raise UnusableInput("over-origin", message, hint="Write to another file; nothing was changed.")
 
     def arrival_findings(self) -> list[Finding]:
         """What was left out or mended in the last reading of the origin, be it the one that made the kept copy."""
