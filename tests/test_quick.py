@@ -52,6 +52,16 @@ class InOneGo(unittest.TestCase):
                 )
         self.assertEqual(found[0], found[1])
 
+    def test_constants_beyond_a_word(self) -> None:
+        source = oak.Source.from_table(pa.table({"i": [0, 0, None], "j": [0, 1, 2]}), name="R")
+        for formula in ("i * 100000000000000000000000000000.01 + 1 - 1", "j * 9223372036854775807 - j + 1", "i * 12345678901234567890123456789 * 2 + j", "j * 1e308 * 2e0 + j"):  # fmt: skip
+            with self.subTest(formula):
+                found = []
+                for way in (ONE_BY_ONE, IN_ONE_GO):
+                    with tuned(**way):
+                        found.append(told(source.rows([("x", formula)])))
+                self.assertEqual(found[0], found[1])
+
 
 VALUES: dict[str, tuple[Any, Any]] = {
     "whole": (pa.int64(), st.one_of(st.none(), st.integers(-3, 3), st.integers(-(2**63), 2**63 - 1))),
@@ -159,6 +169,34 @@ class Frames(unittest.TestCase):
                 made = [one / unit if unit > 1 else one for one in inside]
                 wanted += [sum(made) if made else None, len(made), sum(made) / len(made) if made else None, min(made, default=None), max(made, default=None)]  # fmt: skip
             self.assertEqual(list(found), wanted, (row, frame))
+
+
+class Nothing(unittest.TestCase):
+    """Columns with no value at all in a partition, a group, or anywhere."""
+
+    def test_every_type(self) -> None:
+        columns = {
+            kind: pa.array([None, None, *_several(kind)[1:3], None], arrow) for kind, (arrow, _) in VALUES.items()
+        }
+        table = pa.table({"p": [1, 1, 2, 2, 3], **columns, "never": pa.nulls(5)})
+        source = oak.Source.from_table(table, name="R")
+        for kind in (*columns, "never"):
+            known = [None] * 5 if kind == "never" else columns[kind].to_pylist()
+            rows = source.rows(
+                [
+                    ("low", f"MIN({kind}) OVER (PARTITION BY p ORDER BY p)"),
+                    ("n", f"COUNT({kind}) OVER (PARTITION BY {kind} ORDER BY p)"),
+                ]
+            )
+            pair = [one for one in known if one is not None]
+            with self.subTest(kind):
+                self.assertEqual(
+                    rows.table["low"].to_pylist(), [None, None, min(pair), min(pair), None] if pair else [None] * 5
+                )
+                self.assertEqual(source.tally([], [f"COUNT(DISTINCT {kind})"]).value(), len(set(pair)))
+                self.assertEqual(
+                    source.rows([kind], sort=[kind]).table[kind].to_pylist(), [*sorted(pair), *[None] * (5 - len(pair))]
+                )
 
 
 def _frame(keys: Any, order: Any, row: int, frame: str) -> list[int]:

@@ -205,7 +205,10 @@ def run(program: Program, values: Sequence[Any], rows: int) -> Any | None:
             if not value.is_valid:
                 return None
             plain = value.as_py()
-            plain = int(plain.scaleb(leaf.type.scale)) if leaf.type.kind == "decimal" else plain
+            if leaf.type.kind == "decimal":
+                plain = int(plain * 10**leaf.type.scale) if abs(plain) < _EXACT else _WHOLE
+            if leaf.type.kind != "number" and abs(plain) >= _WHOLE:
+                return None
             data.append(plain)
             bounds.append((plain, plain))
             continue

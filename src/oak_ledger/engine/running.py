@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
+import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.formula import checked as c
@@ -69,7 +70,7 @@ def _whole_totals(node: c.Window, values: Any, keep: Mask | None, counts: Places
     """Sums and means of integers and decimals, which are exact."""
     kind = node.args[0].type
     whole = unscaled(values) if kind.kind == "decimal" else held(values)
-    if whole is None:
+    if whole is None or kind.scale > 15:  # beyond, what a mean is divided by might not fit
         return None
     if keep is not None:
         whole = np.where(keep, whole, 0)
@@ -119,15 +120,13 @@ def _float_totals(
 
 def _extremes(values: Any, keep: Mask | None, around: Around, *, largest: bool) -> Any | None:
     """The least or largest of each frame: of two overlapping stretches of 1, 2, 4, 8 … rows that cover it."""
-    numbers, back = ranked(values)
-    better = np.maximum if largest else np.minimum
-    if keep is not None:
-        worst: Any = (
-            (-np.inf if largest else np.inf)
-            if numbers.dtype.kind == "f"
-            else (np.iinfo(numbers.dtype).min if largest else np.iinfo(numbers.dtype).max)
-        )
-        numbers = np.where(keep, numbers, worst).astype(numbers.dtype, copy=False)
+    ranks, back = ranked(values if keep is None else values.filter(array_of(keep)))
+    if not len(ranks):
+        return pa.nulls(around.size, values.type)
+    better, numbers = (np.maximum if largest else np.minimum), ranks
+    if keep is not None:  # what does not count is worse than all that does
+        numbers = np.full(around.size, ranks.min() if largest else ranks.max(), ranks.dtype)
+        numbers[keep] = ranks
     empty = _counts(keep, around) == 0
     low, high = around.low, around.high
     lengths = np.maximum(high - low, 0)
