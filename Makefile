@@ -21,7 +21,9 @@ unit: $(VENV)/ready
 screenshots: $(VENV)/ready
 	$(BIN)/python tools/screenshots.py
 
-$(VENV)/ready: pyproject.toml constraints.txt
+$(VENV)/ready: export PIP_CONSTRAINT = constraints.txt
+$(VENV)/ready: export PIP_BUILD_CONSTRAINT = constraints.txt
+$(VENV)/ready: pyproject.toml constraints.txt hatch_build.py $(wildcard src/oak_ledger/loops/*.[ch])
 	$(PYTHON) -m venv $(VENV)
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[dev]'
 	touch $@

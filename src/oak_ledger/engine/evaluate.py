@@ -151,6 +151,8 @@ class Evaluator:
             made = self.common.get(self.shared[node]) if node in self.shared else None
             if made is None and node in self.fused:
                 made = self.in_one_go(node, owner)
+                if made is not None and node in self.shared:
+                    self.common[self.shared[node]] = made
             if made is not None:
                 break
             spine.append(node)
@@ -165,8 +167,8 @@ class Evaluator:
     def in_one_go(self, node: c.Checked, owner: Expression) -> Any | None:
         """The values of a tree of operators (see `fused`); None where each must be computed by itself."""
         program = self.fused[node]
-        values = [self.value(leaf, of) for leaf, of in program.leaves]
-        made = run(program, [one if isinstance(one, pa.Scalar) else decoded(one) for one in values], self.length)
+        values = [self.plain(self.value(leaf, of)) for leaf, of in program.leaves]
+        made = run(program, values, self.length, self.alive)
         if made is None:
             self.prepare(program.through[::-1])
         elif self.account is not None and program.through:
@@ -182,7 +184,8 @@ class Evaluator:
         if isinstance(node, c.ColumnRef):
             return self.columns[node.column]
         if isinstance(node, c.Choose):
-            return self.choose(node, owner)
+            made = self.in_one_go(node, owner) if node in self.fused else None
+            return self.choose(node, owner) if made is None else made
         if isinstance(node, c.Aggregate):
             return self.aggregates[node]
         if isinstance(node, c.Window):

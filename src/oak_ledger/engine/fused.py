@@ -1,54 +1,165 @@
-"""Arithmetic in one go: a whole tree of operators is computed block by block, in a memory that is fast, and without looking at each step.
+"""Arithmetic, comparisons and choices in one go: a whole tree of them is a program that one compiled loop runs, block by block.
 
-Before, the least and largest of what goes in tell whether any step could overflow or divide by zero. If one could, nothing is computed
-here and the plain way is taken, which tells of each fault; so the plain meaning is that of the operators, one after the other.
+The plain meaning is that of the operators, one after the other. A program tells no faults: where one would count, nothing comes out of it
+and the plain way is taken, for these rows; where there is no compiled loop (see `loops`), there are no programs.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+import datetime as dt
+import struct
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from decimal import Context, Decimal
+from enum import IntEnum
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from oak_ledger.formula import checked as c
-from oak_ledger.formula.types import NUMERIC, Type
-from oak_ledger.formula.values import array_of, decimal_from_unscaled, held, mask_of, unscaled
+from oak_ledger.formula.types import MAX_DIGITS, NUMERIC, Type
+from oak_ledger.formula.values import Mask, array_of_constants, arrow_type
+from oak_ledger.loops import bits, loops, place, place_of, validity
 
-BLOCK = (
-    1 << 16
-)  # values of a step: few enough to stay in a fast memory, so many that threads do not wait for each other
-_WHOLE, _EXACT, _LARGE = 2**62, 2**53, 1e300
-Bounds = tuple[Any, Any]
+_REGISTERS = 512  # each takes ten thousand bytes while a program runs
+_WHOLE, _EXACT_SCALE, _MOST_SCALE = 2**62, 22, 18
+_WIDE = Context(prec=100)
+_EPOCH = dt.datetime(1970, 1, 1)
+
+
+class Lie(IntEnum):
+    """How values lie in memory; the numbers are those of the loop."""
+
+    FLOAT = 0
+    WHOLE = 1
+    DAYS = 2
+    TRUTH = 3
+    PAIRS = 4
+    SMALL = 5
+
+
+_LIES = {
+    "number": Lie.FLOAT, "integer": Lie.WHOLE, "date": Lie.DAYS, "timestamp": Lie.WHOLE, "boolean": Lie.TRUTH, "decimal": Lie.PAIRS,
+}  # fmt: skip
+_CODES = {
+    name: code
+    for code, name in enumerate(
+        [
+            "ADD_F",
+            "SUB_F",
+            "MUL_F",
+            "DIV_F",
+            "NEG_F",
+            "ABS_F",
+            "ADD_I",
+            "SUB_I",
+            "MUL_I",
+            "NEG_I",
+            "ABS_I",
+            "WHOLE_TO_FLOAT",
+            "SCALE_UP",
+            "EQ_F",
+            "NE_F",
+            "LT_F",
+            "LE_F",
+            "EQ_I",
+            "NE_I",
+            "LT_I",
+            "LE_I",
+            "AND",
+            "OR",
+            "NOT",
+            "IS_NULL",
+            "IS_TRUE",
+            "IS_FALSE",
+            "SELECT",
+            "SELECT_T",
+            "COALESCE",
+            "COALESCE_T",
+            "NULLIF_F",
+            "NULLIF_I",
+            "MAX_F",
+            "MIN_F",
+            "MAX_I",
+            "MIN_I",
+        ]
+    )
+}
+"""What the loop can do, in its own order: `_F` with floats, `_I` with whole numbers, `_T` with truths."""
+_ARITHMETIC = {"+": "ADD", "-": "SUB", "*": "MUL"}
+_COMPARE = {"=": "EQ", "<>": "NE", "<": "LT", "<=": "LE", ">": "LT", ">=": "LE"}  # the last two turned round
+_LOGIC = {"AND": "AND", "OR": "OR", "NOT": "NOT", "IS NULL": "IS_NULL", "IS TRUE": "IS_TRUE", "IS FALSE": "IS_FALSE"}
+_CHAINS = {"COALESCE": "COALESCE", "GREATEST": "MAX", "LEAST": "MIN"}
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """A constant of a program: 64 bits, or true or false, or null."""
+
+    bits: int = 0
+    null: bool = False
+    truth: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """One operation on what stands on top of the stack; `bounds` tells those of its result, or None where it might go wrong."""
+    """What one operator does: its code, how many values it takes from those made before, and constants that it also needs."""
 
-    function: Any
+    code: str
     takes: int
-    kind: Type
-    constant: Any = None
-    bounds: Callable[..., Bounds | None] = lambda *_: None
+    more: tuple[Known, ...] = ()
+    turned: bool = False
 
 
 @dataclass(slots=True)
 class Program:
-    """A tree as steps over leaves (an index pushes a leaf), and the fields whose formulas it runs through."""
+    """A tree as steps over leaves, with the fields whose formulas it runs through.
+
+    `code` names what goes in by place: leaves are 0 and up, constants -1 and down.
+    """
 
     kind: Type
     code: list[Step | int] = field(default_factory=list)
     leaves: list[tuple[c.Checked, Any]] = field(default_factory=list)
+    constants: list[Known] = field(default_factory=list)
     through: list[str] = field(default_factory=list)
+    texts: list[Any] = field(default_factory=list)
+    """The texts that a choice among texts gives: the program gives their places."""
+    ready: tuple[npt.NDArray[np.int32], int, int] | None = None
+    """The steps as the loop takes them, how many registers they need, and which has the result."""
 
     @property
     def steps(self) -> int:
         """How many operations there are."""
         return sum(isinstance(one, Step) for one in self.code)
+
+    def constant(self, one: Known) -> int:
+        """The place of a constant."""
+        if one not in self.constants:
+            self.constants.append(one)
+        return -1 - self.constants.index(one)
+
+    def settle(self) -> None:
+        """Give each step its registers: leaves first, then constants, then what the steps write, as on a stack."""
+        for one in self.code:
+            for more in one.more if isinstance(one, Step) else ():
+                self.constant(more)
+        first, own = len(self.leaves), len(self.leaves) + len(self.constants)
+        registers, stack, steps = own, [], []
+        for one in self.code:
+            if isinstance(one, int):
+                stack.append(one if one >= 0 else first - 1 - one)
+                continue
+            operands = [*stack[len(stack) - one.takes :], *(first - 1 - self.constant(more) for more in one.more)]
+            operands = operands[::-1] if one.turned else operands
+            del stack[len(stack) - one.takes :]
+            out = own + len(stack)
+            registers = max(registers, out + 1)
+            steps.append([_CODES[one.code], out, *operands, *[operands[-1]] * (3 - len(operands))])
+            stack.append(out)
+        self.ready = np.array(steps, np.int32), registers, stack[-1]
 
 
 # -- from trees to programs ----------------------------------------------------------------------------------------
@@ -61,6 +172,8 @@ def programs(
 
     `inner` are fields that are needed for what is `wanted` and nothing else; one that is used only once is run through.
     """
+    if loops() is None:
+        return {}
     owners = [*(fields[name] for name in inner), *wanted]
     used: dict[str, int] = {}
     for owner in owners:
@@ -68,225 +181,255 @@ def programs(
             if isinstance(piece, c.FieldRef):
                 used[piece.name] = used.get(piece.name, 0) + 1
     known = {*inner}
-    once = {
-        name for name, times in used.items() if times == 1 and name in known and _step(fields[name].checked) is not None
-    }
+    once = {name for name, times in used.items() if times == 1 and name in known and _fits(fields[name].checked)}
     found: dict[c.Checked, Program] = {}
     through: set[str] = set()
     for owner in reversed(owners):  # those that use come before those that are used, which may be run through
         if owner.name in through and fields.get(owner.name) is owner:
             continue
-        for root in _roots(owner.checked):
-            made = _program(root, owner, fields, once, shared)
-            if made.steps >= least:
+        for root in _roots(owner.checked, shared):
+            made = _Writer(fields, once, shared).written(root, owner)
+            if made is not None and made.steps >= least:
                 found[root] = made
                 through.update(made.through)
     return found
 
 
-def _roots(tree: c.Checked) -> Iterator[c.Checked]:
-    """The outermost operators, also those inside of other things."""
+def _roots(tree: c.Checked, shared: Mapping[c.Checked, int]) -> Iterator[c.Checked]:
+    """The outermost operators and choices, also those inside of other things."""
     waiting = [(tree, False)]
     while waiting:
         piece, inside = waiting.pop()
-        step = _step(piece) is not None
-        if step and not inside:
+        fits = _fits(piece) or _picks_text(piece)
+        if fits and (not inside or piece in shared):
             yield piece
-        waiting.extend((one, step) for one in c.children(piece))
+        waiting.extend((one, _fits(piece)) for one in c.children(piece))
 
 
-def _program(
-    root: c.Checked, owner: Any, fields: Mapping[str, Any], once: set[str], shared: Mapping[c.Checked, int]
-) -> Program:
-    made = Program(root.type)
-    leaves: dict[Any, int] = {}
-    waiting: list[tuple[c.Checked, Any, Step | None]] = [(root, owner, None)]
+def _fits(piece: c.Checked) -> bool:
+    return _step(piece) is not None or (isinstance(piece, c.Choose) and _choice(piece))
+
+
+def _choice(piece: c.Choose) -> bool:
+    """Whether a choice can be made in a program: what is chosen lies as values do that the loop knows."""
+    values = [*(branch.value for branch in piece.branches), piece.otherwise]
+    if piece.type.kind not in _LIES or not all(isinstance(one, c.Constant) or one.type == piece.type for one in values):
+        return False
+    return not _apart(piece)
+
+
+def _picks_text(piece: c.Checked) -> bool:
+    """Whether it is a choice among a few given texts."""
+    if not isinstance(piece, c.Choose) or piece.type.kind != "text" or len(piece.branches) > 100 or _apart(piece):
+        return False
+    values = [*(branch.value for branch in piece.branches), piece.otherwise]
+    return all(isinstance(one, c.Constant) and one.value is not None for one in values)
+
+
+def _apart(piece: c.Choose) -> bool:
+    """Whether something under a choice, beside what the loop knows, may fault: then it must be computed for its own rows only."""
+    waiting: list[c.Checked] = c.children(piece)
     while waiting:
-        piece, of, ready = waiting.pop()
-        if ready is not None:
-            made.code.append(ready)
-            continue
-        while isinstance(piece, c.FieldRef) and piece.name in once:
-            made.through.append(piece.name)
-            of = fields[piece.name]
-            piece = of.checked
+        one = waiting.pop()
+        if isinstance(one, c.Branch) or _step(one) is not None:
+            waiting.extend(c.children(one))
+        elif any(isinstance(inner, c.Apply) and inner.function.can_fault for inner in c.walk(one)):
+            if not isinstance(one, c.Choose):
+                return True
+            waiting.extend(c.children(one))
+    return False
+
+
+@dataclass(slots=True)
+class _Writer:
+    """Writes the program of one tree, without recursion: what goes in before what takes it."""
+
+    fields: Mapping[str, Any]
+    once: set[str]
+    shared: Mapping[c.Checked, int]
+    places: dict[Any, int] = field(default_factory=dict)
+
+    def written(self, root: c.Checked, owner: Any) -> Program | None:
+        """The program; None where the loop cannot hold what it needs."""
+        made = Program(root.type)
+        if root.type.kind == "text" and isinstance(root, c.Choose):
+            values = [*(branch.value for branch in root.branches), root.otherwise]
+            made.texts = [one.value for one in values if isinstance(one, c.Constant)]
+        waiting: list[tuple[c.Checked, Any, bool, Step | None]] = [(root, owner, False, None)]
+        while waiting:
+            piece, of, within, ready = waiting.pop()
+            if ready is not None:
+                made.code.append(ready)
+                continue
+            while not within and isinstance(piece, c.FieldRef) and piece.name in self.once:
+                made.through.append(piece.name)
+                of = self.fields[piece.name]
+                piece = of.checked
+            more = self._operator(piece, root, made, of, within)
+            if more is None:
+                return None
+            waiting.extend(reversed(more))
+        made.settle()
+        return made if made.ready is not None and made.ready[1] <= _REGISTERS else None
+
+    def _operator(self, piece: c.Checked, root: c.Checked, made: Program, of: Any, within: bool) -> Any:
+        """What stands for a piece: what it takes, then what it does. A constant or a leaf is noted at once."""
+        if isinstance(piece, c.Constant):
+            known = _constant(piece.value, piece.type)
+            if known is None:
+                return None
+            made.code.append(made.constant(known))
+            return []
         step = _step(piece)
-        if step is not None and isinstance(piece, c.Apply) and (piece is root or piece not in shared):
-            waiting.append((piece, of, step))
-            waiting.extend((arg, of, None) for arg in reversed(piece.args))
-            continue
+        if step is not None and isinstance(piece, c.Apply) and (piece is root or piece not in self.shared):
+            chain: list[Any] = [(piece.args[0], of, within, None)]
+            times = len(piece.args) - 1 if piece.function.name in _CHAINS else 1
+            rest = [(arg, of, within, None) for arg in piece.args[1:]]
+            if times == 1:
+                return [*chain, *rest, (piece, of, within, step)]
+            for one in rest:
+                chain += [one, (piece, of, within, step)]
+            return chain
+        if isinstance(piece, c.Choose) and (piece is root or _choice(piece)):
+            return self._choice(piece, made, of)
         key = piece.name if isinstance(piece, c.FieldRef) else id(piece)
-        if key not in leaves:
-            leaves[key] = len(made.leaves)
+        if key not in self.places:
+            self.places[key] = len(made.leaves)
             made.leaves.append((piece, of))
-        made.code.append(leaves[key])
-    return made
+        made.code.append(self.places[key])
+        return [] if piece.type.kind in _LIES else None
+
+    def _choice(self, piece: c.Choose, made: Program, of: Any) -> Any:
+        chain: list[Any] = []
+        select = Step("SELECT_T" if piece.type.kind == "boolean" else "SELECT", 3)
+        for at, value in enumerate([*(branch.value for branch in piece.branches), piece.otherwise]):
+            if at < len(piece.branches):
+                chain.append((piece.branches[at].condition, of, True, None))
+            if piece.type.kind == "text":  # its place among the texts
+                value = c.Constant(value.start, value.end, Type("integer"), value.grain, at)
+            elif isinstance(value, c.Constant):
+                value = c.Constant(value.start, value.end, piece.type, value.grain, value.value)
+            chain.append((value, of, True, None))
+        return chain + [(piece, of, True, select)] * len(piece.branches)
+
+
+def _constant(value: Any, kind: Type) -> Known | None:
+    """A value as the loop holds it; None where it cannot."""
+    if value is None:
+        return Known(null=True)
+    if kind.kind == "boolean":
+        return Known(truth=bool(value))
+    if kind.kind == "number":
+        return Known(struct.unpack("<q", struct.pack("<d", float(value)))[0])
+    if kind.kind == "decimal":
+        if abs(value) >= 10**_MOST_SCALE or kind.scale > _MOST_SCALE:
+            return None
+        whole = int(Decimal(value).scaleb(kind.scale, _WIDE))
+    elif kind.kind == "integer":
+        whole = int(value)
+    elif isinstance(value, dt.datetime):
+        whole = (value - _EPOCH) // dt.timedelta(microseconds=1)
+    elif isinstance(value, dt.date):
+        whole = value.toordinal() - _EPOCH.toordinal()
+    else:
+        return None
+    return Known(whole) if -(2**63) <= whole < 2**63 else None
 
 
 def _step(piece: c.Checked) -> Step | None:
-    """The step that an operator or a conversion between numbers is; None for anything else."""
-    if not isinstance(piece, c.Apply) or piece.type.kind not in NUMERIC or not piece.args:
+    """The step that an operator or a function of numbers and truths is; None for anything else."""
+    if not isinstance(piece, c.Apply) or not piece.args or piece.type.kind not in _LIES:
         return None
-    kinds = [arg.type for arg in piece.args]
-    if any(kind.kind not in NUMERIC for kind in kinds):
+    name, kind, kinds = piece.function.name, piece.type, [arg.type for arg in piece.args]
+    if any(one.kind not in _LIES for one in kinds):
         return None
-    name, kind = piece.function.name, piece.type
-    if piece.function.topic != "operator":
+    if piece.function.topic == "operator":
+        if name == "CAST":
+            return _conversion(kinds[0], kind, piece.extra)
+        if name in _LOGIC and (name == "IS NULL" or {one.kind for one in kinds} == {"boolean"}):
+            return Step(_LOGIC[name], len(kinds))
+        same = kinds[0] == kinds[-1] and kinds[0].kind != "boolean"
+        if name in _COMPARE and same:
+            return Step(f"{_COMPARE[name]}_{_of(kinds[0])}", 2, turned=name in (">", ">="))
+        return _arithmetic(name, kind, kinds)
+    if any(one != kind for one in kinds):
         return None
-    if name == "CAST":
-        return _conversion(kinds[0], kind, piece.extra)
+    if name == "COALESCE" and len(kinds) > 1:
+        return Step("COALESCE_T" if kind.kind == "boolean" else "COALESCE", 2)
+    if kind.kind == "boolean":
+        return None
+    if name in _CHAINS and len(kinds) > 1:
+        return Step(f"{_CHAINS[name]}_{_of(kind)}", 2)
+    if name == "NULLIF":
+        return Step(f"NULLIF_{_of(kind)}", 2)
+    return Step(f"ABS_{_of(kind)}", 1) if name == "ABS" and kind.kind in NUMERIC else None
+
+
+def _of(kind: Type) -> str:
+    return "F" if kind.kind == "number" else "I"
+
+
+def _arithmetic(name: str, kind: Type, kinds: Sequence[Type]) -> Step | None:
+    if kind.kind not in NUMERIC or any(one.kind not in NUMERIC for one in kinds):
+        return None
     if len(kinds) == 1:
-        return Step(np.negative, 1, kind, None, _limited(kind, lambda a: (-a[1], -a[0]))) if name == "-" else None
+        return Step(f"NEG_{_of(kind)}", 1) if name == "-" else None
     if name == "/" and kind.kind == "number":
-        return Step(np.divide, 2, kind, None, _limited(kind, _quotient))
+        return Step("DIV_F", 2)
     scale = kinds[0].scale + kinds[1].scale if name == "*" else kinds[0].scale
-    if name not in _BOUNDS or kind.scale != scale or (name != "*" and kinds[0] != kinds[1]):
+    if name not in _ARITHMETIC or kind.scale != scale or (name != "*" and kinds[0] != kinds[1]):
         return None
-    function, bounds = _BOUNDS[name]
-    return Step(function, 2, kind, None, _limited(kind, bounds))
-
-
-def _products(a: Bounds, b: Bounds) -> Bounds:
-    corners = [x * y for x in a for y in b]
-    return min(corners), max(corners)
-
-
-def _quotient(a: Bounds, b: Bounds) -> Bounds | None:
-    if b[0] <= 0 <= b[1]:
-        return None
-    corners = [x / y for x in a for y in b]
-    return min(corners), max(corners)
-
-
-_BOUNDS: dict[str, tuple[Any, Callable[..., Bounds | None]]] = {
-    "+": (np.add, lambda a, b: (a[0] + b[0], a[1] + b[1])),
-    "-": (np.subtract, lambda a, b: (a[0] - b[1], a[1] - b[0])),
-    "*": (np.multiply, _products),
-}
-
-
-def _limited(kind: Type, bounds: Callable[..., Bounds | None]) -> Callable[..., Bounds | None]:
-    """Bounds that are surely within what the type holds."""
-    limit = _LARGE if kind.kind == "number" else _WHOLE
-
-    def checked(*args: Bounds) -> Bounds | None:
-        try:
-            found = bounds(*args)
-        except OverflowError:
-            return None
-        return found if found is not None and -limit < found[0] and found[1] < limit else None
-
-    return checked
+    return Step(f"{_ARITHMETIC[name]}_{_of(kind)}", 2)
 
 
 def _conversion(source: Type, target: Type, told: Any) -> Step | None:
-    """A conversion that keeps the value."""
-    if target.kind == "number" and source.kind in ("integer", "decimal") and source.scale <= 22:
-        unit = 10.0**source.scale
-        exact = lambda a: (a[0] / unit, a[1] / unit) if a[0] > -_EXACT and a[1] < _EXACT else None  # noqa: E731
-        return Step(np.divide, 1, target, unit, exact)
-    if target.kind == "decimal" and source.kind in ("integer", "decimal") and 0 <= target.scale - source.scale <= 18:
-        more, most = 10 ** (target.scale - source.scale), min(10 ** getattr(told, "precision", 38), _WHOLE)
-        fits = lambda a: (a[0] * more, a[1] * more) if -most < a[0] * more and a[1] * more < most else None  # noqa: E731
-        return Step(np.multiply, 1, target, more, fits)
-    return None
+    """A conversion that keeps the value, or tells that it cannot."""
+    if target.kind == "number" and source.kind in ("integer", "decimal") and source.scale <= _EXACT_SCALE:
+        unit = _constant(10.0**source.scale, target)
+        return Step("WHOLE_TO_FLOAT", 1, (unit,)) if unit is not None else None
+    if target.kind != "decimal" or source.kind not in ("integer", "decimal"):
+        return None
+    if not 0 <= target.scale - source.scale <= _MOST_SCALE:
+        return None
+    most = min(10 ** getattr(told, "precision", MAX_DIGITS), _WHOLE)
+    return Step("SCALE_UP", 1, (Known(10 ** (target.scale - source.scale)), Known(most)))
 
 
 # -- running ---------------------------------------------------------------------------------------------------------
 
 
-def run(program: Program, values: Sequence[Any], rows: int) -> Any | None:
-    """The values of a tree from those of its leaves (arrays without codes, or scalars); None where the plain way must be taken."""
-    data: list[Any] = []
-    bounds: list[Bounds] = []
-    nulls: Any = None
-    for (leaf, _), value in zip(program.leaves, values, strict=True):
-        if isinstance(value, pa.Scalar):
-            if not value.is_valid:
-                return None
-            plain = value.as_py()
-            if leaf.type.kind == "decimal":
-                plain = int(plain * 10**leaf.type.scale) if abs(plain) < _EXACT else _WHOLE
-            if leaf.type.kind != "number" and abs(plain) >= _WHOLE:
-                return None
-            data.append(plain)
-            bounds.append((plain, plain))
-            continue
-        numbers = unscaled(value) if leaf.type.kind == "decimal" else held(value)
-        if numbers is None or numbers.dtype not in (np.float64, np.int64):
-            return None
-        if value.null_count:
-            missing = mask_of(pc.is_null(value))
-            nulls = missing if nulls is None else nulls | missing
-        data.append(numbers)
-        bounds.append(_ends(value, numbers))
-    if not _safe(program, bounds):
+def run(program: Program, values: Sequence[Any], rows: int, alive: Mask | None) -> Any | None:
+    """The values of a tree from those of its leaves (arrays without codes); None where the plain way must be taken.
+
+    What goes wrong counts only where `alive`.
+    """
+    found = loops()
+    if found is None or program.ready is None or not rows:
         return None
-    made: Any = np.empty(rows, np.float64 if program.kind.kind == "number" else np.int64)
-    with np.errstate(all="ignore"):  # what lies where null is may be anything
-        _blocks(program, data, made)
-    if program.kind.kind == "decimal":
-        return decimal_from_unscaled(made, program.kind.scale, nulls)
-    return array_of(made, mask=nulls)
+    leaves = np.zeros((len(values), 4), np.int64)
+    for at, ((leaf, _), value) in enumerate(zip(program.leaves, values, strict=True)):
+        if value.type != arrow_type(leaf.type) or value.buffers()[1] is None:
+            return None
+        leaves[at] = [place_of(value.buffers()[1]) or 0, validity(value) or 0, value.offset, _LIES[leaf.type.kind]]
+    constants = np.array([(one.bits, one.null, one.truth) for one in program.constants], np.int64)
+    steps, registers, result = program.ready
+    lie = Lie.SMALL if program.texts else _LIES[program.kind.kind]
+    made = bits(rows) if lie is Lie.TRUTH else np.empty(2 * rows if lie is Lie.PAIRS else rows, _ROOM[lie])
+    valid, nulls = bits(rows), np.zeros(1, np.int64)
+    wrong = found.oak_run(
+        rows, place(leaves), len(leaves), place(constants), len(constants), place(steps), len(steps), registers, result,
+        lie, place(made), place(valid), place(alive.view(np.uint8)) if alive is not None else None, place(nulls),
+    )  # fmt: skip
+    if wrong:
+        return None
+    missing = int(nulls[0])
+    kind = pa.int8() if program.texts else arrow_type(program.kind)
+    array = pa.Array.from_buffers(kind, rows, [pa.py_buffer(valid) if missing else None, pa.py_buffer(made)], missing)
+    if program.texts:
+        return pa.DictionaryArray.from_arrays(array, array_of_constants(program.texts, program.kind))
+    return array
 
 
-def _ends(value: Any, numbers: Any) -> Bounds:
-    if pa.types.is_decimal(value.type):
-        return int(numbers.min(initial=0)), int(numbers.max(initial=0))
-    ends = pc.min_max(value)
-    return ends["min"].as_py() or 0, ends["max"].as_py() or 0
-
-
-def _safe(program: Program, leaves: Sequence[Bounds]) -> bool:
-    """Whether no step can go wrong."""
-    stack: list[Bounds] = []
-    for one in program.code:
-        if isinstance(one, int):
-            stack.append(leaves[one])
-            continue
-        found = one.bounds(*stack[-one.takes :])
-        if found is None:
-            return False
-        stack[-one.takes :] = [found]
-    return True
-
-
-def _blocks(program: Program, data: Sequence[Any], made: Any) -> None:
-    """Run the steps block by block: each writes where its first operand stood on the stack."""
-    places: list[Any] = list(data)  # the leaves, then the working places, last where the result goes
-    working: dict[tuple[int, bool], int] = {}
-    code: list[tuple[Any, int, int, int]] = []
-    stack: list[int] = []
-    last = len(program.code) - 1
-    for at, one in enumerate(program.code):
-        if isinstance(one, int):
-            stack.append(one)
-            continue
-        slot = (len(stack) - one.takes, one.kind.kind == "number")
-        if slot not in working:
-            working[slot] = len(places)
-            places.append(np.empty(min(BLOCK, len(made)), np.float64 if slot[1] else np.int64))
-        operands = stack[-one.takes :]
-        if one.constant is not None:
-            operands.append(len(places))
-            places.append(one.constant)
-        target = working[slot]
-        if at == last:
-            target = len(places)
-            places.append(made)
-        code.append((one.function, operands[0], operands[-1] if len(operands) > 1 else -1, target))
-        stack[-one.takes :] = [target]
-    arrays = [place for place, one in enumerate(places) if isinstance(one, np.ndarray)]
-    for low in range(0, len(made), BLOCK):
-        high = min(low + BLOCK, len(made))
-        now = list(places)
-        for place in arrays:
-            whole = places[place]
-            now[place] = (
-                whole[low:high] if len(whole) == len(made) and place not in working.values() else whole[: high - low]
-            )
-        for function, one, two, out in code:
-            if two < 0:
-                function(now[one], now[out])
-            else:
-                function(now[one], now[two], now[out])
+_ROOM: dict[Lie, Any] = {
+    Lie.FLOAT: np.float64, Lie.WHOLE: np.int64, Lie.DAYS: np.int32, Lie.PAIRS: np.int64, Lie.SMALL: np.int8,
+}  # fmt: skip

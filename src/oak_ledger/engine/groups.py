@@ -130,7 +130,9 @@ def _numbered(values: Any) -> tuple[Rows, Any]:
     if pa.types.is_integer(values.type) or pa.types.is_date32(values.type):
         found, low, span = near(values)
         if span <= max(len(values) // 8, CLOSE):
-            different = array_of(np.arange(low, low + span)).cast(pa.int32() if found.itemsize < 8 else pa.int64())
+            different = array_of(low + np.arange(span, dtype=np.int64)).cast(
+                pa.int32() if found.itemsize < 8 else pa.int64()
+            )
             if not values.null_count:
                 return found.astype(np.int64, copy=False), different.cast(values.type)
             codes = np.where(mask_of(pc.is_null(values)), span, found)

@@ -48,6 +48,8 @@ class Meaning:
 
 def settle_decimal(value: Decimal, scale: int) -> Decimal:
     """The value with so many decimals, half away from zero; more than 38 digits cannot be held."""
+    if value.adjusted() >= MAX_DIGITS:  # whatever its decimals
+        raise Unfit("more than 38 digits")
     with localcontext() as context:
         context.prec = 200
         rounded = value.quantize(Decimal(1).scaleb(-scale), rounding=ROUND_HALF_UP)

@@ -1,0 +1,78 @@
+"""A few loops in C, for what NumPy and Arrow would go over many times.
+
+Each is a quick way to something that is computed elsewhere too; where this machine has none compiled, that is taken, and the same comes
+out. They take addresses of NumPy's and Arrow's memory and let other threads work meanwhile. What they mean is said beside each.
+"""
+
+from __future__ import annotations
+
+import ctypes
+from collections.abc import Iterator
+from contextlib import contextmanager
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+_WORD, _HALF, _PLACE = ctypes.c_int64, ctypes.c_int32, ctypes.c_void_p
+_SHAPES: dict[str, tuple[Any, ...]] = {
+    "oak_run": (
+        _HALF, _WORD, _PLACE, _HALF, _PLACE, _HALF, _PLACE, _HALF, _HALF, _HALF, _HALF, _PLACE, _PLACE, _PLACE, _PLACE,
+    ),
+}  # fmt: skip
+"""What each gives back, and what it takes."""
+_kept_off: list[bool] = []
+
+
+@cache
+def _library() -> Any:
+    """The compiled loops; None where there are none."""
+    for name in ("loops.so", "loops.dll"):
+        path = Path(__file__).with_name(name)
+        if path.exists():
+            try:
+                found = ctypes.CDLL(str(path))
+                for call, (result, *takes) in _SHAPES.items():
+                    getattr(found, call).restype = result
+                    getattr(found, call).argtypes = takes
+                return found
+            except (OSError, AttributeError):  # made for another machine, or from other sources
+                return None
+    return None
+
+
+def loops() -> Any | None:
+    """The loops, by name; None where there are none, or they are not wanted."""
+    return None if _kept_off else _library()
+
+
+@contextmanager
+def without_loops() -> Iterator[None]:
+    """Work without them for a while."""
+    _kept_off.append(True)
+    try:
+        yield
+    finally:
+        _kept_off.pop()
+
+
+def place(numbers: npt.NDArray[Any] | None) -> int | None:
+    """Where an array begins in memory."""
+    return None if numbers is None else numbers.__array_interface__["data"][0]
+
+
+def place_of(buffer: Any) -> int | None:
+    """Where an Arrow buffer begins in memory."""
+    return None if buffer is None else int(buffer.address)
+
+
+def validity(values: Any) -> int | None:
+    """Where the bits of an Arrow array begin that say which values are there; None where all are."""
+    return place_of(values.buffers()[0]) if values.null_count else None
+
+
+def bits(size: int) -> npt.NDArray[np.uint8]:
+    """Room for so many bits, whole words of them."""
+    return np.empty((size + 63) // 64 * 8, np.uint8)
