@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -10,10 +12,13 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from oak_ledger.engine.pool import ordered
+from oak_ledger.engine.tuning import tuning
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.library.aggregates import Groups
 from oak_ledger.formula.library.registry import MISSING, Recorder, Run
 from oak_ledger.formula.values import Mask, array_of, held, mask_of, near
+from oak_ledger.loops.groups import different, marked, numbered
 
 _LIMIT = 2**62
 _PACKED_BITS = 62
@@ -84,16 +89,17 @@ def local_groups(keys: Sequence[Any], rows: int, alive: Mask | None) -> tuple[Ro
     """
     if not keys:
         return (np.zeros(rows, np.int64) if alive is None else (~alive).astype(np.int64)), 1, []
-    codes: Any = None
-    size, sizes, dictionaries = 1, [], []
-    for key in keys:
-        more, dictionary = _numbered(key)
-        sizes.append(len(dictionary))
-        dictionaries.append(dictionary)
-        size *= max(len(dictionary), 1)
-        if size >= _LIMIT:
-            raise OverflowError("too many different keys in one slice")
-        codes = more if len(sizes) == 1 else codes * len(dictionary) + more
+    columns, dictionaries = zip(*(_numbered(key) for key in keys), strict=True)
+    sizes = [len(one) for one in dictionaries]
+    size = math.prod(max(one, 1) for one in sizes)
+    if size >= _LIMIT:
+        raise OverflowError("too many different keys in one slice")
+    quick = numbered(columns, sizes, rows, alive, max(4 * rows, DENSE))
+    if quick is not None:
+        return quick[0], len(quick[1]), _codes_of(quick[1], size, sizes, dictionaries)
+    codes = columns[0].astype(np.int64)
+    for column, own in zip(columns[1:], sizes[1:], strict=True):
+        codes = codes * own + column
     if size <= max(4 * rows, DENSE):
         if alive is not None:
             codes[np.flatnonzero(~alive)] = size
@@ -105,19 +111,24 @@ def local_groups(keys: Sequence[Any], rows: int, alive: Mask | None) -> tuple[Ro
         index, inverse = np.unique(codes if alive is None else codes[alive], return_inverse=True)
         local = np.full(rows, len(index))
         local[slice(None) if alive is None else alive] = inverse
+    return local, len(index), _codes_of(index, size, sizes, dictionaries)
+
+
+def _codes_of(index: Rows, size: int, sizes: Sequence[int], dictionaries: Sequence[Any]) -> list[tuple[Any, Any]]:
+    """For each key a code for each group, from the groups' combinations, and the values."""
     found, after = [], size
     for own, dictionary in zip(sizes, dictionaries, strict=True):
         after //= max(own, 1)
         found.append((index // max(after, 1) % max(own, 1), dictionary))
-    return local, len(index), found
+    return found
 
 
-def _numbered(values: Any) -> tuple[Rows, Any]:
+def _numbered(values: Any) -> tuple[Any, Any]:
     """A number for each row by its value, and the values by number: each once, null one of them."""
     if pa.types.is_dictionary(values.type):
         once = values.dictionary.dictionary_encode(null_encoding="encode")
         if len(once.dictionary) == len(once) and not values.indices.null_count:  # each value is there once
-            return held(values.indices).astype(np.int64), values.dictionary
+            return held(values.indices), values.dictionary
         numbers, different = held(once.indices).astype(np.int64), once.dictionary
         indices = values.indices
         if indices.null_count:
@@ -134,7 +145,7 @@ def _numbered(values: Any) -> tuple[Rows, Any]:
                 pa.int32() if found.itemsize < 8 else pa.int64()
             )
             if not values.null_count:
-                return found.astype(np.int64, copy=False), different.cast(values.type)
+                return found, different.cast(values.type)
             codes = np.where(mask_of(pc.is_null(values)), span, found)
             return codes, pa.concat_arrays([different.cast(values.type), pa.nulls(1, values.type)])
     if pa.types.is_boolean(values.type):
@@ -250,6 +261,9 @@ def distinct_counts(values: Any, groups: Groups) -> Any:
         _, numbers = np.unique(numbers, return_inverse=True)
         low, high = 0, int(numbers.max())
     span = high - low + 1
+    counted = _counted(numbers, groups, low, span)
+    if counted is not None:
+        return array_of(counted)
     packed = np.empty(len(numbers), np.int64)
     for begin in range(0, len(numbers), _BLOCK):
         block = slice(begin, begin + _BLOCK)
@@ -266,6 +280,18 @@ def distinct_counts(values: Any, groups: Groups) -> Any:
     edges = np.searchsorted(packed, np.arange(groups.count + 1) * span)
     counts = np.add.reduceat(first, np.minimum(edges[:-1], len(first) - 1), dtype=np.int64)
     return array_of(np.where(edges[1:] > edges[:-1], counts, 0))
+
+
+def _counted(numbers: Rows, groups: Groups, low: int, span: int) -> Rows | None:
+    """Different numbers by group, by a compiled loop that several threads share."""
+    if span * groups.count <= max(4 * len(numbers), DENSE):
+        seen = marked(pa.array([], pa.int64()), numbers, groups.codes, groups.count, low, span)
+        return None if seen is None else seen.sum(axis=1, dtype=np.int64)
+    threads = tuning().threads
+    work = partial(different, numbers, groups.codes, groups.count, low, span)
+    parts = [*ordered(lambda part: work(part, threads), range(threads), threads)]
+    known = [one for one in parts if one is not None]
+    return np.sum(known, axis=0, dtype=np.int64) if len(known) == threads else None
 
 
 def _as_whole(values: Any) -> Rows:

@@ -12,7 +12,6 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from oak_ledger.engine.account import timed
 from oak_ledger.engine.evaluate import Evaluator, Expression, is_grouped, needed
@@ -28,10 +27,9 @@ from oak_ledger.engine.windows import window_inputs, windowed
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.library.aggregates import Groups
 from oak_ledger.formula.library.registry import MISSING, Run
-from oak_ledger.formula.values import Mask, array_of, arrow_type, mask_of
+from oak_ledger.formula.values import Mask, array_of, arrow_type, held, mask_of
 
 MANY = 20_000  # groups from which on they are not known by number any more
-CROWD = 256  # rows of a group in a slice, on average, from which on they are brought together
 PENDING = 200_000  # groups of slices that may wait before they are put together
 
 
@@ -52,6 +50,13 @@ class _Values:
     codes: Rows
     args: list[Any]
     order: list[Any]
+
+    def where(self, keep: Mask) -> _Values:
+        """Only the rows where the mask holds."""
+        index = array_of(np.flatnonzero(keep))
+        return _Values(
+            self.codes[held(index)], [one.take(index) for one in self.args], [one.take(index) for one in self.order]
+        )
 
 
 @dataclass(slots=True)
@@ -290,36 +295,9 @@ def _part(evaluator: Evaluator, question: Question, wanted: dict[c.Aggregate, Ex
         kept = [evaluator.plain(arg) for arg in args]
         if alive is not None:
             keep = alive if keep is None else keep & alive
-        if kept and not order and kept[0].null_count:
-            valid = mask_of(pc.is_valid(kept[0]))
-            keep = valid if keep is None else keep & valid
-        part.values[node] = _together(_Values(codes, kept, order), keep, count, sort=not node.distinct)
+        values = _Values(codes, kept, order)
+        part.values[node] = values if keep is None else values.where(keep)
     return part
-
-
-def _together(values: _Values, keep: Mask | None, groups: int, *, sort: bool) -> _Values:
-    """The values that count; where groups are few, the rows of each come together, in their order."""
-    if sort and 1 < groups <= len(values.codes) // CROWD:
-        at = np.arange(len(values.codes)) if keep is None else np.flatnonzero(keep)
-        at = _sorted_by(values.codes if keep is None else values.codes[at], at)
-    elif keep is None:
-        return values
-    else:
-        at = np.flatnonzero(keep)
-    index = array_of(at)
-    return _Values(
-        values.codes[at], [one.take(index) for one in values.args], [one.take(index) for one in values.order]
-    )
-
-
-def _sorted_by(codes: Rows, at: Rows) -> Rows:
-    """Rows by small codes, in their order where codes are equal: packed into one number each, and sorted by value."""
-    bits = len(codes).bit_length()
-    packed = codes.astype(np.int64) << bits
-    packed |= np.arange(len(codes))
-    packed.sort()
-    packed &= (1 << bits) - 1
-    return np.asarray(at[packed], np.int64)
 
 
 def _takes_codes(node: c.Aggregate) -> bool:

@@ -21,6 +21,13 @@ _SHAPES: dict[str, tuple[Any, ...]] = {
     "oak_run": (
         _HALF, _WORD, _PLACE, _HALF, _PLACE, _HALF, _PLACE, _HALF, _HALF, _HALF, _HALF, _PLACE, _PLACE, _PLACE, _PLACE,
     ),
+    "oak_number": (_WORD, _WORD, _PLACE, _HALF, _WORD, _HALF, _PLACE, _PLACE, _PLACE),
+    "oak_sum_floats": (_HALF, _WORD, _PLACE, _PLACE, _PLACE, _WORD, _HALF, _PLACE, _PLACE, _PLACE),
+    "oak_sum_wholes": (_HALF, _WORD, _PLACE, _PLACE, _HALF, _PLACE, _WORD, _PLACE, _PLACE, _PLACE),
+    "oak_mark": (None, _WORD, _PLACE, _WORD, _PLACE, _HALF, _PLACE, _WORD, _WORD, _WORD, _PLACE),
+    "oak_distinct": (_HALF, _WORD, _PLACE, _PLACE, _WORD, _WORD, _HALF, _HALF, _PLACE),
+    "oak_by_group": (None, _WORD, _PLACE, _PLACE, _PLACE, _WORD, _WORD, _PLACE, _PLACE, _PLACE),
+    "oak_standing": (None, _PLACE, _HALF, _PLACE, _PLACE, _WORD, _PLACE, _HALF, _PLACE),
 }  # fmt: skip
 """What each gives back, and what it takes."""
 _kept_off: list[bool] = []

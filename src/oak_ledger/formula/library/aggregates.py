@@ -20,6 +20,7 @@ import pyarrow.compute as pc
 
 from oak_ledger.formula.library.operators import settle_decimal, settle_integer
 from oak_ledger.formula.library.registry import Run, Unfit, function
+from oak_ledger.formula.library.standing import Laid
 from oak_ledger.formula.values import (
     Mask,
     array_of,
@@ -33,10 +34,9 @@ from oak_ledger.formula.values import (
     mask_of,
     unscaled,
 )
+from oak_ledger.loops.groups import sums_of_floats, sums_of_wholes
 
 _LOW = 0xFFFFFFFF
-_RUN = 64  # rows of a group that come together, on average, from which on runs pay
-_MANY = 20_000  # groups that are too many to be sorted one by one
 _FIRST, _LAST = -(2**63), 2**63 - 1
 _WIDE = Context(prec=100)
 
@@ -171,9 +171,15 @@ class _WholeTotal:
     """Sums of integers, or of decimals by their unscaled whole numbers: four columns of 32 bits each, and how many values."""
 
     def part(self, run: Run, values: Any, groups: Groups) -> list[Any]:
+        wide = [np.zeros(groups.count, np.int64)] * 2
+        numbers = (
+            decimal_pairs(values) if pa.types.is_decimal(values.type) else held(values).astype(np.int64, copy=False)
+        )
+        quick = sums_of_wholes(values, numbers, groups.codes, groups.count)
+        if quick is not None:
+            return [*_halves(*quick[:2]), *wide, quick[2]]
         nulls = _null_rows(values)
         counts = groups.sizes_without(nulls)
-        wide = [np.zeros(groups.count, np.int64)] * 2
         if pa.types.is_decimal(values.type):
             low = unscaled(values)
             if low is None:
@@ -183,8 +189,8 @@ class _WholeTotal:
                 first, second = (_exact_sums(half, groups) for half in halves)
                 return [first[0], first[1] + second[0], wide[0] + second[1], wide[1], counts]
         else:
-            low = held(values)
-        low = _zeroed(low.astype(np.int64, copy=False), nulls)
+            low = numbers
+        low = _zeroed(low, nulls)
         return [*_exact_sums(low, groups), *wide, counts]
 
     def merge(self, run: Run, columns: Sequence[Any], groups: Groups) -> list[Any]:
@@ -238,19 +244,28 @@ def _split_sums(
     if not 0 < peak < 1e280:
         with np.errstate(over="ignore", invalid="ignore"):
             return groups.sums(numbers), np.zeros(groups.count)
-    cut = math.ldexp(1.5, math.frexp(peak)[1] + max(len(numbers), 2).bit_length() + 1)
+    cut = math.ldexp(1.5, math.frexp(peak)[1] + _above(len(numbers)))
     upper = numbers + cut
     upper -= cut
     sums = groups.sums(upper)
     return sums, groups.sums(np.subtract(numbers, upper, out=upper))
 
 
+def _above(rows: int) -> int:
+    """How many binary places above the largest number the cut is, so that so many can be added exactly."""
+    return max(rows, 2).bit_length() + 1
+
+
 class _NumberTotal:
     """Sums of floats to about 70 binary digits of the largest value, so that the nearest float comes out: a sum, the rest that it lacks, and how many values."""
 
     def part(self, run: Run, values: Any, groups: Groups) -> list[Any]:
+        numbers = as_numbers(values)
+        quick = sums_of_floats(values, numbers, groups.codes, groups.count, _above(len(numbers)))
+        if quick is not None:
+            return [*quick]
         nulls = _null_rows(values)
-        return [*_split_sums(_zeroed(as_numbers(values), nulls), groups), groups.sizes_without(nulls)]
+        return [*_split_sums(_zeroed(numbers, nulls), groups), groups.sizes_without(nulls)]
 
     def merge(self, run: Run, columns: Sequence[Any], groups: Groups) -> list[Any]:
         sums, rest = _split_sums(columns[0], groups)
@@ -497,51 +512,10 @@ bool_or = function(
 )
 def median(run: Run, values: Any, groups: Groups) -> Any:
     """Medians by group."""
-    values, groups = _present(values, groups)
-    counts = groups.sizes
-    below, above = _standing(as_numbers(values), groups, (np.maximum(counts - 1, 0) // 2, counts // 2))
+    laid = Laid(values, as_numbers(values), groups.codes, groups.count)
+    counts = laid.counts
+    below, above = laid.at(np.maximum(counts - 1, 0) // 2, counts // 2)
     return array_of(below + (above - below) / 2, mask=counts == 0)
-
-
-def _by_group(numbers: Any, groups: Groups) -> Any:
-    """The numbers group after group. Where rows of a group come together, as slices keep them, whole runs are put in their place."""
-    changes = np.ones(len(numbers), np.bool_)
-    np.not_equal(groups.codes[1:], groups.codes[:-1], out=changes[1:])
-    begins = np.flatnonzero(changes)
-    if len(begins) > len(numbers) // _RUN:
-        return numbers[np.argsort(groups.codes.astype(np.uint16), kind="stable")]  # small codes are sorted by counting
-    order = np.argsort(groups.codes[begins], kind="stable")
-    ends = np.append(begins[1:], len(numbers))
-    made, at = np.empty(len(numbers), numbers.dtype), 0
-    for low, high in zip(begins[order].tolist(), ends[order].tolist(), strict=True):
-        made[at : at + high - low] = numbers[low:high]
-        at += high - low
-    return made
-
-
-def _standing(numbers: Any, groups: Groups, places: Sequence[npt.NDArray[np.int64]]) -> list[Any]:
-    """The numbers that stand at these places, counted from 0 in each group, when the group is in order; 0 where a group is empty.
-
-    Few groups are not sorted, only parted at the places.
-    """
-    counts = groups.sizes
-    starts = np.cumsum(counts) - counts
-    if groups.count > _MANY:
-        laid = numbers[np.lexsort((numbers, groups.codes))]
-    else:
-        laid = _by_group(numbers, groups)
-        for start, count, *wanted in zip(
-            starts.tolist(), counts.tolist(), *(one.tolist() for one in places), strict=True
-        ):
-            if count > 1:
-                laid[start : start + count].partition(sorted(set(wanted)))
-    filled = counts > 0
-    found = []
-    for place in places:
-        made = np.zeros(groups.count, laid.dtype)
-        made[filled] = laid[(starts + place)[filled]]
-        found.append(made)
-    return found
 
 
 def _spread(sample: bool, root: bool) -> Callable[..., Any]:
@@ -585,21 +559,23 @@ for _name, _sample, _root, _sentence, _over, _shown in _SPREADS:
 def _percentile(exact: bool) -> Callable[..., Any]:
     def run_percentile(run: Run, shares: Any, groups: Groups, order: Sequence[tuple[Any, bool, bool]]) -> Any:
         key, descending, _ = order[0]
-        values, groups = _present(key, groups)
-        counts = groups.sizes
+        if exact:  # only values that are there have a rank
+            key, groups = _present(key, groups)
+        numbers, back = ranked(key) if exact else (as_numbers(key), None)
+        laid = Laid(key, numbers, groups.codes, groups.count)
+        counts = laid.counts
         empty, last = counts == 0, np.maximum(counts - 1, 0)
         share = float(run.constants[0])
 
         def from_end(place: Any) -> Any:
             return last - place if descending else place
 
-        if exact:
-            ranks, back = ranked(values)
+        if back is not None:
             wanted = np.minimum(np.maximum(np.ceil(share * counts - 1e-12).astype(np.int64) - 1, 0), last)
-            return back(_standing(ranks, groups, [from_end(wanted)])[0], empty)
+            return back(laid.at(from_end(wanted))[0], empty)
         place = share * last
         low, high = np.floor(place).astype(np.int64), np.ceil(place).astype(np.int64)
-        below, above = _standing(as_numbers(values), groups, (from_end(low), from_end(high)))
+        below, above = laid.at(from_end(low), from_end(high))
         return array_of(below + (above - below) * (place - low), mask=empty)
 
     return run_percentile

@@ -1,0 +1,345 @@
+/* Rows by group: numbering groups, sums that do not depend on how rows are sliced, different values, values that stand at a place. */
+#include <math.h>
+#include <stdlib.h>
+
+#include "bits.h"
+
+#define LEAST_TABLE 1024
+
+static inline uint64_t mixed(uint64_t x) {
+    x ^= x >> 32;
+    x *= 0xd6e8feb86659fd93ULL;
+    x ^= x >> 29;
+    return x;
+}
+
+/* -- numbering ------------------------------------------------------------------------------------------------------ */
+
+typedef struct { int64_t values, width, size; } Key;
+
+/* The combination of the keys' codes of each row, as one number. */
+static void combine(int64_t rows, const Key *keys, int32_t count, int64_t *out) {
+    for (int32_t at = 0; at < count; at++) {
+        int64_t times = at ? keys[at].size : 0;
+        const void *from = (const void *)keys[at].values;
+#define ADD(type)                                                      \
+    for (int64_t i = 0; i < rows; i++) out[i] = (at ? out[i] * times : 0) + ((const type *)from)[i]
+        switch (keys[at].width) {
+        case 1: ADD(int8_t); break;
+        case 2: ADD(int16_t); break;
+        case 4: ADD(int32_t); break;
+        default: ADD(int64_t);
+        }
+    }
+}
+
+/* The group of each row, counted from 0, where rows that are not `alive` get the number after the last; `found` gets the combination
+ * of each group. Few combinations (`size`) have a place each, and groups go by them; many are hashed, and go as they come.
+ * Returns how many groups there are, or -1 where there is no memory. */
+int64_t oak_number(int64_t rows, const Key *keys, int32_t count, int64_t size, int32_t placed, const uint8_t *alive, int64_t *local,
+                   int64_t *found) {
+    combine(rows, keys, count, local);
+    if (placed) {
+        int32_t *place = calloc((size_t)size + 1, sizeof(int32_t));
+        if (!place)
+            return -1;
+        int64_t groups = 0;
+        if (alive)
+            for (int64_t i = 0; i < rows; i++) local[i] = alive[i] ? local[i] : size;
+        for (int64_t i = 0; i < rows; i++) place[local[i]] = 1;
+        for (int64_t at = 0; at < size; at++)
+            if (place[at]) {
+                found[groups] = at;
+                place[at] = (int32_t)groups++;
+            }
+        place[size] = (int32_t)groups;
+        for (int64_t i = 0; i < rows; i++) local[i] = place[local[i]];
+        free(place);
+        return groups;
+    }
+    uint64_t room = LEAST_TABLE;
+    while (room < (uint64_t)rows * 2)
+        room *= 2;
+    int32_t *place = malloc(room * sizeof(int32_t));
+    if (!place)
+        return -1;
+    memset(place, 0xff, room * sizeof(int32_t));
+    int32_t groups = 0;
+    for (int64_t i = 0; i < rows; i++) {
+        if (alive && !alive[i]) {
+            local[i] = -1;
+            continue;
+        }
+        uint64_t at = mixed((uint64_t)local[i]) & (room - 1);
+        while (place[at] >= 0 && found[place[at]] != local[i])
+            at = (at + 1) & (room - 1);
+        if (place[at] < 0) {
+            found[groups] = local[i];
+            place[at] = groups++;
+        }
+        local[i] = place[at];
+    }
+    if (alive)
+        for (int64_t i = 0; i < rows; i++) local[i] = local[i] < 0 ? groups : local[i];
+    free(place);
+    return groups;
+}
+
+/* -- sums ----------------------------------------------------------------------------------------------------------- */
+
+#define BLOCK 1024
+
+/* Where values are there, as bytes, for up to BLOCK rows from `at` on. */
+static const uint8_t *present(const uint8_t *valid, int64_t at, int64_t n, uint8_t *room) {
+    if (!valid)
+        return 0;
+    unpack(valid, at, n, room);
+    return room;
+}
+
+/* Sums of floats as (sum, rest), each number cut in two so that the sums of the upper parts are exact; and how many there are.
+ * The cut is `power` binary places above the largest, which is found first. Returns 0 where it cannot be found so. */
+int32_t oak_sum_floats(int64_t rows, const int64_t *codes, const double *values, const uint8_t *valid, int64_t offset, int32_t power,
+                       double *sums, double *rests, int64_t *counts) {
+    uint8_t room[BLOCK];
+    double peak = 0;
+    for (int64_t begin = 0; begin < rows; begin += BLOCK) {
+        int64_t n = rows - begin < BLOCK ? rows - begin : BLOCK;
+        const uint8_t *there = present(valid, offset + begin, n, room);
+        const double *v = values + begin;
+        if (there)
+            for (int64_t i = 0; i < n; i++) {
+                double size = there[i] ? fabs(v[i]) : 0;
+                peak = size > peak ? size : peak;
+            }
+        else
+            for (int64_t i = 0; i < n; i++) {
+                double size = fabs(v[i]);
+                peak = size > peak ? size : peak;
+            }
+    }
+    if (!(peak > 0 && peak < 1e280))
+        return 0;
+    int exponent;
+    frexp(peak, &exponent);
+    double cut = ldexp(1.5, exponent + power);
+    for (int64_t begin = 0; begin < rows; begin += BLOCK) {
+        int64_t n = rows - begin < BLOCK ? rows - begin : BLOCK;
+        const uint8_t *there = present(valid, offset + begin, n, room);
+        const double *v = values + begin;
+        const int64_t *group = codes + begin;
+        if (there)
+            for (int64_t i = 0; i < n; i++) {
+                double one = there[i] ? v[i] : 0, upper = one + cut;
+                upper -= cut;
+                sums[group[i]] += upper;
+                rests[group[i]] += one - upper;
+                counts[group[i]] += there[i];
+            }
+        else
+            for (int64_t i = 0; i < n; i++) {
+                double upper = v[i] + cut;
+                upper -= cut;
+                sums[group[i]] += upper;
+                rests[group[i]] += v[i] - upper;
+                counts[group[i]]++;
+            }
+    }
+    return 1;
+}
+
+/* Sums of whole numbers as (low, high), low + high * 2^32, and how many there are. With a step of 2 the numbers are decimals' pairs;
+ * returns 0 where one of these does not fit into 64 bits, and 1 else. */
+int32_t oak_sum_wholes(int64_t rows, const int64_t *codes, const int64_t *values, int32_t step, const uint8_t *valid, int64_t offset,
+                       int64_t *low, int64_t *high, int64_t *counts) {
+    uint8_t room[BLOCK];
+    for (int64_t begin = 0; begin < rows; begin += BLOCK) {
+        int64_t n = rows - begin < BLOCK ? rows - begin : BLOCK;
+        const uint8_t *there = present(valid, offset + begin, n, room);
+        const int64_t *v = values + begin * step, *group = codes + begin;
+        for (int64_t i = 0; i < n; i++) {
+            if (there && !there[i])
+                continue;
+            int64_t one = v[i * step];
+            if (step == 2 && v[2 * i + 1] != one >> 63)
+                return 0;
+            low[group[i]] += (int64_t)(uint32_t)one;
+            high[group[i]] += one >> 32;
+            counts[group[i]]++;
+        }
+    }
+    return 1;
+}
+
+/* -- different values ------------------------------------------------------------------------------------------------ */
+
+/* Mark each pair of a group and a value: `seen` has `span` bytes a group, from the value `low` on. Rows of no group have a code
+ * from `groups` on. */
+void oak_mark(int64_t rows, const int64_t *codes, int64_t groups, const void *values, int32_t width, const uint8_t *valid, int64_t offset,
+              int64_t low, int64_t span, uint8_t *seen) {
+    uint8_t room[BLOCK];
+    for (int64_t begin = 0; begin < rows; begin += BLOCK) {
+        int64_t n = rows - begin < BLOCK ? rows - begin : BLOCK;
+        const uint8_t *there = present(valid, offset + begin, n, room);
+        const int64_t *group = codes + begin;
+#define MARK(type)                                                     \
+    for (int64_t i = 0; i < n; i++)                                    \
+        if (group[i] < groups && (!there || there[i])) seen[group[i] * span + ((const type *)values)[begin + i] - low] = 1
+        switch (width) {
+        case 1: MARK(int8_t); break;
+        case 2: MARK(int16_t); break;
+        case 4: MARK(int32_t); break;
+        default: MARK(int64_t);
+        }
+    }
+}
+
+/* How many different values each group has, of those pairs whose hash belongs to `part` of `parts`: so several threads share the work.
+ * Pairs are sorted out by their hash into pieces that stay in a fast memory. `counts` must be 0. Returns 0, or 2 where there is no memory. */
+int32_t oak_distinct(int64_t rows, const int64_t *codes, const int64_t *values, int64_t low, int64_t span, int32_t part, int32_t parts,
+                     int64_t *counts) {
+    int32_t bits = 0;
+    while (bits < 12 && (rows >> bits) > 16384 * (int64_t)parts)
+        bits++;
+    int64_t pieces = (int64_t)1 << bits;
+    int64_t *begin = calloc((size_t)pieces + 1, sizeof(int64_t));
+    if (!begin)
+        return 2;
+#define PAIR(i) ((uint64_t)codes[i] * (uint64_t)span + (uint64_t)(values[i] - low))
+#define OWNER(hash) ((int32_t)(((hash) >> 52) % (uint64_t)parts))
+#define PIECE(hash) (((hash) >> 40) & (uint64_t)(pieces - 1))
+#define SPREAD(pair) ((pair) * 0x9e3779b97f4a7c15ULL)
+    for (int64_t i = 0; i < rows; i++) {
+        uint64_t hash = SPREAD(PAIR(i));
+        begin[PIECE(hash) + 1] += OWNER(hash) == part;
+    }
+    int64_t most = 0;
+    for (int64_t at = 0; at < pieces; at++) {
+        most = begin[at + 1] > most ? begin[at + 1] : most;
+        begin[at + 1] += begin[at];
+    }
+    uint64_t room = LEAST_TABLE;
+    while (room < (uint64_t)most * 2)
+        room *= 2;
+    int64_t total = begin[pieces];
+    uint64_t *own = malloc((size_t)(total ? total : 1) * 8), *table = malloc(room * 8);
+    int64_t *next = malloc((size_t)pieces * 8);
+    int32_t told = own && table && next ? 0 : 2;
+    if (!told) {
+        memcpy(next, begin, (size_t)pieces * 8);
+        for (int64_t i = 0; i < rows; i++) {
+            uint64_t pair = PAIR(i), hash = SPREAD(pair);
+            if (OWNER(hash) == part)
+                own[next[PIECE(hash)]++] = pair;
+        }
+        for (int64_t at = 0; at < pieces; at++) {
+            memset(table, 0xff, room * 8); /* no pair is that large */
+            for (int64_t i = begin[at]; i < begin[at + 1]; i++) {
+                uint64_t pair = own[i], slot = (SPREAD(pair) >> 12) & (room - 1);
+                while (table[slot] != pair && table[slot] != UINT64_MAX)
+                    slot = (slot + 1) & (room - 1);
+                if (table[slot] != pair) {
+                    table[slot] = pair;
+                    counts[pair / (uint64_t)span]++;
+                }
+            }
+        }
+    }
+    free(begin);
+    free(own);
+    free(table);
+    free(next);
+    return told;
+}
+
+/* -- values by their place --------------------------------------------------------------------------------------------- */
+
+/* Words group after group, in the order of the rows, without those that are null; also where each group's begin, and how many there are
+ * (`counts` must be 0). */
+void oak_by_group(int64_t rows, const int64_t *codes, const int64_t *values, const uint8_t *valid, int64_t offset, int64_t groups,
+                  int64_t *starts, int64_t *counts, int64_t *out) {
+    uint8_t room[BLOCK];
+    for (int32_t again = 0; again < 2; again++) {
+        for (int64_t begin = 0; begin < rows; begin += BLOCK) {
+            int64_t n = rows - begin < BLOCK ? rows - begin : BLOCK;
+            const uint8_t *there = present(valid, offset + begin, n, room);
+            const int64_t *group = codes + begin, *v = values + begin;
+            if (!again)
+                for (int64_t i = 0; i < n; i++) counts[group[i]] += there ? there[i] : 1;
+            else
+                for (int64_t i = 0; i < n; i++)
+                    if (!there || there[i]) out[starts[group[i]]++] = v[i];
+        }
+        int64_t sum = 0;
+        for (int64_t at = 0; at < groups; at++) {
+            starts[at] = sum; /* after the second time, where it was before */
+            sum += counts[at];
+        }
+    }
+}
+
+/* The value that stands at `place` when `v` is in order; what lies before is not larger then, what lies after not smaller. */
+#define PART_AT(name, type)                                            \
+    static type name(type *v, int64_t n, int64_t place) {              \
+        int64_t low = 0, high = n - 1;                                 \
+        while (high > low) {                                           \
+            int64_t middle = low + (high - low) / 2;                   \
+            if (high - low > 600) { /* a sample tells well where to cut (Floyd and Rivest, 1975) */ \
+                double m = (double)(high - low + 1), i = (double)(place - low + 1), z = log(m);      \
+                double s = 0.5 * exp(2 * z / 3), d = 0.5 * sqrt(z * s * (m - s) / m) * (i < m / 2 ? -1 : 1); \
+                int64_t a = (int64_t)((double)place - i * s / m + d), b = (int64_t)((double)place + (m - i) * s / m + d); \
+                a = a > low ? a : low;                                 \
+                b = b < high ? b : high;                               \
+                name##_within(v, a, b, place);                         \
+                middle = place;                                        \
+            }                                                          \
+            type pivot = v[middle];                                    \
+            int64_t i = low, j = high;                                 \
+            while (i <= j) {                                           \
+                while (v[i] < pivot) i++;                              \
+                while (pivot < v[j]) j--;                              \
+                if (i <= j) {                                          \
+                    type one = v[i];                                   \
+                    v[i++] = v[j];                                     \
+                    v[j--] = one;                                      \
+                }                                                      \
+            }                                                          \
+            if (place <= j) high = j;                                  \
+            else if (place >= i) low = i;                              \
+            else break;                                                \
+        }                                                              \
+        return v[place];                                               \
+    }
+
+#define PARTING(name, type)                                            \
+    static type name(type *v, int64_t n, int64_t place);               \
+    static void name##_within(type *v, int64_t a, int64_t b, int64_t place) { name(v + a, b - a + 1, place - a); } \
+    PART_AT(name, type)
+
+PARTING(part_floats, double)
+PARTING(part_wholes, int64_t)
+
+/* For each group: the values that stand at `places` (`each` a group, in order upwards) among its own, which begin at
+ * `starts`; 0 where it has none. The values are moved about. */
+void oak_standing(void *values, int32_t floats, const int64_t *starts, const int64_t *counts, int64_t groups,
+                  const int64_t *places, int32_t each, void *out) {
+    for (int64_t group = 0; group < groups; group++) {
+        int64_t from = 0, n = counts[group];
+        for (int32_t at = 0; at < each; at++) {
+            int64_t place = places[group * each + at], to = group * each + at;
+            if (!n) {
+                if (floats) ((double *)out)[to] = 0;
+                else ((int64_t *)out)[to] = 0;
+                continue;
+            }
+            if (floats) {
+                double *v = (double *)values + starts[group];
+                ((double *)out)[to] = part_floats(v + from, n - from, place - from);
+            } else {
+                int64_t *v = (int64_t *)values + starts[group];
+                ((int64_t *)out)[to] = part_wholes(v + from, n - from, place - from);
+            }
+            from = place;
+        }
+    }
+}

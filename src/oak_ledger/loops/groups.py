@@ -1,0 +1,118 @@
+"""Rows by group, in one going through the rows: each gives None where there is no compiled loop, or where it cannot tell.
+
+`codes` is the group of each row, from 0; arrays of values are Arrow's, and rows that are null count for nothing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from oak_ledger.loops import loops, place, validity
+
+Rows = npt.NDArray[np.int64]
+Mask = npt.NDArray[np.bool_]
+
+
+def numbered(
+    keys: Sequence[Any], sizes: Sequence[int], rows: int, alive: Mask | None, few: int
+) -> tuple[Rows, Rows] | None:
+    """The group of each row by its combination of codes, and the combination of each group as one number.
+
+    `keys` are arrays of codes, each below its size. Rows that are not alive get the number after the last. Where there are no more than
+    `few` combinations, groups go by them, else in the order in which they come.
+    """
+    found = loops()
+    if found is None:
+        return None
+    held = [np.ascontiguousarray(one) for one in keys]
+    told = np.array([(place(one), one.itemsize, size) for one, size in zip(held, sizes, strict=True)], np.int64)
+    size = int(np.prod([max(one, 1) for one in sizes]))
+    local, index = np.empty(rows, np.int64), np.empty(min(size, rows), np.int64)
+    count = found.oak_number(
+        rows, place(told), len(held), size, size <= few, _bytes(alive), place(local), place(index)
+    )  # fmt: skip
+    return (local, index[:count]) if count >= 0 else None
+
+
+def sums_of_floats(values: Any, numbers: Any, codes: Rows, groups: int, power: int) -> tuple[Any, Any, Rows] | None:
+    """Sums of floats as (sum, rest), cut `power` binary places above the largest, and how many there are; `numbers` are the values as they lie."""
+    found = loops()
+    if found is None:
+        return None
+    sums, rests, counts = np.zeros(groups), np.zeros(groups), np.zeros(groups, np.int64)
+    done = found.oak_sum_floats(
+        len(numbers), place(codes), place(numbers), validity(values), values.offset, power, place(sums), place(rests), place(counts)
+    )  # fmt: skip
+    return (sums, rests, counts) if done else None
+
+
+def sums_of_wholes(values: Any, numbers: Any, codes: Rows, groups: int) -> tuple[Rows, Rows, Rows] | None:
+    """Sums of whole numbers as (low, high), low + high * 2**32, and how many there are; `numbers` are words, or pairs of them for decimals."""
+    found = loops()
+    if found is None:
+        return None
+    low, high, counts = (np.zeros(groups, np.int64) for _ in range(3))
+    done = found.oak_sum_wholes(
+        len(numbers), place(codes), place(numbers), numbers.ndim, validity(values), values.offset, place(low), place(high), place(counts)
+    )  # fmt: skip
+    return (low, high, counts) if done else None
+
+
+def marked(values: Any, numbers: Any, codes: Rows, groups: int, low: int, span: int) -> npt.NDArray[np.uint8] | None:
+    """For each group which values it has, of `span` from `low` on: 1 where it does. Rows with a code from `groups` on are of none."""
+    found = loops()
+    if found is None:
+        return None
+    seen = np.zeros((groups, span), np.uint8)
+    found.oak_mark(
+        len(numbers), place(codes), groups, place(numbers), numbers.itemsize, validity(values), values.offset, low, span, place(seen)
+    )  # fmt: skip
+    return seen
+
+
+def different(numbers: Rows, codes: Rows, groups: int, low: int, span: int, part: int, parts: int) -> Rows | None:
+    """How many different numbers each group has, of one part of them; all parts together make the whole. No number is null."""
+    found = loops()
+    counts = np.zeros(groups, np.int64)
+    if found is None or found.oak_distinct(
+        len(numbers), place(codes), place(numbers), low, span, part, parts, place(counts)
+    ):
+        return None
+    return counts
+
+
+def by_group(values: Any, numbers: Any, codes: Rows, groups: int) -> tuple[Any, Rows, Rows] | None:
+    """Words group after group, in the order of the rows, without those that are null: with where each group's begin, and how many it has."""
+    found = loops()
+    if found is None or numbers.itemsize != 8:
+        return None
+    numbers = np.ascontiguousarray(numbers)
+    starts, counts = np.empty(groups, np.int64), np.zeros(groups, np.int64)
+    made = np.empty(len(numbers) - values.null_count, numbers.dtype)
+    found.oak_by_group(
+        len(numbers), place(codes), place(numbers), validity(values), values.offset, groups, place(starts), place(counts), place(made)
+    )  # fmt: skip
+    return made, starts, counts
+
+
+def standing(laid: Any, starts: Rows, counts: Rows, places: Rows) -> Any | None:
+    """The numbers that stand at `places` (a row a group, upwards) when each group is in order; 0 where one is empty.
+
+    `laid` has the numbers group after group, and is moved about.
+    """
+    found = loops()
+    if found is None or laid.dtype not in (np.float64, np.int64):
+        return None
+    made = np.empty(places.shape, laid.dtype)
+    found.oak_standing(
+        place(laid), laid.dtype == np.float64, place(starts), place(counts), len(counts), place(places), places.shape[1], place(made)
+    )  # fmt: skip
+    return made
+
+
+def _bytes(mask: Mask | None) -> int | None:
+    return None if mask is None else place(mask.view(np.uint8))
