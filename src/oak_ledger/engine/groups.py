@@ -125,6 +125,12 @@ def _codes_of(index: Rows, size: int, sizes: Sequence[int], dictionaries: Sequen
 
 def _numbered(values: Any) -> tuple[Any, Any]:
     """A number for each row by its value, and the values by number: each once, null one of them."""
+    found = numbered_cheaply(values)
+    return encode(values) if found is None else found
+
+
+def numbered_cheaply(values: Any) -> tuple[Any, Any] | None:
+    """The same where the values need not be looked up one by one: codes, whole numbers and days close together, true and false."""
     if pa.types.is_dictionary(values.type):
         once = values.dictionary.dictionary_encode(null_encoding="encode")
         if len(once.dictionary) == len(once) and not values.indices.null_count:  # each value is there once
@@ -152,7 +158,31 @@ def _numbered(values: Any) -> tuple[Any, Any]:
         values = values.cast(pa.int8())
         numbers, different = encode(values)
         return numbers, different.cast(pa.bool_())
-    return encode(values)
+    return None
+
+
+class Labels:
+    """Different values of all slices so far, by number, in the order in which they were found."""
+
+    def __init__(self) -> None:
+        self.values: Any = None
+        self._last: tuple[Any, Rows] | None = None
+
+    def numbers(self, dictionary: Any) -> Rows:
+        """The numbers of a slice's different values among all."""
+        if self._last is not None and self._last[0].equals(dictionary):
+            return self._last[1]
+        if self.values is None:
+            self.values = dictionary
+            numbers = np.arange(len(dictionary))
+        else:
+            numbers = held(pc.fill_null(pc.index_in(dictionary, self.values), -1)).astype(np.int64)
+            new = np.flatnonzero(numbers < 0)
+            if len(new):
+                numbers[new] = len(self.values) + np.arange(len(new))
+                self.values = pa.concat_arrays([self.values, dictionary.take(array_of(new))])
+        self._last = (dictionary, numbers)
+        return numbers
 
 
 class GroupTable:
@@ -160,8 +190,7 @@ class GroupTable:
 
     def __init__(self, keys: int) -> None:
         self.count = 0 if keys else 1
-        self._different: list[Any] = [None] * keys
-        self._last: list[tuple[Any, Rows] | None] = [None] * keys
+        self._labels = [Labels() for _ in range(keys)]
         self._known: dict[Any, int] = {}
         self._rows: list[list[Rows]] = [[] for _ in range(keys)]
 
@@ -169,7 +198,7 @@ class GroupTable:
         """Take in the groups of a slice; the number of each."""
         if not keys:
             return np.zeros(count, np.int64)
-        columns = [self._numbers(at, dictionary)[codes] for at, (codes, dictionary) in enumerate(keys)]
+        columns = [own.numbers(dictionary)[codes] for own, (codes, dictionary) in zip(self._labels, keys, strict=True)]
         places = np.empty(count, np.int64)
         fresh = []
         known = self._known
@@ -185,31 +214,10 @@ class GroupTable:
         self.count = len(known)
         return places
 
-    def _numbers(self, key: int, dictionary: Any) -> Rows:
-        """The numbers of a slice's different values among all."""
-        last = self._last[key]
-        if last is not None and last[0].equals(dictionary):
-            return last[1]
-        known = self._different[key]
-        if known is None:
-            self._different[key] = dictionary
-            numbers = np.arange(len(dictionary))
-        else:
-            found = pc.index_in(dictionary, known)
-            numbers = held(pc.fill_null(found, -1)).astype(np.int64)
-            new = np.flatnonzero(numbers < 0)
-            if len(new):
-                numbers[new] = len(known) + np.arange(len(new))
-                self._different[key] = pa.concat_arrays([known, dictionary.take(array_of(new))])
-        self._last[key] = (dictionary, numbers)
-        return numbers
-
     def values(self, key: int, kind: Any) -> Any:
         """The value of a key for each group."""
-        if self._different[key] is None:
-            return pa.array([], kind)
-        rows = np.concatenate(self._rows[key])
-        return self._different[key].take(array_of(rows))
+        different = self._labels[key].values
+        return pa.array([], kind) if different is None else different.take(array_of(np.concatenate(self._rows[key])))
 
 
 def aggregate(
@@ -285,7 +293,7 @@ def distinct_counts(values: Any, groups: Groups) -> Any:
 def _counted(numbers: Rows, groups: Groups, low: int, span: int) -> Rows | None:
     """Different numbers by group, by a compiled loop that several threads share."""
     if span * groups.count <= max(4 * len(numbers), DENSE):
-        seen = marked(pa.array([], pa.int64()), numbers, groups.codes, groups.count, low, span)
+        seen = marked(numbers - low, groups.codes, groups.count, span)
         return None if seen is None else seen.sum(axis=1, dtype=np.int64)
     threads = tuning().threads
     work = partial(different, numbers, groups.codes, groups.count, low, span)

@@ -17,6 +17,7 @@ from oak_ledger.engine.account import timed
 from oak_ledger.engine.evaluate import Evaluator, Expression, is_grouped, needed
 from oak_ledger.engine.faults import Faults, Rows
 from oak_ledger.engine.groups import GroupTable, aggregate, distinct_counts, group, local_groups
+from oak_ledger.engine.marks import Marked, Marks, marks_of
 from oak_ledger.engine.overflow import GroupRuns
 from oak_ledger.engine.pool import ordered
 from oak_ledger.engine.question import Question, Result, SortBy, begun, in_order, table_of
@@ -30,6 +31,7 @@ from oak_ledger.formula.library.registry import MISSING, Run
 from oak_ledger.formula.values import Mask, array_of, arrow_type, held, mask_of
 
 MANY = 20_000  # groups from which on they are not known by number any more
+_ADDING = ("COUNT", "SUM", "AVG")  # aggregates that take little longer over a few rows more
 PENDING = 200_000  # groups of slices that may wait before they are put together
 
 
@@ -41,6 +43,7 @@ class _Part:
     count: int
     columns: dict[c.Aggregate, list[Any]]
     values: dict[c.Aggregate, _Values]
+    marks: dict[c.Aggregate, Marked]
 
 
 @dataclass(slots=True)
@@ -71,6 +74,8 @@ class _Tally:
     columns: dict[c.Aggregate, list[list[Any]]] = field(default_factory=dict)
     spools: dict[c.Aggregate, Spool] = field(default_factory=dict)
     """The values that aggregates keep, with the groups of the slice that they came from (or of all, while groups are few)."""
+    marks: dict[c.Aggregate, Marks] = field(default_factory=dict)
+    """Different values by group, where both are few."""
     members: list[list[int]] = field(default_factory=list)
     """The slices that each of the parts is made of, and in `numbers` where their groups are in it."""
     numbers: dict[int, Rows] = field(default_factory=dict)
@@ -101,20 +106,45 @@ class _Tally:
             self.keys.append([dictionary.take(array_of(codes)) for codes, dictionary in part.keys])
         for node, values in part.values.items():
             codes = values.codes if place is None else place[values.codes]
-            spool = self.spools.setdefault(node, Spool(max(tuning().memory // len(part.values), 1)))
-            spool.add(number, codes, [*values.args, *values.order])
+            self.keep(node, number, codes, [*values.args, *values.order])
+        for node, marked in part.marks.items():
+            if place is None or node in self.spools:
+                groups, one = Marks.of(marked).pairs()
+                self.keep(node, number, groups if place is None else place[groups], [one])
+            elif not self.marks.setdefault(node, Marks()).absorb(marked, place, self.count):
+                self.unmark(node)
+                groups, one = Marks.of(marked).pairs()
+                self.keep(node, number, place[groups], [one])
         self.waiting += part.count
         if self.waiting > PENDING + 4 * self.count:
             self.settle()
         if self.table is not None and self.count > MANY:
             self.settle()
+            for node in [*self.marks]:
+                self.unmark(node)
             self.keys, self.members, self.table = [self.key_values()], [[0]], None
         if self.table is None and self.width() * (self.count + self.waiting) > tuning().memory and self.may_overflow():
             self.overflow()
 
+    def keep(self, node: c.Aggregate, number: int, codes: Rows, columns: Sequence[Any]) -> None:
+        """Keep values of rows for the end, with the groups of a slice (or of all, where its number is 0)."""
+        if node in self.marks:
+            self.unmark(node)
+        share = max(tuning().memory // max(len(self.spools) + (node not in self.spools), 1), 1)
+        self.spools.setdefault(node, Spool(share)).add(number, codes, columns)
+
+    def unmark(self, node: c.Aggregate) -> None:
+        """Keep as values what was kept as marks."""
+        groups, values = self.marks.pop(node).pairs()
+        self.keep(node, 0, groups, [values])
+
     def may_overflow(self) -> bool:
         """Whether groups can be put together in any order: no values are kept beside them, and no aggregate goes by the order."""
-        return not self.spools and not any(getattr(node.function.parts, "in_order", False) for node in self.columns)
+        return (
+            not self.spools
+            and not self.marks
+            and not any(getattr(node.function.parts, "in_order", False) for node in self.columns)
+        )
 
     def width(self) -> int:
         """About how many bytes a group takes: what is kept of it, and half as much again while groups are put together."""
@@ -234,7 +264,6 @@ def tally(question: Question, feed: Feed) -> Result:
     inner = [Expression(owner.name, owner.text, piece) for node, owner in wanted.items() for piece in _inputs(node)]
     reading = begun(question, feed, [*question.by, *inner], faults, spare=True)
     shown = ", ".join(one.name for one in question.by) or "all rows"
-    kept = [owner.text for node, owner in wanted.items() if not _in_parts(node)]
     reading.doing = ("groups", f"by {shown}: {listed(list(wanted.values()))}")
     found = _Tally([arrow_type(one.checked.type) for one in question.by])
     try:
@@ -247,6 +276,7 @@ def tally(question: Question, feed: Feed) -> Result:
             table = _finished(question, wanted, pieces.keys(), pieces.values(faults), faults)
         count = table.num_rows
         if question.account is not None:
+            kept = [wanted[node].text for node in found.spools]
             note = f"values kept for {', '.join(dict.fromkeys(kept))}" if kept else "all aggregates in parts"
             note = "written to disk in between, " + note if found.runs is not None else note
             question.account.add("put together", "groups", rows=count, note=note)
@@ -275,7 +305,7 @@ def _part(evaluator: Evaluator, question: Question, wanted: dict[c.Aggregate, Ex
     alive = evaluator.alive
     keys = [evaluator.coded(one) for one in question.by]
     codes, count, groups_of = local_groups(keys, evaluator.length, alive)
-    part = _Part(groups_of, count, {}, {})
+    part = _Part(groups_of, count, {}, {}, {})
     spare = count + (alive is not None)  # rejected rows go to a group of their own, which is left out
     for node, owner in wanted.items():
         args = [evaluator.array(evaluator.value(arg, owner)) for arg in node.args]
@@ -285,11 +315,17 @@ def _part(evaluator: Evaluator, question: Question, wanted: dict[c.Aggregate, Ex
         if _in_parts(node):
             values = None if not args else args[0] if _takes_codes(node) else evaluator.plain(args[0])
             groups = Groups(codes, spare)
-            if keep is not None:
+            if keep is not None and node.function.name in _ADDING:  # they go where rejected rows do
+                groups = Groups(np.where(keep, codes, count), count + 1)
+            elif keep is not None:
                 groups = groups.where(keep)
                 values = None if values is None else values.filter(array_of(keep))
-            columns = node.function.parts.part(_run(node, spare), values, groups)
+            columns = node.function.parts.part(_run(node, groups.count), values, groups)
             part.columns[node] = [column[:count] for column in columns]
+            continue
+        found = marks_of(args[0], codes, keep, count) if _counts_different(node) else None
+        if found is not None:
+            part.marks[node] = found
             continue
         order = [evaluator.plain(evaluator.value(key.key, owner)) for key in node.order]
         kept = [evaluator.plain(arg) for arg in args]
@@ -298,6 +334,10 @@ def _part(evaluator: Evaluator, question: Question, wanted: dict[c.Aggregate, Ex
         values = _Values(codes, kept, order)
         part.values[node] = values if keep is None else values.where(keep)
     return part
+
+
+def _counts_different(node: c.Aggregate) -> bool:
+    return node.distinct and node.function.name == "COUNT"
 
 
 def _takes_codes(node: c.Aggregate) -> bool:
@@ -405,6 +445,9 @@ def _aggregated(node: c.Aggregate, found: _Tally, count: int, record: Any) -> An
                 run, node.function.parts.part(run, nothing, Groups(np.zeros(0, np.int64), count))
             )
         return node.function.parts.finish(run, parts[0])
+    marks = (found.together or found).marks.get(node)
+    if marks is not None:
+        return array_of(marks.counts(count) if found.together is None else marks.overall())
     if found.together is not None:
         codes, columns = found.together.kept(node, 0, found.together.count)
         return _from_values(node, np.zeros_like(codes), columns, 1, record)
@@ -424,6 +467,6 @@ def _aggregated(node: c.Aggregate, found: _Tally, count: int, record: Any) -> An
 def _from_values(node: c.Aggregate, codes: Rows, columns: Sequence[Any], count: int, record: Any) -> Any:
     """An aggregate from all values of its groups."""
     args, order = list(columns[: len(node.args)]), columns[len(node.args) :]
-    if node.distinct and node.function.name == "COUNT":
+    if _counts_different(node):
         return distinct_counts(args[0], Groups(codes, count))
     return aggregate(node, args, None, Groups(codes, count), record, order)

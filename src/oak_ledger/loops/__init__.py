@@ -24,7 +24,7 @@ _SHAPES: dict[str, tuple[Any, ...]] = {
     "oak_number": (_WORD, _WORD, _PLACE, _HALF, _WORD, _HALF, _PLACE, _PLACE, _PLACE),
     "oak_sum_floats": (_HALF, _WORD, _PLACE, _PLACE, _PLACE, _WORD, _HALF, _PLACE, _PLACE, _PLACE),
     "oak_sum_wholes": (_HALF, _WORD, _PLACE, _PLACE, _HALF, _PLACE, _WORD, _PLACE, _PLACE, _PLACE),
-    "oak_mark": (None, _WORD, _PLACE, _WORD, _PLACE, _HALF, _PLACE, _WORD, _WORD, _WORD, _PLACE),
+    "oak_mark": (None, _WORD, _PLACE, _WORD, _PLACE, _HALF, _WORD, _PLACE),
     "oak_distinct": (_HALF, _WORD, _PLACE, _PLACE, _WORD, _WORD, _HALF, _HALF, _PLACE),
     "oak_by_group": (None, _WORD, _PLACE, _PLACE, _PLACE, _WORD, _WORD, _PLACE, _PLACE, _PLACE),
     "oak_standing": (None, _PLACE, _HALF, _PLACE, _PLACE, _WORD, _PLACE, _HALF, _PLACE),

@@ -173,24 +173,16 @@ int32_t oak_sum_wholes(int64_t rows, const int64_t *codes, const int64_t *values
 
 /* -- different values ------------------------------------------------------------------------------------------------ */
 
-/* Mark each pair of a group and a value: `seen` has `span` bytes a group, from the value `low` on. Rows of no group have a code
- * from `groups` on. */
-void oak_mark(int64_t rows, const int64_t *codes, int64_t groups, const void *values, int32_t width, const uint8_t *valid, int64_t offset,
-              int64_t low, int64_t span, uint8_t *seen) {
-    uint8_t room[BLOCK];
-    for (int64_t begin = 0; begin < rows; begin += BLOCK) {
-        int64_t n = rows - begin < BLOCK ? rows - begin : BLOCK;
-        const uint8_t *there = present(valid, offset + begin, n, room);
-        const int64_t *group = codes + begin;
+/* Mark each pair of a group and a number: `seen` has `span` bytes a group. Rows of no group have a code from `groups` on. */
+void oak_mark(int64_t rows, const int64_t *codes, int64_t groups, const void *numbers, int32_t width, int64_t span, uint8_t *seen) {
 #define MARK(type)                                                     \
-    for (int64_t i = 0; i < n; i++)                                    \
-        if (group[i] < groups && (!there || there[i])) seen[group[i] * span + ((const type *)values)[begin + i] - low] = 1
-        switch (width) {
-        case 1: MARK(int8_t); break;
-        case 2: MARK(int16_t); break;
-        case 4: MARK(int32_t); break;
-        default: MARK(int64_t);
-        }
+    for (int64_t i = 0; i < rows; i++)                                 \
+        if (codes[i] < groups) seen[codes[i] * span + ((const type *)numbers)[i]] = 1
+    switch (width) {
+    case 1: MARK(int8_t); break;
+    case 2: MARK(int16_t); break;
+    case 4: MARK(int32_t); break;
+    default: MARK(int64_t);
     }
 }
 

@@ -62,15 +62,17 @@ def sums_of_wholes(values: Any, numbers: Any, codes: Rows, groups: int) -> tuple
     return (low, high, counts) if done else None
 
 
-def marked(values: Any, numbers: Any, codes: Rows, groups: int, low: int, span: int) -> npt.NDArray[np.uint8] | None:
-    """For each group which values it has, of `span` from `low` on: 1 where it does. Rows with a code from `groups` on are of none."""
+def marked(numbers: Any, codes: Rows, groups: int, span: int) -> npt.NDArray[np.uint8] | None:
+    """For each group which numbers it has, of those from 0 to below `span`: 1 where it does. Rows with a code from `groups` on are of none."""
     found = loops()
     if found is None:
         return None
-    seen = np.zeros((groups, span), np.uint8)
-    found.oak_mark(
-        len(numbers), place(codes), groups, place(numbers), numbers.itemsize, validity(values), values.offset, low, span, place(seen)
-    )  # fmt: skip
+    seen, numbers, codes = (
+        np.zeros((groups, span), np.uint8),
+        np.ascontiguousarray(numbers),
+        np.ascontiguousarray(codes),
+    )
+    found.oak_mark(len(numbers), place(codes), groups, place(numbers), numbers.itemsize, span, place(seen))
     return seen
 
 
