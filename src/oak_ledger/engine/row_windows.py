@@ -80,9 +80,12 @@ def _computed(
     faults: Faults,
 ) -> dict[c.Window, Any]:
     """The values of windows that share their partition."""
-    backs = {node: Back(arrow_type(node.type), rows, inputs.count, on_disk=bool(inputs.spilled)) for node in nodes}
+    spilled = bool(inputs.spilled)
+    whole = not spilled and inputs.count == rows  # then the values come in the rows' own order, all at once
+    backs = {} if whole else {node: Back(arrow_type(node.type), rows, inputs.count, on_disk=spilled) for node in nodes}
+    made: dict[c.Window, Any] = {}
     wrong: dict[tuple[str, str], list[Rows]] = {}
-    note = "inputs and values on disk" if inputs.spilled else ""
+    note = "inputs and values on disk" if spilled else ""
     for at, values in inputs.stretches(by):
         orders: dict[Any, Sorted] = {}
         for node, owner in nodes.items():
@@ -98,10 +101,14 @@ def _computed(
                 if alike not in orders:
                     begin = first + len(node.partition)
                     orders[alike] = in_order(node, own[first:begin], own[begin:], len(at))
-                backs[node].put(at, windowed(node, own, len(at), record, orders[alike]))
-    for (name, what), found in wrong.items():
-        faults.record(name, what, np.sort(np.concatenate(found)), lambda _index: {})
-    return {node: back.array() for node, back in backs.items()}
+                found = windowed(node, own, len(at), record, orders[alike])
+                if whole:
+                    made[node] = found
+                else:
+                    backs[node].put(at, found)
+    for (name, what), masked in wrong.items():
+        faults.record(name, what, np.sort(np.concatenate(masked)), lambda _index: {})
+    return made | {node: back.array() for node, back in backs.items()}
 
 
 @dataclass(slots=True)

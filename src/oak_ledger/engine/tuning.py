@@ -28,7 +28,7 @@ class Tuning:
     rows: int = 1 << 17
     share: float = 0.7
     sample: int = 2000
-    steps: int = 2
+    steps: int = 1
 
 
 @cache

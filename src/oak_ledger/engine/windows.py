@@ -23,11 +23,14 @@ from oak_ledger.formula.library.dates import shift_moments
 from oak_ledger.formula.library.registry import MISSING, Recorder, Run
 from oak_ledger.formula.library.windows import Around
 from oak_ledger.formula.values import Mask, array_of, arrow_type, held, mask_of, sort_numbers
+from oak_ledger.loops.groups import by_group
+from oak_ledger.loops.places import Rising, put, rising, taken
 
 EXPANDED = 4_000_000  # rows of frames that are laid out at a time
 _SAFE = 2**62
 _PACKED_BITS = 62
 _BLOCK = 1 << 16
+_FEW = 1 << 16  # partitions that may always have a place each
 Places = npt.NDArray[np.int64]
 
 
@@ -57,7 +60,7 @@ class Sorted:
 
 
 class Back:
-    """Values that come in some order, each put at its row."""
+    """Values that come in some order, each put at its row; several threads may put theirs."""
 
     def __init__(self, kind: Any, rows: int, given: int, *, on_disk: bool = False) -> None:
         """`rows` in all, of which `given` get a value; the others are null. Numbers may be put on disk."""
@@ -65,20 +68,17 @@ class Back:
         self.fixed = pa.types.is_floating(kind) or pa.types.is_integer(kind)
         numbers = np.float64 if pa.types.is_floating(kind) else np.int64
         self.made: Any = room(rows, numbers, on_disk=on_disk) if self.fixed else None
-        self.nulls: Mask | None = np.ones(rows, np.bool_) if self.fixed and given < rows else None
-        self.parts: list[Any] = []
-        self.places: list[Places] = []
+        self.nulls: Mask = np.full(rows if self.fixed else 0, given < rows)
+        self.parts: list[tuple[Places, Any]] = []
 
     def put(self, rows: Places, values: Any) -> None:
         """Some of the values, and the row of each."""
         if not self.fixed:
-            self.parts.append(values)
-            self.places.append(rows)
+            self.parts.append((rows, values))
             return
-        self.made[rows] = held(values)
-        if self.nulls is None and values.null_count:
-            self.nulls = np.zeros(self.rows, np.bool_)
-        if self.nulls is not None:
+        numbers = held(values)
+        if not put(rows, values, numbers, self.made, self.nulls):
+            self.made[rows] = numbers
             self.nulls[rows] = mask_of(pc.is_null(values))
 
     def array(self) -> Any:
@@ -86,9 +86,13 @@ class Back:
         if self.fixed:
             return array_of(self.made, mask=self.nulls)
         back = np.full(self.rows, -1, np.int64)
-        places = np.concatenate(self.places) if self.places else np.zeros(0, np.int64)
+        places = np.concatenate([rows for rows, _ in self.parts] or [np.zeros(0, np.int64)])
         back[places] = np.arange(len(places))
-        return pa.chunked_array(self.parts, self.kind).combine_chunks().take(array_of(back, mask=back < 0))
+        return (
+            pa.chunked_array([values for _, values in self.parts], self.kind)
+            .combine_chunks()
+            .take(array_of(back, mask=back < 0))
+        )
 
 
 def in_order(node: c.Window, partition: Sequence[Any], order: Sequence[Any], rows: int) -> Sorted:
@@ -98,6 +102,9 @@ def in_order(node: c.Window, partition: Sequence[Any], order: Sequence[Any], row
         sort_numbers(values, descending=key.descending, nulls_first=key.nulls_first)
         for values, key in zip(order, node.order, strict=True)
     ]
+    quick = _as_they_come(groups, ranks, rows)
+    if quick is not None:
+        return quick
     packed, row_bits = _packed((*groups, *ranks), rows)
     if packed is not None:
         below = row_bits + sum(bits for _, bits in ranks)
@@ -117,6 +124,31 @@ def in_order(node: c.Window, partition: Sequence[Any], order: Sequence[Any], row
     for numbers, _ in ranks:
         differs |= _changes(numbers[sort])
     return Sorted(sort, begins, differs)
+
+
+def _as_they_come(
+    groups: Sequence[tuple[Places, int]], ranks: Sequence[tuple[Places, int]], rows: int
+) -> Sorted | None:
+    """The rows sorted where they come in the window's order already: then they are only laid out by their partition, if those are not too many."""
+    bits = sum(bits for _, bits in groups)
+    if not groups or len(ranks) > 1 or 1 << bits > max(rows, _FEW):
+        return None
+    steady = rising(ranks[0][0]) if ranks else Rising.NOT_ALWAYS
+    if ranks and steady == Rising.NOT_ALWAYS:
+        return None
+    codes = groups[0][0]
+    for numbers, more in groups[1:]:
+        codes = codes << more | numbers
+    places = np.arange(rows)
+    laid = by_group(array_of(places), places, np.ascontiguousarray(codes), 1 << bits)
+    if laid is None:
+        return None
+    sort, starts, counts = laid
+    begins = np.zeros(rows, np.bool_)
+    begins[starts[counts > 0]] = True
+    if steady == Rising.ALWAYS:
+        return Sorted(sort, begins, np.ones(rows, np.bool_))
+    return Sorted(sort, begins, begins | _changes(ranks[0][0][sort]) if ranks else begins)
 
 
 def sorted_rows(keys: Sequence[tuple[Places, int]], rows: int) -> Places:
@@ -169,14 +201,15 @@ def windowed(node: c.Window, inputs: Sequence[Any], rows: int, record: Recorder,
     found = known or in_order(node, inputs[at : at + len(node.partition)], order, rows)
     wrong: dict[str, Mask] = {}
 
-    def work(span: tuple[int, int]) -> tuple[tuple[int, int], Any, list[tuple[str, Mask]]]:
+    back = Back(arrow_type(node.type), rows, rows)
+
+    def work(span: tuple[int, int]) -> tuple[tuple[int, int], list[tuple[str, Mask]]]:
         notes: list[tuple[str, Mask]] = []
         made = _of_partitions(node, inputs, order, found, span, lambda what, mask: notes.append((what, mask)))
-        return span, made, notes
+        back.put(found.rows[slice(*span)], made)
+        return span, notes
 
-    back = Back(arrow_type(node.type), rows, rows)
-    for (low, high), made, notes in ordered(work, found.spans(tuning().rows), tuning().threads):
-        back.put(found.rows[low:high], made)
+    for (low, high), notes in ordered(work, found.spans(tuning().rows), tuning().threads):
         for what, mask in notes:
             wrong.setdefault(what, np.zeros(rows, np.bool_))[found.rows[low:high][mask]] = True
     for what, mask in wrong.items():
@@ -189,20 +222,20 @@ def _of_partitions(
 ) -> Any:
     """The values of a window over some whole partitions, in the sorted order."""
     low, high = span
-    index = array_of(found.rows[low:high])
+    index = found.rows[low:high]
     begins = found.begins[low:high]
     around = Around(begins, found.differs[low:high] if node.order else begins, _edges(node, order, index))
-    args = [arg.take(index) for arg in inputs[: len(node.args)]]
+    args = [taken(arg, index) for arg in inputs[: len(node.args)]]
     if node.function.window:
         constants = [arg.value if isinstance(arg, c.Constant) else MISSING for arg in node.args]
         return node.function.run(
             Run(around.size, [arg.type for arg in node.args], node.type, constants, note), around, *args
         )
-    where = None if node.where is None else inputs[len(node.args)].take(index)
+    where = None if node.where is None else taken(inputs[len(node.args)], index)
     return _aggregated(node, args, where, around, note)
 
 
-def _edges(node: c.Window, order: Sequence[Any], index: Any) -> Callable[[Around], tuple[Places, Places]] | None:
+def _edges(node: c.Window, order: Sequence[Any], index: Places) -> Callable[[Around], tuple[Places, Places]] | None:
     """How a window's frame is found; None where it is the usual one."""
     frame = node.frame
     if frame is None:
@@ -213,7 +246,7 @@ def _edges(node: c.Window, order: Sequence[Any], index: Any) -> Callable[[Around
             low = around.start if frame.low is None else around.here + frame.low[0]
             high = around.end if frame.high is None else around.here + frame.high[0] + 1
             return low, high
-        laid = [values.take(index) for values in order[:1]]
+        laid = [taken(values, index) for values in order[:1]]
         places = (around.start, around.end, around.peers, around.peers_end)
         low = around.start if frame.low is None else _range_edge(frame.low, laid, node, places, first=True)
         high = around.end if frame.high is None else _range_edge(frame.high, laid, node, places, first=False)

@@ -1,0 +1,60 @@
+"""Values taken from places and put back at them."""
+
+from __future__ import annotations
+
+from enum import IntEnum
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from oak_ledger.loops import bits, loops, place, place_of, validity
+
+Rows = npt.NDArray[np.int64]
+
+
+def taken(values: Any, rows: Rows) -> Any:
+    """The values of these rows, as an Arrow array."""
+    found, kind = loops(), values.type
+    plain = pa.types.is_primitive(kind) and not pa.types.is_boolean(kind) and kind.bit_width in (32, 64)
+    if found is None or not plain or not len(rows) or values.buffers()[1] is None:
+        return values.take(
+            pa.Array.from_buffers(pa.int64(), len(rows), [None, pa.py_buffer(np.ascontiguousarray(rows))])
+        )
+    width = kind.bit_width // 8
+    made = np.empty(len(rows) * width, np.uint8)
+    known = bits(len(rows)) if values.null_count else None
+    start = (place_of(values.buffers()[1]) or 0) + values.offset * width
+    nulls = found.oak_gather(
+        len(rows), place(rows), start, width, validity(values), values.offset, place(made), place(known)
+    )  # fmt: skip
+    return pa.Array.from_buffers(kind, len(rows), [pa.py_buffer(known) if nulls else None, pa.py_buffer(made)], nulls)
+
+
+def put(rows: Rows, values: Any, numbers: Any, out: Any, nulls: npt.NDArray[np.bool_]) -> bool:
+    """Words put at these rows, and which of them are null; `numbers` are the values as they lie. False where there is no loop."""
+    found = loops()
+    if found is None or numbers.itemsize != 8:
+        return False
+    found.oak_scatter(
+        len(rows), place(rows), place(numbers), validity(values), values.offset, place(out), place(nulls.view(np.uint8))
+    )  # fmt: skip
+    return True
+
+
+class Rising(IntEnum):
+    """Whether each number is larger than the one before, or at least not less."""
+
+    NOT_ALWAYS = 0
+    OR_EQUAL = 1
+    ALWAYS = 2
+
+
+def rising(numbers: Rows) -> Rising:
+    """How numbers go on."""
+    found = loops()
+    if found is None:
+        falls, stays = (numbers[1:] < numbers[:-1]).any(), (numbers[1:] == numbers[:-1]).any()
+        return Rising.NOT_ALWAYS if falls else Rising.OR_EQUAL if stays else Rising.ALWAYS
+    return Rising(found.oak_rising(len(numbers), place(np.ascontiguousarray(numbers))))
