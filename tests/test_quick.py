@@ -7,6 +7,7 @@ import statistics
 import unittest
 from decimal import Decimal
 from typing import Any
+from unittest import mock
 
 import numpy as np
 import pyarrow as pa
@@ -14,6 +15,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import oak_ledger as oak
+from oak_ledger.engine import marks
 from oak_ledger.engine.overflow import Stretches
 from oak_ledger.engine.tuning import tuned
 from oak_ledger.loops import loops, without_loops
@@ -24,7 +26,11 @@ INTEGERS = st.one_of(
     st.none(), st.integers(-9, 9), st.sampled_from([0, 1, -1, 2**31, 2**53, 2**53 + 1, BIG, -BIG, 2**63 - 1, -(2**63)])
 )
 FLOATS = st.one_of(
-    st.none(), st.integers(-9, 9).map(float), st.sampled_from([0.0, -0.0, 0.1, 1e-300, 1e300, -1e308, 1.7e308, 2.0**53])
+    st.none(),
+    st.integers(-9, 9).map(float),
+    st.sampled_from(
+        [0.0, -0.0, 0.1, 1e-300, 2.675, 0.125, -1.005, 123456789.005, 8.5e13, 1e300, -1e308, 1.7e308, 2.0**53]
+    ),
 )
 DECIMALS = st.one_of(st.none(), st.integers(-999, 999), st.sampled_from([0, 10**17, -(10**18), 10**30])).map(
     lambda one: None if one is None else Decimal(one).scaleb(-2)
@@ -38,7 +44,7 @@ CHOICES = (
     "CASE WHEN i > 0 THEN CASE WHEN x > 0e0 THEN 'both' ELSE 'first' END WHEN x / i > 1e0 THEN 'second' ELSE '' END", "CASE WHEN i > 3 THEN 'many' WHEN i > 0 THEN 'some' ELSE 'none' END || 'x'",
     "NULLIF(i, 1) + GREATEST(i, 2, NULLIF(i, 3)) - LEAST(i * 2, CAST(d AS INTEGER))", "COALESCE(NULLIF(x, 0e0), ABS(i), 1e0) > COALESCE(d, i)", "ABS(i) + ABS(i - 1)", "ABS(d) * ABS(x)",
     "CASE WHEN i > 0 THEN DATE '2026-03-01' WHEN x > 0e0 THEN DATE '1969-12-31' END > DATE '2000-01-01'", "CASE WHEN x > 0e0 THEN i END * CASE WHEN i > 0 THEN x ELSE NULL END", "IF(i > 0, x > i, NULL) AND IF(x > 0e0, i > x, d > 1)",
-    "CASE i WHEN 1 THEN d * 2 WHEN 2 THEN d / 0 ELSE CAST(x AS DECIMAL(9,2)) END", "CASE WHEN CAST(CAST(i AS TEXT) || 'x' AS INTEGER) > 0 THEN 1 WHEN i > 1 THEN CAST('y' || CAST(i AS TEXT) AS INTEGER) * 2 ELSE i * i END",
+    "ROUND(x, 2) + TRUNC(x * 100e0, -1)", "ROUND(x / 8e0, 2) = ROUND(x / 8e0 + 0e0, 12)", "CASE i WHEN 1 THEN d * 2 WHEN 2 THEN d / 0 ELSE CAST(x AS DECIMAL(9,2)) END", "CASE WHEN CAST(CAST(i AS TEXT) || 'x' AS INTEGER) > 0 THEN 1 WHEN i > 1 THEN CAST('y' || CAST(i AS TEXT) AS INTEGER) * 2 ELSE i * i END",
 )  # fmt: skip
 ONE_BY_ONE, IN_ONE_GO = {"steps": 1 << 30}, {"steps": 1}
 
@@ -245,6 +251,66 @@ def _frame(keys: Any, order: Any, row: int, frame: str) -> list[int]:
 
 
 class OfGroups(unittest.TestCase):
+    @settings(max_examples=60, deadline=None)
+    @given(st.sampled_from(sorted(VALUES)), st.data())
+    def test_aggregates_with_and_without_loops(self, kind: str, data: st.DataObject) -> None:
+        arrow, values = VALUES[kind]
+        rows = data.draw(
+            st.lists(
+                st.tuples(st.sampled_from([None, "p", "q", "r"]), st.integers(-1, 2), values), min_size=1, max_size=15
+            )
+        )
+        keys, numbers, drawn = zip(*[("z", 9, None), *rows], strict=True)
+        table = pa.table({"k": pa.array(keys, pa.string()), "n": pa.array(numbers), "v": pa.array(drawn, arrow)}).slice(
+            1
+        )
+        source = oak.Source.from_table(table, name="R")
+        shown = [
+            "COUNT(v)",
+            "COUNT(DISTINCT v)",
+            "COUNT(DISTINCT n)",
+            "COUNT(DISTINCT k)",
+            "MAX(v)",
+            "MIN(v) FILTER (WHERE n > 0)",
+            "COUNT(*) FILTER (WHERE n = 0)",
+        ]
+        if kind in ("whole", "cents", "float", "decimal"):
+            shown += [
+                "SUM(v)",
+                "AVG(v)",
+                "SUM(v) FILTER (WHERE k = 'p')",
+                "MEDIAN(v)",
+                "PERCENTILE_CONT(0.3) WITHIN GROUP (ORDER BY v DESC)",
+            ]
+        if kind == "text":
+            shown += [
+                "COUNT(*) FILTER (WHERE CONTAINS(v, 'ab'))",
+                "COUNT(*) FILTER (WHERE CONTAINS(v, 'ß'))",
+                "COUNT(*) FILTER (WHERE CONTAINS(v, ''))",
+            ]
+        asked = {
+            "by": data.draw(st.sampled_from([["k"], ["k", "n"], ["v"], []])), "where": data.draw(st.sampled_from([None, "n > 0"])),
+            "show": [(f"c{at}", one) for at, one in enumerate(shown)], "totals": True,
+        }  # fmt: skip
+        with without_loops():
+            plain = told(source.tally(**asked))
+        for rows_at_a_time, most in ((1 << 17, 1 << 24), (4, 5), (1, 1 << 24)):
+            with tuned(rows=rows_at_a_time), mock.patch.object(marks, "LARGEST", most):
+                self.assertEqual(told(source.tally(**asked)), plain)
+
+    def test_parts_of_texts(self) -> None:
+        rng = np.random.default_rng(5)
+        texts = [
+            "".join(rng.choice(list("abß\U00010400"), rng.integers(0, 40))) if at % 7 else None for at in range(500)
+        ]
+        source = oak.Source.from_table(pa.table({"t": [None, *texts]}).slice(1), name="R")
+        for part in ("a", "ab", "aba", "ßb", "\U00010400a", "abbaba", "b" * 30):
+            self.assertEqual(
+                source.rows([("x", f"CONTAINS(t, '{part}')")]).table["x"].to_pylist(),
+                [None if one is None else part in one for one in texts],
+                part,
+            )
+
     def test_medians_percentiles_and_distinct_counts(self) -> None:
         rng = np.random.default_rng(3)
         groups, values = rng.integers(0, 5, 4000), np.round(rng.normal(size=4000), 2)

@@ -167,8 +167,14 @@ class Evaluator:
     def in_one_go(self, node: c.Checked, owner: Expression) -> Any | None:
         """The values of a tree of operators (see `fused`); None where each must be computed by itself."""
         program = self.fused[node]
-        values = [self.plain(self.value(leaf, of)) for leaf, of in program.leaves]
+        apart = self  # what goes wrong in a leaf is told again, in its turn, where each operator is computed by itself
+        if any(can_fault(leaf) for leaf, _ in program.leaves):
+            apart = replace(self, faults=Faults(), known={**self.known}, common={**self.common})
+        values = [apart.plain(apart.value(leaf, of)) for leaf, of in program.leaves]
         made = run(program, values, self.length, self.alive)
+        if made is not None and apart is not self:
+            self.faults.absorb(apart.faults, 0)
+            self.known, self.common = apart.known, apart.common
         if made is None:
             self.prepare(program.through[::-1])
         elif self.account is not None and program.through:

@@ -43,50 +43,14 @@ class Lie(IntEnum):
 _LIES = {
     "number": Lie.FLOAT, "integer": Lie.WHOLE, "date": Lie.DAYS, "timestamp": Lie.WHOLE, "boolean": Lie.TRUTH, "decimal": Lie.PAIRS,
 }  # fmt: skip
-_CODES = {
+_CODES: dict[str, int] = {
     name: code
-    for code, name in enumerate(
-        [
-            "ADD_F",
-            "SUB_F",
-            "MUL_F",
-            "DIV_F",
-            "NEG_F",
-            "ABS_F",
-            "ADD_I",
-            "SUB_I",
-            "MUL_I",
-            "NEG_I",
-            "ABS_I",
-            "WHOLE_TO_FLOAT",
-            "SCALE_UP",
-            "EQ_F",
-            "NE_F",
-            "LT_F",
-            "LE_F",
-            "EQ_I",
-            "NE_I",
-            "LT_I",
-            "LE_I",
-            "AND",
-            "OR",
-            "NOT",
-            "IS_NULL",
-            "IS_TRUE",
-            "IS_FALSE",
-            "SELECT",
-            "SELECT_T",
-            "COALESCE",
-            "COALESCE_T",
-            "NULLIF_F",
-            "NULLIF_I",
-            "MAX_F",
-            "MIN_F",
-            "MAX_I",
-            "MIN_I",
-        ]
-    )
-}
+    for code, name in enumerate((
+        "ADD_F", "SUB_F", "MUL_F", "DIV_F", "NEG_F", "ABS_F", "ADD_I", "SUB_I", "MUL_I", "NEG_I", "ABS_I", "WHOLE_TO_FLOAT", "SCALE_UP", "EQ_F", "NE_F",
+        "LT_F", "LE_F", "EQ_I", "NE_I", "LT_I", "LE_I", "AND", "OR", "NOT", "IS_NULL", "IS_TRUE", "IS_FALSE", "SELECT", "SELECT_T", "COALESCE", "COALESCE_T",
+        "NULLIF_F", "NULLIF_I", "MAX_F", "MIN_F", "MAX_I", "MIN_I", "ROUND_F", "TRUNC_F",
+    ))
+}  # fmt: skip
 """What the loop can do, in its own order: `_F` with floats, `_I` with whole numbers, `_T` with truths."""
 _ARITHMETIC = {"+": "ADD", "-": "SUB", "*": "MUL"}
 _COMPARE = {"=": "EQ", "<>": "NE", "<": "LT", "<=": "LE", ">": "LT", ">=": "LE"}  # the last two turned round
@@ -284,7 +248,7 @@ class _Writer:
         if step is not None and isinstance(piece, c.Apply) and (piece is root or piece not in self.shared):
             chain: list[Any] = [(piece.args[0], of, within, None)]
             times = len(piece.args) - 1 if piece.function.name in _CHAINS else 1
-            rest = [(arg, of, within, None) for arg in piece.args[1:]]
+            rest = [(arg, of, within, None) for arg in (piece.args[1:] if step.takes > 1 else ())]
             if times == 1:
                 return [*chain, *rest, (piece, of, within, step)]
             for one in rest:
@@ -352,6 +316,8 @@ def _step(piece: c.Checked) -> Step | None:
         if name in _COMPARE and same:
             return Step(f"{_COMPARE[name]}_{_of(kinds[0])}", 2, turned=name in (">", ">="))
         return _arithmetic(name, kind, kinds)
+    if name in ("ROUND", "TRUNC"):
+        return _rounding(name, piece)
     if any(one != kind for one in kinds):
         return None
     if name == "COALESCE" and len(kinds) > 1:
@@ -363,6 +329,15 @@ def _step(piece: c.Checked) -> Step | None:
     if name == "NULLIF":
         return Step(f"NULLIF_{_of(kind)}", 2)
     return Step(f"ABS_{_of(kind)}", 1) if name == "ABS" and kind.kind in NUMERIC else None
+
+
+def _rounding(name: str, piece: c.Apply) -> Step | None:
+    """Floats to a given number of decimals."""
+    digits = piece.args[1] if len(piece.args) > 1 else None
+    asked = digits.value if isinstance(digits, c.Constant) else 0
+    if piece.type.kind != "number" or (digits is not None and not isinstance(digits, c.Constant)):
+        return None
+    return Step(f"{name}_F", 1, (Known(asked),)) if type(asked) is int and -12 <= asked <= 12 else None
 
 
 def _of(kind: Type) -> str:

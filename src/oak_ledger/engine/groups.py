@@ -286,8 +286,8 @@ def distinct_counts(values: Any, groups: Groups) -> Any:
     first = np.ones(len(packed), np.bool_)
     np.not_equal(packed[1:], packed[:-1], out=first[1:])
     edges = np.searchsorted(packed, np.arange(groups.count + 1) * span)
-    counts = np.add.reduceat(first, np.minimum(edges[:-1], len(first) - 1), dtype=np.int64)
-    return array_of(np.where(edges[1:] > edges[:-1], counts, 0))
+    before = np.append(0, np.cumsum(first))
+    return array_of(before[edges[1:]] - before[edges[:-1]])
 
 
 def _counted(numbers: Rows, groups: Groups, low: int, span: int) -> Rows | None:

@@ -171,6 +171,28 @@ int32_t oak_sum_wholes(int64_t rows, const int64_t *codes, const int64_t *values
     return 1;
 }
 
+/* The largest (or smallest) word of each group, and how many there are. */
+#define BEST(name, type)                                                                                                            \
+    void name(int64_t rows, const int64_t *codes, const type *values, const uint8_t *valid, int64_t offset, int32_t largest,        \
+              type *best, int64_t *counts) {                                                                                        \
+        uint8_t room[BLOCK];                                                                                                        \
+        for (int64_t begin = 0; begin < rows; begin += BLOCK) {                                                                     \
+            int64_t n = rows - begin < BLOCK ? rows - begin : BLOCK;                                                                \
+            const uint8_t *there = present(valid, offset + begin, n, room);                                                         \
+            for (int64_t i = 0; i < n; i++) {                                                                                       \
+                if (there && !there[i])                                                                                             \
+                    continue;                                                                                                       \
+                int64_t group = codes[begin + i];                                                                                   \
+                type one = values[begin + i];                                                                                       \
+                if (!counts[group]++ || (largest ? one > best[group] : one < best[group]))                                          \
+                    best[group] = one;                                                                                              \
+            }                                                                                                                       \
+        }                                                                                                                           \
+    }
+
+BEST(oak_best_float, double)
+BEST(oak_best_whole, int64_t)
+
 /* -- different values ------------------------------------------------------------------------------------------------ */
 
 /* Mark each pair of a group and a number: `seen` has `span` bytes a group. Rows of no group have a code from `groups` on. */

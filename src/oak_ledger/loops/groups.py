@@ -62,6 +62,20 @@ def sums_of_wholes(values: Any, numbers: Any, codes: Rows, groups: int) -> tuple
     return (low, high, counts) if done else None
 
 
+def best(values: Any, numbers: Any, codes: Rows, groups: int, *, largest: bool) -> tuple[Any, Rows] | None:
+    """The largest or smallest number of each group (anything where it has none), and how many it has."""
+    found = loops()
+    if found is None or numbers.dtype not in (np.float64, np.int64):
+        return None
+    made, counts = np.zeros(groups, numbers.dtype), np.zeros(groups, np.int64)
+    call = found.oak_best_float if numbers.dtype == np.float64 else found.oak_best_whole
+    numbers = np.ascontiguousarray(numbers)
+    call(
+        len(numbers), place(codes), place(numbers), validity(values), values.offset, largest, place(made), place(counts)
+    )
+    return made, counts
+
+
 def marked(numbers: Any, codes: Rows, groups: int, span: int) -> npt.NDArray[np.uint8] | None:
     """For each group which numbers it has, of those from 0 to below `span`: 1 where it does. Rows with a code from `groups` on are of none."""
     found = loops()

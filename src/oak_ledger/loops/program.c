@@ -5,6 +5,7 @@
  * If anything went wrong that counts, nothing is given: the caller computes step by step, and tells of each fault.
  */
 #include <float.h>
+#include <stdio.h>
 #include <stdlib.h>
 
 #include "bits.h"
@@ -21,7 +22,7 @@ enum operation {
     WHOLE_TO_FLOAT, SCALE_UP,
     EQ_F, NE_F, LT_F, LE_F, EQ_I, NE_I, LT_I, LE_I,
     AND, OR, NOT, IS_NULL, IS_TRUE, IS_FALSE,
-    SELECT, SELECT_T, COALESCE, COALESCE_T, NULLIF_F, NULLIF_I, MAX_F, MIN_F, MAX_I, MIN_I
+    SELECT, SELECT_T, COALESCE, COALESCE_T, NULLIF_F, NULLIF_I, MAX_F, MIN_F, MAX_I, MIN_I, ROUND_F, TRUNC_F
 };
 
 typedef struct {
@@ -281,6 +282,50 @@ static void coalesce(Register *out, const Register *a, const Register *b, int64_
         out->member = made;                                            \
     } while (0)
 
+static double power_of_ten(int64_t n) {
+    double made = 1;
+    for (; n > 0; n--) made *= 10;
+    return made;
+}
+
+/* A number as it reads in 15 significant digits, rounded half away from zero or cut off; as it is if it has no more digits. */
+static double rounded(double value, int64_t digits, int up) {
+    char text[32];
+    snprintf(text, sizeof text, "%.14e", __builtin_fabs(value)); /* d.dddddddddddddde+XX */
+    int64_t whole = text[0] - '0', exponent = strtol(text + 17, 0, 10), drop = 14 - exponent - digits;
+    for (int i = 2; i < 16; i++) whole = whole * 10 + (text[i] - '0');
+    if (drop <= 0)
+        return value;
+    if (drop > 15)
+        return 0;
+    int64_t unit = 1;
+    for (int64_t at = 0; at < drop; at++) unit *= 10;
+    double made = (double)((whole + (up ? unit / 2 : 0)) / unit);
+    return __builtin_copysign(digits >= 0 ? made / power_of_ten(digits) : made * power_of_ten(-digits), value) + 0.0;
+}
+
+/* Rounded by scaling; and as it reads, where that is not sure: close to a tie, or very large. */
+static void round_all(Register *out, const Register *a, int64_t digits, int up, int64_t n) {
+    const double *x = a->f;
+    double *made = out->own, unit = power_of_ten(digits < 0 ? -digits : digits), edge = up ? 0.5 : 1.0;
+    uint8_t unsure[BLOCK];
+    int any = 0;
+    SAFE EACH {
+        double size = __builtin_fabs(x[i]), scaled = digits >= 0 ? size * unit : size / unit, whole = __builtin_floor(scaled);
+        double fraction = scaled - whole, close = (scaled > 1 ? scaled : 1) * 1e-14;
+        int near = (__builtin_fabs(fraction - edge) <= close) | (!up & (fraction <= close)) | !(scaled < 1e13);
+        whole += up & (fraction >= 0.5);
+        any |= near;
+        unsure[i] = (uint8_t)near;
+        made[i] = near ? x[i] : __builtin_copysign(digits >= 0 ? whole / unit : whole * unit, x[i]) + 0.0;
+    }
+    if (any) {
+        EACH if (unsure[i] && !(a->has_null && a->null[i])) made[i] = rounded(made[i], digits, up);
+    }
+    join(out, a, a, n);
+    out->f = made;
+}
+
 static void step(const Step *one, Register *all, int64_t n) {
     Register *out = all + one->out;
     const Register *a = all + one->a, *b = all + one->b, *c = all + one->c;
@@ -339,6 +384,8 @@ static void step(const Step *one, Register *all, int64_t n) {
     case MIN_F: BETTER(double, f, <); break;
     case MAX_I: BETTER(int64_t, i, >); break;
     case MIN_I: BETTER(int64_t, i, <); break;
+    case ROUND_F: round_all(out, a, b->i[0], 1, n); break;
+    case TRUNC_F: round_all(out, a, b->i[0], 0, n); break;
     }
 }
 

@@ -74,16 +74,17 @@ def _round_floats(array: Any, digits: int, mode: str) -> Any:
     nulls = mask_of(pc.is_null(array))
     values = held(pc.fill_null(array, 0.0))
     unit = 10.0 ** abs(digits)
-    scaled = np.abs(values) * unit if digits >= 0 else np.abs(values) / unit
-    whole = np.floor(scaled)
-    fraction = scaled - whole
-    edge = 0.5 if mode == ROUND_HALF_UP else 1.0
-    near = np.abs(fraction - edge) <= np.maximum(scaled, 1.0) * 1e-14
-    if mode == ROUND_DOWN:
-        near |= fraction <= np.maximum(scaled, 1.0) * 1e-14
-    if mode == ROUND_HALF_UP:
-        whole += fraction >= 0.5
-    made = np.copysign(whole / unit if digits >= 0 else whole * unit, values)
+    with np.errstate(over="ignore", invalid="ignore"):  # what is very large is rounded as it reads
+        scaled = np.abs(values) * unit if digits >= 0 else np.abs(values) / unit
+        whole = np.floor(scaled)
+        fraction = scaled - whole
+        edge = 0.5 if mode == ROUND_HALF_UP else 1.0
+        near = np.abs(fraction - edge) <= np.maximum(scaled, 1.0) * 1e-14
+        if mode == ROUND_DOWN:
+            near |= fraction <= np.maximum(scaled, 1.0) * 1e-14
+        if mode == ROUND_HALF_UP:
+            whole += fraction >= 0.5
+        made = np.copysign(whole / unit if digits >= 0 else whole * unit, values)
     exact = near | (scaled >= 1e13)
     for row in np.flatnonzero(exact & ~nulls):
         made[row] = _round_number(float(values[row]), digits, mode)

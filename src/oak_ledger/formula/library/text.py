@@ -9,6 +9,7 @@ import pyarrow.compute as pc
 
 from oak_ledger.formula.library.registry import MISSING, Run, Unfit, function
 from oak_ledger.formula.values import is_ascii, value_text
+from oak_ledger.loops.text import contains as holding
 
 MAX_TEXT = 10_000_000
 
@@ -233,7 +234,8 @@ def position(run: Run, part: Any, x: Any) -> Any:
 def contains(run: Run, x: Any, part: Any) -> Any:
     """Whether a part occurs."""
     if isinstance(run.constants[1], str):
-        return pc.match_substring(run.array(x), run.constants[1])
+        quick = holding(run.array(x), run.constants[1])
+        return pc.match_substring(run.array(x), run.constants[1]) if quick is None else quick
     return run.each(lambda text, piece: piece in text, x, part)
 
 

@@ -1,0 +1,52 @@
+"""Texts: which hold a part, and which is the largest of each group. None where there is no compiled loop."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from oak_ledger.loops import bits, loops, place, place_of, validity
+
+Rows = npt.NDArray[np.int64]
+
+
+def contains(texts: Any, part: str) -> Any | None:
+    """Whether each text of an Arrow array holds the part; null where it is null."""
+    found = loops()
+    edges, data = _lying(texts)
+    if found is None or data is None or not part:
+        return None
+    made, needle = bits(len(texts)), part.encode()
+    found.oak_contains(len(texts), edges, data, needle, len(needle), place(made))
+    known = None
+    if texts.null_count:  # bits from another place on
+        own = np.frombuffer(texts.buffers()[0], np.uint8)[texts.offset // 8 : (texts.offset + len(texts) + 7) // 8]
+        begin = texts.offset % 8
+        known = pa.py_buffer(
+            np.packbits(np.unpackbits(own, bitorder="little")[begin : begin + len(texts)], bitorder="little")
+        )
+    return pa.Array.from_buffers(pa.bool_(), len(texts), [known, pa.py_buffer(made)], texts.null_count)
+
+
+def best(texts: Any, codes: Rows, groups: int, *, largest: bool) -> Rows | None:
+    """The row of the largest or smallest text of each group, by its bytes; -1 where a group has none."""
+    found = loops()
+    edges, data = _lying(texts)
+    if found is None or data is None:
+        return None
+    rows, begins = np.full(groups, -1, np.int64), np.zeros(groups, np.uint64)
+    found.oak_best_text(
+        len(texts), place(codes), edges, data, validity(texts), texts.offset, largest, place(rows), place(begins)
+    )
+    return rows
+
+
+def _lying(texts: Any) -> tuple[int, int | None]:
+    """Where the edges of the first text, and the bytes of all, lie in memory."""
+    _, edges, data = texts.buffers()
+    if texts.type != pa.string() or edges is None or data is None:
+        return 0, None
+    return (place_of(edges) or 0) + 4 * texts.offset, place_of(data)
