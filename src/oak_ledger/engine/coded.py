@@ -15,6 +15,7 @@ import pyarrow.compute as pc
 
 from oak_ledger.engine.tuning import Tuning
 from oak_ledger.formula.values import array_of, held, mask_of, near
+from oak_ledger.loops.places import crossed, taken
 
 CROSSED = 4096  # combinations of the values of several dictionaries that are worth computing each once
 
@@ -36,7 +37,7 @@ def coded_where_it_pays(values: Any, tuning: Tuning) -> Any:
         if span <= len(values) // 8:
             days = array_of(np.arange(low, low + span, dtype=np.int32)).cast(values.type)
             indices = pa.Array.from_buffers(pa.int32(), len(values), [_validity(values), pa.py_buffer(codes)])
-            return pa.DictionaryArray.from_arrays(indices, days)
+            return pa.DictionaryArray.from_arrays(indices, days, safe=False)
     if pa.types.is_string(values.type) or pa.types.is_temporal(values.type):
         part = values.slice(len(values) // 2 - tuning.sample // 2, tuning.sample)
         if pc.count_distinct(part).as_py() <= tuning.share * len(part):
@@ -57,7 +58,7 @@ class Crossed:
         self.codes: Any = None
         for one in values:
             codes, dictionary = _with_null(one)
-            self.codes = codes if self.codes is None else self.codes * len(dictionary) + codes
+            self.codes = codes if self.codes is None else crossed(self.codes, len(dictionary), codes)
             self.dictionaries.append(dictionary)
         self.total = math.prod(len(one) for one in self.dictionaries)
 
@@ -84,8 +85,10 @@ class Crossed:
 
     def gathered(self, made: Any, *, keep: bool) -> Any:
         """The result for each row; still coded if that is wanted."""
-        codes = array_of(self.codes.astype(np.int32, copy=False))
-        return pa.DictionaryArray.from_arrays(codes, made) if keep and not made.null_count else made.take(codes)
+        own = self.codes.astype(np.int32, copy=False)
+        if keep and not made.null_count:
+            return pa.DictionaryArray.from_arrays(array_of(own), made, safe=False)  # each code has its value
+        return taken(made, own)
 
 
 def _with_null(values: Any) -> tuple[Any, Any]:

@@ -299,7 +299,7 @@ class Evaluator:
         if node.type.kind in ("number", "integer") and not values.null_count:
             return array_of(np.take(held(values), codes))
         if node.type.kind == "text" and not values.null_count:
-            return pa.DictionaryArray.from_arrays(array_of(codes), values)
+            return pa.DictionaryArray.from_arrays(array_of(codes), values, safe=False)
         return values.take(array_of(codes))
 
     def branch_value(self, node: c.Checked, mask: Mask, owner: Expression) -> Any:

@@ -401,7 +401,7 @@ def run(program: Program, values: Sequence[Any], rows: int, alive: Mask | None) 
     kind = pa.int8() if program.texts else arrow_type(program.kind)
     array = pa.Array.from_buffers(kind, rows, [pa.py_buffer(valid) if missing else None, pa.py_buffer(made)], missing)
     if program.texts:
-        return pa.DictionaryArray.from_arrays(array, array_of_constants(program.texts, program.kind))
+        return pa.DictionaryArray.from_arrays(array, array_of_constants(program.texts, program.kind), safe=False)
     return array
 
 

@@ -89,6 +89,10 @@ int64_t oak_number(int64_t rows, const Key *keys, int32_t count, int64_t size, i
 
 #define BLOCK 1024
 
+/* What is added up of a group; together, so that they lie in one line of a fast memory. */
+typedef struct { double sum, rest; int64_t count; } Floats;
+typedef struct { int64_t low, high, count; } Wholes;
+
 /* Where values are there, as bytes, for up to BLOCK rows from `at` on. */
 static const uint8_t *present(const uint8_t *valid, int64_t at, int64_t n, uint8_t *room) {
     if (!valid)
@@ -98,9 +102,10 @@ static const uint8_t *present(const uint8_t *valid, int64_t at, int64_t n, uint8
 }
 
 /* Sums of floats as (sum, rest), each number cut in two so that the sums of the upper parts are exact; and how many there are.
- * The cut is `power` binary places above the largest, which is found first. Returns 0 where it cannot be found so. */
+ * The cut is `power` binary places above the largest, which is found first. `groups` has one item a group, all 0.
+ * Returns 0 where it cannot be found so. */
 int32_t oak_sum_floats(int64_t rows, const int64_t *codes, const double *values, const uint8_t *valid, int64_t offset, int32_t power,
-                       double *sums, double *rests, int64_t *counts) {
+                       Floats *groups) {
     uint8_t room[BLOCK];
     double peak = 0;
     for (int64_t begin = 0; begin < rows; begin += BLOCK) {
@@ -132,17 +137,19 @@ int32_t oak_sum_floats(int64_t rows, const int64_t *codes, const double *values,
             for (int64_t i = 0; i < n; i++) {
                 double one = there[i] ? v[i] : 0, upper = one + cut;
                 upper -= cut;
-                sums[group[i]] += upper;
-                rests[group[i]] += one - upper;
-                counts[group[i]] += there[i];
+                Floats *into = groups + group[i];
+                into->sum += upper;
+                into->rest += one - upper;
+                into->count += there[i];
             }
         else
             for (int64_t i = 0; i < n; i++) {
                 double upper = v[i] + cut;
                 upper -= cut;
-                sums[group[i]] += upper;
-                rests[group[i]] += v[i] - upper;
-                counts[group[i]]++;
+                Floats *into = groups + group[i];
+                into->sum += upper;
+                into->rest += v[i] - upper;
+                into->count++;
             }
     }
     return 1;
@@ -151,7 +158,7 @@ int32_t oak_sum_floats(int64_t rows, const int64_t *codes, const double *values,
 /* Sums of whole numbers as (low, high), low + high * 2^32, and how many there are. With a step of 2 the numbers are decimals' pairs;
  * returns 0 where one of these does not fit into 64 bits, and 1 else. */
 int32_t oak_sum_wholes(int64_t rows, const int64_t *codes, const int64_t *values, int32_t step, const uint8_t *valid, int64_t offset,
-                       int64_t *low, int64_t *high, int64_t *counts) {
+                       Wholes *groups) {
     uint8_t room[BLOCK];
     for (int64_t begin = 0; begin < rows; begin += BLOCK) {
         int64_t n = rows - begin < BLOCK ? rows - begin : BLOCK;
@@ -163,9 +170,10 @@ int32_t oak_sum_wholes(int64_t rows, const int64_t *codes, const int64_t *values
             int64_t one = v[i * step];
             if (step == 2 && v[2 * i + 1] != one >> 63)
                 return 0;
-            low[group[i]] += (int64_t)(uint32_t)one;
-            high[group[i]] += one >> 32;
-            counts[group[i]]++;
+            Wholes *into = groups + group[i];
+            into->low += (int64_t)(uint32_t)one;
+            into->high += one >> 32;
+            into->count++;
         }
     }
     return 1;

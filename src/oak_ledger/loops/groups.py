@@ -15,6 +15,8 @@ from oak_ledger.loops import loops, place, validity
 
 Rows = npt.NDArray[np.int64]
 Mask = npt.NDArray[np.bool_]
+_FLOATS = np.dtype([("sum", np.float64), ("rest", np.float64), ("count", np.int64)])
+_WHOLES = np.dtype([("low", np.int64), ("high", np.int64), ("count", np.int64)])
 
 
 def numbered(
@@ -43,11 +45,11 @@ def sums_of_floats(values: Any, numbers: Any, codes: Rows, groups: int, power: i
     found = loops()
     if found is None:
         return None
-    sums, rests, counts = np.zeros(groups), np.zeros(groups), np.zeros(groups, np.int64)
+    made = np.zeros(groups, _FLOATS)
     done = found.oak_sum_floats(
-        len(numbers), place(codes), place(numbers), validity(values), values.offset, power, place(sums), place(rests), place(counts)
-    )  # fmt: skip
-    return (sums, rests, counts) if done else None
+        len(numbers), place(codes), place(numbers), validity(values), values.offset, power, place(made)
+    )
+    return (made["sum"].copy(), made["rest"].copy(), made["count"].copy()) if done else None
 
 
 def sums_of_wholes(values: Any, numbers: Any, codes: Rows, groups: int) -> tuple[Rows, Rows, Rows] | None:
@@ -55,11 +57,11 @@ def sums_of_wholes(values: Any, numbers: Any, codes: Rows, groups: int) -> tuple
     found = loops()
     if found is None:
         return None
-    low, high, counts = (np.zeros(groups, np.int64) for _ in range(3))
+    made = np.zeros(groups, _WHOLES)
     done = found.oak_sum_wholes(
-        len(numbers), place(codes), place(numbers), numbers.ndim, validity(values), values.offset, place(low), place(high), place(counts)
-    )  # fmt: skip
-    return (low, high, counts) if done else None
+        len(numbers), place(codes), place(numbers), numbers.ndim, validity(values), values.offset, place(made)
+    )
+    return (made["low"].copy(), made["high"].copy(), made["count"].copy()) if done else None
 
 
 def best(values: Any, numbers: Any, codes: Rows, groups: int, *, largest: bool) -> tuple[Any, Rows] | None:

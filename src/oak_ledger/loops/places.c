@@ -1,15 +1,21 @@
 /* Values taken from places and put back at them; Arrow's bitmaps are read and written beside. */
+#include <float.h>
+
 #include "bits.h"
 
 #define BLOCK 1024
 
-/* The values of these rows, of 4 or 8 bytes, with the bits that say which are there. Returns how many are null. */
-int64_t oak_gather(int64_t size, const int64_t *rows, const void *values, int32_t width, const uint8_t *valid, int64_t offset, void *out,
-                   uint8_t *out_valid) {
-    if (width == 4)
-        for (int64_t i = 0; i < size; i++) ((int32_t *)out)[i] = ((const int32_t *)values)[rows[i]];
-    else
-        for (int64_t i = 0; i < size; i++) ((int64_t *)out)[i] = ((const int64_t *)values)[rows[i]];
+/* The values of these rows (numbers of `wide` bytes), of 4 or 8 bytes, with the bits that say which are there. Returns how many are null. */
+int64_t oak_gather(int64_t size, const void *rows, int32_t wide, const void *values, int32_t width, const uint8_t *valid, int64_t offset,
+                   void *out, uint8_t *out_valid) {
+#define TAKE(at, type) for (int64_t i = 0; i < size; i++) ((type *)out)[i] = ((const type *)values)[((const at *)rows)[i]]
+    if (wide == 4) {
+        if (width == 4) TAKE(int32_t, int32_t);
+        else TAKE(int32_t, int64_t);
+    } else {
+        if (width == 4) TAKE(int64_t, int32_t);
+        else TAKE(int64_t, int64_t);
+    }
     if (!valid)
         return 0;
     uint8_t there[BLOCK];
@@ -17,12 +23,25 @@ int64_t oak_gather(int64_t size, const int64_t *rows, const void *values, int32_
     for (int64_t begin = 0; begin < size; begin += BLOCK) {
         int64_t n = size - begin < BLOCK ? size - begin : BLOCK;
         for (int64_t i = 0; i < n; i++) {
-            there[i] = (uint8_t)bit_at(valid, offset + rows[begin + i]);
+            int64_t row = wide == 4 ? ((const int32_t *)rows)[begin + i] : ((const int64_t *)rows)[begin + i];
+            there[i] = (uint8_t)bit_at(valid, offset + row);
             known += there[i];
         }
         pack(there, n, out_valid + begin / 8, 0);
     }
     return size - known;
+}
+
+/* Two codes as one: the first times how many the second may be, and the second. */
+void oak_cross(int64_t size, const int32_t *first, int64_t times, const int32_t *second, int32_t *out) {
+    for (int64_t i = 0; i < size; i++) out[i] = first[i] * (int32_t)times + second[i];
+}
+
+/* Whether no number is infinite or none at all. */
+int32_t oak_finite(int64_t size, const double *numbers) {
+    int64_t lost = 0;
+    for (int64_t i = 0; i < size; i++) lost |= -(int64_t)!(__builtin_fabs(numbers[i]) <= DBL_MAX);
+    return !lost;
 }
 
 /* Words put at these rows, and a byte for each that says whether it is null. */

@@ -14,22 +14,39 @@ from oak_ledger.loops import bits, loops, place, place_of, validity
 Rows = npt.NDArray[np.int64]
 
 
-def taken(values: Any, rows: Rows) -> Any:
-    """The values of these rows, as an Arrow array."""
-    found, kind = loops(), values.type
+def taken(values: Any, rows: Any) -> Any:
+    """The values of these rows (32- or 64-bit numbers), as an Arrow array."""
+    found, kind, index = loops(), values.type, pa.int64() if rows.itemsize == 8 else pa.int32()
     plain = pa.types.is_primitive(kind) and not pa.types.is_boolean(kind) and kind.bit_width in (32, 64)
+    rows = np.ascontiguousarray(rows)
     if found is None or not plain or not len(rows) or values.buffers()[1] is None:
-        return values.take(
-            pa.Array.from_buffers(pa.int64(), len(rows), [None, pa.py_buffer(np.ascontiguousarray(rows))])
-        )
+        return values.take(pa.Array.from_buffers(index, len(rows), [None, pa.py_buffer(rows)]))
     width = kind.bit_width // 8
     made = np.empty(len(rows) * width, np.uint8)
     known = bits(len(rows)) if values.null_count else None
     start = (place_of(values.buffers()[1]) or 0) + values.offset * width
     nulls = found.oak_gather(
-        len(rows), place(rows), start, width, validity(values), values.offset, place(made), place(known)
-    )  # fmt: skip
+        len(rows), place(rows), rows.itemsize, start, width, validity(values), values.offset, place(made), place(known)
+    )
     return pa.Array.from_buffers(kind, len(rows), [pa.py_buffer(known) if nulls else None, pa.py_buffer(made)], nulls)
+
+
+def crossed(first: Any, times: int, second: Any) -> Any:
+    """Two codes (32-bit numbers) as one: the first times how many the second may be, and the second."""
+    found = loops()
+    if found is None or first.dtype != np.int32 or second.dtype != np.int32:
+        return first * times + second
+    made = np.empty(len(first), np.int32)
+    found.oak_cross(len(made), place(first), times, place(second), place(made))
+    return made
+
+
+def finite(numbers: Any) -> bool | None:
+    """Whether no float is infinite or not a number; None where there is no loop."""
+    found = loops()
+    return (
+        None if found is None or numbers.dtype != np.float64 else bool(found.oak_finite(len(numbers), place(numbers)))
+    )
 
 
 def put(rows: Rows, values: Any, numbers: Any, out: Any, nulls: npt.NDArray[np.bool_]) -> bool:

@@ -29,6 +29,7 @@ from oak_ledger.formula.types import (
     decimal,
 )
 from oak_ledger.formula.values import INTEGER_MAX, INTEGER_MIN, array_of, decimal_from_unscaled, held, mask_of, unscaled
+from oak_ledger.loops.places import finite
 
 _SAFE = 2**62  # whole numbers below it can be added without wrapping
 
@@ -79,6 +80,9 @@ def all_finite(values: Any) -> bool:
     """Whether surely no value is infinite: their sum would be, too. (A sum of finite values may be; then nothing is sure.)"""
     if isinstance(values, pa.Scalar):
         return values.as_py() is None or math.isfinite(values.as_py())
+    quick = finite(held(values))
+    if quick is not None:
+        return quick
     with np.errstate(over="ignore", invalid="ignore"):  # what lies where null is may be anything
         return math.isfinite(float(held(values).sum()))
 
