@@ -18,7 +18,7 @@ from oak_ledger.formula import checked as c
 from oak_ledger.formula.library.aggregates import Groups
 from oak_ledger.formula.library.registry import MISSING, Recorder, Run
 from oak_ledger.formula.values import Mask, array_of, held, mask_of, near
-from oak_ledger.loops.groups import different, marked, numbered
+from oak_ledger.loops.groups import different, numbered
 
 _LIMIT = 2**62
 _PACKED_BITS = 62
@@ -264,14 +264,14 @@ def distinct_counts(values: Any, groups: Groups) -> Any:
     if not len(values):
         return array_of(np.zeros(groups.count, np.int64))
     numbers = _as_whole(values)
+    counted = _counted(np.ascontiguousarray(numbers), groups)
+    if counted is not None:
+        return array_of(counted)
     low, high = int(numbers.min()), int(numbers.max())
     if (high - low + 1) * groups.count >= _LIMIT:
         _, numbers = np.unique(numbers, return_inverse=True)
         low, high = 0, int(numbers.max())
     span = high - low + 1
-    counted = _counted(numbers, groups, low, span)
-    if counted is not None:
-        return array_of(counted)
     packed = np.empty(len(numbers), np.int64)
     for begin in range(0, len(numbers), _BLOCK):
         block = slice(begin, begin + _BLOCK)
@@ -290,13 +290,10 @@ def distinct_counts(values: Any, groups: Groups) -> Any:
     return array_of(before[edges[1:]] - before[edges[:-1]])
 
 
-def _counted(numbers: Rows, groups: Groups, low: int, span: int) -> Rows | None:
+def _counted(numbers: Rows, groups: Groups) -> Rows | None:
     """Different numbers by group, by a compiled loop that several threads share."""
-    if span * groups.count <= max(4 * len(numbers), DENSE):
-        seen = marked(numbers - low, groups.codes, groups.count, span)
-        return None if seen is None else seen.sum(axis=1, dtype=np.int64)
     threads = tuning().threads
-    work = partial(different, numbers, groups.codes, groups.count, low, span)
+    work = partial(different, numbers, np.ascontiguousarray(groups.codes), groups.count)
     parts = [*ordered(lambda part: work(part, threads), range(threads), threads)]
     known = [one for one in parts if one is not None]
     return np.sum(known, axis=0, dtype=np.int64) if len(known) == threads else None

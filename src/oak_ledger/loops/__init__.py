@@ -29,7 +29,7 @@ _SHAPES: dict[str, tuple[Any, ...]] = {
     "oak_best_text": (None, _WORD, _PLACE, _PLACE, _PLACE, _PLACE, _WORD, _HALF, _PLACE, _PLACE),
     "oak_contains": (None, _WORD, _PLACE, _PLACE, ctypes.c_char_p, _WORD, _PLACE),
     "oak_mark": (None, _WORD, _PLACE, _WORD, _PLACE, _HALF, _WORD, _PLACE),
-    "oak_distinct": (_HALF, _WORD, _PLACE, _PLACE, _WORD, _WORD, _HALF, _HALF, _PLACE),
+    "oak_distinct": (_HALF, _WORD, _PLACE, _PLACE, _HALF, _HALF, _PLACE),
     "oak_cross": (None, _WORD, _PLACE, _WORD, _PLACE, _PLACE),
     "oak_finite": (_HALF, _WORD, _PLACE),
     "oak_gather": (_WORD, _WORD, _PLACE, _HALF, _PLACE, _HALF, _PLACE, _WORD, _PLACE, _PLACE),

@@ -216,10 +216,10 @@ void oak_mark(int64_t rows, const int64_t *codes, int64_t groups, const void *nu
     }
 }
 
-/* How many different values each group has, of those pairs whose hash belongs to `part` of `parts`: so several threads share the work.
- * Pairs are sorted out by their hash into pieces that stay in a fast memory. `counts` must be 0. Returns 0, or 2 where there is no memory. */
-int32_t oak_distinct(int64_t rows, const int64_t *codes, const int64_t *values, int64_t low, int64_t span, int32_t part, int32_t parts,
-                     int64_t *counts) {
+/* How many different values each group has, of those pairs of a group and a value whose hash belongs to `part` of `parts`: so several
+ * threads share the work. Pairs are sorted out by their hash into pieces that stay in a fast memory. `counts` must be 0.
+ * Returns 0, or 2 where there is no memory. */
+int32_t oak_distinct(int64_t rows, const int64_t *codes, const int64_t *values, int32_t part, int32_t parts, int64_t *counts) {
     int32_t bits = 0;
     while (bits < 12 && (rows >> bits) > 16384 * (int64_t)parts)
         bits++;
@@ -227,12 +227,11 @@ int32_t oak_distinct(int64_t rows, const int64_t *codes, const int64_t *values, 
     int64_t *begin = calloc((size_t)pieces + 1, sizeof(int64_t));
     if (!begin)
         return 2;
-#define PAIR(i) ((uint64_t)codes[i] * (uint64_t)span + (uint64_t)(values[i] - low))
-#define OWNER(hash) ((int32_t)(((hash) >> 52) % (uint64_t)parts))
+#define HASH(value, code) (((uint64_t)(value) ^ (uint64_t)(code) * 0x9e3779b97f4a7c15ULL) * 0xd6e8feb86659fd93ULL)
+#define OWNER(hash) ((int32_t)(((hash) >> 52) * (uint64_t)parts >> 12)) /* the uppermost bits, shared out */
 #define PIECE(hash) (((hash) >> 40) & (uint64_t)(pieces - 1))
-#define SPREAD(pair) ((pair) * 0x9e3779b97f4a7c15ULL)
     for (int64_t i = 0; i < rows; i++) {
-        uint64_t hash = SPREAD(PAIR(i));
+        uint64_t hash = HASH(values[i], codes[i]);
         begin[PIECE(hash) + 1] += OWNER(hash) == part;
     }
     int64_t most = 0;
@@ -243,32 +242,39 @@ int32_t oak_distinct(int64_t rows, const int64_t *codes, const int64_t *values, 
     uint64_t room = LEAST_TABLE;
     while (room < (uint64_t)most * 2)
         room *= 2;
-    int64_t total = begin[pieces];
-    uint64_t *own = malloc((size_t)(total ? total : 1) * 8), *table = malloc(room * 8);
-    int64_t *next = malloc((size_t)pieces * 8);
-    int32_t told = own && table && next ? 0 : 2;
+    size_t total = (size_t)begin[pieces] + 1;
+    int64_t *value = malloc(total * 8), *next = malloc((size_t)pieces * 8);
+    int32_t *code = malloc(total * 4), *table = malloc(room * 4);
+    int32_t told = value && code && table && next ? 0 : 2;
     if (!told) {
         memcpy(next, begin, (size_t)pieces * 8);
         for (int64_t i = 0; i < rows; i++) {
-            uint64_t pair = PAIR(i), hash = SPREAD(pair);
-            if (OWNER(hash) == part)
-                own[next[PIECE(hash)]++] = pair;
+            uint64_t hash = HASH(values[i], codes[i]);
+            if (OWNER(hash) == part) {
+                int64_t to = next[PIECE(hash)]++;
+                value[to] = values[i];
+                code[to] = (int32_t)codes[i];
+            }
         }
         for (int64_t at = 0; at < pieces; at++) {
-            memset(table, 0xff, room * 8); /* no pair is that large */
-            for (int64_t i = begin[at]; i < begin[at + 1]; i++) {
-                uint64_t pair = own[i], slot = (SPREAD(pair) >> 12) & (room - 1);
-                while (table[slot] != pair && table[slot] != UINT64_MAX)
+            memset(table, 0xff, room * 4); /* -1: nothing there */
+            const int64_t *v = value + begin[at];
+            const int32_t *c = code + begin[at];
+            int32_t n = (int32_t)(begin[at + 1] - begin[at]);
+            for (int32_t i = 0; i < n; i++) {
+                uint64_t slot = (HASH(v[i], c[i]) >> 16) & (room - 1);
+                while (table[slot] >= 0 && (v[table[slot]] != v[i] || c[table[slot]] != c[i]))
                     slot = (slot + 1) & (room - 1);
-                if (table[slot] != pair) {
-                    table[slot] = pair;
-                    counts[pair / (uint64_t)span]++;
+                if (table[slot] < 0) {
+                    table[slot] = i;
+                    counts[c[i]]++;
                 }
             }
         }
     }
     free(begin);
-    free(own);
+    free(value);
+    free(code);
     free(table);
     free(next);
     return told;

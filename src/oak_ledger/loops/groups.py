@@ -92,15 +92,15 @@ def marked(numbers: Any, codes: Rows, groups: int, span: int) -> npt.NDArray[np.
     return seen
 
 
-def different(numbers: Rows, codes: Rows, groups: int, low: int, span: int, part: int, parts: int) -> Rows | None:
+def different(numbers: Rows, codes: Rows, groups: int, part: int, parts: int) -> Rows | None:
     """How many different numbers each group has, of one part of them; all parts together make the whole. No number is null."""
     found = loops()
     counts = np.zeros(groups, np.int64)
-    if found is None or found.oak_distinct(
-        len(numbers), place(codes), place(numbers), low, span, part, parts, place(counts)
-    ):
+    if found is None or groups >= 2**31 or len(numbers) >= 2**31:
         return None
-    return counts
+    return (
+        None if found.oak_distinct(len(numbers), place(codes), place(numbers), part, parts, place(counts)) else counts
+    )
 
 
 def by_group(values: Any, numbers: Any, codes: Rows, groups: int) -> tuple[Any, Rows, Rows] | None:
