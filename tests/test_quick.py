@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import datetime as dt
 import statistics
+import tempfile
 import unittest
 from decimal import Decimal
+from pathlib import Path
 from typing import Any
 from unittest import mock
 
@@ -18,7 +20,10 @@ import oak_ledger as oak
 from oak_ledger.engine import marks
 from oak_ledger.engine.overflow import Stretches
 from oak_ledger.engine.tuning import tuned
+from oak_ledger.errors import OakError
 from oak_ledger.loops import loops, without_loops
+from oak_ledger.origin import rows_of_text
+from oak_ledger.origin.spec import ReadingSpec
 from tests.test_engine import told
 
 BIG = 2**62
@@ -98,6 +103,57 @@ class InOneGo(unittest.TestCase):
                     with tuned(**way):
                         found.append(told(source.rows([("x", formula)])))
                 self.assertEqual(found[0], found[1])
+
+
+CELL = st.one_of(
+    st.sampled_from(["", '""', "a", '"a"', '"a,b"', '"x\ny"', '"say ""so"""', '""""', 'a"b', '"a"b', "7.50", " ", "ß\U00010400", '"\r"', "\r", "0123456789abcdefg", '"' + "q" * 70 + '"']),
+    st.text('ab",\n\r', max_size=4),
+)  # fmt: skip
+
+
+class Delimited(unittest.TestCase):
+    """Rows cut by the compiled loop are those that Arrow's reader gives, or the loop leaves them to it."""
+
+    @settings(max_examples=250, deadline=None)
+    @given(
+        st.lists(st.lists(CELL, min_size=1, max_size=3), max_size=8),
+        st.sampled_from(["\n", "\r\n"]),
+        st.sampled_from([b"", b"\xef\xbb\xbf"]),
+        st.booleans(),
+        st.sampled_from(["utf-8", "cp1252"]),
+        st.integers(1, 90),
+        st.sampled_from(['"', ""]),
+    )
+    def test_the_same_rows(
+        self, rows: Any, ends: str, mark: bytes, open_end: bool, encoding: str, block: int, quote: str
+    ) -> None:
+        width = len(rows[0]) if rows else 2
+        names = [f"c{at}" for at in range(width)]
+        text = ends.join([",".join(names), *(",".join(row) for row in rows)])
+        text += ends * (
+            open_end or text.endswith(",")
+        )  # Arrow's reader takes an empty value at the very end for one in quotes
+        spec = ReadingSpec(kind="files", path="x.csv", separator=",", quote=quote, encoding="utf-8", header="first")
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "x.csv"
+            path.write_bytes(mark + text.encode(encoding, "replace"))
+            found = []
+            for plain in (True, False):
+                with (
+                    mock.patch.object(rows_of_text, "BLOCK", block),
+                    mock.patch.object(rows_of_text, "LINE", max(block // 2, 1)),
+                    without_loops() if plain else tuned(),
+                ):
+                    try:
+                        batches = [
+                            batch
+                            for stretch in rows_of_text.stretches(path, spec, names, lambda _: None)
+                            for batch in stretch()
+                        ]
+                        found.append([row for batch in batches for row in batch.to_pylist()])
+                    except OakError as error:
+                        found.append([str(error)])
+        self.assertEqual(found[0], found[1])
 
 
 VALUES: dict[str, tuple[Any, Any]] = {

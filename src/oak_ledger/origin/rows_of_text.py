@@ -6,21 +6,29 @@ import csv
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import partial
+from itertools import pairwise
 from pathlib import Path
 from typing import IO, Any
 
 import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.csv as pa_csv
 
+from oak_ledger.engine.pool import ordered
+from oak_ledger.engine.tuning import tuning
 from oak_ledger.errors import OakError, UnusableInput
+from oak_ledger.loops.rows import columns as cut_columns
+from oak_ledger.loops.rows import count, last_line
 from oak_ledger.origin.delimited import column_names, head_of, header_lines
 from oak_ledger.origin.spec import ReadingSpec
 
 BLOCK = 1 << 23
-LINE = 1 << 16  # how far back from a block's end a line's end is looked for
+PIECE = 1 << 18
+LINE = (
+    1 << 16
+)  # how far back from a block's end a line's end is looked for; a heading that is longer is left to Arrow's reader
 SLOW_ROWS = 20_000
-_BREAK = ord("\n")
 csv.field_size_limit(1 << 24)
 
 
@@ -52,14 +60,19 @@ def stretches(path: Path, spec: ReadingSpec, columns: Sequence[str], note: Note)
     missing = [name for name in columns if name not in names]
     if missing:
         raise UnusableInput("missing-column", f"{path.name} has no column {missing[0]!r}; it has {', '.join(names)}.")
-    odd = not spec.encoding.startswith("utf-16") and (b"\x00" in head_of(path) or _odd_quotes(path, spec.quote))
-    if spec.bad_rows != "stop" or spec.comment or spec.footer or odd:
-        for batch in _slowly(path, spec, names, columns, note):
-            yield partial(iter, (batch,))
-        return
     try:
+        plain = spec.bad_rows == "stop" and not spec.comment and not spec.footer
+        cuts = (
+            _cuts(path, spec)
+            if plain and (spec.encoding.startswith("utf-16") or b"\x00" not in head_of(path))
+            else None
+        )
+        if cuts is None:
+            for batch in _slowly(path, spec, names, columns, note):
+                yield partial(iter, (batch,))
+            return
         skip = header_lines(spec)
-        for stretch in _stretches(path, spec):
+        for stretch in pairwise(cuts):
             yield partial(_quickly, path, spec, names, columns, stretch, skip)
             skip = 0
     except OSError as error:
@@ -67,16 +80,72 @@ def stretches(path: Path, spec: ReadingSpec, columns: Sequence[str], note: Note)
 
 
 def _quickly(
-    path: Path, spec: ReadingSpec, names: list[str], columns: Sequence[str], stretch: pa.Buffer, skip: int
+    path: Path, spec: ReadingSpec, names: list[str], columns: Sequence[str], stretch: tuple[int, int], skip: int
 ) -> list[pa.RecordBatch]:
-    """One stretch by Arrow's reader. If it fails, going through the file once more finds the row that is wrong, and says so."""
+    """One stretch, from one byte to another, of plain text or by Arrow's reader."""
+    try:
+        data = _between(path, *stretch)
+    except OSError as error:
+        raise UnusableInput("unreadable", f"{path} cannot be read: {error}.") from error
     wanted = list(columns) or names[:1]
+    found = _plainly(data, spec, names, wanted, skip)
+    return _by_arrow(path, spec, names, wanted, data, skip) if found is None else found
+
+
+def _plainly(
+    data: pa.Buffer, spec: ReadingSpec, names: list[str], wanted: Sequence[str], skip: int
+) -> list[pa.RecordBatch] | None:
+    """Rows of UTF-8 that are all as they should be, each value in its place; None where there is anything else."""
+    marks = [spec.separator, *([spec.quote] if spec.quote else [])]
+    if spec.encoding not in ("utf-8", "utf-8-sig") or any(len(one) != 1 or not one.isascii() for one in marks):
+        return None
+    begin, head = 0, memoryview(data)
+    if bytes(head[:3]) == b"\xef\xbb\xbf":
+        begin = 3
+    for _ in range(skip):
+        ends = bytes(head[begin : begin + LINE]).find(b"\n")
+        if ends < 0:
+            return None
+        begin += ends + 1
+    places = [names.index(name) for name in wanted]
+    made = cut_columns(data, begin, ord(spec.separator), _byte(spec.quote), len(names), places)
+    if made is None:
+        return None
+    return [pa.RecordBatch.from_arrays(made, names=list(wanted))] if len(made[0]) else []
+
+
+def _between(path: Path, begin: int, end: int) -> pa.Buffer:
+    """The bytes of a file from one place to another, or to its end."""
+    with pa.OSFile(str(path)) as file:
+        file.seek(begin)
+        return file.read_buffer(end - begin)
+
+
+def _pieces(path: Path, begin: int) -> Iterator[npt.NDArray[np.uint8]]:
+    """A block of a file piece by piece, each in the same memory."""
+    room, left = bytearray(PIECE), BLOCK
+    piece = np.frombuffer(room, np.uint8)
+    with path.open("rb", buffering=0) as file:
+        file.seek(begin)
+        while left and (size := file.readinto(memoryview(room)[:left])):
+            yield piece[:size]
+            left -= size
+
+
+def _byte(mark: str) -> int | None:
+    return ord(mark) if mark else None
+
+
+def _by_arrow(
+    path: Path, spec: ReadingSpec, names: list[str], wanted: Sequence[str], data: pa.Buffer, skip: int
+) -> list[pa.RecordBatch]:
+    """By Arrow's reader. If it fails, going through the file once more finds the row that is wrong, and says so."""
     parse = pa_csv.ParseOptions(
         delimiter=spec.separator, quote_char=spec.quote or False, newlines_in_values=bool(spec.quote)
     )
     convert = pa_csv.ConvertOptions(
         column_types=dict.fromkeys(names, pa.string()),
-        include_columns=wanted,
+        include_columns=list(wanted),
         null_values=[""],
         strings_can_be_null=True,
         quoted_strings_can_be_null=False,
@@ -85,58 +154,44 @@ def _quickly(
         column_names=names,
         skip_rows=skip,
         use_threads=False,
-        block_size=stretch.size + 1,
+        block_size=data.size + 1,
         encoding="utf-8" if spec.encoding == "utf-8-sig" else spec.encoding,
     )
     try:
-        found: list[pa.RecordBatch] = pa_csv.read_csv(pa.BufferReader(stretch), options, parse, convert).to_batches()
+        found: list[pa.RecordBatch] = pa_csv.read_csv(pa.BufferReader(data), options, parse, convert).to_batches()
         return found
     except (pa.ArrowInvalid, UnicodeDecodeError) as error:
         if "Empty CSV" in str(error):
             return []
-        for _ in _slowly(path, spec, names, columns, lambda _row: None):
+        for _ in _slowly(path, spec, names, wanted, lambda _row: None):
             pass
         raise UnusableInput("unreadable", f"{path.name} cannot be read: {str(error).splitlines()[0]}.") from None
     except OSError as error:
         raise UnusableInput("unreadable", f"{path} cannot be read: {error}.") from error
 
 
-def _odd_quotes(path: Path, quote: str) -> bool:
-    """Whether a quote may never be closed: then each row is looked at by itself."""
-    if not quote:
-        return False
-    odd = 0
-    with pa.OSFile(str(path)) as file:
-        while (block := file.read_buffer(BLOCK)).size:
-            odd += int(np.count_nonzero(np.frombuffer(block, np.uint8) == ord(quote)))
-    return odd % 2 == 1
+def _cuts(path: Path, spec: ReadingSpec) -> list[int] | None:
+    """Where the file is cut into stretches of whole rows: at lines' ends that stand in no quotes. None where a quote may never be closed:
+    then each row must be looked at by itself.
+    """
+    size = path.stat().st_size
+    if spec.encoding.startswith("utf-16"):
+        return [0, size]
+    quote = _byte(spec.quote)
 
+    def quotes(begin: int) -> int:
+        return sum(count(piece, quote) for piece in _pieces(path, begin)) if quote is not None else 0
 
-def _stretches(path: Path, spec: ReadingSpec) -> Iterator[pa.Buffer]:
-    """The file in stretches of whole rows: each ends at a line's end that stands in no quotes."""
-    with pa.OSFile(str(path)) as file:
-        if spec.encoding.startswith("utf-16"):
-            yield file.read_buffer()
-            return
-        start, wanted, size = 0, BLOCK, file.size()
-        while start < size:
-            file.seek(start)
-            block = file.read_buffer(wanted)
-            end = block.size if start + block.size == size else _line_end(np.frombuffer(block, np.uint8), spec.quote)
-            if not end:  # a row that is longer than the block
-                wanted *= 2
-                continue
-            yield block.slice(0, end)
-            start, wanted = start + end, BLOCK
-
-
-def _line_end(data: Any, quote: str) -> int:
-    """The end of the last whole row; 0 where there is none."""
-    for low in range(max(0, len(data) - LINE), -1, -LINE) if len(data) > LINE else (0,):
-        for at in np.flatnonzero(data[low : low + LINE] == _BREAK)[::-1] + low:
-            if not quote or np.count_nonzero(data[: at + 1] == ord(quote)) % 2 == 0:
-                return int(at) + 1
-    return 0
+    begins, cuts, inside = range(0, size, BLOCK), [0], False
+    for begin, found in zip(begins, ordered(quotes, begins, tuning().threads), strict=True):
+        end, inside = min(begin + BLOCK, size), inside ^ bool(found % 2)
+        for low in (max(begin, end - LINE), begin):  # most lines are much shorter
+            last = last_line(np.frombuffer(_between(path, low, end), np.uint8), quote, inside=inside)
+            if last:
+                break
+        if last and low + last < size:
+            cuts.append(low + last)
+    return None if inside else [*cuts, size]
 
 
 class _Lines:
