@@ -134,7 +134,7 @@ class NastyFiles(FolderCase):
 
     def test_the_quick_look_agrees_with_the_patterns(self) -> None:
         cases: list[tuple[list[str | None], tuple[int, int] | None]] = [
-            (["1", "22", None], (0, 2)), (["1.5", "2", "-.25"], (2, 4)), (["1.5", "x"], None), (["007"], None), (["0.5", "0"], (1, 3)),
+            (["1", "22", None], (0, 2)), (["1.5", "2", "-0.25"], (2, 5)), (["-.25"], None), (["1."], None), (["1.5", "x"], None), (["007"], None), (["0.5", "0"], (1, 3)),
             (["1.2.3"], None), (["1-2"], None), ([""], None), ([None], None), (["1/2"], None), (["1,5"], None), (["-"], None), (["9" * 19], None),
         ]  # fmt: skip
         for values, wanted in cases:

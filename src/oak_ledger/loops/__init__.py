@@ -27,6 +27,8 @@ _SHAPES: dict[str, tuple[Any, ...]] = {
     "oak_best_float": (None, _WORD, _PLACE, _PLACE, _PLACE, _WORD, _HALF, _PLACE, _PLACE),
     "oak_best_whole": (None, _WORD, _PLACE, _PLACE, _PLACE, _WORD, _HALF, _PLACE, _PLACE),
     "oak_best_text": (None, _WORD, _PLACE, _PLACE, _PLACE, _PLACE, _WORD, _HALF, _PLACE, _PLACE),
+    "oak_plain_numbers": (_HALF, _WORD, _PLACE, _PLACE, _PLACE, _WORD, _PLACE),
+    "oak_few_texts": (_WORD, _WORD, _PLACE, _PLACE, _PLACE, _WORD, _WORD, _PLACE, _PLACE, _PLACE),
     "oak_contains": (None, _WORD, _PLACE, _PLACE, ctypes.c_char_p, _WORD, _PLACE),
     "oak_count_byte": (_WORD, _PLACE, _WORD, _HALF),
     "oak_last_line": (_WORD, _PLACE, _WORD, _HALF, _HALF),

@@ -87,3 +87,87 @@ void oak_best_text(int64_t rows, const int64_t *codes, const int32_t *edges, con
         begins[group] = begin;
     }
 }
+
+/* -- what a column of texts holds ----------------------------------------------------------------------------------------- */
+
+/* Whether all texts that are there are plain numbers: digits, maybe a minus before and a dot between, no zero before other digits.
+ * `told` gets the most decimals, the longest (without its minus), whether any has a minus, and whether any has a dot. */
+int32_t oak_plain_numbers(int64_t rows, const int32_t *edges, const uint8_t *data, const uint8_t *valid, int64_t offset, int64_t *told) {
+    int64_t decimals = 0, longest = 0;
+    int minus = 0, dotted = 0;
+    for (int64_t i = 0; i < rows; i++) {
+        if (valid && !bit_at(valid, offset + i))
+            continue;
+        const uint8_t *at = data + edges[i], *end = data + edges[i + 1];
+        if (at < end && *at == '-') {
+            minus = 1;
+            at++;
+        }
+        const uint8_t *begin = at;
+        while (at < end && (uint8_t)(*at - '0') < 10) at++;
+        if (at == begin || (at - begin > 1 && *begin == '0'))
+            return 0;
+        if (at < end) {
+            const uint8_t *dot = at++;
+            if (*dot != '.')
+                return 0;
+            while (at < end && (uint8_t)(*at - '0') < 10) at++;
+            if (at != end || at - dot < 2)
+                return 0;
+            dotted = 1;
+            decimals = at - dot - 1 > decimals ? at - dot - 1 : decimals;
+        }
+        longest = end - begin > longest ? end - begin : longest;
+    }
+    told[0] = decimals;
+    told[1] = longest;
+    told[2] = minus;
+    told[3] = dotted;
+    return 1;
+}
+
+/* A number for each different text in the order in which they come (-1 for null), how often each comes, and the first row that has it.
+ * Returns how many there are; -1 where more than `most`, which is at most 2048. */
+int64_t oak_few_texts(int64_t rows, const int32_t *edges, const uint8_t *data, const uint8_t *valid, int64_t offset, int64_t most, int32_t *codes,
+                      int64_t *counts, int64_t *first) {
+    int32_t table[8192];
+    uint64_t begins[2048];
+    memset(table, 0xff, sizeof table);
+    int32_t found = 0;
+    for (int64_t i = 0; i < rows; i++) {
+        if (valid && !bit_at(valid, offset + i)) {
+            codes[i] = -1;
+            continue;
+        }
+        Text one = text_at(edges, data, i);
+        uint64_t begin = beginning(one), hash = begin ^ (uint64_t)one.size * 0x9e3779b97f4a7c15ULL;
+        for (int64_t at = 8; at < one.size; at += 8) {
+            Text rest = {one.data + at, one.size - at};
+            hash = (hash ^ beginning(rest)) * 0xd6e8feb86659fd93ULL;
+        }
+        hash *= 0x9e3779b97f4a7c15ULL;
+        uint32_t slot = (uint32_t)(hash >> 51);
+        for (;; slot = (slot + 1) & 8191) {
+            int32_t code = table[slot];
+            if (code < 0) {
+                if (found == most)
+                    return -1;
+                table[slot] = found;
+                begins[found] = begin;
+                counts[found] = 1;
+                first[found] = i;
+                codes[i] = found++;
+                break;
+            }
+            if (begins[code] == begin) {
+                Text known = text_at(edges, data, first[code]);
+                if (known.size == one.size && (one.size <= 8 || !memcmp(known.data, one.data, (size_t)one.size))) {
+                    counts[code]++;
+                    codes[i] = code;
+                    break;
+                }
+            }
+        }
+    }
+    return found;
+}

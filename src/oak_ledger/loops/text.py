@@ -44,9 +44,36 @@ def best(texts: Any, codes: Rows, groups: int, *, largest: bool) -> Rows | None:
     return rows
 
 
+def plain_numbers(texts: Any) -> tuple[bool, int, int, bool, bool] | None:
+    """Whether all that are there are plain numbers; then the most decimals, the longest (without its minus), whether any has a minus or a dot."""
+    found = loops()
+    edges, data = _lying(texts)
+    if found is None or data is None:
+        return None
+    told = np.zeros(4, np.int64)
+    plain = found.oak_plain_numbers(len(texts), edges, data, validity(texts), texts.offset, place(told))
+    decimals, longest, minus, dot = told.tolist()
+    return bool(plain), decimals, longest, bool(minus), bool(dot)
+
+
+def few(texts: Any, most: int) -> tuple[npt.NDArray[np.int32], Rows, Rows] | None:
+    """A number for each different text (-1 for null), how often each comes, and the first row that has it; None where there are more than `most`."""
+    found = loops()
+    edges, data = _lying(texts)
+    if found is None or data is None:
+        return None
+    codes, counts, first = np.empty(len(texts), np.int32), np.zeros(most, np.int64), np.zeros(most, np.int64)
+    size = found.oak_few_texts(
+        len(texts), edges, data, validity(texts), texts.offset, most, place(codes), place(counts), place(first)
+    )
+    return None if size < 0 else (codes, counts[:size], first[:size])
+
+
 def _lying(texts: Any) -> tuple[int, int | None]:
     """Where the edges of the first text, and the bytes of all, lie in memory."""
+    if texts.type != pa.string():
+        return 0, None
     _, edges, data = texts.buffers()
-    if texts.type != pa.string() or edges is None or data is None:
+    if edges is None or data is None:
         return 0, None
     return (place_of(edges) or 0) + 4 * texts.offset, place_of(data)

@@ -9,14 +9,17 @@ from types import MappingProxyType
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from oak_ledger.engine.groups import Labels
 from oak_ledger.formula.library.casts import SPACES
 from oak_ledger.formula.library.registry import Unfit
 from oak_ledger.formula.library.templates import template
 from oak_ledger.formula.types import Type
-from oak_ledger.formula.values import value_text
+from oak_ledger.formula.values import Mask, array_of, decoded, held, mask_of, value_text
+from oak_ledger.loops.text import few
 from oak_ledger.origin.quick import PlainNumbers, plain_numbers
 
 _DAY, _MONTH, _YEAR = r"(?:0?[1-9]|[12][0-9]|3[01])", r"(?:0?[1-9]|1[0-2])", r"(?:1[0-9]{3}|2[0-9]{3})"
@@ -143,6 +146,58 @@ class _Shape:
     samples: list[tuple[int, str]] = field(default_factory=list)
 
 
+def _different(values: Any) -> tuple[Any, Any, Any]:
+    """A number for each different value (-1 for null), how often each comes, and the first row that has it."""
+    encoded = values.dictionary_encode()
+    codes = held(pc.fill_null(encoded.indices, -1))
+    counts = np.bincount(codes[codes >= 0], minlength=len(encoded.dictionary))
+    first = np.zeros(len(counts) + 1, np.int64)  # the last place is that of null
+    first[codes[::-1]] = np.arange(len(codes) - 1, -1, -1)
+    return codes, counts, first[:-1]
+
+
+def _none() -> npt.NDArray[np.bool_]:
+    return np.zeros(0, np.bool_)
+
+
+@dataclass(slots=True)
+class _Facts:
+    """What is known of different texts, each looked at once: whether it is a word for nothing, blank, a code with leading zeros; which shapes it has."""
+
+    labels: Labels = field(default_factory=Labels)
+    texts: Any = None
+    word: Mask = field(default_factory=_none)
+    blank: Mask = field(default_factory=_none)
+    zeros: Mask = field(default_factory=_none)
+    fits: dict[str, Mask] = field(default_factory=dict)
+    money: set[str] = field(default_factory=set)
+    length: int = 0
+    decimals: int = 0
+
+    def places(self, different: Any, shapes: Sequence[str]) -> Any:
+        """The places of some texts among all that are known; those that are new are looked at, for these shapes."""
+        before = 0 if self.labels.values is None else len(self.labels.values)
+        places = self.labels.numbers(different)
+        fresh = self.labels.values.slice(before)
+        if len(fresh) or self.texts is None:
+            self._look(pc.utf8_trim(fresh, SPACES), shapes)
+        return places
+
+    def _look(self, texts: Any, shapes: Sequence[str]) -> None:
+        self.texts = texts if self.texts is None else pa.concat_arrays([self.texts, texts])
+        self.word = np.append(self.word, mask_of(pc.is_in(texts, value_set=pa.array(NULL_WORDS))))
+        self.blank = np.append(self.blank, mask_of(pc.equal(texts, "")))
+        self.zeros = np.append(self.zeros, mask_of(pc.match_substring_regex(texts, _LEADING_ZERO)))
+        for name in shapes:
+            fits = mask_of(pc.match_substring_regex(texts, SHAPES[name]))
+            self.fits[name] = np.append(self.fits.get(name, _none()), fits)
+        marks = pc.drop_null(pc.struct_field(pc.extract_regex(texts, f"(?P<mark>{_MONEY_MARK})"), 0)).unique()
+        self.money |= set(marks.to_pylist())
+        ends = pc.extract_regex(texts, r"[.,](?P<decimals>[0-9]+)$")
+        self.length = max(self.length, pc.max(pc.utf8_length(texts)).as_py() or 0)
+        self.decimals = max(self.decimals, pc.max(pc.utf8_length(pc.struct_field(ends, 0))).as_py() or 0)
+
+
 @dataclass(slots=True)
 class Judge:
     """Sees all batches of one column and then says what it is."""
@@ -158,11 +213,13 @@ class Judge:
     null_words: dict[str, int] = field(default_factory=dict)
     money: set[str] = field(default_factory=set)
     shapes: dict[str, _Shape] = field(default_factory=lambda: {name: _Shape() for name in SHAPES})
+    facts: _Facts = field(default_factory=lambda: _Facts())
     distinct: dict[str, tuple[int, int]] | None = field(default_factory=dict)
     """Each different value with how often it occurs and the first row that has it; None where too many to keep."""
 
     def see(self, values: Any) -> None:
         """Take in the next batch of text values."""
+        values = decoded(values)
         cut = STUDIED - self.rows
         if 0 < cut < len(values):  # the first rows are looked at by pattern, the rest of the batch more quickly
             self.see(values.slice(0, cut))
@@ -192,57 +249,43 @@ class Judge:
 
     def _study(self, values: Any, before: int) -> None:
         """A batch by its different values: which shapes they have, and how often."""
-        encoded = values.dictionary_encode()
-        codes = encoded.indices
-        self.repeats = len(encoded.dictionary) <= FEW
-        self.nulls += codes.null_count
-        present = pc.drop_null(codes).to_numpy(zero_copy_only=False)
-        counts = np.bincount(present, minlength=len(encoded.dictionary))
-        self._distinct(encoded.dictionary, codes, counts, before)
+        found = few(values, FEW)
+        codes, counts, first = found or _different(values)
+        self.repeats = len(counts) <= FEW
+        self.nulls += values.null_count
+        different = values.take(array_of(first))
+        self._distinct(different, counts, first + before + 1)
         alive = self._alive()
         if not alive:
             return
-        texts = pc.utf8_trim(encoded.dictionary, SPACES)
-        words = pc.is_in(texts, value_set=pa.array(NULL_WORDS)).to_numpy(zero_copy_only=False)
-        for at in np.flatnonzero(words):
-            word = texts[int(at)].as_py()
-            self.null_words[word] = self.null_words.get(word, 0) + int(counts[at])
-        blank = pc.equal(texts, "").to_numpy(zero_copy_only=False)
-        self.blanks += int(counts[blank].sum())
-        words = words | blank
-        marks = pc.drop_null(pc.struct_field(pc.extract_regex(texts, f"(?P<mark>{_MONEY_MARK})"), 0)).unique()
-        self.money |= set(marks.to_pylist()) if len(self.money) < 9 else set()
+        facts = self.facts if self.repeats else _Facts()  # those of values that come again are kept
+        at = facts.places(different, [name for name, _ in alive])
+        self.money |= facts.money if len(self.money) < 9 else set()
+        for place in np.flatnonzero(facts.word[at]):
+            word = facts.texts[int(at[place])].as_py()
+            self.null_words[word] = self.null_words.get(word, 0) + int(counts[place])
+        self.blanks += int(counts[facts.blank[at]].sum())
+        self.zeros += int(counts[facts.zeros[at]].sum())
+        self.length, self.decimals = max(self.length, facts.length), max(self.decimals, facts.decimals)
+        nothing = facts.word[at] | facts.blank[at]
         for name, shape in alive:
-            self._shape(name, shape, texts, counts, words, codes, before)
-        zeros = pc.match_substring_regex(texts, _LEADING_ZERO).to_numpy(zero_copy_only=False)
-        self.zeros += int(counts[zeros].sum())
-        ends = pc.extract_regex(texts, r"[.,](?P<decimals>[0-9]+)$")
-        lengths = pc.utf8_length(pc.struct_field(ends, 0))
-        self.length = max(self.length, pc.max(pc.utf8_length(texts)).as_py() or 0)
-        self.decimals = max(self.decimals, pc.max(lengths).as_py() or 0)
+            fits = facts.fits[name][at]
+            shape.fits += int(counts[fits].sum())
+            misfit = ~fits & ~nothing
+            if len(shape.samples) < 3 and misfit.any():
+                for row in np.flatnonzero(np.isin(codes, np.flatnonzero(misfit)))[:3].tolist():
+                    shape.samples.append((before + row + 1, facts.texts[int(at[codes[row]])].as_py()))
+            present = self.rows - self.nulls
+            if present > 200 and shape.fits < 0.9 * (present - self.blanks - sum(self.null_words.values())):
+                shape.alive = False
 
-    def _distinct(self, values: Any, codes: Any, counts: Any, before: int) -> None:
+    def _distinct(self, values: Any, counts: Any, rows: Any) -> None:
         if self.distinct is None or len(self.distinct) + len(values) > _KEPT_DISTINCT:
             self.distinct = None
             return
-        first = np.zeros(max(len(values), 1), np.int64)
-        backwards = pc.fill_null(codes, 0).to_numpy(zero_copy_only=False)[::-1]
-        first[backwards] = np.arange(len(codes) - 1, -1, -1)
-        for value, count, row in zip(values.to_pylist(), counts.tolist(), first.tolist(), strict=False):
+        for value, count, row in zip(values.to_pylist(), counts.tolist(), rows.tolist(), strict=True):
             known = self.distinct.get(value)
-            self.distinct[value] = (count, before + row + 1) if known is None else (known[0] + count, known[1])
-
-    def _shape(self, name: str, shape: _Shape, texts: Any, counts: Any, words: Any, codes: Any, before: int) -> None:
-        fits = pc.match_substring_regex(texts, SHAPES[name]).to_numpy(zero_copy_only=False)
-        shape.fits += int(counts[fits].sum())
-        misfit = ~fits & ~words
-        if len(shape.samples) < 3 and misfit.any():
-            odd = pc.is_in(codes, value_set=pa.array(np.flatnonzero(misfit), codes.type))
-            for row in np.flatnonzero(odd.to_numpy(zero_copy_only=False))[:3].tolist():
-                shape.samples.append((before + row + 1, texts[codes[row].as_py()].as_py()))
-        present = self.rows - self.nulls
-        if present > 200 and shape.fits < 0.9 * (present - self.blanks - sum(self.null_words.values())):
-            shape.alive = False
+            self.distinct[value] = (count, row) if known is None else (known[0] + count, known[1])
 
     def verdict(self) -> Evidence:
         """What the column is."""

@@ -12,6 +12,7 @@ import numpy as np
 import pyarrow.compute as pc
 
 from oak_ledger.formula.values import mask_of
+from oak_ledger.loops.text import plain_numbers as plain_texts
 
 _MINUS, _DOT, _SLASH, _ZERO, _NINE = (ord(character) for character in "-./09")  # next to each other but for the digits
 _LONGEST = 18  # digits of a whole number that surely fits 64 bits
@@ -30,6 +31,10 @@ def plain_numbers(values: Any) -> PlainNumbers | None:
     data_buffer = values.buffers()[2]
     if len(values) == values.null_count or data_buffer is None:
         return None
+    found = plain_texts(values)
+    if found is not None:
+        plain, places, longest, minus, dot = found
+        return PlainNumbers(places, longest + minus) if plain and (dot or longest + minus <= _LONGEST) else None
     edges = np.frombuffer(values.buffers()[1], np.int32)[values.offset : values.offset + len(values) + 1]
     data = np.frombuffer(data_buffer, np.uint8)[edges[0] : edges[-1]]
     if (data - np.uint8(_MINUS) > _NINE - _MINUS).any() or (data == _SLASH).any():
@@ -53,7 +58,7 @@ def plain_numbers(values: Any) -> PlainNumbers | None:
     points = int(np.count_nonzero(dots))
     if not points:
         return PlainNumbers(0, length) if length <= _LONGEST else None
-    if dots[starts[digits == 1]].any():
+    if dots[starts].any() or dots[ends - 1].any():
         return None
     decimals = _decimals(dots, points, starts, ends)
     return None if decimals is None else PlainNumbers(decimals, length)
