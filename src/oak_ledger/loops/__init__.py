@@ -33,7 +33,7 @@ _SHAPES: dict[str, tuple[Any, ...]] = {
     "oak_count_byte": (_WORD, _PLACE, _WORD, _HALF),
     "oak_last_line": (_WORD, _PLACE, _WORD, _HALF, _HALF),
     "oak_split": (_WORD, _PLACE, _WORD, _HALF, _HALF, _WORD, _PLACE, _WORD, _PLACE),
-    "oak_column": (_WORD, _PLACE, _WORD, _PLACE, _WORD, _WORD, _WORD, _HALF, _PLACE, _PLACE, _WORD, _PLACE),
+    "oak_column": (_WORD, _PLACE, _WORD, _PLACE, _WORD, _HALF, _PLACE, _PLACE, _WORD, _PLACE),
     "oak_mark": (None, _WORD, _PLACE, _WORD, _PLACE, _HALF, _WORD, _PLACE),
     "oak_distinct": (_HALF, _WORD, _PLACE, _PLACE, _HALF, _HALF, _PLACE),
     "oak_cross": (None, _WORD, _PLACE, _WORD, _PLACE, _PLACE),

@@ -96,7 +96,7 @@ static inline int taken(const uint8_t *data, int64_t begin, int64_t end, int64_t
     return 1;
 }
 
-/* Cut text into values, `columns` a row, for at most `room` rows; `sizes` gets how many bytes each column has. Empty lines are no rows.
+/* Cut text into values, `columns` a row, column after column, with room for so many rows each; `sizes` gets how many bytes each column has. Empty lines are no rows.
  * Returns how many rows there are, or -1 where something is not as it should be: a row of another width, a quote that is not closed or
  * stands where none is due, a carriage return alone, bytes that are no UTF-8, more rows than there is room for.
  *
@@ -138,7 +138,7 @@ int64_t oak_split(const uint8_t *data, int64_t size, int32_t separator, int32_t 
             }
             if (row == room || width > columns || (line && width != columns))
                 return -1;
-            if (!taken(data, begin, stop, now - before, mark, values + row * columns + column, sizes + column))
+            if (!taken(data, begin, stop, now - before, mark, values + column * room + row, sizes + column))
                 return -1;
             begin = end + 1;
             before = now;
@@ -152,14 +152,14 @@ int64_t oak_split(const uint8_t *data, int64_t size, int32_t separator, int32_t 
 
 /* One column as Arrow lays texts: edges, bytes, and bits that say which are there; what is empty and stands in no quotes is not.
  * Returns how many are null. */
-int64_t oak_column(const uint8_t *data, int64_t size_of_data, const Value *values, int64_t rows, int64_t columns, int64_t column,
-                   int32_t quote, int32_t *edges, uint8_t *out, int64_t size_of_out, uint8_t *valid) {
+int64_t oak_column(const uint8_t *data, int64_t size_of_data, const Value *values, int64_t rows, int32_t quote, int32_t *edges,
+                   uint8_t *out, int64_t size_of_out, uint8_t *valid) {
     int64_t to = 0, nulls = 0, last = size_of_data - 15, room = size_of_out - 15; /* up to there sixteen bytes can be copied at once */
-    const Value *one = values + column;
+    const Value *one = values;
     for (int64_t row = 0; row < rows; row += 8) {
         uint8_t there = 0;
         int64_t end = row + 8 < rows ? row + 8 : rows;
-        for (int64_t i = row; i < end; i++, one += columns) {
+        for (int64_t i = row; i < end; i++, one++) {
             edges[i] = (int32_t)to;
             const uint8_t *from = data + one->begin;
             uint32_t size = one->size;

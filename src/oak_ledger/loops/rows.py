@@ -63,7 +63,7 @@ def columns(
     for at in wanted:
         edges, texts, valid = np.empty(rows + 1, np.int32), np.empty(max(int(sizes[at]), 1), np.uint8), bits(rows)
         nulls = found.oak_column(
-            start, size, place(values), rows, width, at, quoting, place(edges), place(texts), len(texts), place(valid)
+            start, size, place(values[at * room :]), rows, quoting, place(edges), place(texts), len(texts), place(valid)
         )
         buffers = [pa.py_buffer(valid) if nulls else None, pa.py_buffer(edges), pa.py_buffer(texts)]
         made.append(pa.Array.from_buffers(pa.string(), rows, buffers, nulls))
