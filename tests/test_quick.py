@@ -264,6 +264,39 @@ class Frames(unittest.TestCase):
             self.assertEqual(list(found), wanted, (row, frame))
 
 
+class InTurn(unittest.TestCase):
+    """Rows that come in the window's order anyway."""
+
+    @settings(max_examples=80, deadline=None)
+    @given(
+        st.lists(st.tuples(st.sampled_from([None, "p", "q"]), INTEGERS, FLOATS, DECIMALS), min_size=1, max_size=12),
+        st.booleans(),
+    )
+    def test_the_same_as_sorted(self, rows: list[Any], equal: bool) -> None:
+        numbers = _numbers([row[1:] for row in rows])
+        order = [at // 2 for at in range(len(rows))] if equal else [*range(len(rows))]
+        table = numbers.append_column("k", pa.array([row[0] for row in rows], pa.string())).append_column("o", [order])
+        source = oak.Source.from_table(table, name="R")
+        over = [
+            f"OVER (PARTITION BY {by} ORDER BY o {frame})"
+            for by in ("k", "k, i > 0")
+            for frame in ("", "ROWS UNBOUNDED PRECEDING")
+        ]
+        shown = [
+            f"{one} {over[0]}"
+            for one in ("LAG(x)", "LEAD(i, 1)", "LAG(d)", "LEAD(k)", "ROW_NUMBER()", "RANK()", "LAG(x, 2)")
+        ]
+        shown += [
+            f"{one} {frame}"
+            for one in ("COUNT(*)", "COUNT(x)", "SUM(i)", "SUM(x)", "SUM(d)", "AVG(i)", "AVG(x)", "AVG(d)", "MAX(i)")
+            for frame in over
+        ]
+        asked = [(f"c{at}", one) for at, one in enumerate(shown)]
+        with without_loops():
+            plain = told(source.rows(asked))
+        self.assertEqual(told(source.rows(asked)), plain)
+
+
 class Nothing(unittest.TestCase):
     """Columns with no value at all in a partition, a group, or anywhere."""
 

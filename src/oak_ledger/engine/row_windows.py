@@ -17,7 +17,7 @@ from oak_ledger.engine.faults import Faults, Rows
 from oak_ledger.engine.overflow import Stretches
 from oak_ledger.engine.reading import Feed, Pass, joined, listed
 from oak_ledger.engine.tuning import tuning
-from oak_ledger.engine.windows import Back, Sorted, in_order, window_inputs, windowed
+from oak_ledger.engine.windows import Back, Order, in_order, window_inputs, windowed
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.ranges import key as meaning
 from oak_ledger.formula.types import Grain
@@ -87,7 +87,7 @@ def _computed(
     wrong: dict[tuple[str, str], list[Rows]] = {}
     note = "inputs and values on disk" if spilled else ""
     for at, values in inputs.stretches(by):
-        orders: dict[Any, Sorted] = {}
+        orders: dict[Any, Order] = {}
         for node, owner in nodes.items():
             own = [values[place] for place in places[node]]
             first = len(node.args) + (node.where is not None)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import cached_property, partial
 from itertools import pairwise
 from typing import Any
 
@@ -13,6 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.engine.groups import aggregate, group
+from oak_ledger.engine.in_turn import Turn, in_turn
 from oak_ledger.engine.overflow import room
 from oak_ledger.engine.pool import ordered
 from oak_ledger.engine.running import over_frames
@@ -95,16 +97,38 @@ class Back:
         )
 
 
-def in_order(node: c.Window, partition: Sequence[Any], order: Sequence[Any], rows: int) -> Sorted:
-    """The rows sorted. Small enough numbers are packed with the row's own into one, and sorted by value: that is much faster."""
+class Order:
+    """The order of rows by a window's partition and order; windows that share these share it. Rows are sorted when that is needed."""
+
+    def __init__(self, sort: Callable[[], Sorted], turn: Turn | None) -> None:
+        """`turn` is there where each row comes after the one before anyway."""
+        self._sort, self.turn = sort, turn
+
+    @cached_property
+    def sorted(self) -> Sorted:
+        """The rows sorted."""
+        return self._sort()
+
+
+def in_order(node: c.Window, partition: Sequence[Any], order: Sequence[Any], rows: int) -> Order:
+    """The order of rows."""
     groups = [sort_numbers(values) for values in partition]
     ranks = [
         sort_numbers(values, descending=key.descending, nulls_first=key.nulls_first)
         for values, key in zip(order, node.order, strict=True)
     ]
-    quick = _as_they_come(groups, ranks, rows)
-    if quick is not None:
-        return quick
+    coming = _as_they_come(groups, ranks, rows)
+    if coming is None:
+        return Order(partial(_sorted, partition, groups, ranks, rows), None)
+    turn, steady = coming
+    numbers = ranks[0][0] if ranks and steady != Rising.ALWAYS else None
+    return Order(partial(_laid_out, turn, numbers, bool(ranks)), turn if steady == Rising.ALWAYS else None)
+
+
+def _sorted(
+    partition: Sequence[Any], groups: Sequence[tuple[Places, int]], ranks: Sequence[tuple[Places, int]], rows: int
+) -> Sorted:
+    """The rows sorted. Small enough numbers are packed with the row's own into one, and sorted by value: that is much faster."""
     packed, row_bits = _packed((*groups, *ranks), rows)
     if packed is not None:
         below = row_bits + sum(bits for _, bits in ranks)
@@ -128,27 +152,33 @@ def in_order(node: c.Window, partition: Sequence[Any], order: Sequence[Any], row
 
 def _as_they_come(
     groups: Sequence[tuple[Places, int]], ranks: Sequence[tuple[Places, int]], rows: int
-) -> Sorted | None:
-    """The rows sorted where they come in the window's order already: then they are only laid out by their partition, if those are not too many."""
+) -> tuple[Turn, Rising] | None:
+    """The partition of each row, where rows come in the window's order already and partitions are not too many; and how they come."""
     bits = sum(bits for _, bits in groups)
     if not groups or len(ranks) > 1 or 1 << bits > max(rows, _FEW):
         return None
-    steady = rising(ranks[0][0]) if ranks else Rising.NOT_ALWAYS
-    if ranks and steady == Rising.NOT_ALWAYS:
+    steady = rising(ranks[0][0]) if ranks else Rising.OR_EQUAL
+    if steady == Rising.NOT_ALWAYS:
         return None
     codes = groups[0][0]
     for numbers, more in groups[1:]:
         codes = codes << more | numbers
-    places = np.arange(rows)
-    laid = by_group(array_of(places), places, np.ascontiguousarray(codes), 1 << bits)
+    return Turn(np.ascontiguousarray(codes), 1 << bits), steady
+
+
+def _laid_out(turn: Turn, numbers: Places | None, ordered: bool) -> Sorted:
+    """Rows that come in order, laid out by their partition; `numbers` tell which are equal in order, where some may be."""
+    rows = np.arange(len(turn.codes))
+    laid = by_group(array_of(rows), rows, turn.codes, turn.partitions)
     if laid is None:
-        return None
+        counts = np.bincount(turn.codes, minlength=turn.partitions)
+        laid = np.argsort(turn.codes, kind="stable"), np.cumsum(counts) - counts, counts
     sort, starts, counts = laid
-    begins = np.zeros(rows, np.bool_)
+    begins = np.zeros(len(rows), np.bool_)
     begins[starts[counts > 0]] = True
-    if steady == Rising.ALWAYS:
-        return Sorted(sort, begins, np.ones(rows, np.bool_))
-    return Sorted(sort, begins, begins | _changes(ranks[0][0][sort]) if ranks else begins)
+    if numbers is not None:
+        return Sorted(sort, begins, begins | _changes(numbers[sort]))
+    return Sorted(sort, begins, np.ones(len(rows), np.bool_) if ordered else begins)
 
 
 def sorted_rows(keys: Sequence[tuple[Places, int]], rows: int) -> Places:
@@ -190,7 +220,7 @@ def _changes(numbers: Places) -> npt.NDArray[np.bool_]:
     return made
 
 
-def windowed(node: c.Window, inputs: Sequence[Any], rows: int, record: Recorder, known: Sorted | None = None) -> Any:
+def windowed(node: c.Window, inputs: Sequence[Any], rows: int, record: Recorder, known: Order | None = None) -> Any:
     """The values of a window over all rows, in their own order, from its inputs (see `window_inputs`).
 
     Partitions are computed some at a time, by several threads. `known` is the order of the rows where another window of the same
@@ -198,7 +228,11 @@ def windowed(node: c.Window, inputs: Sequence[Any], rows: int, record: Recorder,
     """
     at = len(node.args) + (node.where is not None)
     order = inputs[at + len(node.partition) :]
-    found = known or in_order(node, inputs[at : at + len(node.partition)], order, rows)
+    own = known or in_order(node, inputs[at : at + len(node.partition)], order, rows)
+    quick = in_turn(node, inputs[: len(node.args)], own.turn) if own.turn is not None else None
+    if quick is not None:
+        return quick
+    found = own.sorted
     wrong: dict[str, Mask] = {}
 
     back = Back(arrow_type(node.type), rows, rows)
