@@ -48,6 +48,14 @@ def read_text(path: Path) -> tuple[int, float]:
     return pa_csv.read_csv(path, convert_options=options).num_rows, 0.0
 
 
+def read_cut(path: Path) -> tuple[int, float]:
+    """Rows cut into columns of text as Oak Ledger does it, every value left as text: nothing is judged."""
+    from oak_ledger.origin import OriginSpec, open_origin
+
+    feed = open_origin(OriginSpec(kind="files", path=path.name), path.parent)
+    return sum(batch.num_rows for batch in feed.batches(list(feed.columns()))), 0.0
+
+
 def read_arrow(path: Path) -> tuple[int, float]:
     """Arrow's reader as it is, types guessed from the first block."""
     import pyarrow.compute as pc
@@ -187,7 +195,7 @@ def write_oak(path: Path) -> tuple[int, float]:
 
 
 WORK: dict[str, Callable[[Path], Any]] = {
-    "read text": read_text, "read arrow": read_arrow, "read duckdb": read_duckdb, "read polars": read_polars, "read pandas": read_pandas,
+    "read text": read_text, "read cut": read_cut, "read arrow": read_arrow, "read duckdb": read_duckdb, "read polars": read_polars, "read pandas": read_pandas,
     "read duckdb all": read_duckdb_all, "read polars all": read_polars_all, "read oak": read_oak,
     "profile oak": profile_oak, "profile duckdb": profile_duckdb, "profile polars": profile_polars, "write oak": write_oak,
 }  # fmt: skip
@@ -215,7 +223,7 @@ def ready(name: str) -> None:
     engine = name.split()[1]
     if engine in ("duckdb", "polars"):
         import_module(engine)
-    if engine == "oak":
+    if engine in ("oak", "cut"):
         import oak_ledger as oak
         import oak_ledger.insight.profile
 

@@ -65,7 +65,7 @@ def one(folder: Path, who: str, name: str, out: str) -> None:
 def _reads(folder: Path, who: str) -> Any:
     import pyarrow as pa
 
-    rows, total = reading.WORK[f"read {'text' if who == 'floor' else who}"](folder / "loads.csv")
+    rows, total = reading.WORK[f"read {'cut' if who == 'floor' else who}"](folder / "loads.csv")
     return pa.table({"rows": [rows], "total": [total or None]})
 
 

@@ -80,8 +80,20 @@ class _Commands(click.Group):
         return super().resolve_command(ctx, args)
 
 
+def _version(context: click.Context, _option: click.Parameter, asked: bool) -> None:
+    if not asked or context.resilient_parsing:
+        return
+    from oak_ledger.loops import loops
+
+    with_loops = "with compiled loops" if loops() else "without compiled loops: all works, large data takes longer"
+    click.echo(f"oak {__version__}, {with_loops}")
+    context.exit()
+
+
 @click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110})
-@click.version_option(__version__, prog_name="oak", message="%(prog)s %(version)s")
+@click.option(
+    "--version", is_flag=True, expose_value=False, is_eager=True, callback=_version, help="Show the version and exit."
+)
 def app() -> None:
     """Oak Ledger: curate a shared data source, prove its numbers, publish it, and mend it when something upstream changes.
 

@@ -11,10 +11,11 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from functools import cache
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-import numpy as np
-import numpy.typing as npt
+if TYPE_CHECKING:
+    import numpy as np
+    import numpy.typing as npt
 
 _WORD, _HALF, _PLACE = ctypes.c_int64, ctypes.c_int32, ctypes.c_void_p
 _SHAPES: dict[str, tuple[Any, ...]] = {
@@ -100,4 +101,6 @@ def validity(values: Any) -> int | None:
 
 def bits(size: int) -> npt.NDArray[np.uint8]:
     """Room for so many bits, whole words of them."""
+    import numpy as np  # here, so that the version can be told without it
+
     return np.empty((size + 63) // 64 * 8, np.uint8)
