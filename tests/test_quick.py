@@ -88,15 +88,32 @@ class InOneGo(unittest.TestCase):
 
     def test_every_extreme_beside_every_other(self) -> None:
         whole = [None, 0, 1, -1, 2, 3, 7, 2**31, 2**53, 2**53 + 1, BIG, -BIG, 2**63 - 1, -(2**63)]
-        floats = [None, 0.0, -0.0, 1.0, -2.0, 0.125, 2.675, -1.005, 123456789.005, 8.5e13, 1e-300, 1e300, -1.7e308]
-        decimals = [None, *(Decimal(one).scaleb(-2) for one in (0, 1, -150, 10**17, -(10**18), 10**30))]
+        floats = [
+            None,
+            0.0,
+            -0.0,
+            1.0,
+            -2.0,
+            0.05,
+            0.5,
+            2.5,
+            0.125,
+            2.675,
+            -1.005,
+            123456789.005,
+            8.5e13,
+            1e-300,
+            1e300,
+            -1.7e308,
+        ]
+        decimals = [None, *(Decimal(one).scaleb(-2) for one in (0, 1, -150, 2**53 + 1, -(2**53) - 1, 10**17, 10**30))]
         source = oak.Source.from_table(_numbers([*itertools.product(whole, floats, decimals)]), name="R")
-        sums = ("i + i", "i - 1 - i - i", "0 - i - 2", "-i + 0", "d + d + d", "x + x", "x * x - 1e0", "CASE WHEN i > 1 THEN i + i ELSE 0 END + 0", "CASE WHEN i > 1 THEN 0 ELSE i - 2 END + 0")  # fmt: skip
+        sums = ("i + i", "i - 1 - i - i", "0 - i - 2", "-i + 0", "d + d + d", "x + x", "x * x - 1e0", "CASE WHEN i > 1 THEN i + i ELSE 0 END + 0", "CASE WHEN i > 1 THEN 0 ELSE i - 2 END + 0", "LEAST(i, 5)", "GREATEST(x, -3e0)", "ROUND(x)", "ROUND(x, 1)", "ROUND(x, 2)", "TRUNC(x, 1)", "CAST(d AS NUMBER)")  # fmt: skip
         for tree in (*TREES, *CHOICES, *sums):
             with self.subTest(tree):
                 found = []
                 for way in (ONE_BY_ONE, IN_ONE_GO):
-                    with tuned(**way):
+                    with tuned(**way, rows=40):  # what goes wrong in a slice sends all of it the plain way
                         found.append(told(source.rows([("F", tree)], where="x IS NULL OR x <> 7e0")))
                 self.assertEqual(found[0], found[1])
 
