@@ -50,7 +50,8 @@ CHOICES = (
     "CASE WHEN i > 0 THEN CASE WHEN x > 0e0 THEN 'both' ELSE 'first' END WHEN x / i > 1e0 THEN 'second' ELSE '' END", "CASE WHEN i > 3 THEN 'many' WHEN i > 0 THEN 'some' ELSE 'none' END || 'x'",
     "NULLIF(i, 1) + GREATEST(i, 2, NULLIF(i, 3)) - LEAST(i * 2, CAST(d AS INTEGER))", "COALESCE(NULLIF(x, 0e0), ABS(i), 1e0) > COALESCE(d, i)", "ABS(i) + ABS(i - 1)", "ABS(d) * ABS(x)",
     "CASE WHEN i > 0 THEN DATE '2026-03-01' WHEN x > 0e0 THEN DATE '1969-12-31' END > DATE '2000-01-01'", "CASE WHEN x > 0e0 THEN i END * CASE WHEN i > 0 THEN x ELSE NULL END", "IF(i > 0, x > i, NULL) AND IF(x > 0e0, i > x, d > 1)",
-    "ROUND(x, 2) + TRUNC(x * 100e0, -1)", "ROUND(x / 8e0, 2) = ROUND(x / 8e0 + 0e0, 12)", "CASE i WHEN 1 THEN d * 2 WHEN 2 THEN d / 0 ELSE CAST(x AS DECIMAL(9,2)) END", "CASE WHEN CAST(CAST(i AS TEXT) || 'x' AS INTEGER) > 0 THEN 1 WHEN i > 1 THEN CAST('y' || CAST(i AS TEXT) AS INTEGER) * 2 ELSE i * i END",
+    "ROUND(x, 2) + TRUNC(x * 100e0, -1)", "ROUND(x / 8e0, 2) = ROUND(x / 8e0 + 0e0, 12)", "CASE WHEN x <> 0e0 THEN 1e0 / x + 1e0 / x * 2e0 ELSE 0e0 END - CASE WHEN x <> 0e0 THEN 1e0 / x END",
+    "CASE i WHEN 1 THEN d * 2 WHEN 2 THEN d / 0 ELSE CAST(x AS DECIMAL(9,2)) END", "CASE WHEN CAST(CAST(i AS TEXT) || 'x' AS INTEGER) > 0 THEN 1 WHEN i > 1 THEN CAST('y' || CAST(i AS TEXT) AS INTEGER) * 2 ELSE i * i END",
 )  # fmt: skip
 ONE_BY_ONE, IN_ONE_GO = {"steps": 1 << 30}, {"steps": 1}
 

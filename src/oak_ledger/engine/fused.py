@@ -87,7 +87,7 @@ class Program:
     kind: Type
     code: list[Step | int] = field(default_factory=list)
     leaves: list[tuple[c.Checked, Any]] = field(default_factory=list)
-    constants: list[Known] = field(default_factory=list)
+    constants: dict[Known, int] = field(default_factory=dict)
     through: list[str] = field(default_factory=list)
     texts: list[Any] = field(default_factory=list)
     """The texts that a choice among texts gives: the program gives their places."""
@@ -101,9 +101,7 @@ class Program:
 
     def constant(self, one: Known) -> int:
         """The place of a constant."""
-        if one not in self.constants:
-            self.constants.append(one)
-        return -1 - self.constants.index(one)
+        return -1 - self.constants.setdefault(one, len(self.constants))
 
     def settle(self) -> None:
         """Give each step its registers: leaves first, then constants, then what the steps write, as on a stack."""
@@ -175,11 +173,14 @@ def _fits(piece: c.Checked) -> bool:
 
 
 def _choice(piece: c.Choose) -> bool:
-    """Whether a choice can be made in a program: what is chosen lies as values do that the loop knows."""
+    """Whether a choice can be made in a program."""
+    return _of_one_kind(piece) and not _apart(piece)
+
+
+def _of_one_kind(piece: c.Choose) -> bool:
+    """Whether what is chosen lies as values do that the loop knows."""
     values = [*(branch.value for branch in piece.branches), piece.otherwise]
-    if piece.type.kind not in _LIES or not all(isinstance(one, c.Constant) or one.type == piece.type for one in values):
-        return False
-    return not _apart(piece)
+    return piece.type.kind in _LIES and all(isinstance(one, c.Constant) or one.type == piece.type for one in values)
 
 
 def _picks_text(piece: c.Checked) -> bool:
@@ -198,7 +199,7 @@ def _apart(piece: c.Choose) -> bool:
         if isinstance(one, c.Branch) or _step(one) is not None:
             waiting.extend(c.children(one))
         elif any(isinstance(inner, c.Apply) and inner.function.can_fault for inner in c.walk(one)):
-            if not isinstance(one, c.Choose):
+            if not isinstance(one, c.Choose) or not _of_one_kind(one):
                 return True
             waiting.extend(c.children(one))
     return False
@@ -245,7 +246,7 @@ class _Writer:
             made.code.append(made.constant(known))
             return []
         step = _step(piece)
-        if step is not None and isinstance(piece, c.Apply) and (piece is root or piece not in self.shared):
+        if step is not None and isinstance(piece, c.Apply) and (piece is root or within or piece not in self.shared):
             chain: list[Any] = [(piece.args[0], of, within, None)]
             times = len(piece.args) - 1 if piece.function.name in _CHAINS else 1
             rest = [(arg, of, within, None) for arg in (piece.args[1:] if step.takes > 1 else ())]
