@@ -180,7 +180,7 @@ class Accounts(FolderCase):
     def test_the_steps_of_a_question(self) -> None:
         source = oak.Source.from_table(wide_table(), name="R").with_field("Up", "UPPER(t)").with_field("Half", "j / 2")
         with tuned(rows=10, share=2.0, sample=1):
-            answer = source.tally(["Up"], ["SUM(Half)", "COUNT(DISTINCT u)"], where="j > 0", explain=True)
+            answer = source.tally(["Up"], ["SUM(Half)", "COUNT(DISTINCT u)", "MEDIAN(j)"], where="j > 0", explain=True)
             steps = {(one.kind, one.what): one for one in answer.steps}
             self.assertEqual(steps["filter", "j > 0"].rows, answer.rows_used)
             self.assertEqual(steps["field", "Up"].note, "once per different value")
@@ -191,7 +191,7 @@ class Accounts(FolderCase):
             self.assertEqual(next(one for one in answer.steps if one.kind == "groups").rows, answer.rows_used)
             last = answer.steps[-1]
             self.assertEqual((last.kind, last.rows), ("put together", answer.table.num_rows))
-            self.assertIn("COUNT(DISTINCT u)", last.note)
+            self.assertEqual(last.note, "marks for COUNT(DISTINCT u), values kept for MEDIAN(j)")
             chain = source.with_field("F1", "i * 2").with_field("F2", "F1 + i").with_field("F3", "F2 - 3")
             once = chain.tally([], ["SUM(F3)"], explain=True)
             self.assertIn(("F3", "in one go with 2 more"), [(one.what, one.note) for one in once.steps])

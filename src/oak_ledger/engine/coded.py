@@ -16,7 +16,9 @@ import pyarrow.compute as pc
 from oak_ledger.engine.tuning import Tuning
 from oak_ledger.formula.values import array_of, held, mask_of, near
 from oak_ledger.loops.places import crossed, taken
+from oak_ledger.loops.text import few
 
+FEW = 2000  # different texts that are found quickly
 CROSSED = 4096  # combinations of the values of several dictionaries that are worth computing each once
 
 
@@ -38,6 +40,11 @@ def coded_where_it_pays(values: Any, tuning: Tuning) -> Any:
             days = array_of(np.arange(low, low + span, dtype=np.int32)).cast(values.type)
             indices = pa.Array.from_buffers(pa.int32(), len(values), [_validity(values), pa.py_buffer(codes)])
             return pa.DictionaryArray.from_arrays(indices, days, safe=False)
+    found = few(values, FEW)
+    if found is not None and len(found[2]) <= tuning.share * len(values):
+        known = pa.py_buffer(np.packbits(found[0] >= 0, bitorder="little")) if values.null_count else None
+        indices = pa.Array.from_buffers(pa.int32(), len(values), [known, pa.py_buffer(found[0])])
+        return pa.DictionaryArray.from_arrays(indices, values.take(array_of(found[2])), safe=False)
     if pa.types.is_string(values.type) or pa.types.is_temporal(values.type):
         part = values.slice(len(values) // 2 - tuning.sample // 2, tuning.sample)
         if pc.count_distinct(part).as_py() <= tuning.share * len(part):

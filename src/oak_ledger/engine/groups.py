@@ -19,12 +19,14 @@ from oak_ledger.formula.library.aggregates import Groups
 from oak_ledger.formula.library.registry import MISSING, Recorder, Run
 from oak_ledger.formula.values import Mask, array_of, held, mask_of, near
 from oak_ledger.loops.groups import different, numbered
+from oak_ledger.loops.text import few
 
 _LIMIT = 2**62
 _PACKED_BITS = 62
 _CLOSE = 2**36
 _BLOCK = 1 << 16
 CLOSE = 64  # so many whole numbers from the least to the largest may always be numbered by their distance
+FEW = 2000  # texts of a slice that are surely numbered quickly
 DENSE = 1 << 16  # combinations of keys that may always be counted one by one
 Rows = npt.NDArray[np.int64]
 
@@ -130,7 +132,7 @@ def _numbered(values: Any) -> tuple[Any, Any]:
 
 
 def numbered_cheaply(values: Any) -> tuple[Any, Any] | None:
-    """The same where the values need not be looked up one by one: codes, whole numbers and days close together, true and false."""
+    """The same where that is cheap: codes, whole numbers and days close together, true and false, a few different texts."""
     if pa.types.is_dictionary(values.type):
         once = values.dictionary.dictionary_encode(null_encoding="encode")
         if len(once.dictionary) == len(once) and not values.indices.null_count:  # each value is there once
@@ -158,7 +160,14 @@ def numbered_cheaply(values: Any) -> tuple[Any, Any] | None:
         values = values.cast(pa.int8())
         numbers, different = encode(values)
         return numbers, different.cast(pa.bool_())
-    return None
+    found_few = few(values, FEW)
+    if found_few is None:
+        return None
+    codes, _, first = found_few
+    different = values.take(array_of(first))
+    if not values.null_count:
+        return codes, different
+    return np.where(codes < 0, len(first), codes), pa.concat_arrays([different, pa.nulls(1, values.type)])
 
 
 class Labels:

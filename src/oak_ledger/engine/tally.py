@@ -276,10 +276,7 @@ def tally(question: Question, feed: Feed) -> Result:
             table = _finished(question, wanted, pieces.keys(), pieces.values(faults), faults)
         count = table.num_rows
         if question.account is not None:
-            kept = [wanted[node].text for node in found.spools]
-            note = f"values kept for {', '.join(dict.fromkeys(kept))}" if kept else "all aggregates in parts"
-            note = "written to disk in between, " + note if found.runs is not None else note
-            question.account.add("put together", "groups", rows=count, note=note)
+            question.account.add("put together", "groups", rows=count, note=_how(found, wanted))
         by_key = (
             SortBy(one.name) for one in question.by
         )  # rows that the order asked for leaves open are in that of the keys
@@ -334,6 +331,15 @@ def _part(evaluator: Evaluator, question: Question, wanted: dict[c.Aggregate, Ex
         values = _Values(codes, kept, order)
         part.values[node] = values if keep is None else values.where(keep)
     return part
+
+
+def _how(found: _Tally, wanted: dict[c.Aggregate, Expression]) -> str:
+    """In what way groups were put together, for the account."""
+    notes = ["written to disk in between"] if found.runs is not None else []
+    for what, nodes in (("marks for", found.marks), ("values kept for", found.spools)):
+        texts = dict.fromkeys(wanted[node].text for node in nodes)
+        notes += [f"{what} {', '.join(texts)}"] if texts else []
+    return ", ".join(notes or ["all aggregates in parts"])
 
 
 def _counts_different(node: c.Aggregate) -> bool:
