@@ -12,7 +12,8 @@ from typing import Any
 from hatchling.builders.hooks.plugin.interface import BuildHookInterface
 
 LOOPS = Path("src", "oak_ledger", "loops")
-FLAGS = ("-O3", "-std=c11", "-Wall", "-Wextra", "-shared", "-fPIC", "-fno-math-errno", "-ffp-contract=off")
+FLAGS = ("-O3", "-std=c11", "-Wall", "-Wextra", "-shared", "-fno-math-errno", "-ffp-contract=off")
+ANYWHERE = () if sys.platform == "win32" else ("-fPIC",)
 
 
 class Loops(BuildHookInterface[Any]):
@@ -28,7 +29,7 @@ class Loops(BuildHookInterface[Any]):
         made = folder / ("loops.dll" if sys.platform == "win32" else "loops.so")
         sources = sorted(str(path) for path in folder.glob("*.c"))
         partly = made.with_suffix(".part")
-        command = [sys.executable, "-m", "ziglang", "cc", *FLAGS, *_machine(), "-o", str(partly), *sources]
+        command = [sys.executable, "-m", "ziglang", "cc", *FLAGS, *ANYWHERE, *_machine(), "-o", str(partly), *sources]
         try:
             subprocess.run(command, check=True, capture_output=True, text=True)  # noqa: S603
         except (OSError, subprocess.CalledProcessError) as error:

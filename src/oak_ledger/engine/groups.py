@@ -265,47 +265,52 @@ def _first_of_each(values: Any, groups: Groups) -> Mask:
     return keep
 
 
-def distinct_counts(values: Any, groups: Groups) -> Any:
-    """How many different values each group has; nulls are left out. Groups and values are packed into one number a row."""
+def distinct_counts(pieces: Sequence[tuple[Any, Rows]], groups: int) -> Any:
+    """How many different values each group has, from stretches of values with the group of each row; nulls are left out."""
+    counted = _counted(pieces, groups)
+    if counted is not None:
+        return array_of(counted)
+    values = pa.chunked_array([one for one, _ in pieces]).combine_chunks()
+    codes = np.concatenate([own for _, own in pieces])
     if values.null_count:
         valid = mask_of(pc.is_valid(values))
-        values, groups = values.filter(array_of(valid)), groups.where(valid)
+        values, codes = values.filter(array_of(valid)), codes[valid]
     if not len(values):
-        return array_of(np.zeros(groups.count, np.int64))
+        return array_of(np.zeros(groups, np.int64))
     numbers = _as_whole(values)
-    counted = _counted(np.ascontiguousarray(numbers), groups)
+    counted = None if is_plain(values.type) else _counted([(array_of(numbers), codes)], groups)
     if counted is not None:
         return array_of(counted)
     low, high = int(numbers.min()), int(numbers.max())
-    if (high - low + 1) * groups.count >= _LIMIT:
+    if (high - low + 1) * groups >= _LIMIT:
         _, numbers = np.unique(numbers, return_inverse=True)
         low, high = 0, int(numbers.max())
     span = high - low + 1
-    packed = np.empty(len(numbers), np.int64)
-    for begin in range(0, len(numbers), _BLOCK):
-        block = slice(begin, begin + _BLOCK)
-        np.multiply(groups.codes[block], span, out=packed[block])
-        packed[block] += numbers[block]
-        packed[block] -= low
-    if span * groups.count <= max(4 * len(packed), DENSE):  # one place for each pair
-        seen = np.zeros(span * groups.count, np.bool_)
-        seen[packed] = True
-        return array_of(np.count_nonzero(seen.reshape(groups.count, span), axis=1).astype(np.int64))
+    packed = codes * span  # groups and values as one number a row
+    packed += numbers
+    packed -= low
     packed.sort()
     first = np.ones(len(packed), np.bool_)
     np.not_equal(packed[1:], packed[:-1], out=first[1:])
-    edges = np.searchsorted(packed, np.arange(groups.count + 1) * span)
+    edges = np.searchsorted(packed, np.arange(groups + 1) * span)
     before = np.append(0, np.cumsum(first))
     return array_of(before[edges[1:]] - before[edges[:-1]])
 
 
-def _counted(numbers: Rows, groups: Groups) -> Rows | None:
-    """Different numbers by group, by a compiled loop that several threads share."""
-    threads = tuning().threads
-    work = partial(different, numbers, np.ascontiguousarray(groups.codes), groups.count)
+def _counted(pieces: Sequence[tuple[Any, Rows]], groups: int) -> Rows | None:
+    """The same by a compiled loop that several threads share."""
+    if not is_plain(pieces[0][0].type):
+        return None
+    threads, told = tuning().threads, [(values, _as_whole(values), codes) for values, codes in pieces]
+    work = partial(different, told, groups)
     parts = [*ordered(lambda part: work(part, threads), range(threads), threads)]
     known = [one for one in parts if one is not None]
     return np.sum(known, axis=0, dtype=np.int64) if len(known) == threads else None
+
+
+def is_plain(kind: Any) -> bool:
+    """Whether values are numbers, days or moments of at most 64 bits, each by itself."""
+    return bool(pa.types.is_integer(kind) or pa.types.is_temporal(kind) or pa.types.is_floating(kind))
 
 
 def _as_whole(values: Any) -> Rows:

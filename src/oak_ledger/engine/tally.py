@@ -26,7 +26,7 @@ from oak_ledger.engine.spool import Spool
 from oak_ledger.engine.tuning import tuning
 from oak_ledger.engine.windows import window_inputs, windowed
 from oak_ledger.formula import checked as c
-from oak_ledger.formula.library.aggregates import Groups
+from oak_ledger.formula.library.aggregates import Groups, median_of
 from oak_ledger.formula.library.registry import MISSING, Run
 from oak_ledger.formula.values import Mask, array_of, arrow_type, held, mask_of
 
@@ -104,8 +104,11 @@ class _Tally:
             number = self.slices
             self.members.append([number])
             self.keys.append([dictionary.take(array_of(codes)) for codes, dictionary in part.keys])
+        mapped: dict[int, Rows] = {}  # aggregates of the same rows share their groups
         for node, values in part.values.items():
-            codes = values.codes if place is None else place[values.codes]
+            codes = values.codes
+            if place is not None:
+                codes = mapped.setdefault(id(codes), place[codes] if id(codes) not in mapped else codes)
             self.keep(node, number, codes, [*values.args, *values.order])
         for node, marked in part.marks.items():
             if place is None or node in self.spools:
@@ -212,21 +215,15 @@ class _Tally:
                 self.numbers[number] = place[self.numbers[number]] if number in self.numbers else place
         self.members = [[number for members in self.members for number in members]]
 
-    def kept(self, node: c.Aggregate, low: int, high: int) -> tuple[Rows, list[Any]]:
-        """The values that an aggregate keeps of a range of groups, with the group of each counted from the range's first."""
+    def kept(self, node: c.Aggregate, low: int, high: int) -> Iterator[tuple[Rows, list[Any]]]:
+        """The values that an aggregate keeps of a range of groups, with the group of each counted from the range's first, stretch by stretch."""
         spool = self.spools.get(node)
-        codes: list[Rows] = [np.zeros(0, np.int64)]
-        columns: list[list[Any]] = [[] for _ in (*node.args, *node.order)]
         for number, own, values in spool.chunks() if spool is not None else ():
             group_of = self.numbers[number][own] if number in self.numbers else own
             if (low, high) != (0, self.count):
                 inside = (group_of >= low) & (group_of < high)
                 group_of, values = group_of[inside] - low, [one.filter(array_of(inside)) for one in values]
-            codes.append(group_of)
-            for into, one in zip(columns, values, strict=True):
-                into.append(one)
-        kinds = [*(arg.type for arg in node.args), *(key.type for key in node.order)]
-        return np.concatenate(codes), [joined(pieces, kind) for pieces, kind in zip(columns, kinds, strict=True)]
+            yield group_of, values
 
 
 def _concatenated(pieces: Sequence[Any]) -> Any:
@@ -455,8 +452,10 @@ def _aggregated(node: c.Aggregate, found: _Tally, count: int, record: Any) -> An
     if marks is not None:
         return array_of(marks.counts(count) if found.together is None else marks.overall())
     if found.together is not None:
-        codes, columns = found.together.kept(node, 0, found.together.count)
-        return _from_values(node, np.zeros_like(codes), columns, 1, record)
+        pieces = [
+            (np.zeros_like(codes), values) for codes, values in found.together.kept(node, 0, found.together.count)
+        ]
+        return _from_values(node, pieces, 1, record)
     spool = found.spools.get(node)
     made = []
     for low, high in spool.ranges(count) if spool is not None else [(0, count)]:
@@ -466,13 +465,20 @@ def _aggregated(node: c.Aggregate, found: _Tally, count: int, record: Any) -> An
             whole[low : low + len(mask)] = mask
             record(what, whole)
 
-        made.append(_from_values(node, *found.kept(node, low, high), high - low, shifted))
+        made.append(_from_values(node, [*found.kept(node, low, high)], high - low, shifted))
     return joined(made, node.type)
 
 
-def _from_values(node: c.Aggregate, codes: Rows, columns: Sequence[Any], count: int, record: Any) -> Any:
-    """An aggregate from all values of its groups."""
-    args, order = list(columns[: len(node.args)]), columns[len(node.args) :]
+def _from_values(node: c.Aggregate, pieces: Sequence[tuple[Rows, list[Any]]], count: int, record: Any) -> Any:
+    """An aggregate from all values of its groups; the commonest need no stretch copied."""
+    if pieces and _counts_different(node):
+        return distinct_counts([(values[0], codes) for codes, values in pieces], count)
+    if pieces and node.function.name == "MEDIAN" and not node.distinct:
+        return median_of([(values[0], codes) for codes, values in pieces], count)
+    kinds = [*(arg.type for arg in node.args), *(key.type for key in node.order)]
+    codes = np.concatenate([np.zeros(0, np.int64), *(own for own, _ in pieces)])
+    columns = [joined([values[at] for _, values in pieces], kind) for at, kind in enumerate(kinds)]
     if _counts_different(node):
-        return distinct_counts(args[0], Groups(codes, count))
-    return aggregate(node, args, None, Groups(codes, count), record, order)
+        return distinct_counts([(columns[0], codes)], count)
+    order = columns[len(node.args) :]
+    return aggregate(node, columns[: len(node.args)], None, Groups(codes, count), record, order)

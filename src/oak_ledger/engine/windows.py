@@ -169,7 +169,7 @@ def _as_they_come(
 def _laid_out(turn: Turn, numbers: Places | None, ordered: bool) -> Sorted:
     """Rows that come in order, laid out by their partition; `numbers` tell which are equal in order, where some may be."""
     rows = np.arange(len(turn.codes))
-    laid = by_group(array_of(rows), rows, turn.codes, turn.partitions)
+    laid = by_group([(array_of(rows), rows, turn.codes)], turn.partitions)
     if laid is None:
         counts = np.bincount(turn.codes, minlength=turn.partitions)
         laid = np.argsort(turn.codes, kind="stable"), np.cumsum(counts) - counts, counts

@@ -39,13 +39,13 @@ _SHAPES: dict[str, tuple[Any, ...]] = {
     "oak_running_wholes": (_HALF, _WORD, _PLACE, _PLACE, _PLACE, _WORD, _PLACE, _PLACE, _PLACE),
     "oak_running_floats": (_HALF, _WORD, _PLACE, _PLACE, _PLACE, _WORD, _WORD, _PLACE, _PLACE, _PLACE),
     "oak_mark": (None, _WORD, _PLACE, _WORD, _PLACE, _HALF, _WORD, _PLACE),
-    "oak_distinct": (_HALF, _WORD, _PLACE, _PLACE, _HALF, _HALF, _PLACE),
+    "oak_distinct": (_HALF, _PLACE, _WORD, _HALF, _HALF, _PLACE),
     "oak_cross": (None, _WORD, _PLACE, _WORD, _PLACE, _PLACE),
     "oak_finite": (_HALF, _WORD, _PLACE),
     "oak_gather": (_WORD, _WORD, _PLACE, _HALF, _PLACE, _HALF, _PLACE, _WORD, _PLACE, _PLACE),
     "oak_scatter": (None, _WORD, _PLACE, _PLACE, _PLACE, _WORD, _PLACE, _PLACE),
     "oak_rising": (_HALF, _WORD, _PLACE),
-    "oak_by_group": (None, _WORD, _PLACE, _PLACE, _PLACE, _WORD, _WORD, _PLACE, _PLACE, _PLACE),
+    "oak_by_group": (None, _PLACE, _WORD, _WORD, _PLACE, _PLACE, _PLACE),
     "oak_standing": (None, _PLACE, _HALF, _PLACE, _PLACE, _WORD, _PLACE, _HALF, _PLACE),
 }  # fmt: skip
 """What each gives back, and what it takes."""

@@ -13,6 +13,9 @@ static inline uint64_t mixed(uint64_t x) {
     return x;
 }
 
+/* A stretch of rows: the group of each, and words, which are there where the bits say so. */
+typedef struct { int64_t rows, codes, values, valid, offset; } Piece;
+
 /* -- numbering ------------------------------------------------------------------------------------------------------ */
 
 typedef struct { int64_t values, width, size; } Key;
@@ -219,8 +222,10 @@ void oak_mark(int64_t rows, const int64_t *codes, int64_t groups, const void *nu
 /* How many different values each group has, of those pairs of a group and a value whose hash belongs to `part` of `parts`: so several
  * threads share the work. Pairs are sorted out by their hash into pieces that stay in a fast memory. `counts` must be 0.
  * Returns 0, or 2 where there is no memory. */
-int32_t oak_distinct(int64_t rows, const int64_t *codes, const int64_t *values, int32_t part, int32_t parts, int64_t *counts) {
+int32_t oak_distinct(const Piece *stretches, int64_t count, int32_t part, int32_t parts, int64_t *counts) {
     int32_t bits = 0;
+    int64_t rows = 0;
+    for (int64_t at = 0; at < count; at++) rows += stretches[at].rows;
     while (bits < 12 && (rows >> bits) > 16384 * (int64_t)parts)
         bits++;
     int64_t pieces = (int64_t)1 << bits;
@@ -230,8 +235,12 @@ int32_t oak_distinct(int64_t rows, const int64_t *codes, const int64_t *values, 
 #define HASH(value, code) (((uint64_t)(value) ^ (uint64_t)(code) * 0x9e3779b97f4a7c15ULL) * 0xd6e8feb86659fd93ULL)
 #define OWNER(hash) ((int32_t)(((hash) >> 52) * (uint64_t)parts >> 12)) /* the uppermost bits, shared out */
 #define PIECE(hash) (((hash) >> 40) & (uint64_t)(pieces - 1))
-    for (int64_t i = 0; i < rows; i++) {
-        uint64_t hash = HASH(values[i], codes[i]);
+#define EACH_PAIR                                                      \
+    for (const Piece *own = stretches; own < stretches + count; own++) \
+        for (int64_t i = 0; i < own->rows; i++)                        \
+            if (!own->valid || bit_at((const uint8_t *)own->valid, own->offset + i))
+    EACH_PAIR {
+        uint64_t hash = HASH(((const int64_t *)own->values)[i], ((const int64_t *)own->codes)[i]);
         begin[PIECE(hash) + 1] += OWNER(hash) == part;
     }
     int64_t most = 0;
@@ -248,12 +257,13 @@ int32_t oak_distinct(int64_t rows, const int64_t *codes, const int64_t *values, 
     int32_t told = value && code && table && next ? 0 : 2;
     if (!told) {
         memcpy(next, begin, (size_t)pieces * 8);
-        for (int64_t i = 0; i < rows; i++) {
-            uint64_t hash = HASH(values[i], codes[i]);
+        EACH_PAIR {
+            int64_t one = ((const int64_t *)own->values)[i], group = ((const int64_t *)own->codes)[i];
+            uint64_t hash = HASH(one, group);
             if (OWNER(hash) == part) {
                 int64_t to = next[PIECE(hash)]++;
-                value[to] = values[i];
-                code[to] = (int32_t)codes[i];
+                value[to] = one;
+                code[to] = (int32_t)group;
             }
         }
         for (int64_t at = 0; at < pieces; at++) {
@@ -284,20 +294,20 @@ int32_t oak_distinct(int64_t rows, const int64_t *codes, const int64_t *values, 
 
 /* Words group after group, in the order of the rows, without those that are null; also where each group's begin, and how many there are
  * (`counts` must be 0). */
-void oak_by_group(int64_t rows, const int64_t *codes, const int64_t *values, const uint8_t *valid, int64_t offset, int64_t groups,
-                  int64_t *starts, int64_t *counts, int64_t *out) {
+void oak_by_group(const Piece *stretches, int64_t count, int64_t groups, int64_t *starts, int64_t *counts, int64_t *out) {
     uint8_t room[BLOCK];
     for (int32_t again = 0; again < 2; again++) {
-        for (int64_t begin = 0; begin < rows; begin += BLOCK) {
-            int64_t n = rows - begin < BLOCK ? rows - begin : BLOCK;
-            const uint8_t *there = present(valid, offset + begin, n, room);
-            const int64_t *group = codes + begin, *v = values + begin;
-            if (!again)
-                for (int64_t i = 0; i < n; i++) counts[group[i]] += there ? there[i] : 1;
-            else
-                for (int64_t i = 0; i < n; i++)
-                    if (!there || there[i]) out[starts[group[i]]++] = v[i];
-        }
+        for (const Piece *own = stretches; own < stretches + count; own++)
+            for (int64_t begin = 0; begin < own->rows; begin += BLOCK) {
+                int64_t n = own->rows - begin < BLOCK ? own->rows - begin : BLOCK;
+                const uint8_t *there = present((const uint8_t *)own->valid, own->offset + begin, n, room);
+                const int64_t *group = (const int64_t *)own->codes + begin, *v = (const int64_t *)own->values + begin;
+                if (!again)
+                    for (int64_t i = 0; i < n; i++) counts[group[i]] += there ? there[i] : 1;
+                else
+                    for (int64_t i = 0; i < n; i++)
+                        if (!there || there[i]) out[starts[group[i]]++] = v[i];
+            }
         int64_t sum = 0;
         for (int64_t at = 0; at < groups; at++) {
             starts[at] = sum; /* after the second time, where it was before */

@@ -92,28 +92,40 @@ def marked(numbers: Any, codes: Rows, groups: int, span: int) -> npt.NDArray[np.
     return seen
 
 
-def different(numbers: Rows, codes: Rows, groups: int, part: int, parts: int) -> Rows | None:
-    """How many different numbers each group has, of one part of them; all parts together make the whole. No number is null."""
+Piece = tuple[Any, Any, Rows]
+"""A stretch of rows: Arrow's values, which tell what is null, the same as words in memory, and the group of each row."""
+
+
+def _told(pieces: Sequence[Piece]) -> npt.NDArray[np.int64]:
+    """The pieces as the loops take them."""
+    return np.array(
+        [
+            (len(codes), place(codes), place(numbers), validity(values) or 0, values.offset)
+            for values, numbers, codes in pieces
+        ],
+        np.int64,
+    ).reshape(-1, 5)
+
+
+def different(pieces: Sequence[Piece], groups: int, part: int, parts: int) -> Rows | None:
+    """How many different words each group has, of one part of them; all parts together make the whole."""
     found = loops()
     counts = np.zeros(groups, np.int64)
-    if found is None or groups >= 2**31 or len(numbers) >= 2**31:
+    if found is None or groups >= 2**31 or sum(len(codes) for _, _, codes in pieces) >= 2**31:
         return None
-    return (
-        None if found.oak_distinct(len(numbers), place(codes), place(numbers), part, parts, place(counts)) else counts
-    )
+    told = _told(pieces)
+    return None if found.oak_distinct(place(told), len(told), part, parts, place(counts)) else counts
 
 
-def by_group(values: Any, numbers: Any, codes: Rows, groups: int) -> tuple[Any, Rows, Rows] | None:
+def by_group(pieces: Sequence[Piece], groups: int) -> tuple[Any, Rows, Rows] | None:
     """Words group after group, in the order of the rows, without those that are null: with where each group's begin, and how many it has."""
     found = loops()
-    if found is None or numbers.itemsize != 8:
+    kind = pieces[0][1].dtype if pieces else np.dtype(np.float64)
+    if found is None or any(numbers.dtype != kind or kind.itemsize != 8 for _, numbers, _ in pieces):
         return None
-    numbers = np.ascontiguousarray(numbers)
-    starts, counts = np.empty(groups, np.int64), np.zeros(groups, np.int64)
-    made = np.empty(len(numbers) - values.null_count, numbers.dtype)
-    found.oak_by_group(
-        len(numbers), place(codes), place(numbers), validity(values), values.offset, groups, place(starts), place(counts), place(made)
-    )  # fmt: skip
+    starts, counts, told = np.empty(groups, np.int64), np.zeros(groups, np.int64), _told(pieces)
+    made = np.empty(sum(len(numbers) - values.null_count for values, numbers, _ in pieces), kind)
+    found.oak_by_group(place(told), len(told), groups, place(starts), place(counts), place(made))
     return made, starts, counts
 
 

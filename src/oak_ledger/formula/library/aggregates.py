@@ -536,7 +536,12 @@ bool_or = function(
 )
 def median(run: Run, values: Any, groups: Groups) -> Any:
     """Medians by group."""
-    laid = Laid(values, as_numbers(values), groups.codes, groups.count)
+    return median_of([(values, groups.codes)], groups.count)
+
+
+def median_of(pieces: Sequence[tuple[Any, npt.NDArray[np.int64]]], groups: int) -> Any:
+    """The same from several stretches of values, each with the group of each row; none is copied."""
+    laid = Laid([(values, as_numbers(values), codes) for values, codes in pieces], groups)
     counts = laid.counts
     below, above = laid.at(np.maximum(counts - 1, 0) // 2, counts // 2)
     return array_of(below + (above - below) / 2, mask=counts == 0)
@@ -586,7 +591,7 @@ def _percentile(exact: bool) -> Callable[..., Any]:
         if exact:  # only values that are there have a rank
             key, groups = _present(key, groups)
         numbers, back = ranked(key) if exact else (as_numbers(key), None)
-        laid = Laid(key, numbers, groups.codes, groups.count)
+        laid = Laid([(key, numbers, groups.codes)], groups.count)
         counts = laid.counts
         empty, last = counts == 0, np.maximum(counts - 1, 0)
         share = float(run.constants[0])

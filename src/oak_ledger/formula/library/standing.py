@@ -9,8 +9,8 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow.compute as pc
 
-from oak_ledger.formula.values import Mask, mask_of
-from oak_ledger.loops.groups import by_group, standing
+from oak_ledger.formula.values import mask_of
+from oak_ledger.loops.groups import Piece, by_group, standing
 
 _MANY = 20_000  # groups that are too many to be parted one by one
 Rows = npt.NDArray[np.int64]
@@ -19,15 +19,15 @@ Rows = npt.NDArray[np.int64]
 class Laid:
     """Numbers group after group, without those that are null; `counts` says how many each group has."""
 
-    def __init__(self, values: Any, numbers: Any, codes: Rows, groups: int) -> None:
-        """`numbers` are the values (which tell what is null) as they lie in memory, or in their order."""
-        quick = by_group(values, numbers, codes, groups)
+    def __init__(self, pieces: Sequence[Piece], groups: int) -> None:
+        """Each piece has values (which tell what is null), the same as numbers, as they lie in memory or in their order, and the groups."""
+        quick = by_group(pieces, groups)
         if quick is not None:
             self.numbers, self.starts, self.counts = quick
             return
-        if values.null_count:
-            known: Mask = mask_of(pc.is_valid(values))
-            numbers, codes = numbers[known], codes[known]
+        known = [mask_of(pc.is_valid(values)) for values, _, _ in pieces]
+        numbers = np.concatenate([own[there] for (_, own, _), there in zip(pieces, known, strict=True)])
+        codes = np.concatenate([own[there] for (_, _, own), there in zip(pieces, known, strict=True)])
         self.counts = np.bincount(codes, minlength=groups).astype(np.int64)
         self.starts = np.cumsum(self.counts) - self.counts
         if groups > _MANY:
