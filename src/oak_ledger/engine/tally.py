@@ -20,15 +20,15 @@ from oak_ledger.engine.groups import GroupTable, aggregate, distinct_counts, gro
 from oak_ledger.engine.marks import Marked, Marks, marks_of
 from oak_ledger.engine.overflow import GroupRuns
 from oak_ledger.engine.pool import ordered
-from oak_ledger.engine.question import Question, Result, SortBy, begun, in_order, table_of
+from oak_ledger.engine.question import Question, Result, begun, in_order, table_of
 from oak_ledger.engine.reading import Feed, joined, listed
 from oak_ledger.engine.spool import Spool
 from oak_ledger.engine.tuning import tuning
-from oak_ledger.engine.windows import window_inputs, windowed
+from oak_ledger.engine.windows import sorted_rows, window_inputs, windowed
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.library.aggregates import Groups, median_of
 from oak_ledger.formula.library.registry import MISSING, Run
-from oak_ledger.formula.values import Mask, array_of, arrow_type, held, mask_of
+from oak_ledger.formula.values import Mask, array_of, arrow_type, held, mask_of, sort_numbers
 
 MANY = 20_000  # groups from which on they are not known by number any more
 _ADDING = ("COUNT", "SUM", "AVG")  # aggregates that take little longer over a few rows more
@@ -270,14 +270,12 @@ def tally(question: Question, feed: Feed) -> Result:
             pieces = _Pieces(question, wanted)
             for one in found.settled():
                 pieces.add(one)
-            table = _finished(question, wanted, pieces.keys(), pieces.values(faults), faults)
+            keys, order = _by_keys(pieces.keys())
+            table = _finished(question, wanted, keys, pieces.values(faults, order), faults)
         count = table.num_rows
         if question.account is not None:
             question.account.add("put together", "groups", rows=count, note=_how(found, wanted))
-        by_key = (
-            SortBy(one.name) for one in question.by
-        )  # rows that the order asked for leaves open are in that of the keys
-        table = in_order(table, (*question.sort, *by_key))
+        table = in_order(table, question.sort)  # rows that it leaves open stay in the order of the keys
         if question.limit is not None:
             table = table.slice(0, question.limit)
         totals = None
@@ -328,6 +326,14 @@ def _part(evaluator: Evaluator, question: Question, wanted: dict[c.Aggregate, Ex
         values = _Values(codes, kept, order)
         part.values[node] = values if keep is None else values.where(keep)
     return part
+
+
+def _by_keys(keys: Sequence[Any]) -> tuple[Sequence[Any], Rows | None]:
+    """The keys of the groups in their order, and which group stands where: so no answer depends on how it was made."""
+    if not keys:
+        return keys, None
+    order = sorted_rows([sort_numbers(values) for values in keys], len(keys[0]))
+    return [values.take(array_of(order)) for values in keys], order
 
 
 def _how(found: _Tally, wanted: dict[c.Aggregate, Expression]) -> str:
@@ -386,11 +392,16 @@ class _Pieces:
         kinds = [one.checked.type for one in self.question.by]
         return [joined(parts, kind) for parts, kind in zip(self.found, kinds, strict=True)]
 
-    def values(self, faults: Faults) -> dict[c.Aggregate, Any]:
-        """Each aggregate's value for each group; what could not be computed is noted."""
+    def values(self, faults: Faults, order: Rows | None) -> dict[c.Aggregate, Any]:
+        """Each aggregate's value for each group, in this order; what could not be computed is noted by the group's place in it."""
+        made = {node: joined(parts, node.type) for node, parts in self.made.items()}
+        place = np.arange(self.count)
+        if order is not None:
+            made = {node: values.take(array_of(order)) for node, values in made.items()}
+            place[order] = np.arange(len(order))
         for owner, what, groups in self.wrong:
-            faults.record(owner, what, groups, lambda _index: {})
-        return {node: joined(parts, node.type) for node, parts in self.made.items()}
+            faults.record(owner, what, np.sort(place[groups]), lambda _index: {})
+        return made
 
     def overall(self, faults: Faults) -> dict[c.Aggregate, Any]:
         """Each aggregate over all groups as one."""
