@@ -16,9 +16,8 @@ import pyarrow.compute as pc
 from oak_ledger.engine.tuning import Tuning
 from oak_ledger.formula.values import array_of, held, mask_of, near
 from oak_ledger.loops.places import crossed, taken
-from oak_ledger.loops.text import few
+from oak_ledger.loops.text import FEW, few
 
-FEW = 2000  # different texts that are found quickly
 CROSSED = 4096  # combinations of the values of several dictionaries that are worth computing each once
 
 

@@ -19,14 +19,12 @@ from oak_ledger.formula.library.aggregates import Groups
 from oak_ledger.formula.library.registry import MISSING, Recorder, Run
 from oak_ledger.formula.values import Mask, array_of, held, mask_of, near
 from oak_ledger.loops.groups import different, numbered
-from oak_ledger.loops.text import few
+from oak_ledger.loops.text import FEW, few
 
 _LIMIT = 2**62
 _PACKED_BITS = 62
 _CLOSE = 2**36
-_BLOCK = 1 << 16
 CLOSE = 64  # so many whole numbers from the least to the largest may always be numbered by their distance
-FEW = 2000  # texts of a slice that are surely numbered quickly
 DENSE = 1 << 16  # combinations of keys that may always be counted one by one
 Rows = npt.NDArray[np.int64]
 

@@ -11,6 +11,7 @@ import pyarrow as pa
 from oak_ledger.loops import bits, loops, place, place_of, validity
 
 Rows = npt.NDArray[np.int64]
+FEW = 2000  # different texts that a slice is looked through for; the loop has room for 2048
 
 
 def contains(texts: Any, part: str) -> Any | None:
