@@ -97,6 +97,8 @@ class Evaluator:
     """Trees of operators that are computed in one go, by their roots."""
     once: dict[c.Apply, Once] = field(default_factory=dict)
     """What functions gave that were computed once per different value; slices whose values are the same take it from here."""
+    constants: dict[c.Constant, Any] = field(default_factory=dict)
+    """Constants as Arrow's scalars, made once for all slices."""
     account: Account | None = None
     alive: Mask | None = None
     """Where not all rows count: those that do. The others are computed as well, and fault nothing."""
@@ -168,7 +170,7 @@ class Evaluator:
         """The values of a tree of operators (see `fused`); None where each must be computed by itself."""
         program = self.fused[node]
         apart = self  # what goes wrong in a leaf is told again, in its turn, where each operator is computed by itself
-        if any(can_fault(leaf) for leaf, _ in program.leaves):
+        if program.guarded:
             apart = replace(self, faults=Faults(), known={**self.known}, common={**self.common})
         values = [apart.plain(apart.value(leaf, of)) for leaf, of in program.leaves]
         made = run(program, values, self.length, self.alive)
@@ -184,7 +186,9 @@ class Evaluator:
     def leaf(self, node: c.Checked, owner: Expression) -> Any:
         """The values of a piece that is no function."""
         if isinstance(node, c.Constant):
-            return scalar(node.value, node.type)
+            if node not in self.constants:
+                self.constants[node] = scalar(node.value, node.type)
+            return self.constants[node]
         if isinstance(node, c.FieldRef):
             return self.field_value(node.name)
         if isinstance(node, c.ColumnRef):
@@ -266,7 +270,7 @@ class Evaluator:
         for branch in node.branches:
             if isinstance(branch.condition, c.Constant):
                 holds = open_rows.copy() if branch.condition.value is True else np.zeros(self.length, np.bool_)
-            elif can_fault(branch.condition) and not open_rows.all():
+            elif c.can_fault(branch.condition) and not open_rows.all():
                 holds = np.zeros(self.length, np.bool_)
                 at = np.flatnonzero(open_rows)
                 holds[at] = mask_of(self.only(at).compute(Expression(owner.name, owner.text, branch.condition)))
@@ -304,7 +308,7 @@ class Evaluator:
 
     def branch_value(self, node: c.Checked, mask: Mask, owner: Expression) -> Any:
         """The values of a branch; rows outside the mask hold anything."""
-        if not can_fault(node) or mask.all():
+        if not c.can_fault(node) or mask.all():
             return self.value(node, owner)
         at = np.flatnonzero(mask)
         part = self.only(at).compute(Expression(owner.name, owner.text, node))
@@ -336,11 +340,6 @@ class Evaluator:
             group_keys=keys,
             common=common,
         )
-
-
-def can_fault(node: c.Checked) -> bool:
-    """Whether computing a piece may record a fault (of its own; a field's faults are the field's)."""
-    return any(isinstance(piece, c.Apply) and piece.function.can_fault for piece in c.walk(node))
 
 
 def _inputs_at(node: c.Apply, values: Sequence[Any], owner: Expression, rows: Rows, index: int) -> dict[str, Any]:

@@ -21,7 +21,8 @@ import pyarrow as pa
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.types import MAX_DIGITS, NUMERIC, Type
 from oak_ledger.formula.values import Mask, array_of_constants, arrow_type
-from oak_ledger.loops import bits, loops, place, place_of, validity
+from oak_ledger.loops import loops
+from oak_ledger.loops.memory import bits, place
 
 _REGISTERS = 512  # each takes ten thousand bytes while a program runs
 _WHOLE, _EXACT_SCALE, _MOST_SCALE = 2**62, 22, 18
@@ -77,6 +78,16 @@ class Step:
     turned: bool = False
 
 
+@dataclass(frozen=True, slots=True)
+class Ready:
+    """A program as the loop takes it: its steps, its constants, how many registers it needs, and which has the result."""
+
+    steps: npt.NDArray[np.int32]
+    constants: npt.NDArray[np.int64]
+    registers: int
+    result: int
+
+
 @dataclass(slots=True)
 class Program:
     """A tree as steps over leaves, with the fields whose formulas it runs through.
@@ -91,8 +102,9 @@ class Program:
     through: list[str] = field(default_factory=list)
     texts: list[Any] = field(default_factory=list)
     """The texts that a choice among texts gives: the program gives their places."""
-    ready: tuple[npt.NDArray[np.int32], int, int] | None = None
-    """The steps as the loop takes them, how many registers they need, and which has the result."""
+    guarded: bool = False
+    """Whether computing a leaf may fault."""
+    ready: Ready | None = None
 
     @property
     def steps(self) -> int:
@@ -121,7 +133,9 @@ class Program:
             registers = max(registers, out + 1)
             steps.append([_CODES[one.code], out, *operands, *[operands[-1]] * (3 - len(operands))])
             stack.append(out)
-        self.ready = np.array(steps, np.int32), registers, stack[-1]
+        constants = np.array([(one.bits, one.null, one.truth) for one in self.constants], np.int64)
+        self.ready = Ready(np.array(steps, np.int32), constants, registers, stack[-1])
+        self.guarded = any(c.can_fault(leaf) for leaf, _ in self.leaves)
 
 
 # -- from trees to programs ----------------------------------------------------------------------------------------
@@ -198,7 +212,7 @@ def _apart(piece: c.Choose) -> bool:
         one = waiting.pop()
         if isinstance(one, c.Branch) or _step(one) is not None:
             waiting.extend(c.children(one))
-        elif any(isinstance(inner, c.Apply) and inner.function.can_fault for inner in c.walk(one)):
+        elif c.can_fault(one):
             if not isinstance(one, c.Choose) or not _of_one_kind(one):
                 return True
             waiting.extend(c.children(one))
@@ -235,7 +249,7 @@ class _Writer:
                 return None
             waiting.extend(reversed(more))
         made.settle()
-        return made if made.ready is not None and made.ready[1] <= _REGISTERS else None
+        return made if made.ready is not None and made.ready.registers <= _REGISTERS else None
 
     def _operator(self, piece: c.Checked, root: c.Checked, made: Program, of: Any, within: bool) -> Any:
         """What stands for a piece: what it takes, then what it does. A constant or a leaf is noted at once."""
@@ -379,22 +393,22 @@ def run(program: Program, values: Sequence[Any], rows: int, alive: Mask | None) 
 
     What goes wrong counts only where `alive`.
     """
-    found = loops()
-    if found is None or program.ready is None or not rows:
+    found, ready = loops(), program.ready
+    if found is None or ready is None or not rows:
         return None
-    leaves = np.zeros((len(values), 4), np.int64)
-    for at, ((leaf, _), value) in enumerate(zip(program.leaves, values, strict=True)):
-        if value.type != arrow_type(leaf.type) or value.buffers()[1] is None:
+    told: list[tuple[int, int, int, int]] = []
+    for (leaf, _), value in zip(program.leaves, values, strict=True):
+        known, data = value.buffers()[:2]
+        if value.type != arrow_type(leaf.type) or data is None:
             return None
-        leaves[at] = [place_of(value.buffers()[1]) or 0, validity(value) or 0, value.offset, _LIES[leaf.type.kind]]
-    constants = np.array([(one.bits, one.null, one.truth) for one in program.constants], np.int64)
-    steps, registers, result = program.ready
+        told.append((data.address, known.address if value.null_count else 0, value.offset, _LIES[leaf.type.kind]))
+    leaves = np.array(told, np.int64)
     lie = Lie.SMALL if program.texts else _LIES[program.kind.kind]
     made = bits(rows) if lie is Lie.TRUTH else np.empty(2 * rows if lie is Lie.PAIRS else rows, _ROOM[lie])
     valid, nulls = bits(rows), np.zeros(1, np.int64)
     wrong = found.oak_run(
-        rows, place(leaves), len(leaves), place(constants), len(constants), place(steps), len(steps), registers, result,
-        lie, place(made), place(valid), place(alive.view(np.uint8)) if alive is not None else None, place(nulls),
+        rows, place(leaves), len(leaves), place(ready.constants), len(ready.constants), place(ready.steps), len(ready.steps),
+        ready.registers, ready.result, lie, place(made), place(valid), place(alive.view(np.uint8)) if alive is not None else None, place(nulls),
     )  # fmt: skip
     if wrong:
         return None

@@ -192,13 +192,37 @@ class Labels:
         return numbers
 
 
+class _Numbered:
+    """Different whole numbers, each by the number that it got when it was found."""
+
+    def __init__(self) -> None:
+        self._known, self._numbers = np.zeros(0, np.int64), np.zeros(0, np.int64)
+
+    def numbers(self, values: Rows) -> tuple[Rows, Rows]:
+        """The number of each value, and where those stand that are new."""
+        at = np.searchsorted(self._known, values)
+        there = np.zeros(len(values), np.bool_)
+        inside = at < len(self._known)
+        there[inside] = self._known[at[inside]] == values[inside]
+        if there.all():
+            return self._numbers[at], np.zeros(0, np.int64)
+        apart = np.flatnonzero(~there)
+        new, first = np.unique(values[apart], return_index=True)
+        rank = np.empty(len(new), np.int64)
+        order = np.argsort(first)
+        rank[order] = len(self._known) + np.arange(len(new))  # in the order in which they come
+        to = np.searchsorted(self._known, new)
+        self._known, self._numbers = np.insert(self._known, to, new), np.insert(self._numbers, to, rank)
+        return self._numbers[np.searchsorted(self._known, values)], apart[first[order]]
+
+
 class GroupTable:
     """The groups of all slices so far, by number, in the order in which they were found."""
 
     def __init__(self, keys: int) -> None:
         self.count = 0 if keys else 1
         self._labels = [Labels() for _ in range(keys)]
-        self._known: dict[Any, int] = {}
+        self._pairs = [_Numbered() for _ in range(keys)]  # of the number of what comes before, and of a key
         self._rows: list[list[Rows]] = [[] for _ in range(keys)]
 
     def absorb(self, keys: Sequence[tuple[Any, Any]], count: int) -> Rows:
@@ -206,25 +230,21 @@ class GroupTable:
         if not keys:
             return np.zeros(count, np.int64)
         columns = [own.numbers(dictionary)[codes] for own, (codes, dictionary) in zip(self._labels, keys, strict=True)]
-        places = np.empty(count, np.int64)
-        fresh = []
-        known = self._known
-        tuples = zip(*(column.tolist() for column in columns), strict=True) if len(columns) > 1 else columns[0].tolist()
-        for at, one in enumerate(tuples):
-            number = known.get(one)
-            if number is None:
-                number = known[one] = len(known)
-                fresh.append(at)
-            places[at] = number
-        for into, column in zip(self._rows, columns, strict=True):
-            into.append(column[fresh])
-        self.count = len(known)
+        places, new = np.zeros(count, np.int64), np.zeros(0, np.int64)
+        for pairs, column in zip(self._pairs, columns, strict=True):
+            places, new = pairs.numbers(places << 32 | column)
+        if len(new):
+            self.count += len(new)
+            for into, column in zip(self._rows, columns, strict=True):
+                into.append(column[new])
         return places
 
     def values(self, key: int, kind: Any) -> Any:
         """The value of a key for each group."""
         different = self._labels[key].values
-        return pa.array([], kind) if different is None else different.take(array_of(np.concatenate(self._rows[key])))
+        if different is None:
+            return pa.array([], kind)
+        return different.take(array_of(np.concatenate([np.zeros(0, np.int64), *self._rows[key]])))
 
 
 def aggregate(

@@ -75,6 +75,7 @@ class Pass:
     """What the work is called on the account."""
     tuning: Tuning = field(default_factory=tuning)
     once: dict[c.Apply, Once] = field(default_factory=dict)
+    constants: dict[c.Constant, Any] = field(default_factory=dict)
     read: int = 0
     used: int = 0
     begins: list[int] = field(default_factory=list)
@@ -161,7 +162,7 @@ class Pass:
         columns = {name: batch.column(at) for at, name in enumerate(batch.schema.names)}
         rows = np.arange(found.begin, found.begin + batch.num_rows, dtype=np.int64)
         evaluator = Evaluator(
-            self.fields, columns, rows, found.faults, windows=self.windows, before=self.before, base=base, tuning=self.tuning, shared=shared, once=self.once, account=self.account
+            self.fields, columns, rows, found.faults, windows=self.windows, before=self.before, base=base, tuning=self.tuning, shared=shared, once=self.once, constants=self.constants, account=self.account
         )  # fmt: skip
         if not self.filters:
             return evaluator

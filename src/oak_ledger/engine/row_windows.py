@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from oak_ledger.engine.account import timed
-from oak_ledger.engine.evaluate import Evaluator, Expression, Fields, can_fault, needed
+from oak_ledger.engine.evaluate import Evaluator, Expression, Fields, needed
 from oak_ledger.engine.faults import Faults, Rows
 from oak_ledger.engine.overflow import Stretches
 from oak_ledger.engine.reading import Feed, Pass, joined, listed
@@ -168,7 +168,7 @@ def _inputs_once(windows: Mapping[c.Window, Expression]) -> tuple[list[Expressio
     for node, owner in windows.items():
         own = []
         for piece in window_inputs(node):
-            saying = (meaning(piece), owner.name if can_fault(piece) else "")
+            saying = (meaning(piece), owner.name if c.can_fault(piece) else "")
             if saying not in known:
                 known[saying] = len(pieces)
                 pieces.append(Expression(owner.name, owner.text, piece))

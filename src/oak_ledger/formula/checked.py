@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, fields
+from dataclasses import dataclass
 from typing import Any
 
 from oak_ledger.formula.library.registry import Function
@@ -115,21 +115,30 @@ class Before(Checked):
     keys: tuple[Checked, ...]
 
 
-_NAMES: dict[str, tuple[str, ...]] = {}  # the names of fields by class, looked up once
+_UNDER: dict[type[Checked], tuple[str, ...]] = {
+    Constant: (),
+    FieldRef: (),
+    ColumnRef: (),
+    Apply: ("args",),
+    Branch: ("condition", "value"),
+    Choose: ("branches", "otherwise"),
+    OrderKey: ("key",),
+    Window: ("args", "where", "partition", "order"),
+    Aggregate: ("args", "where", "order"),
+    Before: ("value", "keys"),
+}
+"""In which of its parts a piece has others."""
 
 
 def children(node: Checked) -> list[Checked]:
     """The pieces directly under this one."""
     found: list[Checked] = []
-    kind = type(node).__name__
-    if kind not in _NAMES:
-        _NAMES[kind] = tuple(field.name for field in fields(node))
-    for name in _NAMES[kind]:
+    for name in _UNDER[type(node)]:
         value = getattr(node, name)
-        if isinstance(value, Checked):
+        if isinstance(value, tuple):
+            found.extend(value)
+        elif value is not None:
             found.append(value)
-        elif isinstance(value, tuple):
-            found.extend(item for item in value if isinstance(item, Checked))
     return found
 
 
@@ -140,6 +149,11 @@ def walk(node: Checked) -> Iterator[Checked]:
         current = waiting.pop()
         yield current
         waiting.extend(reversed(children(current)))
+
+
+def can_fault(node: Checked) -> bool:
+    """Whether computing a piece may record a fault (of its own; a field's faults are the field's)."""
+    return any(isinstance(piece, Apply) and piece.function.can_fault for piece in walk(node))
 
 
 def fields_used(node: Checked) -> list[str]:

@@ -14,6 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.formula.types import MAX_DIGITS, NULL, Kind, Type, decimal
+from oak_ledger.loops.text import taken
 
 _ARROW: dict[Kind, Any] = {
     "text": pa.string(),
@@ -76,19 +77,19 @@ def scalar(value: Any, kind: Type) -> pa.Scalar:
 
 
 _TYPES = {
-    "int64": pa.int64(),
-    "int32": pa.int32(),
-    "int8": pa.int8(),
-    "float64": pa.float64(),
-    "bool": pa.bool_(),
-    "datetime64[us]": pa.timestamp("us"),
+    np.dtype(np.int64): pa.int64(),
+    np.dtype(np.int32): pa.int32(),
+    np.dtype(np.int8): pa.int8(),
+    np.dtype(np.float64): pa.float64(),
+    np.dtype(np.bool_): pa.bool_(),
+    np.dtype("datetime64[us]"): pa.timestamp("us"),
 }
 
 
 def array_of(numbers: Any, mask: Mask | None = None) -> Any:
     """A NumPy array as an Arrow array, null where the mask is true. Unlike `pa.array` it copies nothing and imports no pandas."""
-    kind = _TYPES[numbers.dtype.name]
-    data = np.packbits(numbers, bitorder="little") if numbers.dtype == np.bool_ else np.ascontiguousarray(numbers)
+    kind = _TYPES[numbers.dtype]
+    data = np.packbits(numbers, bitorder="little") if numbers.dtype.kind == "b" else np.ascontiguousarray(numbers)
     validity = None
     if mask is not None and mask.any():
         validity = pa.py_buffer(np.packbits(~mask, bitorder="little"))
@@ -187,17 +188,20 @@ def _whole_numbers(values: Any) -> npt.NDArray[np.int64] | None:
 
 
 _NUMPY = {
-    pa.int64(): np.int64, pa.int32(): np.int32, pa.int16(): np.int16, pa.int8(): np.int8, pa.uint64(): np.int64, pa.uint32(): np.uint32, pa.uint16(): np.uint16,
-    pa.uint8(): np.uint8, pa.float64(): np.float64, pa.float32(): np.float32, pa.date32(): np.int32,
+    kind.id: np.dtype(numbers)
+    for kind, numbers in (
+        (pa.int64(), np.int64), (pa.int32(), np.int32), (pa.int16(), np.int16), (pa.int8(), np.int8), (pa.uint64(), np.int64), (pa.uint32(), np.uint32),
+        (pa.uint16(), np.uint16), (pa.uint8(), np.uint8), (pa.float64(), np.float64), (pa.float32(), np.float32), (pa.date32(), np.int32), (pa.timestamp("us"), np.int64),
+    )
 }  # fmt: skip
+"""How values lie in memory, by the number of Arrow's type."""
 
 
 def held(values: Any) -> Any:
     """The numbers of an array as they lie in memory, read-only; where null is, they may be anything. No copy, no pandas."""
     if isinstance(values, pa.ChunkedArray):
         values = values.combine_chunks()
-    kind = np.int64 if pa.types.is_timestamp(values.type) else _NUMPY[values.type]
-    buffer = values.buffers()[1]
+    kind, buffer = _NUMPY[values.type.id], values.buffers()[1]
     if buffer is None:
         return np.zeros(len(values), kind)
     return np.frombuffer(buffer, kind)[values.offset : values.offset + len(values)]
@@ -223,7 +227,12 @@ def is_ascii(texts: Any) -> bool:
 
 def decoded(values: Any) -> Any:
     """The values themselves, where they are held as codes and a dictionary."""
-    return values.dictionary.take(values.indices) if pa.types.is_dictionary(values.type) else values
+    if not pa.types.is_dictionary(values.type):
+        return values
+    made = None
+    if pa.types.is_string(values.type.value_type) and len(values):
+        made = taken(values.dictionary, held(values.indices), values.indices)
+    return values.dictionary.take(values.indices) if made is None else made
 
 
 def decimal_pairs(array: Any) -> npt.NDArray[np.int64]:

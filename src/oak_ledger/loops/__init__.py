@@ -11,11 +11,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from functools import cache
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
-
-if TYPE_CHECKING:
-    import numpy as np
-    import numpy.typing as npt
+from typing import Any
 
 _WORD, _HALF, _PLACE = ctypes.c_int64, ctypes.c_int32, ctypes.c_void_p
 _SHAPES: dict[str, tuple[Any, ...]] = {
@@ -30,6 +26,8 @@ _SHAPES: dict[str, tuple[Any, ...]] = {
     "oak_best_text": (None, _WORD, _PLACE, _PLACE, _PLACE, _PLACE, _WORD, _HALF, _PLACE, _PLACE),
     "oak_plain_numbers": (_HALF, _WORD, _PLACE, _PLACE, _PLACE, _WORD, _PLACE),
     "oak_few_texts": (_WORD, _WORD, _PLACE, _PLACE, _PLACE, _WORD, _WORD, _PLACE, _PLACE, _PLACE),
+    "oak_take_edges": (_WORD, _WORD, _PLACE, _HALF, _PLACE, _WORD, _PLACE, _PLACE, _WORD, _PLACE, _PLACE, _PLACE),
+    "oak_take_texts": (None, _WORD, _PLACE, _HALF, _PLACE, _PLACE, _WORD, _PLACE, _PLACE),
     "oak_contains": (None, _WORD, _PLACE, _PLACE, ctypes.c_char_p, _WORD, _PLACE),
     "oak_count_byte": (_WORD, _PLACE, _WORD, _HALF),
     "oak_last_line": (_WORD, _PLACE, _WORD, _HALF, _HALF),
@@ -82,25 +80,3 @@ def without_loops() -> Iterator[None]:
         yield
     finally:
         _kept_off.pop()
-
-
-def place(numbers: npt.NDArray[Any] | None) -> int | None:
-    """Where an array begins in memory."""
-    return None if numbers is None else numbers.__array_interface__["data"][0]
-
-
-def place_of(buffer: Any) -> int | None:
-    """Where an Arrow buffer begins in memory."""
-    return None if buffer is None else int(buffer.address)
-
-
-def validity(values: Any) -> int | None:
-    """Where the bits of an Arrow array begin that say which values are there; None where all are."""
-    return place_of(values.buffers()[0]) if values.null_count else None
-
-
-def bits(size: int) -> npt.NDArray[np.uint8]:
-    """Room for so many bits, whole words of them."""
-    import numpy as np  # here, so that the version can be told without it
-
-    return np.empty((size + 63) // 64 * 8, np.uint8)

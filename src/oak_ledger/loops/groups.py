@@ -11,7 +11,8 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from oak_ledger.loops import loops, place, validity
+from oak_ledger.loops import loops
+from oak_ledger.loops.memory import place, validity
 
 Rows = npt.NDArray[np.int64]
 Mask = npt.NDArray[np.bool_]

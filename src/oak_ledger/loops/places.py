@@ -9,13 +9,17 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from oak_ledger.loops import bits, loops, place, place_of, validity
+from oak_ledger.loops import loops, text
+from oak_ledger.loops.memory import bits, place, place_of, validity
 
 Rows = npt.NDArray[np.int64]
 
 
 def taken(values: Any, rows: Any) -> Any:
     """The values of these rows (32- or 64-bit numbers), as an Arrow array."""
+    texts = text.taken(values, rows)
+    if texts is not None:
+        return texts
     found, kind, index = loops(), values.type, pa.int64() if rows.itemsize == 8 else pa.int32()
     plain = pa.types.is_primitive(kind) and not pa.types.is_boolean(kind) and kind.bit_width in (32, 64)
     rows = np.ascontiguousarray(rows)

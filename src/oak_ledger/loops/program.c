@@ -35,18 +35,21 @@ typedef struct {
     int has_null, has_bad;
 } Register;
 
+static const uint8_t none[BLOCK] = {0}; /* for what has no nulls, or nothing wrong */
+
 typedef struct { int32_t op, out, a, b, c; } Step;
 typedef struct { int64_t values, valid, offset, kind; } Leaf;
 typedef struct { int64_t bits, null, truth; } Constant;
 
 /* Mark what is not null and failed; `wrong` holds a byte for each value. */
 static void mark(Register *out, const uint8_t *wrong, int64_t n) {
+    const uint8_t *null = out->has_null ? out->null : none;
+    uint8_t *bad = out->bad, any = 0;
     if (!out->has_bad)
-        memset(out->bad, 0, (size_t)n);
-    int any = 0;
-    EACH {
-        uint8_t one = wrong[i] & (out->has_null ? !out->null[i] : 1);
-        out->bad[i] |= one;
+        memset(bad, 0, (size_t)n);
+    SAFE EACH {
+        uint8_t one = wrong[i] & (null[i] ^ 1);
+        bad[i] |= one;
         any |= one;
     }
     out->has_bad |= any;
@@ -57,10 +60,10 @@ static void join(Register *out, const Register *a, const Register *b, int64_t n)
     int null = a->has_null | b->has_null, bad = a->has_bad | b->has_bad;
     if (null) {
         if (a->has_null && b->has_null) { SAFE EACH out->null[i] = a->null[i] | b->null[i]; }
-        else memmove(out->null, a->has_null ? a->null : b->null, (size_t)n);
+        else if (out != a || !a->has_null) memmove(out->null, a->has_null ? a->null : b->null, (size_t)n);
     }
     if (bad) {
-        if (a->has_bad && b->has_bad) { EACH out->bad[i] = a->bad[i] | b->bad[i]; }
+        if (a->has_bad && b->has_bad) { SAFE EACH out->bad[i] = a->bad[i] | b->bad[i]; }
         else memmove(out->bad, a->has_bad ? a->bad : b->bad, (size_t)n);
     }
     out->has_null = null;
@@ -78,7 +81,7 @@ static void join_bad(Register *out, const Register *a, const Register *b, int64_
 
 static void mark_infinite(Register *out, const double *made, int64_t n) {
     uint8_t wrong[BLOCK];
-    EACH wrong[i] = !(__builtin_fabs(made[i]) <= DBL_MAX);
+    SAFE EACH wrong[i] = !(__builtin_fabs(made[i]) <= DBL_MAX);
     mark(out, wrong, n);
 }
 
@@ -180,20 +183,13 @@ static void both(Register *out, const Register *a, const Register *b, int64_t n,
         out->t = made;
         return;
     }
-    static const uint8_t none[BLOCK] = {0};
     const uint8_t *u = a->has_null ? a->null : none, *v = b->has_null ? b->null : none;
     uint8_t null[BLOCK];
-    EACH {
-        uint8_t settled, truth;
-        if (either) {
-            truth = (uint8_t)((p[i] & !u[i]) | (q[i] & !v[i]));
-            settled = truth;
-        } else {
-            settled = (uint8_t)((!p[i] & !u[i]) | (!q[i] & !v[i]));
-            truth = (uint8_t)!settled;
-        }
-        null[i] = (uint8_t)((u[i] | v[i]) & !settled);
-        made[i] = truth;
+    uint8_t turn = !either; /* AND is OR of what is turned round, turned round */
+    SAFE EACH {
+        uint8_t settled = ((p[i] ^ turn) & (u[i] ^ 1)) | ((q[i] ^ turn) & (v[i] ^ 1));
+        null[i] = (u[i] | v[i]) & (settled ^ 1);
+        made[i] = settled ^ turn;
     }
     join_bad(out, a, b, n);
     memcpy(out->null, null, (size_t)n);
@@ -201,32 +197,32 @@ static void both(Register *out, const Register *a, const Register *b, int64_t n,
     out->t = made;
 }
 
+/* One of two, without a branch: `take` is 0 or 1. */
+#define PICK(type, take, x, y) ((type)((y) ^ (((x) ^ (y)) & -(type)(take))))
+
 static void choose(Register *out, const Register *when, const Register *a, const Register *b, int64_t n, int truths) {
     uint8_t take[BLOCK];
     if (when->has_null) { SAFE EACH take[i] = when->t[i] & (when->null[i] ^ 1); }
     else memcpy(take, when->t, (size_t)n);
     int bad = when->has_bad | a->has_bad | b->has_bad;
     if (bad) {
-        EACH {
-            uint8_t one = take[i] ? (a->has_bad ? a->bad[i] : 0) : (b->has_bad ? b->bad[i] : 0);
-            out->bad[i] = one | (when->has_bad ? when->bad[i] : 0);
-        }
+        const uint8_t *u = a->has_bad ? a->bad : none, *v = b->has_bad ? b->bad : none, *w = when->has_bad ? when->bad : none;
+        SAFE EACH out->bad[i] = PICK(uint8_t, take[i], u[i], v[i]) | w[i];
     }
     if (truths) {
         const uint8_t *x = a->t, *y = b->t;
-        SAFE EACH out->truth[i] = take[i] ? x[i] : y[i];
+        SAFE EACH out->truth[i] = PICK(uint8_t, take[i], x[i], y[i]);
         out->t = out->truth;
     } else {
         const int64_t *x = a->i, *y = b->i;
         int64_t *made = (int64_t *)out->own;
-        SAFE EACH made[i] = take[i] ? x[i] : y[i];
+        SAFE EACH made[i] = PICK(int64_t, take[i], x[i], y[i]);
         out->i = made;
     }
     int null = a->has_null | b->has_null;
     if (null) {
-        static const uint8_t none[BLOCK] = {0};
         const uint8_t *u = a->has_null ? a->null : none, *v = b->has_null ? b->null : none;
-        SAFE EACH out->null[i] = take[i] ? u[i] : v[i];
+        SAFE EACH out->null[i] = PICK(uint8_t, take[i], u[i], v[i]);
     }
     out->has_null = null;
     out->has_bad = bad;
@@ -243,7 +239,8 @@ static void coalesce(Register *out, const Register *a, const Register *b, int64_
     Register x = *a, y = *b; /* both are computed for all rows: what is wrong in either counts */
     there.has_bad = a->has_bad | b->has_bad;
     uint8_t bad[BLOCK];
-    if (there.has_bad) { EACH bad[i] = (a->has_bad ? a->bad[i] : 0) | (b->has_bad ? b->bad[i] : 0); }
+    const uint8_t *u = a->has_bad ? a->bad : none, *v = b->has_bad ? b->bad : none;
+    if (there.has_bad) { SAFE EACH bad[i] = u[i] | v[i]; }
     there.bad = bad;
     x.has_bad = y.has_bad = 0;
     choose(out, &there, &x, &y, n, truths);
@@ -252,11 +249,8 @@ static void coalesce(Register *out, const Register *a, const Register *b, int64_
 #define NULL_WHERE_EQUAL(member)                                       \
     do {                                                               \
         uint8_t null[BLOCK];                                           \
-        EACH {                                                         \
-            uint8_t u = a->has_null ? a->null[i] : 0;                  \
-            uint8_t v = b->has_null ? b->null[i] : 0;                  \
-            null[i] = u | (!v & (a->member[i] == b->member[i]));       \
-        }                                                              \
+        const uint8_t *u = a->has_null ? a->null : none, *v = b->has_null ? b->null : none;                  \
+        SAFE EACH null[i] = u[i] | ((v[i] ^ 1) & (a->member[i] == b->member[i]));                            \
         memmove(out->own, a->member, (size_t)n * 8);                   \
         join_bad(out, a, b, n);                                        \
         memcpy(out->null, null, (size_t)n);                            \
@@ -270,11 +264,11 @@ static void coalesce(Register *out, const Register *a, const Register *b, int64_
         const type *x = a->member, *y = b->member;                     \
         type *made = (type *)out->own;                                 \
         uint8_t null[BLOCK];                                           \
-        EACH {                                                         \
-            uint8_t u = a->has_null ? a->null[i] : 0;                  \
-            uint8_t v = b->has_null ? b->null[i] : 0;                  \
-            made[i] = u || (!v && y[i] sign x[i]) ? y[i] : x[i];       \
-            null[i] = u & v;                                           \
+        const uint8_t *u = a->has_null ? a->null : none, *v = b->has_null ? b->null : none;                  \
+        SAFE EACH {                                                    \
+            type p = x[i], q = y[i];                                   \
+            made[i] = u[i] | ((v[i] ^ 1) & (q sign p)) ? q : p;        \
+            null[i] = u[i] & v[i];                                     \
         }                                                              \
         join_bad(out, a, b, n);                                        \
         memcpy(out->null, null, (size_t)n);                            \
@@ -497,10 +491,15 @@ int32_t oak_run(int64_t rows, const Leaf *leaves, int32_t leaf_count, const Cons
             step(steps + at, all, n);
         const Register *made = all + result;
         if (told == 0 && made->has_bad) {
-            EACH if (made->bad[i] && (!alive || alive[begin + i])) told = 1;
+                uint8_t any = 0;
+            if (alive) { SAFE EACH any |= made->bad[i] & alive[begin + i]; }
+            else { SAFE EACH any |= made->bad[i]; }
+            told = any;
         }
         if (told == 0) {
-            if (made->has_null) EACH *nulls += made->null[i];
+            int64_t missing = 0;
+            if (made->has_null) { SAFE EACH missing += made->null[i]; }
+            *nulls += missing;
             store(made, begin, n, kind, out, valid);
         }
     }

@@ -10,7 +10,8 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from oak_ledger.loops import bits, loops, place, place_of
+from oak_ledger.loops import loops
+from oak_ledger.loops.memory import bits, place, place_of
 
 Bytes = npt.NDArray[np.uint8]
 _VALUE = np.dtype([("begin", np.uint32), ("size", np.uint32)])

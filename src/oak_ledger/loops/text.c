@@ -171,3 +171,56 @@ int64_t oak_few_texts(int64_t rows, const int32_t *edges, const uint8_t *data, c
     }
     return found;
 }
+
+/* -- texts taken from places ----------------------------------------------------------------------------------------- */
+
+static inline int64_t row_at(const void *rows, int32_t width, int64_t at) {
+    switch (width) {
+    case 1: return ((const int8_t *)rows)[at];
+    case 2: return ((const int16_t *)rows)[at];
+    case 4: return ((const int32_t *)rows)[at];
+    default: return ((const int64_t *)rows)[at];
+    }
+}
+
+/* Where each text will end that is taken from one of the rows, and which are there (as bits). One is null where its row is not `given`, or
+ * the text is not `valid`. Returns how many bytes they have, or -1 where that is more than edges can tell; `nulls` tells how many are null. */
+int64_t oak_take_edges(int64_t count, const void *rows, int32_t width, const uint8_t *given, int64_t given_from, const int32_t *edges,
+                       const uint8_t *valid, int64_t offset, int32_t *out, uint8_t *known, int64_t *nulls) {
+    int64_t sum = 0, missing = 0;
+    uint8_t there[1024];
+    for (int64_t begin = 0; begin < count; begin += 1024) {
+        int64_t n = count - begin < 1024 ? count - begin : 1024;
+        if (given) unpack(given, given_from + begin, n, there);
+        else memset(there, 1, (size_t)n);
+        for (int64_t i = 0; i < n; i++) {
+            int64_t row = there[i] ? row_at(rows, width, begin + i) : 0;
+            if (there[i] && valid && !bit_at(valid, offset + row))
+                there[i] = 0;
+            out[begin + i] = (int32_t)sum;
+            sum += there[i] ? edges[row + 1] - edges[row] : 0;
+            missing += !there[i];
+        }
+        if (sum > INT32_MAX)
+            return -1;
+        pack(there, n, known + begin / 8, 0);
+    }
+    out[count] = (int32_t)sum;
+    *nulls = missing;
+    return sum;
+}
+
+/* Their bytes. `limit` is where those of all texts end, and `out` has room for sixteen more than it gets: short ones are copied sixteen
+ * bytes at a time. */
+void oak_take_texts(int64_t count, const void *rows, int32_t width, const int32_t *edges, const uint8_t *data, int64_t limit,
+                    const int32_t *out_edges, uint8_t *out) {
+    for (int64_t i = 0; i < count; i++) {
+        int64_t size = out_edges[i + 1] - out_edges[i];
+        if (!size)
+            continue;
+        int64_t from = edges[row_at(rows, width, i)];
+        uint8_t *to = out + out_edges[i];
+        if (size <= 16 && from + 16 <= limit) memcpy(to, data + from, 16);
+        else memcpy(to, data + from, (size_t)size);
+    }
+}

@@ -8,7 +8,8 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from oak_ledger.loops import bits, loops, place, place_of, validity
+from oak_ledger.loops import loops
+from oak_ledger.loops.memory import bits, place, place_of, validity
 
 Rows = npt.NDArray[np.int64]
 FEW = 2000  # different texts that a slice is looked through for; the loop has room for 2048
@@ -68,6 +69,27 @@ def few(texts: Any, most: int) -> tuple[npt.NDArray[np.int32], Rows, Rows] | Non
         len(texts), edges, data, validity(texts), texts.offset, most, place(codes), place(counts), place(first)
     )
     return None if size < 0 else (codes, counts[:size], first[:size])
+
+
+def taken(texts: Any, rows: Any, given: Any | None = None) -> Any | None:
+    """The texts of these rows; null where `given`, an Arrow array with an item a row, is null."""
+    found = loops()
+    edges, data = _lying(texts)
+    if found is None or data is None:
+        return None
+    rows, count = np.ascontiguousarray(rows), len(rows)
+    ends, known, nulls = np.empty(count + 1, np.int32), bits(count), np.zeros(1, np.int64)
+    size = found.oak_take_edges(
+        count, place(rows), rows.itemsize, None if given is None else validity(given), 0 if given is None else given.offset, edges,
+        validity(texts), texts.offset, place(ends), place(known), place(nulls),
+    )  # fmt: skip
+    if size < 0:
+        return None
+    made = np.empty(size + 16, np.uint8)
+    limit = texts.buffers()[2].size
+    found.oak_take_texts(count, place(rows), rows.itemsize, edges, data, limit, place(ends), place(made))
+    buffers = [pa.py_buffer(known) if nulls[0] else None, pa.py_buffer(ends), pa.py_buffer(made)]
+    return pa.Array.from_buffers(pa.string(), count, buffers, int(nulls[0]))
 
 
 def _lying(texts: Any) -> tuple[int, int | None]:

@@ -8,7 +8,8 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from oak_ledger.loops import bits, loops, place, validity
+from oak_ledger.loops import loops
+from oak_ledger.loops.memory import bits, place, validity
 
 Rows = npt.NDArray[np.int64]
 
