@@ -51,7 +51,7 @@ def one(folder: Path, who: str, name: str, out: str) -> None:
         from oak_ledger.cli import lean
 
         _ = (oak.take_in, oak.open_source)
-        lean.keep_memory()  # as the command does
+        lean.hurry()  # as the command does
     work = _reads if name == "H" else _panels if name == "L" else engine.ENGINES[who]
     before = time.perf_counter()
     answer = work(folder, who if name in "HL" else name)

@@ -14,7 +14,8 @@ from unittest import mock
 
 import numpy as np
 import pyarrow as pa
-from hypothesis import given, settings
+import pyarrow.parquet as pq
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 import oak_ledger as oak
@@ -23,8 +24,10 @@ from oak_ledger.engine.overflow import Stretches
 from oak_ledger.engine.tuning import tuned
 from oak_ledger.errors import OakError
 from oak_ledger.loops import loops, without_loops
-from oak_ledger.origin import rows_of_text
+from oak_ledger.origin import rows_of_text, tables
 from oak_ledger.origin.spec import ReadingSpec
+from oak_ledger.source.definition import DEFINITION
+from oak_ledger.source.document import parse_document
 from tests.test_engine import told
 
 BIG = 2**62
@@ -328,6 +331,72 @@ class InTurn(unittest.TestCase):
         with without_loops():
             plain = told(source.rows(asked))
         self.assertEqual(told(source.rows(asked)), plain)
+
+
+class AsRowsCome(unittest.TestCase):
+    """Windows computed while rows are read, slice after slice, and the same where the order breaks off."""
+
+    ASKED = (
+        "LAG(x) OVER (PARTITION BY k ORDER BY o)", "LAG(d, 1) OVER (ORDER BY o)", "ROW_NUMBER() OVER (PARTITION BY k, i ORDER BY o)",
+        "SUM(i) OVER (PARTITION BY k ORDER BY o)", "SUM(d) OVER (PARTITION BY k ORDER BY o)", "COUNT(x) OVER (ORDER BY o)", "AVG(d) OVER (PARTITION BY i ORDER BY o)",
+        "SUM(i / (i - 2)) OVER (PARTITION BY k ORDER BY o) * 0 + LAG(i) OVER (ORDER BY o)",
+    )  # fmt: skip
+
+    @staticmethod
+    def source(table: pa.Table, *, always: bool) -> oak.Source:
+        """A source of a table, with a filter of its own."""
+        text = '[source]\nname = "R"\n\n[origin]\nkind = "memory"\n'
+        text += "".join(f'\n[[field]]\nname = "{name}"\ncolumn = "{name}"\n' for name in table.column_names)
+        text += "".join(
+            f'\n[[field]]\nname = "W{at}"\nformula = """{one}"""\n' for at, one in enumerate(AsRowsCome.ASKED)
+        )
+        if always:
+            text += '\n[[filter]]\nname = "Most"\nwhere = "i IS NULL OR i <> 3 / i"\nalways = true\n'
+        return oak.Source(parse_document(text, DEFINITION, "r"), Path(), feed=tables.TableFeed(table))
+
+    @settings(max_examples=40, deadline=None)
+    @example([("p", 0, None, None)], None, always=True, kind="int64")  # no row is let through
+    @given(
+        st.lists(st.tuples(st.sampled_from([None, "p", "q"]), INTEGERS, FLOATS, DECIMALS), min_size=1, max_size=14),
+        st.one_of(st.none(), st.integers(0, 13)),
+        st.booleans(),
+        st.sampled_from(["int64", "date32", "timestamp", "decimal", "float"]),
+    )
+    def test_the_same_as_computed_before(self, rows: list[Any], breaks: int | None, always: bool, kind: str) -> None:
+        order = [*range(len(rows))]
+        if breaks is not None and breaks < len(rows):
+            order[breaks] = order[max(breaks - 2, 0)]
+        moments = {"date32": pa.date32(), "timestamp": pa.timestamp("us"), "decimal": pa.decimal128(38, 2)}
+        laid = pa.array(order).cast(pa.int32() if kind == "date32" else pa.float64() if kind == "float" else pa.int64())
+        table = _numbers([row[1:] for row in rows]).append_column("k", pa.array([row[0] for row in rows], pa.string()))
+        table = table.append_column("o", laid.cast(moments[kind]) if kind in moments else laid)
+        source = self.source(table, always=always)
+        names = [f"W{at}" for at in range(len(self.ASKED))]
+
+        def asked() -> list[Any]:
+            with tempfile.TemporaryDirectory() as folder:
+                faults = source.write(Path(folder, "r.parquet"), ["o", *names]).faults
+                written = pq.read_table(Path(folder, "r.parquet")).to_pydict()
+            return [
+                told(source.rows(["o", *names], where="k = 'p' OR x > 0")),
+                told(source.tally(["k"], [f"MAX({name})" for name in names], where="W3 > 0 OR W5 > 2", totals=True)),
+                told(source.rows(names[:2], limit=3)), repr(written), [*map(repr, faults)],
+            ]  # fmt: skip
+
+        with without_loops():
+            plain = asked()
+        for threads in (1, 2):
+            with tuned(threads=threads, rows=2), mock.patch.object(tables, "BATCH", 3):
+                self.assertEqual(asked(), plain)
+
+    def test_the_steps_say_so(self) -> None:
+        for order, anew in (([*range(20)], False), ([*range(19), 5], True), ([None, *range(19)], True)):
+            source = oak.Source.from_table(pa.table({"o": order, "i": [*range(20)]}), name="R")
+            with tuned(threads=2), mock.patch.object(tables, "BATCH", 3):
+                steps = source.tally([], ["SUM(LAG(i) OVER (ORDER BY o))"], explain=True).steps
+            told_of = [(one.what, one.note) for one in steps if one.kind == "window"]
+            self.assertEqual(("LAG(i) OVER (ORDER BY o)", "" if anew else "as rows come"), told_of[-1])
+            self.assertEqual("begun anew" in [one.kind for one in steps], anew)
 
 
 class Nothing(unittest.TestCase):

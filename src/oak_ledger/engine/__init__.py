@@ -6,7 +6,7 @@ from oak_ledger.engine.account import Account, Step
 from oak_ledger.engine.evaluate import Expression
 from oak_ledger.engine.faults import Fault, Faults
 from oak_ledger.engine.question import Question, Result, SortBy, answer, stream
-from oak_ledger.engine.reading import Feed
+from oak_ledger.engine.reading import Feed, Pass
 
 __all__ = [
     "Account",
@@ -14,6 +14,7 @@ __all__ = [
     "Fault",
     "Faults",
     "Feed",
+    "Pass",
     "Question",
     "Result",
     "SortBy",

@@ -42,6 +42,12 @@ class Account:
             step.seconds += seconds
             step.note = note or step.note
 
+    def anew(self, why: str) -> None:
+        """Begin again: the steps so far become one, with their seconds."""
+        with self.lock:
+            spent = sum(step.seconds for step in self.steps.values())
+            self.steps = {("begun anew", why): Step("begun anew", why, seconds=spent)}
+
     @contextmanager
     def timed(self, kind: str, what: str, *, rows: int = 0, note: str = "") -> Iterator[None]:
         """Time what is done inside."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Container, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
 from types import MappingProxyType
@@ -36,11 +36,14 @@ class Expression:
 Fields = Mapping[str, Expression]
 
 
-def needed(fields: Fields, wanted: Sequence[c.Checked]) -> list[str]:
-    """Every field that the formulas need, directly or through others, each after those that it needs itself."""
+def needed(fields: Fields, wanted: Sequence[c.Checked], known: Container[c.Checked] = ()) -> list[str]:
+    """Every field that the formulas need, directly or through others, each after those that it needs itself.
+
+    Those are left out that only pieces need whose values are `known`.
+    """
     order: dict[str, None] = {}
     for tree in wanted:
-        waiting = [(name, False) for name in c.fields_used(tree)]
+        waiting = [(name, False) for name in c.fields_used(tree, known)]
         while waiting:
             name, done = waiting.pop()
             if name in order:
@@ -49,14 +52,15 @@ def needed(fields: Fields, wanted: Sequence[c.Checked]) -> list[str]:
                 order[name] = None
                 continue
             waiting.append((name, True))
-            waiting.extend((inner, False) for inner in c.fields_used(fields[name].checked) if inner not in order)
+            inner = c.fields_used(fields[name].checked, known)
+            waiting.extend((one, False) for one in inner if one not in order)
     return list(order)
 
 
-def columns_read(fields: Fields, wanted: Sequence[c.Checked]) -> list[str]:
-    """The columns that the formulas read, each once."""
-    trees = [*wanted, *(fields[name].checked for name in needed(fields, wanted))]
-    found = (piece.column for tree in trees for piece in c.walk(tree) if isinstance(piece, c.ColumnRef))
+def columns_read(fields: Fields, wanted: Sequence[c.Checked], known: Container[c.Checked] = ()) -> list[str]:
+    """The columns that the formulas read, each once, beside what is `known`."""
+    trees = [*wanted, *(fields[name].checked for name in needed(fields, wanted, known))]
+    found = (piece.column for tree in trees for piece in c.walk(tree, known) if isinstance(piece, c.ColumnRef))
     return list(dict.fromkeys(found))
 
 
@@ -100,6 +104,8 @@ class Evaluator:
     constants: dict[c.Constant, Any] = field(default_factory=dict)
     """Constants as Arrow's scalars, made once for all slices."""
     account: Account | None = None
+    coming: Mapping[c.Window, Any] = field(default_factory=dict)
+    """The values of windows that are computed as rows come, over this batch."""
     alive: Mask | None = None
     """Where not all rows count: those that do. The others are computed as well, and fault nothing."""
 
@@ -199,7 +205,7 @@ class Evaluator:
         if isinstance(node, c.Aggregate):
             return self.aggregates[node]
         if isinstance(node, c.Window):
-            return self._of_window(self.windows[node])
+            return self.coming[node] if node in self.coming else self._of_window(self.windows[node])
         if isinstance(node, c.Before):
             keys = [self.plain(self.value(key, owner)) for key in node.keys] or self.group_keys
             return self.before[node].find(keys, self.length)
@@ -324,6 +330,7 @@ class Evaluator:
         }
         columns = {name: value.take(index) for name, value in self.columns.items()}
         aggregates = {node: value.take(index) for node, value in self.aggregates.items()}
+        coming = {node: value.take(index) for node, value in self.coming.items()}
         keys = [key.take(index) for key in self.group_keys]
         rows = self.rows[at]
         common = {
@@ -337,6 +344,7 @@ class Evaluator:
             rows=rows,
             known=take,
             aggregates=aggregates,
+            coming=coming,
             group_keys=keys,
             common=common,
         )

@@ -14,7 +14,7 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from oak_ledger.formula import checked as c
-from oak_ledger.formula.values import array_of, decimal_from_unscaled, held, unscaled
+from oak_ledger.formula.values import array_of, arrow_type, decimal_from_unscaled, held, unscaled
 from oak_ledger.loops.turns import neighbours, running_floats, running_wholes
 
 _EXACT = 2**53  # whole numbers below it are the same as floats
@@ -30,42 +30,67 @@ class Turn:
 
 def in_turn(node: c.Window, args: Sequence[Any], turn: Turn) -> Any | None:
     """The values of a window, in the rows' own order; None where it must be done another way."""
+    if not _known(node):
+        return None
+    if node.function.name in ("SUM", "AVG") and node.args[0].type.kind == "number":
+        found = running_floats(args[0], held(args[0]), turn.codes, turn.partitions)
+        return None if found is None else _totals(node, args[0], *found)
+    return Going(node).on(args, turn)
+
+
+def goes_on(node: c.Window) -> bool:
+    """Whether a window's values can be told from rows that came before, and a little that is kept of each partition."""
+    of_floats = (
+        node.function.name in ("SUM", "AVG") and node.args[0].type.kind == "number"
+    )  # exact by the largest of all
+    return _known(node) and node.function.name != "LEAD" and not of_floats
+
+
+def _known(node: c.Window) -> bool:
+    """Whether there is a loop for a window."""
     name, constants = node.function.name, [arg.value for arg in node.args[1:] if isinstance(arg, c.Constant)]
     if node.where is not None or (node.frame is not None and not _up_to_here(node.frame)):
-        return None
-    if name in ("LAG", "LEAD") and len(node.args) == 1 + len(constants) and constants in ([], [1]):
-        kind = args[0].type
-        if not (pa.types.is_primitive(kind) and not pa.types.is_boolean(kind) and kind.bit_width == 64):
-            return None
-        return neighbours(args[0], held(args[0]), turn.codes, turn.partitions, backward=name == "LEAD")
-    if name == "ROW_NUMBER" or (name == "COUNT" and not node.args):
-        found = running_wholes(None, None, turn.codes, turn.partitions, sums=False)
-        return None if found is None else array_of(found[1])
-    if name in ("COUNT", "SUM", "AVG") and args:
-        return _totals(node, args[0], turn)
-    return None
+        return False
+    if name in ("LAG", "LEAD"):
+        kind = arrow_type(node.args[0].type)
+        wide = pa.types.is_primitive(kind) and not pa.types.is_boolean(kind) and kind.bit_width == 64
+        return bool(wide) and len(node.args) == 1 + len(constants) and constants in ([], [1])
+    return name == "ROW_NUMBER" or (name in ("COUNT", "SUM", "AVG") and (name == "COUNT" or bool(node.args)))
 
 
 def _up_to_here(frame: c.FrameSpec) -> bool:
     return frame.low is None and frame.high is not None and frame.high[0] == 0
 
 
-def _totals(node: c.Window, values: Any, turn: Turn) -> Any | None:
-    """How many values there are up to each row, their sum or their mean."""
-    name, kind = node.function.name, node.args[0].type
-    if name == "COUNT":
-        found = running_wholes(values, None, turn.codes, turn.partitions, sums=False)
-        return None if found is None else array_of(found[1])
-    if kind.kind == "number":
-        found = running_floats(values, held(values), turn.codes, turn.partitions)
-    else:
-        whole = unscaled(values) if kind.kind == "decimal" else held(values)
-        found = None if whole is None else running_wholes(values, whole, turn.codes, turn.partitions, sums=True)
-    if found is None:
-        return None
-    sums, counts = found
+class Going:
+    """A window over one stretch of rows after the other: what is kept of each partition goes on from stretch to stretch."""
+
+    def __init__(self, node: c.Window) -> None:
+        self.node = node
+        self.state = np.zeros((0, 2), np.int64)
+
+    def on(self, args: Sequence[Any], turn: Turn) -> Any | None:
+        """The values for the rows that follow; None where they must be found another way."""
+        name = self.node.function.name
+        if len(self.state) < turn.partitions:
+            more = np.zeros((max(turn.partitions, 2 * len(self.state)) - len(self.state), 2), np.int64)
+            self.state = np.concatenate([self.state, more])
+        if name in ("LAG", "LEAD"):
+            return neighbours(args[0], held(args[0]), turn.codes, self.state, backward=name == "LEAD")
+        values: Any = args[0] if args else None
+        if name not in ("SUM", "AVG"):
+            found = running_wholes(values, None, turn.codes, self.state, sums=False)
+            return None if found is None else array_of(found[1])
+        whole = unscaled(values) if pa.types.is_decimal(values.type) else held(values)
+        found = None if whole is None else running_wholes(values, whole, turn.codes, self.state, sums=True)
+        return None if found is None else _totals(self.node, values, *found)
+
+
+def _totals(node: c.Window, values: Any, sums: Any, counts: npt.NDArray[np.int64]) -> Any | None:
+    """Sums up to each row, or their means."""
+    kind = node.args[0].type
     empty = counts == 0 if values.null_count else None
-    if name == "AVG":
+    if node.function.name == "AVG":
         divisors = np.maximum(counts, 1) * 10**kind.scale
         if kind.kind != "number" and not (
             kind.scale <= 15 and (np.abs(sums) < _EXACT).all() and (divisors < _EXACT).all()

@@ -15,7 +15,7 @@ Made = TypeVar("Made")
 def ordered(work: Callable[[Item], Made], items: Iterable[Item], threads: int) -> Iterator[Made]:
     """The results of `work` in the order of the items, so many at a time; one item alone needs no thread.
 
-    When the caller stops early, is interrupted, or a piece of work fails, what has not begun is not begun.
+    When the caller stops early, is interrupted, or a piece of work fails, what has not begun is not begun; what has is waited for only where work failed.
     """
     source = iter(items)
     first = list(islice(source, 2 if threads > 1 else 0))
@@ -31,5 +31,8 @@ def ordered(work: Callable[[Item], Made], items: Iterable[Item], threads: int) -
                 yield waiting.popleft().result()
         while waiting:
             yield waiting.popleft().result()
+    except Exception:
+        pool.shutdown(wait=True, cancel_futures=True)
+        raise
     finally:
         pool.shutdown(wait=False, cancel_futures=True)

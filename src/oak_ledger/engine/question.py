@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 import pyarrow as pa
 
 from oak_ledger.engine.account import Account, timed
+from oak_ledger.engine.as_they_come import Coming, OutOfTurn
+from oak_ledger.engine.asked_windows import windows_in
 from oak_ledger.engine.before import Earlier
 from oak_ledger.engine.evaluate import Evaluator, Expression, Fields
 from oak_ledger.engine.faults import Faults
@@ -17,7 +19,10 @@ from oak_ledger.engine.reading import Feed, Pass, listed
 from oak_ledger.engine.row_windows import row_windows
 from oak_ledger.engine.windows import sorted_rows
 from oak_ledger.formula import checked as c
+from oak_ledger.formula.types import Grain
 from oak_ledger.formula.values import array_of, arrow_type, sort_numbers
+
+Made = TypeVar("Made")
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,26 +69,43 @@ class Result:
 def answer(question: Question, feed: Feed) -> Result:
     """Answer a question from a feed of rows."""
     if not question.grouped:
-        return _rows(question, feed)
+        return at_once_or_plainly(question, lambda plainly: _rows(question, feed, plainly=plainly))
     from oak_ledger.engine.tally import tally
 
-    return tally(question, feed)
+    return at_once_or_plainly(question, lambda plainly: tally(question, feed, plainly=plainly))
 
 
-def begun(question: Question, feed: Feed, wanted: Sequence[Expression], faults: Faults, *, spare: bool = False) -> Pass:
-    """The going through the rows that a question needs, its row windows computed."""
-    filters = [*question.always, *question.where]
-    made = Pass(question.fields, filters, wanted, before=question.before, spare=spare, account=question.account)
-    made.windows, made.bases = row_windows(question, feed, [*filters, *wanted], faults)
+def at_once_or_plainly(question: Question, work: Callable[[bool], Made]) -> Made:
+    """What `work` gives: with windows computed as rows come, or plainly where these come in another order."""
+    try:
+        return work(False)
+    except OutOfTurn:
+        if question.account is not None:
+            question.account.anew("rows do not come in the order of the windows")
+        return work(True)
+
+
+def begun(
+    question: Question, feed: Feed, wanted: Sequence[Expression], faults: Faults, *, plainly: bool, spare: bool = False
+) -> Pass:
+    """The going through the rows that a question needs: its row windows are computed before, or (unless `plainly`) as rows come."""
+    always, where = question.always, question.where
+    made = Pass(question.fields, always, where, wanted, before=question.before, spare=spare, account=question.account)
+    owners = [*always, *where, *wanted]
+    windows = {node: of for node, of in windows_in(question.fields, owners).items() if node.grain != Grain.GROUP}
+    made.coming = None if plainly else Coming.of(question.fields, windows, question.account)
+    if made.coming is None:
+        made.windows, made.bases = row_windows(question, feed, windows, faults)
     return made
 
 
-def _rows(question: Question, feed: Feed) -> Result:
+def _rows(question: Question, feed: Feed, *, plainly: bool) -> Result:
     faults = Faults()
-    reading = begun(question, feed, question.show, faults)
+    enough = question.limit if not question.sort else None
+    # what windows are computed from faults in any row, also beyond the limit
+    reading = begun(question, feed, question.show, faults, plainly=plainly or enough is not None)
     reading.doing = ("rows", listed(question.show))
     parts: list[list[Any]] = [[] for _ in question.show]
-    enough = question.limit if not question.sort else None
     kept = 0
 
     def work(evaluator: Evaluator) -> list[Any]:
@@ -114,12 +136,23 @@ def _rows(question: Question, feed: Feed) -> Result:
     return Result(table, None, faults, reading.read, reading.used)
 
 
-def stream(question: Question, feed: Feed, faults: Faults) -> tuple[Pass, Iterator[pa.Table]]:
-    """The rows of a question slice by slice, for writing through, and what counts them: nothing is kept. Sort and limit do not apply."""
-    reading = begun(question, feed, question.show, faults)
-    return reading, reading.run(
-        feed, lambda evaluator: table_of(question.show, [evaluator.compute(one) for one in question.show]), faults
-    )
+def stream(
+    question: Question, feed: Feed, write: Callable[[Pass, Iterator[pa.Table], Faults], Made]
+) -> tuple[Made, Faults]:
+    """Give the rows of a question slice by slice to `write`, with what counts them; it may be asked to begin anew. Nothing is kept.
+
+    Sort and limit do not apply. Gives what it gave, and what could not be computed.
+    """
+
+    def work(plainly: bool) -> tuple[Made, Faults]:
+        faults = Faults()
+        reading = begun(question, feed, question.show, faults, plainly=plainly)
+        tables = reading.run(
+            feed, lambda evaluator: table_of(question.show, [evaluator.compute(one) for one in question.show]), faults
+        )
+        return write(reading, tables, faults), faults
+
+    return at_once_or_plainly(question, work)
 
 
 def table_of(columns: Sequence[Expression], values: Sequence[Any]) -> pa.Table:

@@ -12,11 +12,12 @@ import numpy as np
 import pyarrow as pa
 
 from oak_ledger.engine.account import Account, timed
+from oak_ledger.engine.as_they_come import Coming
 from oak_ledger.engine.evaluate import Evaluator, Expression, Once, columns_read, needed
 from oak_ledger.engine.faults import Faults
-from oak_ledger.engine.fused import programs
+from oak_ledger.engine.fused import Program, programs
 from oak_ledger.engine.pool import ordered
-from oak_ledger.engine.pushdown import Told, demands, unmet
+from oak_ledger.engine.pushdown import Demand, Told, demands, unmet
 from oak_ledger.engine.shared import shared_pieces
 from oak_ledger.engine.tuning import Tuning, tuning
 from oak_ledger.formula import checked as c
@@ -57,14 +58,34 @@ class Slice(Generic[Made]):
     faults: Faults
 
 
+@dataclass(frozen=True, slots=True)
+class _Plan:
+    """What is computed of each slice, and in which order."""
+
+    columns: Sequence[str]
+    must: Sequence[Demand]
+    """What rows must meet, where a file may tell that they do not."""
+    early: Sequence[str]
+    """Fields for the source's own filters; `before` for all, and `after` for what is wanted."""
+    before: Sequence[str]
+    after: Sequence[str]
+    released: Mapping[str, Sequence[str]]
+    shared: Mapping[c.Checked, int]
+    fused: Mapping[c.Checked, Program]
+
+
 @dataclass(slots=True)
 class Pass:
     """One going through the rows for some formulas."""
 
     fields: Mapping[str, Expression]
-    filters: Sequence[Expression]
+    always: Sequence[Expression]
+    """The source's own filters: windows see only the rows that these let through."""
+    where: Sequence[Expression]
     wanted: Sequence[Expression]
     windows: Mapping[c.Window, Any] = field(default_factory=dict)
+    coming: Coming | None = None
+    """Computes the windows as rows come."""
     before: Mapping[c.Before, Any] = field(default_factory=dict)
     bases: Sequence[int] | None = None
     """Where each stretch begins, known from an earlier going through; windows need it."""
@@ -83,48 +104,25 @@ class Pass:
     def run(
         self, feed: Feed, work: Callable[[Evaluator], Made], faults: Faults, *, in_turn: bool = False
     ) -> Iterator[Made]:
-        """The result of `work` for each slice, in order. `in_turn`: nothing is done before it is asked for."""
-        asked, trees = [one.checked for one in self.filters], [one.checked for one in self.wanted]
-        columns = columns_read(self.fields, [*asked, *trees])
-        before = needed(self.fields, asked)
-        after = [name for name in needed(self.fields, trees) if self.fields[name].checked.grain != Grain.GROUP]
-        released = _released(self.fields, after, trees)
-        must = demands(self.fields, self.filters)
-        shared = shared_pieces([*self.filters, *self.wanted, *(self.fields[name] for name in {*before, *after})])
+        """The result of `work` for each slice, in order. `in_turn`: nothing is done before it is asked for.
 
-        inner = [name for name in after if name not in {*before}]
-        fused = programs(self.fields, inner, self.wanted, shared, self.tuning.steps)
-        through = {name for one in fused.values() for name in one.through}
-        after = [name for name in after if name not in through]
+        Raises OutOfTurn where windows are computed as rows come, and these do not come in order.
+        """
+        plan = self._planned()
 
-        def slices(numbered: tuple[int, Stretch]) -> Iterator[Slice[Made]]:
-            """One after the other; each counts its rows from the stretch's first."""
-            number, stretch = numbered
-            base = self.bases[number] if self.bases is not None else 0
-            begin = 0
-            missed = unmet(must, stretch)
-            if missed is not None and isinstance(stretch, Told):
-                if self.account is not None:
-                    note = "what the file says of its parts lets these out"
-                    self.account.add("not read", missed.text, rows=stretch.rows, note=note)
-                yield Slice(None, begin, stretch.rows, 0, Faults())
-                return
-            for batch in self._read(stretch):
-                found: Slice[Made] = Slice(None, begin, batch.num_rows, 0, Faults())
-                evaluator = self._evaluator(batch, found, base, shared, before)
-                evaluator.fused = fused
-                evaluator.prepare(after, released)
-                found.used = evaluator.length if evaluator.alive is None else int(np.count_nonzero(evaluator.alive))
-                with timed(self.account, *self.doing, rows=found.used):
-                    found.made = work(evaluator)
-                begin += batch.num_rows
-                yield found
+        def whole(numbered: tuple[int, Stretch]) -> list[Slice[Made]]:
+            try:
+                return list(self._slices(plan, work, *numbered))
+            except BaseException:
+                if self.coming is not None:
+                    self.coming.end()
+                raise
 
         self.read = self.used = 0
-        stretches = enumerate(stretches_of(feed, columns))
-        done: Iterator[Iterable[Slice[Made]]] = map(slices, stretches)
+        stretches = enumerate(stretches_of(feed, plan.columns))
+        done: Iterator[Iterable[Slice[Made]]] = (self._slices(plan, work, *one) for one in stretches)
         if not in_turn:
-            done = ordered(lambda numbered: list(slices(numbered)), stretches, self.tuning.threads)
+            done = ordered(whole, stretches, self.tuning.threads)
         for stretch in done:
             base = self.read
             self.begins.append(base)
@@ -134,6 +132,69 @@ class Pass:
                 self.used += found.used
                 if found.made is not None:
                     yield found.made
+
+    def _planned(self) -> _Plan:
+        """What is computed of each slice."""
+        filters = [*self.always, *self.where]
+        asked, trees = [one.checked for one in filters], [one.checked for one in self.wanted]
+        known = self.windows if self.coming is None else self.coming.places
+        early, before = (needed(self.fields, some, known) for some in (asked[: len(self.always)], asked))
+        after = [name for name in needed(self.fields, trees, known) if self.fields[name].checked.grain != Grain.GROUP]
+        shared = shared_pieces([*filters, *self.wanted, *(self.fields[name] for name in {*before, *after})])
+        fused = programs(
+            self.fields, [name for name in after if name not in {*before}], self.wanted, shared, self.tuning.steps
+        )
+        through = {name for one in fused.values() for name in one.through}
+        return _Plan(
+            columns_read(self.fields, [*asked, *trees], self.windows),
+            demands(self.fields, self.always if self.coming else filters),  # windows see what `where` leaves out
+            early,
+            before,
+            [name for name in after if name not in through],
+            _released(self.fields, after, trees),
+            shared,
+            fused,
+        )
+
+    def _slices(
+        self, plan: _Plan, work: Callable[[Evaluator], Made], number: int, stretch: Stretch
+    ) -> Iterator[Slice[Made]]:
+        """The slices of a stretch, one after the other; each counts its rows from the stretch's first."""
+        missed = unmet(plan.must, stretch)
+        if missed is not None and isinstance(stretch, Told):
+            if self.account is not None:
+                note = "what the file says of its parts lets these out"
+                self.account.add("not read", missed.text, rows=stretch.rows, note=note)
+            if self.coming is not None:
+                self.coming.go_on(number, [])
+            yield Slice(None, 0, stretch.rows, 0, Faults())
+            return
+        for found, evaluator in self._opened(plan, number, stretch):
+            evaluator.fused = plan.fused
+            evaluator.prepare(plan.after, plan.released)
+            found.used = evaluator.length if evaluator.alive is None else int(np.count_nonzero(evaluator.alive))
+            with timed(self.account, *self.doing, rows=found.used):
+                found.made = work(evaluator)
+            yield found
+
+    def _opened(self, plan: _Plan, number: int, stretch: Stretch) -> Iterator[tuple[Slice[Any], Evaluator]]:
+        """The batches of a stretch, filtered, with their windows where these are computed as rows come."""
+        base = self.bases[number] if self.bases is not None else 0
+        begin = 0
+        waiting = []
+        for batch in self._read(stretch):
+            found: Slice[Any] = Slice(None, begin, batch.num_rows, 0, Faults())
+            evaluator = self._evaluator(batch, found, base, plan.shared)
+            begin += batch.num_rows
+            if self.coming is None:
+                yield found, self._let_through(evaluator, [*self.always, *self.where], plan.before, spare=self.spare)
+                continue
+            evaluator = self._let_through(evaluator, self.always, plan.early, spare=False)
+            waiting.append((found, self.coming.prepared(evaluator)))
+        if self.coming is not None:
+            self.coming.go_on(number, [one for _, one in waiting])
+        for found, one in waiting:
+            yield found, self._let_through(one.evaluator, self.where, plan.before, spare=self.spare)
 
     def _read(self, stretch: Stretch) -> Iterator[pa.RecordBatch]:
         """The batches of a stretch, on the account as reading."""
@@ -155,20 +216,23 @@ class Pass:
                 self.account.add("read", names, rows=batch.num_rows, size=batch.nbytes, seconds=seconds, note=note)
             yield batch
 
-    def _evaluator(
-        self, batch: Any, found: Slice[Any], base: int, shared: Mapping[c.Checked, int], before: Sequence[str]
-    ) -> Evaluator:
-        """The evaluator of one batch, over the rows that the filters let through."""
+    def _evaluator(self, batch: Any, found: Slice[Any], base: int, shared: Mapping[c.Checked, int]) -> Evaluator:
+        """The evaluator of one batch."""
         columns = {name: batch.column(at) for at, name in enumerate(batch.schema.names)}
         rows = np.arange(found.begin, found.begin + batch.num_rows, dtype=np.int64)
-        evaluator = Evaluator(
+        return Evaluator(
             self.fields, columns, rows, found.faults, windows=self.windows, before=self.before, base=base, tuning=self.tuning, shared=shared, once=self.once, constants=self.constants, account=self.account
         )  # fmt: skip
-        if not self.filters:
+
+    def _let_through(
+        self, evaluator: Evaluator, filters: Sequence[Expression], before: Sequence[str], *, spare: bool
+    ) -> Evaluator:
+        """The evaluator over the rows that filters let through; `before` are the fields that all filters need."""
+        if not filters:
             return evaluator
         evaluator.prepare(before)
-        keep = np.ones(batch.num_rows, np.bool_)
-        for one in self.filters:
+        keep = np.ones(evaluator.length, np.bool_)
+        for one in filters:
             with timed(self.account, "filter", one.text):
                 keep &= mask_of(evaluator.compute(one))
             if self.account is not None:
@@ -176,7 +240,7 @@ class Pass:
         kept = int(np.count_nonzero(keep))
         if kept == len(keep):
             return evaluator
-        if self.spare and kept >= MOSTLY * len(keep):
+        if spare and kept >= MOSTLY * len(keep):
             evaluator.alive = keep
             return evaluator
         return evaluator.only(np.flatnonzero(keep))

@@ -12,41 +12,41 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from oak_ledger.engine.account import timed
-from oak_ledger.engine.evaluate import Evaluator, Expression, Fields, needed
+from oak_ledger.engine.asked_windows import Places, inner_windows, inputs_once, partition_of
+from oak_ledger.engine.evaluate import Evaluator, Expression
 from oak_ledger.engine.faults import Faults, Rows
 from oak_ledger.engine.overflow import Stretches
 from oak_ledger.engine.reading import Feed, Pass, joined, listed
 from oak_ledger.engine.tuning import tuning
-from oak_ledger.engine.windows import Back, Order, in_order, window_inputs, windowed
+from oak_ledger.engine.windows import Back, Order, in_order, windowed
 from oak_ledger.formula import checked as c
-from oak_ledger.formula.ranges import key as meaning
-from oak_ledger.formula.types import Grain
 from oak_ledger.formula.values import Mask, array_of, arrow_type, held
 
 if TYPE_CHECKING:
     from oak_ledger.engine.question import Question
 
 SHARE = 4  # a quarter of the memory is for inputs: sorting and results take as much again, and more
-Places = tuple[int, ...]
 
 
 def row_windows(
-    question: Question, feed: Feed, owners: Sequence[Expression], faults: Faults
+    question: Question, feed: Feed, windows: Mapping[c.Window, Expression], faults: Faults
 ) -> tuple[dict[c.Window, Any], list[int] | None]:
-    """The values of all row windows that are needed, over the whole input, and where each stretch of it begins.
+    """The values of row windows, over the whole input, and where each stretch of it begins.
 
     One going through the rows for each level of nesting.
     """
     fields = question.fields
-    waiting = {node: owner for node, owner in windows_in(fields, owners).items() if node.grain != Grain.GROUP}
+    waiting = {**windows}
     made: dict[c.Window, Any] = {}
     begins: list[int] | None = None
     while waiting:
-        ready = {node: owner for node, owner in waiting.items() if not _inner_windows(fields, node) & waiting.keys()}
-        pieces, places = _inputs_once(ready)
-        reading = Pass(fields, question.always, pieces, made, question.before, begins, account=question.account)
+        ready = {node: owner for node, owner in waiting.items() if not inner_windows(fields, node) & waiting.keys()}
+        pieces, places = inputs_once(ready)
+        reading = Pass(
+            fields, question.always, [], pieces, made, before=question.before, bases=begins, account=question.account
+        )
         reading.doing = ("window inputs", listed(pieces))
-        inputs = _Inputs(pieces, [_by(node, places) for node in ready], tuning().memory // SHARE)
+        inputs = _Inputs(pieces, [partition_of(node, places[node]) for node in ready], tuning().memory // SHARE)
 
         def work(evaluator: Evaluator, pieces: Sequence[Expression] = pieces) -> tuple[Rows, list[Any]]:
             return evaluator.rows, [evaluator.compute(one) for one in pieces]
@@ -55,19 +55,13 @@ def row_windows(
             for rows, columns in reading.run(feed, work, faults):
                 inputs.add(rows if not reading.begins[-1] else rows + reading.begins[-1], columns)
             begins = reading.begins
-            for by in dict.fromkeys(_by(node, places) for node in ready):
-                alike = {node: owner for node, owner in ready.items() if _by(node, places) == by}
+            for by in dict.fromkeys(partition_of(node, places[node]) for node in ready):
+                alike = {node: owner for node, owner in ready.items() if partition_of(node, places[node]) == by}
                 made |= _computed(question, inputs, by, alike, places, reading.read, faults)
         finally:
             inputs.close()
         waiting = {node: owner for node, owner in waiting.items() if node not in made}
     return made, begins
-
-
-def _by(node: c.Window, places: Mapping[c.Window, Places]) -> Places:
-    """Which of the inputs a window's partition is."""
-    first = len(node.args) + (node.where is not None)
-    return places[node][first : first + len(node.partition)]
 
 
 def _computed(
@@ -158,31 +152,3 @@ class _Inputs:
         """Remove what is on disk."""
         for stretches in self.spilled.values():
             stretches.close()
-
-
-def _inputs_once(windows: Mapping[c.Window, Expression]) -> tuple[list[Expression], dict[c.Window, Places]]:
-    """What windows are computed from, equal pieces once, and where each window finds its own among them."""
-    pieces: list[Expression] = []
-    known: dict[Any, int] = {}
-    places: dict[c.Window, Places] = {}
-    for node, owner in windows.items():
-        own = []
-        for piece in window_inputs(node):
-            saying = (meaning(piece), owner.name if c.can_fault(piece) else "")
-            if saying not in known:
-                known[saying] = len(pieces)
-                pieces.append(Expression(owner.name, owner.text, piece))
-            own.append(known[saying])
-        places[node] = tuple(own)
-    return pieces, places
-
-
-def windows_in(fields: Fields, owners: Sequence[Expression]) -> dict[c.Window, Expression]:
-    """Every window in the formulas and the fields that they need, with the formula that it stands in."""
-    names = needed(fields, [one.checked for one in owners])
-    found = [*(fields[name] for name in names), *owners]
-    return {piece: owner for owner in found for piece in c.walk(owner.checked) if isinstance(piece, c.Window)}
-
-
-def _inner_windows(fields: Fields, node: c.Window) -> set[c.Window]:
-    return set(windows_in(fields, [Expression("", "", piece) for piece in window_inputs(node)]))

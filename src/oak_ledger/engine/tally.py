@@ -14,6 +14,7 @@ import numpy as np
 import pyarrow as pa
 
 from oak_ledger.engine.account import timed
+from oak_ledger.engine.asked_windows import window_inputs
 from oak_ledger.engine.evaluate import Evaluator, Expression, is_grouped, needed
 from oak_ledger.engine.faults import Faults, Rows
 from oak_ledger.engine.groups import GroupTable, aggregate, distinct_counts, group, local_groups
@@ -24,7 +25,7 @@ from oak_ledger.engine.question import Question, Result, begun, in_order, table_
 from oak_ledger.engine.reading import Feed, joined, listed
 from oak_ledger.engine.spool import Spool
 from oak_ledger.engine.tuning import tuning
-from oak_ledger.engine.windows import sorted_rows, window_inputs, windowed
+from oak_ledger.engine.windows import sorted_rows, windowed
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.library.aggregates import Groups, median_of
 from oak_ledger.formula.library.registry import MISSING, Run
@@ -254,12 +255,12 @@ def _inputs(node: c.Aggregate) -> list[c.Checked]:
     return [*node.args, *where, *(key.key for key in node.order)]
 
 
-def tally(question: Question, feed: Feed) -> Result:
+def tally(question: Question, feed: Feed, *, plainly: bool = False) -> Result:
     """Answer a question by groups."""
     faults = Faults()
     wanted = _aggregates(question)
     inner = [Expression(owner.name, owner.text, piece) for node, owner in wanted.items() for piece in _inputs(node)]
-    reading = begun(question, feed, [*question.by, *inner], faults, spare=True)
+    reading = begun(question, feed, [*question.by, *inner], faults, plainly=plainly, spare=True)
     shown = ", ".join(one.name for one in question.by) or "all rows"
     reading.doing = ("groups", f"by {shown}: {listed(list(wanted.values()))}")
     found = _Tally([arrow_type(one.checked.type) for one in question.by])

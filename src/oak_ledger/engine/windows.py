@@ -36,12 +36,6 @@ _FEW = 1 << 16  # partitions that may always have a place each
 Places = npt.NDArray[np.int64]
 
 
-def window_inputs(node: c.Window) -> list[c.Checked]:
-    """What a window is computed from: arguments, filter, partition, order."""
-    held = [node.where] if node.where is not None else []
-    return [*node.args, *held, *node.partition, *(key.key for key in node.order)]
-
-
 @dataclass(slots=True)
 class Sorted:
     """Rows in the order of a window's partition and order: which row stands where, where partitions and peers begin."""

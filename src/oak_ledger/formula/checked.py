@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Container, Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -142,13 +142,14 @@ def children(node: Checked) -> list[Checked]:
     return found
 
 
-def walk(node: Checked) -> Iterator[Checked]:
-    """The piece and everything under it, without recursion."""
+def walk(node: Checked, known: Container[Checked] = ()) -> Iterator[Checked]:
+    """The piece and everything under it, without recursion; what is under those that are `known` is left out."""
     waiting = [node]
     while waiting:
         current = waiting.pop()
         yield current
-        waiting.extend(reversed(children(current)))
+        if current not in known:
+            waiting.extend(reversed(children(current)))
 
 
 def can_fault(node: Checked) -> bool:
@@ -156,6 +157,6 @@ def can_fault(node: Checked) -> bool:
     return any(isinstance(piece, Apply) and piece.function.can_fault for piece in walk(node))
 
 
-def fields_used(node: Checked) -> list[str]:
-    """The names of the fields that a checked formula reads directly, each once, in order."""
-    return list(dict.fromkeys(piece.name for piece in walk(node) if isinstance(piece, FieldRef)))
+def fields_used(node: Checked, known: Container[Checked] = ()) -> list[str]:
+    """The names of the fields that a checked formula reads directly, each once, in order; beside what is `known`."""
+    return list(dict.fromkeys(piece.name for piece in walk(node, known) if isinstance(piece, FieldRef)))

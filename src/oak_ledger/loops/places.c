@@ -5,31 +5,40 @@
 
 #define BLOCK 1024
 
-/* The values of these rows (numbers of `wide` bytes), of 4 or 8 bytes, with the bits that say which are there. Returns how many are null. */
+static inline int64_t row_at(const void *rows, int32_t wide, int64_t at) {
+    return wide == 4 ? ((const int32_t *)rows)[at] : ((const int64_t *)rows)[at];
+}
+
+/* The bits of these rows (numbers of `wide` bytes), in their turn. Returns how many are 0. */
+static int64_t gather_bits(int64_t size, const void *rows, int32_t wide, const uint8_t *from, int64_t offset, uint8_t *out) {
+    uint8_t there[BLOCK];
+    int64_t set = 0;
+    for (int64_t begin = 0; begin < size; begin += BLOCK) {
+        int64_t n = size - begin < BLOCK ? size - begin : BLOCK;
+        for (int64_t i = 0; i < n; i++) {
+            there[i] = (uint8_t)bit_at(from, offset + row_at(rows, wide, begin + i));
+            set += there[i];
+        }
+        pack(there, n, out + begin / 8, 0);
+    }
+    return size - set;
+}
+
+/* The values of these rows, of 4 or 8 bytes, or bits (a width of 0, from `offset` on), with the bits that say which are there. Returns how
+ * many are null. */
 int64_t oak_gather(int64_t size, const void *rows, int32_t wide, const void *values, int32_t width, const uint8_t *valid, int64_t offset,
                    void *out, uint8_t *out_valid) {
 #define TAKE(at, type) for (int64_t i = 0; i < size; i++) ((type *)out)[i] = ((const type *)values)[((const at *)rows)[i]]
-    if (wide == 4) {
+    if (!width) {
+        gather_bits(size, rows, wide, values, offset, out);
+    } else if (wide == 4) {
         if (width == 4) TAKE(int32_t, int32_t);
         else TAKE(int32_t, int64_t);
     } else {
         if (width == 4) TAKE(int64_t, int32_t);
         else TAKE(int64_t, int64_t);
     }
-    if (!valid)
-        return 0;
-    uint8_t there[BLOCK];
-    int64_t known = 0;
-    for (int64_t begin = 0; begin < size; begin += BLOCK) {
-        int64_t n = size - begin < BLOCK ? size - begin : BLOCK;
-        for (int64_t i = 0; i < n; i++) {
-            int64_t row = wide == 4 ? ((const int32_t *)rows)[begin + i] : ((const int64_t *)rows)[begin + i];
-            there[i] = (uint8_t)bit_at(valid, offset + row);
-            known += there[i];
-        }
-        pack(there, n, out_valid + begin / 8, 0);
-    }
-    return size - known;
+    return valid ? gather_bits(size, rows, wide, valid, offset, out_valid) : 0;
 }
 
 /* Two codes as one: the first times how many the second may be, and the second. */

@@ -16,17 +16,17 @@ Rows = npt.NDArray[np.int64]
 
 
 def taken(values: Any, rows: Any) -> Any:
-    """The values of these rows (32- or 64-bit numbers), as an Arrow array."""
+    """The values of these rows (given as 32- or 64-bit numbers), as an Arrow array."""
     texts = text.taken(values, rows)
     if texts is not None:
         return texts
     found, kind, index = loops(), values.type, pa.int64() if rows.itemsize == 8 else pa.int32()
-    plain = pa.types.is_primitive(kind) and not pa.types.is_boolean(kind) and kind.bit_width in (32, 64)
+    plain = pa.types.is_primitive(kind) and kind.bit_width in (1, 32, 64)
     rows = np.ascontiguousarray(rows)
     if found is None or not plain or not len(rows) or values.buffers()[1] is None:
         return values.take(pa.Array.from_buffers(index, len(rows), [None, pa.py_buffer(rows)]))
     width = kind.bit_width // 8
-    made = np.empty(len(rows) * width, np.uint8)
+    made = np.empty(len(rows) * width, np.uint8) if width else bits(len(rows))
     known = bits(len(rows)) if values.null_count else None
     start = (place_of(values.buffers()[1]) or 0) + values.offset * width
     nulls = found.oak_gather(

@@ -10,21 +10,24 @@ static inline int there(const uint8_t *valid, int64_t at) {
     return !valid || bit_at(valid, at);
 }
 
-/* The word of the row before in the same partition (after, where `backward`); `last` holds a row for each partition, at first -1.
- * A byte a row says whether there is none. Returns how many there are none of. */
+typedef struct { int64_t word, known; } Last;
+
+/* The word of the row before in the same partition (after, where `backward`), and whether there is one; `last` keeps that of each
+ * partition for the rows that follow, and is 0 at first. Returns how many rows have none. */
 int64_t oak_neighbour(int64_t rows, const int64_t *codes, const int64_t *values, const uint8_t *valid, int64_t offset, int32_t backward,
-                      int64_t *last, int64_t *out, uint8_t *out_valid) {
+                      Last *last, int64_t *out, uint8_t *out_valid) {
     uint8_t known[BLOCK];
     int64_t nulls = 0;
     for (int64_t part = 0; part * BLOCK < rows; part++) {
         int64_t blocks = (rows + BLOCK - 1) / BLOCK, begin = (backward ? blocks - 1 - part : part) * BLOCK;
         int64_t n = rows - begin < BLOCK ? rows - begin : BLOCK;
         for (int64_t k = 0; k < n; k++) {
-            int64_t i = backward ? n - 1 - k : k, row = begin + i, from = last[codes[row]];
-            last[codes[row]] = row;
-            known[i] = from >= 0 && there(valid, offset + from);
-            out[row] = from >= 0 ? values[from] : 0;
-            nulls += !known[i];
+            int64_t i = backward ? n - 1 - k : k, row = begin + i;
+            Last *own = last + codes[row];
+            out[row] = own->word;
+            known[i] = (uint8_t)own->known;
+            nulls += !own->known;
+            *own = (Last){values[row], there(valid, offset + row)};
         }
         pack(known, n, out_valid + begin / 8, 0);
     }

@@ -1,4 +1,7 @@
-"""Windows over rows that come in the window's order. None where there is no compiled loop, or where it cannot hold what comes out."""
+"""Windows over rows that come in the window's order. None where there is no compiled loop, or where it cannot hold what comes out.
+
+`codes` is the partition of each row, and `state` what is known of each partition from rows that came before: two words, 0 at first.
+"""
 
 from __future__ import annotations
 
@@ -14,30 +17,30 @@ from oak_ledger.loops.memory import bits, place, validity
 Rows = npt.NDArray[np.int64]
 
 
-def neighbours(values: Any, numbers: Any, codes: Rows, partitions: int, *, backward: bool) -> Any | None:
+def neighbours(values: Any, numbers: Any, codes: Rows, state: Rows, *, backward: bool) -> Any | None:
     """The value of the row before in the same partition (after, where `backward`), null where there is none; `numbers` are the values as they lie."""
     found = loops()
     if found is None or numbers.itemsize != 8:
         return None
-    made, known, last = np.empty(len(codes), np.int64), bits(len(codes)), np.full(partitions, -1, np.int64)
+    made, known = np.empty(len(codes), np.int64), bits(len(codes))
     nulls = found.oak_neighbour(
-        len(codes), place(codes), place(numbers), validity(values), values.offset, backward, place(last), place(made), place(known)
+        len(codes), place(codes), place(numbers), validity(values), values.offset, backward, place(state), place(made), place(known)
     )  # fmt: skip
     return pa.Array.from_buffers(values.type, len(codes), [pa.py_buffer(known), pa.py_buffer(made)], nulls)
 
 
 def running_wholes(
-    values: Any | None, numbers: Any | None, codes: Rows, partitions: int, *, sums: bool
+    values: Any | None, numbers: Any | None, codes: Rows, state: Rows, *, sums: bool
 ) -> tuple[Any, Rows] | None:
     """Sums of whole numbers up to and with each row of a partition (if asked for), and how many there are; without values rows are counted."""
     found = loops()
     if found is None:
         return None
     made = np.empty(len(codes), np.int64) if sums else None
-    counts, groups = np.empty(len(codes), np.int64), np.zeros((partitions, 2), np.int64)
+    counts = np.empty(len(codes), np.int64)
     done = found.oak_running_wholes(
         len(codes), place(codes), place(numbers), None if values is None else validity(values), 0 if values is None else values.offset,
-        place(groups), place(made), place(counts),
+        place(state), place(made), place(counts),
     )  # fmt: skip
     return (made, counts) if done else None
 

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 import pyarrow as pa
 
-from oak_ledger.engine import Account, Expression, Faults, Question, SortBy, answer, stream
+from oak_ledger.engine import Account, Expression, Faults, Pass, Question, SortBy, answer, stream
 from oak_ledger.errors import Finding, FormulaError, OakError, Place, UnusableInput
 from oak_ledger.formula import Formula, Grain, check
 from oak_ledger.formula import checked as c
@@ -266,8 +266,9 @@ class Source(Curated):
         question = Question(self.compiled.expressions, shown, (), tuple(self._filters(where)), self._always())
         question = self._compared(question, (), where)
         self._keep_off(Path(path))
-        faults = Faults()
-        rows = write_rows(Path(path), _schema(shown), stream(question, self.opened, faults)[1])
+        rows, faults = stream(
+            question, self.opened, lambda _, tables, __: write_rows(Path(path), _schema(shown), tables)
+        )
         return Written(Path(path), rows, faults.found())
 
     def keep(self) -> Written:
@@ -280,12 +281,11 @@ class Source(Curated):
             hint = 'Say where it is kept: kept = "loads.kept.parquet" under [source].'
             raise OakError("no-copy", f"{self.name} names no Parquet file for a copy of its rows.", hint=hint)
         self._keep_off(path)
-        stamp, faults = stamped(self), Faults()
+        stamp = stamped(self)
         shown = tuple(self._expression(name_text(name), place="show")[0] for name in copied_names(self))
         question = self._compared(Question(self.compiled.expressions, shown, (), (), self._always()), (), None)
-        reading, tables = stream(question, self.opened, faults)
 
-        def notes() -> dict[str, str]:
+        def notes(reading: Pass, faults: Faults) -> dict[str, str]:
             faulty = tuple(sorted({one.field for one in faults.found()}))
             told = tuple(
                 {"code": one.code, "message": one.message, "where": one.place.where, "numbers": one.numbers}
@@ -293,7 +293,11 @@ class Source(Curated):
             )
             return {STAMP: replace(stamp, rows_read=reading.read, faulty=faulty, told=told).text()}
 
-        rows = write_rows(path, _schema(shown), tables, notes)
+        rows, faults = stream(
+            question,
+            self.opened,
+            lambda reading, tables, found: write_rows(path, _schema(shown), tables, lambda: notes(reading, found)),
+        )
         return Written(path, rows, faults.found())
 
     def _keep_off(self, path: Path) -> None:

@@ -113,6 +113,8 @@ def _taken(values: Any, at: Places, inside: npt.NDArray[np.bool_]) -> Any:
 
 
 def _shift(run: Run, around: Around, values: Any, rest: tuple[Any, ...], direction: int) -> Any:
+    if not around.size:
+        return values
     fixed = run.constants[1] if rest else 1
     if isinstance(fixed, int) and 0 <= fixed <= around.size:
         return _shifted(around, values, direction * fixed, rest)
