@@ -355,7 +355,7 @@ class AsRowsCome(unittest.TestCase):
         return oak.Source(parse_document(text, DEFINITION, "r"), Path(), feed=tables.TableFeed(table))
 
     @settings(max_examples=40, deadline=None)
-    @example([("p", 0, None, None)], None, always=True, kind="int64")  # no row is let through
+    @example(rows=[("p", 0, None, None)], breaks=None, always=True, kind="int64")  # no row is let through
     @given(
         st.lists(st.tuples(st.sampled_from([None, "p", "q"]), INTEGERS, FLOATS, DECIMALS), min_size=1, max_size=14),
         st.one_of(st.none(), st.integers(0, 13)),
