@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from functools import partial
 from typing import Any
 
 import numpy as np
@@ -18,7 +17,7 @@ from oak_ledger.formula import checked as c
 from oak_ledger.formula.library.aggregates import Groups
 from oak_ledger.formula.library.registry import MISSING, Recorder, Run
 from oak_ledger.formula.values import Mask, array_of, held, mask_of, near
-from oak_ledger.loops.groups import different, numbered
+from oak_ledger.loops.groups import Piece, different, numbered, sorted_out
 from oak_ledger.loops.text import FEW, few
 
 _LIMIT = 2**62
@@ -316,14 +315,38 @@ def distinct_counts(pieces: Sequence[tuple[Any, Rows]], groups: int) -> Any:
 
 
 def _counted(pieces: Sequence[tuple[Any, Rows]], groups: int) -> Rows | None:
-    """The same by a compiled loop that several threads share."""
+    """The same by compiled loops that several threads share; None where there are none."""
     if not is_plain(pieces[0][0].type):
         return None
-    threads, told = tuning().threads, [(values, _as_whole(values), codes) for values, codes in pieces]
-    work = partial(different, told, groups)
-    parts = [*ordered(lambda part: work(part, threads), range(threads), threads)]
-    known = [one for one in parts if one is not None]
+    threads = tuning().threads
+    told = [(values, _as_whole(values), codes) for values, codes in pieces]
+    counts = _counted_sorted(told, groups)
+    if counts is None:  # not sorted out yet
+        found = [*ordered(lambda one: sorted_out(*one, groups), told, threads)]
+        laid = [(array_of(one[0]), *one) for one in found if one is not None]
+        counts = _counted_sorted(laid, groups) if len(laid) == len(told) else None
+    return counts
+
+
+def _counted_sorted(pieces: Sequence[Piece], groups: int) -> Rows | None:
+    """The same of words that are sorted out; None where they are not."""
+    threads = tuning().threads
+    counts = [*ordered(lambda part: different(pieces, groups, part, threads), range(threads), threads)]
+    known = [one for one in counts if one is not None]
     return np.sum(known, axis=0, dtype=np.int64) if len(known) == threads else None
+
+
+def sorted_values(values: Any, codes: Rows, groups: int) -> tuple[Any, Rows] | None:
+    """Values of a slice, and the group of each, in an order in which different ones are soon counted; without nulls, and rows of no group.
+
+    None where that cannot be done.
+    """
+    if not is_plain(values.type) or values.type.bit_width != 64:
+        return None
+    found = sorted_out(values, _as_whole(values), codes, groups)
+    if found is None:
+        return None
+    return pa.Array.from_buffers(values.type, len(found[0]), [None, pa.py_buffer(found[0])]), found[1]
 
 
 def is_plain(kind: Any) -> bool:

@@ -14,7 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.engine.groups import DENSE, Labels, numbered_cheaply
-from oak_ledger.formula.values import Mask, array_of, mask_of
+from oak_ledger.formula.values import array_of, mask_of
 from oak_ledger.loops.groups import marked
 
 Rows = npt.NDArray[np.int64]
@@ -31,14 +31,12 @@ class Marked:
     seen: Matrix
 
 
-def marks_of(values: Any, codes: Rows, keep: Mask | None, groups: int) -> Marked | None:
+def marks_of(values: Any, codes: Rows, groups: int) -> Marked | None:
     """The marks of a slice; None where there would be too many. Rows whose code is not below `groups` do not count."""
     found = numbered_cheaply(values)
     if found is None or groups * len(found[1]) > max(_EACH * len(codes), DENSE):
         return None
     numbers, labels = found
-    if keep is not None:
-        codes = np.where(keep, codes, groups)
     seen = marked(numbers, codes, groups, len(labels))
     if seen is None:
         return None

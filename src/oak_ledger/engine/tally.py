@@ -17,7 +17,7 @@ from oak_ledger.engine.account import timed
 from oak_ledger.engine.asked_windows import window_inputs
 from oak_ledger.engine.evaluate import Evaluator, Expression, is_grouped, needed
 from oak_ledger.engine.faults import Faults, Rows
-from oak_ledger.engine.groups import GroupTable, aggregate, distinct_counts, group, local_groups
+from oak_ledger.engine.groups import GroupTable, aggregate, distinct_counts, group, local_groups, sorted_values
 from oak_ledger.engine.marks import Marked, Marks, marks_of
 from oak_ledger.engine.overflow import GroupRuns
 from oak_ledger.engine.pool import ordered
@@ -316,10 +316,16 @@ def _part(evaluator: Evaluator, question: Question, wanted: dict[c.Aggregate, Ex
             columns = node.function.parts.part(_run(node, groups.count), values, groups)
             part.columns[node] = [column[:count] for column in columns]
             continue
-        found = marks_of(args[0], codes, keep, count) if _counts_different(node) else None
-        if found is not None:
-            part.marks[node] = found
-            continue
+        if _counts_different(node):
+            counting = codes if keep is None else np.where(keep, codes, count)
+            marks = marks_of(args[0], counting, count)
+            if marks is not None:
+                part.marks[node] = marks
+                continue
+            laid = sorted_values(evaluator.plain(args[0]), counting, count)
+            if laid is not None:
+                part.values[node] = _Values(laid[1], [laid[0]], [])
+                continue
         order = [evaluator.plain(evaluator.value(key.key, owner)) for key in node.order]
         kept = [evaluator.plain(arg) for arg in args]
         if alive is not None:

@@ -219,74 +219,93 @@ void oak_mark(int64_t rows, const int64_t *codes, int64_t groups, const void *nu
     }
 }
 
-/* How many different values each group has, of those pairs of a group and a value whose hash belongs to `part` of `parts`: so several
- * threads share the work. Pairs are sorted out by their hash into pieces that stay in a fast memory. `counts` must be 0.
- * Returns 0, or 2 where there is no memory. */
-int32_t oak_distinct(const Piece *stretches, int64_t count, int32_t part, int32_t parts, int64_t *counts) {
-    int32_t bits = 0;
-    int64_t rows = 0;
-    for (int64_t at = 0; at < count; at++) rows += stretches[at].rows;
-    while (bits < 12 && (rows >> bits) > 16384 * (int64_t)parts)
-        bits++;
-    int64_t pieces = (int64_t)1 << bits;
-    int64_t *begin = calloc((size_t)pieces + 1, sizeof(int64_t));
-    if (!begin)
-        return 2;
-#define HASH(value, code) (((uint64_t)(value) ^ (uint64_t)(code) * 0x9e3779b97f4a7c15ULL) * 0xd6e8feb86659fd93ULL)
-#define OWNER(hash) ((int32_t)(((hash) >> 52) * (uint64_t)parts >> 12)) /* the uppermost bits, shared out */
-#define PIECE(hash) (((hash) >> 40) & (uint64_t)(pieces - 1))
-#define EACH_PAIR                                                      \
-    for (const Piece *own = stretches; own < stretches + count; own++) \
-        for (int64_t i = 0; i < own->rows; i++)                        \
-            if (!own->valid || bit_at((const uint8_t *)own->valid, own->offset + i))
-    EACH_PAIR {
-        uint64_t hash = HASH(((const int64_t *)own->values)[i], ((const int64_t *)own->codes)[i]);
-        begin[PIECE(hash) + 1] += OWNER(hash) == part;
+#define PIECES 1024
+
+/* Values sorted out by their hash into pieces that stay in a fast memory; where each value lies. */
+static inline int64_t piece_of(int64_t value) {
+    return (int64_t)(((uint64_t)value * 0xd6e8feb86659fd93ULL) >> 54);
+}
+
+/* Pairs of a group and a word, piece after piece; without those that are null, or of no group (from `groups` on). Returns how many. */
+int64_t oak_sort_out(int64_t rows, const int64_t *codes, int64_t groups, const int64_t *values, const uint8_t *valid, int64_t offset,
+                     int64_t *out_values, int64_t *out_codes) {
+    int64_t next[PIECES + 1] = {0};
+    for (int32_t again = 0; again < 2; again++) {
+        for (int64_t i = 0; i < rows; i++) {
+            if (codes[i] >= groups || (valid && !bit_at(valid, offset + i)))
+                continue;
+            int64_t piece = piece_of(values[i]);
+            if (!again) {
+                next[piece + 1]++;
+            } else {
+                int64_t to = next[piece]++;
+                out_values[to] = values[i];
+                out_codes[to] = codes[i];
+            }
+        }
+        if (!again)
+            for (int64_t at = 0; at < PIECES; at++) next[at + 1] += next[at];
     }
-    int64_t most = 0;
-    for (int64_t at = 0; at < pieces; at++) {
-        most = begin[at + 1] > most ? begin[at + 1] : most;
-        begin[at + 1] += begin[at];
+    return next[PIECES];
+}
+
+/* Where each piece begins (one more than there are), of values that are sorted out; 0 where they are not. */
+static int begins_of(const Piece *own, int64_t *begin) {
+    const int64_t *v = (const int64_t *)own->values;
+    int64_t at = 0, piece = 0;
+    for (int64_t i = 0; i < own->rows; i++) {
+        int64_t here = piece_of(v[i]);
+        if (here < piece)
+            return 0;
+        piece = here;
+        while (at <= piece) begin[at++] = i;
+    }
+    while (at <= PIECES) begin[at++] = own->rows;
+    return !own->valid;
+}
+
+typedef struct { int64_t value, group; } Pair; /* the group is one more than it is; 0: nothing there */
+
+/* How many different values each group has, of one part of the pieces (of `parts`): so several threads share the work. `counts` must be 0.
+ * Returns 0, 1 where values are not sorted out, 2 where there is no memory. */
+int32_t oak_different(const Piece *stretches, int64_t count, int32_t part, int32_t parts, int64_t *counts) {
+    int64_t *begin = malloc((size_t)(count > 0 ? count : 1) * (PIECES + 1) * 8), most = 0;
+    int64_t first = (int64_t)PIECES * part / parts, last = (int64_t)PIECES * (part + 1) / parts;
+    int32_t told = begin ? 0 : 2;
+    for (int64_t at = 0; !told && at < count; at++)
+        if (!begins_of(stretches + at, begin + at * (PIECES + 1)))
+            told = 1;
+    for (int64_t piece = first; !told && piece < last; piece++) {
+        int64_t rows = 0;
+        for (int64_t at = 0; at < count; at++)
+            rows += begin[at * (PIECES + 1) + piece + 1] - begin[at * (PIECES + 1) + piece];
+        most = rows > most ? rows : most;
     }
     uint64_t room = LEAST_TABLE;
     while (room < (uint64_t)most * 2)
         room *= 2;
-    size_t total = (size_t)begin[pieces] + 1;
-    int64_t *value = malloc(total * 8), *next = malloc((size_t)pieces * 8);
-    int32_t *code = malloc(total * 4), *table = malloc(room * 4);
-    int32_t told = value && code && table && next ? 0 : 2;
-    if (!told) {
-        memcpy(next, begin, (size_t)pieces * 8);
-        EACH_PAIR {
-            int64_t one = ((const int64_t *)own->values)[i], group = ((const int64_t *)own->codes)[i];
-            uint64_t hash = HASH(one, group);
-            if (OWNER(hash) == part) {
-                int64_t to = next[PIECE(hash)]++;
-                value[to] = one;
-                code[to] = (int32_t)group;
-            }
-        }
-        for (int64_t at = 0; at < pieces; at++) {
-            memset(table, 0xff, room * 4); /* -1: nothing there */
-            const int64_t *v = value + begin[at];
-            const int32_t *c = code + begin[at];
-            int32_t n = (int32_t)(begin[at + 1] - begin[at]);
-            for (int32_t i = 0; i < n; i++) {
-                uint64_t slot = (HASH(v[i], c[i]) >> 16) & (room - 1);
-                while (table[slot] >= 0 && (v[table[slot]] != v[i] || c[table[slot]] != c[i]))
+    Pair *table = told ? 0 : malloc(room * sizeof(Pair));
+    if (!told && !table)
+        told = 2;
+    for (int64_t piece = first; !told && piece < last; piece++) {
+        memset(table, 0, room * sizeof(Pair));
+        for (int64_t at = 0; at < count; at++) {
+            const int64_t *v = (const int64_t *)stretches[at].values, *c = (const int64_t *)stretches[at].codes;
+            const int64_t *own = begin + at * (PIECES + 1) + piece;
+            for (int64_t i = own[0]; i < own[1]; i++) {
+                uint64_t hash = ((uint64_t)v[i] ^ (uint64_t)c[i] * 0x9e3779b97f4a7c15ULL) * 0xd6e8feb86659fd93ULL;
+                uint64_t slot = (hash >> 16) & (room - 1);
+                while (table[slot].group && (table[slot].value != v[i] || table[slot].group != c[i] + 1))
                     slot = (slot + 1) & (room - 1);
-                if (table[slot] < 0) {
-                    table[slot] = i;
+                if (!table[slot].group) {
+                    table[slot] = (Pair){v[i], c[i] + 1};
                     counts[c[i]]++;
                 }
             }
         }
     }
     free(begin);
-    free(value);
-    free(code);
     free(table);
-    free(next);
     return told;
 }
 

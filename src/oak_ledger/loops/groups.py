@@ -108,14 +108,26 @@ def _told(pieces: Sequence[Piece]) -> npt.NDArray[np.int64]:
     ).reshape(-1, 5)
 
 
+def sorted_out(values: Any, numbers: Any, codes: Rows, groups: int) -> tuple[Rows, Rows] | None:
+    """Words and their groups, without those that are null or of no group: equal words lie in the same piece of each stretch (see `different`)."""
+    found = loops()
+    if found is None:
+        return None
+    words, of = np.empty(len(codes), np.int64), np.empty(len(codes), np.int64)
+    count = found.oak_sort_out(
+        len(codes), place(codes), groups, place(numbers), validity(values), values.offset, place(words), place(of)
+    )
+    return words[:count], of[:count]
+
+
 def different(pieces: Sequence[Piece], groups: int, part: int, parts: int) -> Rows | None:
-    """How many different words each group has, of one part of them; all parts together make the whole."""
+    """How many different words each group has, of one part of them; all parts together make the whole. The words must be sorted out."""
     found = loops()
     counts = np.zeros(groups, np.int64)
-    if found is None or groups >= 2**31 or sum(len(codes) for _, _, codes in pieces) >= 2**31:
+    if found is None:
         return None
     told = _told(pieces)
-    return None if found.oak_distinct(place(told), len(told), part, parts, place(counts)) else counts
+    return None if found.oak_different(place(told), len(told), part, parts, place(counts)) else counts
 
 
 def by_group(pieces: Sequence[Piece], groups: int) -> tuple[Any, Rows, Rows] | None:

@@ -375,7 +375,7 @@ def ranked(values: Any) -> tuple[Any, Callable[[Any, Mask], Any]]:
     """Numbers in the order of the values, and how the values come back from them."""
     kind = values.type
     if pa.types.is_floating(kind) or pa.types.is_integer(kind):
-        return held(values), lambda ends, empty: array_of(ends, mask=empty)
+        return held(values), lambda ends, empty: array_of(ends + ends.dtype.type(0), mask=empty)  # -0.0 becomes 0.0
     if pa.types.is_temporal(kind):
         bits = pa.int32() if pa.types.is_date32(kind) else pa.int64()
         numbers = held(values.cast(bits))
