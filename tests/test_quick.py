@@ -354,7 +354,7 @@ class AsRowsCome(unittest.TestCase):
             text += '\n[[filter]]\nname = "Most"\nwhere = "i IS NULL OR i <> 3 / i"\nalways = true\n'
         return oak.Source(parse_document(text, DEFINITION, "r"), Path(), feed=tables.TableFeed(table))
 
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=25, deadline=None)
     @example(rows=[("p", 0, None, None)], breaks=None, always=True, kind="int64")  # no row is let through
     @given(
         st.lists(st.tuples(st.sampled_from([None, "p", "q"]), INTEGERS, FLOATS, DECIMALS), min_size=1, max_size=14),
@@ -397,6 +397,36 @@ class AsRowsCome(unittest.TestCase):
             told_of = [(one.what, one.note) for one in steps if one.kind == "window"]
             self.assertEqual(("LAG(i) OVER (ORDER BY o)", "" if anew else "as rows come"), told_of[-1])
             self.assertEqual("begun anew" in [one.kind for one in steps], anew)
+
+
+class OfTexts(unittest.TestCase):
+    """Parts of texts, trimmed texts, and texts taken by their codes."""
+
+    ASKED = (
+        *(f"{name}(t, {size})" for name in ("LEFT", "RIGHT") for size in (-20, -2, 0, 1, 3, 40)),
+        "TRIM(t)", "TRIM(LEADING ' x' FROM t)", "TRIM(TRAILING '\u00e9' FROM t)", "RTRIM(t)", "LTRIM(t, 'ab ')", "SUBSTRING(t, 2)", "SUBSTRING(t, 0, 3)",
+        "SUBSTRING(t, 17, 20)", "UPPER(TRIM(t))", "CASE WHEN i = 1 THEN t WHEN i = 2 THEN 'two' ELSE 'a long text, of more than sixteen bytes' END", "UPPER(u) || t",
+        "CHAR_LENGTH(RTRIM(t)) > i", "NULLIF(LEFT(u, 1), 'b')",
+    )  # fmt: skip
+
+    @settings(max_examples=40, deadline=None)
+    @given(
+        st.lists(st.tuples(st.one_of(st.none(), st.text(" abx\u00e9", max_size=24)), st.sampled_from([None, 1, 2, 3])), min_size=1, max_size=20),
+        st.booleans(),
+    )  # fmt: skip
+    def test_the_same_without_loops(self, rows: list[Any], ascii_only: bool) -> None:
+        texts = [one if one is None or not ascii_only else one.replace("\u00e9", "e") for one, _ in rows]
+        few = pa.array([None, *("ab "[: at % 3 + 1] for at in range(len(rows)))], pa.string()).dictionary_encode()
+        table = pa.table(
+            {"t": pa.array(["first", *texts], pa.string()), "u": few, "i": pa.array([1, *(one for _, one in rows)])}
+        )
+        source = oak.Source.from_table(table.slice(1), name="R")
+        asked = [(f"c{at}", one) for at, one in enumerate(self.ASKED)]
+        for way in ({"steps": 1}, {"steps": 1, "sample": 1, "share": 2.0, "rows": 3}):
+            with tuned(**way):
+                with without_loops():
+                    plain = told(source.rows(asked))
+                self.assertEqual(told(source.rows(asked)), plain)
 
 
 class Nothing(unittest.TestCase):

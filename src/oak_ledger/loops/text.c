@@ -183,10 +183,11 @@ static inline int64_t row_at(const void *rows, int32_t width, int64_t at) {
     }
 }
 
-/* Where each text will end that is taken from one of the rows, and which are there (as bits). One is null where its row is not `given`, or
- * the text is not `valid`. Returns how many bytes they have, or -1 where that is more than edges can tell; `nulls` tells how many are null. */
+/* Where each text begins and will end that is taken from one of the rows, and which are there (as bits). One is null where its row is not
+ * `given`, or the text is not `valid`. Returns how many bytes they have, or -1 where that is more than edges can tell; `nulls` tells how many
+ * are null. */
 int64_t oak_take_edges(int64_t count, const void *rows, int32_t width, const uint8_t *given, int64_t given_from, const int32_t *edges,
-                       const uint8_t *valid, int64_t offset, int32_t *out, uint8_t *known, int64_t *nulls) {
+                       const uint8_t *valid, int64_t offset, int32_t *begins, int32_t *ends, uint8_t *known, int64_t *nulls) {
     int64_t sum = 0, missing = 0;
     uint8_t there[1024];
     for (int64_t begin = 0; begin < count; begin += 1024) {
@@ -197,7 +198,8 @@ int64_t oak_take_edges(int64_t count, const void *rows, int32_t width, const uin
             int64_t row = there[i] ? row_at(rows, width, begin + i) : 0;
             if (there[i] && valid && !bit_at(valid, offset + row))
                 there[i] = 0;
-            out[begin + i] = (int32_t)sum;
+            begins[begin + i] = edges[row];
+            ends[begin + i] = (int32_t)sum;
             sum += there[i] ? edges[row + 1] - edges[row] : 0;
             missing += !there[i];
         }
@@ -205,21 +207,48 @@ int64_t oak_take_edges(int64_t count, const void *rows, int32_t width, const uin
             return -1;
         pack(there, n, known + begin / 8, 0);
     }
-    out[count] = (int32_t)sum;
+    ends[count] = (int32_t)sum;
     *nulls = missing;
     return sum;
 }
 
-/* Their bytes. `limit` is where those of all texts end, and `out` has room for sixteen more than it gets: short ones are copied sixteen
- * bytes at a time. */
-void oak_take_texts(int64_t count, const void *rows, int32_t width, const int32_t *edges, const uint8_t *data, int64_t limit,
-                    const int32_t *out_edges, uint8_t *out) {
+/* Where each text begins and will end without the bytes that are `struck` (one flag for each that there may be) at its beginning, or end. */
+int64_t oak_trim_edges(int64_t rows, const int32_t *edges, const uint8_t *data, const uint8_t *struck, int32_t first, int32_t last,
+                       int32_t *begins, int32_t *ends) {
+    int32_t sum = 0;
+    for (int64_t i = 0; i < rows; i++) {
+        int32_t from = edges[i], to = edges[i + 1];
+        while (first && from < to && struck[data[from]]) from++;
+        while (last && from < to && struck[data[to - 1]]) to--;
+        begins[i] = from;
+        ends[i] = sum;
+        sum += to - from;
+    }
+    ends[rows] = sum;
+    return sum;
+}
+
+/* The same of a part, by bytes: from one place to another, each counted from the beginning, or below zero from the end. */
+int64_t oak_part_edges(int64_t rows, const int32_t *edges, int64_t from, int64_t to, int32_t *begins, int32_t *ends) {
+    int32_t sum = 0;
+    for (int64_t i = 0; i < rows; i++) {
+        int64_t size = edges[i + 1] - edges[i], a = from < 0 ? from + size : from, b = to < 0 ? to + size : to;
+        a = a < 0 ? 0 : a > size ? size : a;
+        b = b < a ? a : b > size ? size : b;
+        begins[i] = edges[i] + (int32_t)a;
+        ends[i] = sum;
+        sum += (int32_t)(b - a);
+    }
+    ends[rows] = sum;
+    return sum;
+}
+
+/* The bytes of texts that begin so. `limit` is where those of all texts end, and `out` has room for sixteen more than it gets: short ones
+ * are copied sixteen bytes at a time. */
+void oak_copy_texts(int64_t count, const int32_t *begins, const int32_t *ends, const uint8_t *data, int64_t limit, uint8_t *out) {
     for (int64_t i = 0; i < count; i++) {
-        int64_t size = out_edges[i + 1] - out_edges[i];
-        if (!size)
-            continue;
-        int64_t from = edges[row_at(rows, width, i)];
-        uint8_t *to = out + out_edges[i];
+        int64_t size = ends[i + 1] - ends[i], from = begins[i];
+        uint8_t *to = out + ends[i];
         if (size <= 16 && from + 16 <= limit) memcpy(to, data + from, 16);
         else memcpy(to, data + from, (size_t)size);
     }

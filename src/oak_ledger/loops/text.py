@@ -23,14 +23,7 @@ def contains(texts: Any, part: str) -> Any | None:
         return None
     made, needle = bits(len(texts)), part.encode()
     found.oak_contains(len(texts), edges, data, needle, len(needle), place(made))
-    known = None
-    if texts.null_count:  # bits from another place on
-        own = np.frombuffer(texts.buffers()[0], np.uint8)[texts.offset // 8 : (texts.offset + len(texts) + 7) // 8]
-        begin = texts.offset % 8
-        known = pa.py_buffer(
-            np.packbits(np.unpackbits(own, bitorder="little")[begin : begin + len(texts)], bitorder="little")
-        )
-    return pa.Array.from_buffers(pa.bool_(), len(texts), [known, pa.py_buffer(made)], texts.null_count)
+    return pa.Array.from_buffers(pa.bool_(), len(texts), [_known(texts), pa.py_buffer(made)], texts.null_count)
 
 
 def best(texts: Any, codes: Rows, groups: int, *, largest: bool) -> Rows | None:
@@ -78,18 +71,62 @@ def taken(texts: Any, rows: Any, given: Any | None = None) -> Any | None:
     if found is None or data is None:
         return None
     rows, count = np.ascontiguousarray(rows), len(rows)
-    ends, known, nulls = np.empty(count + 1, np.int32), bits(count), np.zeros(1, np.int64)
+    begins, ends, known, nulls = (
+        np.empty(count, np.int32),
+        np.empty(count + 1, np.int32),
+        bits(count),
+        np.zeros(1, np.int64),
+    )
     size = found.oak_take_edges(
         count, place(rows), rows.itemsize, None if given is None else validity(given), 0 if given is None else given.offset, edges,
-        validity(texts), texts.offset, place(ends), place(known), place(nulls),
+        validity(texts), texts.offset, place(begins), place(ends), place(known), place(nulls),
     )  # fmt: skip
     if size < 0:
         return None
-    made = np.empty(size + 16, np.uint8)
-    limit = texts.buffers()[2].size
-    found.oak_take_texts(count, place(rows), rows.itemsize, edges, data, limit, place(ends), place(made))
-    buffers = [pa.py_buffer(known) if nulls[0] else None, pa.py_buffer(ends), pa.py_buffer(made)]
-    return pa.Array.from_buffers(pa.string(), count, buffers, int(nulls[0]))
+    return _copied(texts, begins, ends, pa.py_buffer(known) if nulls[0] else None, int(nulls[0]))
+
+
+def trimmed(texts: Any, characters: str, *, first: bool, last: bool) -> Any | None:
+    """The texts without these characters at the beginning, or the end; None also where they are not ASCII."""
+    found = loops()
+    edges, data = _lying(texts)
+    if found is None or data is None or not characters.isascii():
+        return None
+    struck = np.zeros(256, np.uint8)
+    struck[np.frombuffer(characters.encode(), np.uint8)] = 1
+    begins, ends = np.empty(len(texts), np.int32), np.empty(len(texts) + 1, np.int32)
+    found.oak_trim_edges(len(texts), edges, data, place(struck), first, last, place(begins), place(ends))
+    return _copied(texts, begins, ends, _known(texts), texts.null_count)
+
+
+def part(texts: Any, begin: int, end: int = 2**62) -> Any | None:
+    """The part of each text from one byte to another, counted from its beginning, or where below zero from its end."""
+    found = loops()
+    edges, data = _lying(texts)
+    if found is None or data is None:
+        return None
+    begins, ends = np.empty(len(texts), np.int32), np.empty(len(texts) + 1, np.int32)
+    found.oak_part_edges(len(texts), edges, begin, end, place(begins), place(ends))
+    return _copied(texts, begins, ends, _known(texts), texts.null_count)
+
+
+def _copied(texts: Any, begins: Any, ends: Any, known: Any, nulls: int) -> Any:
+    """Texts from where each begins among the bytes of others, and where it will end."""
+    made, data = np.empty(int(ends[-1]) + 16, np.uint8), texts.buffers()[2]
+    loops().oak_copy_texts(len(begins), place(begins), place(ends), place_of(data), data.size, place(made))  # type: ignore[union-attr]
+    return pa.Array.from_buffers(pa.string(), len(begins), [known, pa.py_buffer(ends), pa.py_buffer(made)], nulls)
+
+
+def _known(texts: Any) -> Any | None:
+    """The bits that say which texts are there, from the first one on."""
+    if not texts.null_count:
+        return None
+    own = np.frombuffer(texts.buffers()[0], np.uint8)[texts.offset // 8 : (texts.offset + len(texts) + 7) // 8]
+    begin = texts.offset % 8
+    if not begin:
+        return pa.py_buffer(own)
+    unpacked = np.unpackbits(own, bitorder="little")[begin : begin + len(texts)]
+    return pa.py_buffer(np.packbits(unpacked, bitorder="little"))
 
 
 def _lying(texts: Any) -> tuple[int, int | None]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import pyarrow as pa
@@ -10,6 +11,8 @@ import pyarrow.compute as pc
 from oak_ledger.formula.library.registry import MISSING, Run, Unfit, function
 from oak_ledger.formula.values import is_ascii, value_text
 from oak_ledger.loops.text import contains as holding
+from oak_ledger.loops.text import part as between
+from oak_ledger.loops.text import trimmed
 
 MAX_TEXT = 10_000_000
 
@@ -76,11 +79,14 @@ def initcap(run: Run, x: Any) -> Any:
 
 
 def _trim(run: Run, kernel: Any, x: Any, characters: Any, strip: str) -> Any:
+    """Trim both ends, or as `kernel` and `strip` do one."""
     known = run.constants[1] if len(run.constants) > 1 else " "
     if known is None:
         return pa.nulls(run.length, pa.string())
     if known is not MISSING:
-        return kernel(run.array(x), known) if known else run.array(x)
+        texts = run.array(x)
+        made = trimmed(texts, known, first=strip != "rstrip", last=strip != "lstrip") if known else texts
+        return kernel(texts, known) if made is None else made
     return run.each(lambda text, chars: getattr(text, strip)(chars) if chars else text, x, characters)
 
 
@@ -166,6 +172,9 @@ def substring(run: Run, x: Any, start: Any, *length: Any) -> Any:
         texts = run.array(x)
         if is_ascii(texts):
             end = _END if stop is None else stop  # without an end the kernel fails where nulls are
+            made = between(texts, begin, end)
+            if made is not None:
+                return made
             return pc.binary_slice(texts.cast(pa.binary()), begin, end).cast(pa.string())
         return pc.utf8_slice_codeunits(texts, start=begin, stop=stop)
 
@@ -177,6 +186,13 @@ def substring(run: Run, x: Any, start: Any, *length: Any) -> Any:
     return run.each(compute, x, start, *length)
 
 
+def _of_bytes(run: Run, x: Any, span: Callable[[int], tuple[int, int]]) -> Any | None:
+    """A part of texts that have one byte a character, by a size known from the formula; None for others."""
+    size, texts = run.constants[1], run.array(x)
+    fits = type(size) is int and abs(size) < _END and is_ascii(texts)
+    return between(texts, *span(size)) if fits else None
+
+
 @function(
     "LEFT(x text, n integer) -> text",
     topic="text",
@@ -186,7 +202,8 @@ def substring(run: Run, x: Any, start: Any, *length: Any) -> Any:
 )
 def left(run: Run, x: Any, n: Any) -> Any:
     """The beginning."""
-    return run.each(lambda text, size: text[:size], x, n)
+    quick = _of_bytes(run, x, lambda size: (0, size))
+    return quick if quick is not None else run.each(lambda text, size: text[:size], x, n)
 
 
 @function(
@@ -198,7 +215,12 @@ def left(run: Run, x: Any, n: Any) -> Any:
 )
 def right(run: Run, x: Any, n: Any) -> Any:
     """The end."""
-    return run.each(lambda text, size: text[-size:] if size > 0 else text[-size:] if size < 0 else "", x, n)
+    quick = _of_bytes(run, x, lambda size: (-size, _END) if size else (0, 0))
+    return (
+        quick
+        if quick is not None
+        else run.each(lambda text, size: text[-size:] if size > 0 else text[-size:] if size < 0 else "", x, n)
+    )
 
 
 @function(
