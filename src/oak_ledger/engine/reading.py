@@ -100,6 +100,8 @@ class Pass:
     read: int = 0
     used: int = 0
     begins: list[int] = field(default_factory=list)
+    numbers: Any = None
+    """The numbers of rows from 0, as many as a slice may have."""
 
     def run(
         self, feed: Feed, work: Callable[[Evaluator], Made], faults: Faults, *, in_turn: bool = False
@@ -109,6 +111,8 @@ class Pass:
         Raises OutOfTurn where windows are computed as rows come, and these do not come in order.
         """
         plan = self._planned()
+        self.numbers = np.arange(self.tuning.rows)
+        self.numbers.flags.writeable = False
 
         def whole(numbered: tuple[int, Stretch]) -> list[Slice[Made]]:
             try:
@@ -219,7 +223,7 @@ class Pass:
     def _evaluator(self, batch: Any, found: Slice[Any], base: int, shared: Mapping[c.Checked, int]) -> Evaluator:
         """The evaluator of one batch."""
         columns = {name: batch.column(at) for at, name in enumerate(batch.schema.names)}
-        rows = np.arange(found.begin, found.begin + batch.num_rows, dtype=np.int64)
+        rows = self.numbers[: batch.num_rows] + found.begin if found.begin else self.numbers[: batch.num_rows]
         return Evaluator(
             self.fields, columns, rows, found.faults, windows=self.windows, before=self.before, base=base, tuning=self.tuning, shared=shared, once=self.once, constants=self.constants, account=self.account
         )  # fmt: skip
