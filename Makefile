@@ -16,7 +16,7 @@ lint: $(VENV)/ready
 	$(BIN)/lint-imports
 
 unit: $(VENV)/ready
-	$(BIN)/python -W error -m unittest discover -s tests -t .
+	$(BIN)/python tools/test.py
 
 screenshots: $(VENV)/ready
 	$(BIN)/python tools/screenshots.py
