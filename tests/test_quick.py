@@ -7,7 +7,9 @@ import itertools
 import statistics
 import tempfile
 import unittest
+from contextlib import nullcontext
 from decimal import Decimal
+from fractions import Fraction
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -559,3 +561,34 @@ class OfGroups(unittest.TestCase):
                     self.assertEqual(row["c2"], own[int(np.ceil(0.9 * len(own))) - 1])
                     self.assertEqual(row["c3"], len(set(own)))
                     self.assertAlmostEqual(row["c4"], statistics.pstdev(own), 9)
+
+    def test_huge_and_tiny_floats_whatever_the_slices(self) -> None:
+        big = 1.7976931348623157e308
+        cases = (
+            [big, 1.17e-204, -big],
+            [1.7e308] * 2 + [-1.7e308] * 2,
+            [1.7e308, 1.7e308],
+            [1e300, 3.0, -1e300],
+            [big, -1e292],
+            [None, 1e308, -1e308, 7.0],
+            [-0.0, 0.0],
+        )
+        for values in cases:
+            source = oak.Source.from_table(pa.table({"x": pa.array(values, pa.float64())}), name="R")
+            known = [Fraction(one) for one in values if one is not None]
+            total = sum(known)
+            fits = abs(total) <= Fraction(big)
+            middle = sorted(known)[(len(known) - 1) // 2 : len(known) // 2 + 1]
+            wanted = [
+                float(total) if fits else None,
+                float(total / len(known)),
+                float(sum(middle) / len(middle)),
+                float(max(known)),
+            ]
+            for batch, way in itertools.product((1, 2, 100), (without_loops, nullcontext)):
+                with way(), mock.patch.object(tables, "BATCH", batch):
+                    answer = source.tally([], ["SUM(x)", "AVG(x)", "MEDIAN(x)", "MAX(x)"])
+                with self.subTest(values=values, batch=batch):
+                    found = [column[0].as_py() for column in answer.table.columns]
+                    self.assertEqual([repr(one) for one in found], [repr(one) for one in wanted])
+                    self.assertEqual(len(answer.faults), not fits)

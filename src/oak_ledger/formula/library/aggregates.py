@@ -40,6 +40,8 @@ from oak_ledger.loops.text import best as best_text
 _LOW = 0xFFFFFFFF
 _FIRST, _LAST = -(2**63), 2**63 - 1
 _WIDE = Context(prec=100)
+_HUGE = 1e280  # floats from which on sums are made small, by a power of two
+_SMALL = 2.0**-600
 
 
 @dataclass(frozen=True)
@@ -241,15 +243,19 @@ def _split_sums(
 
     The cut follows S. M. Rump, T. Ogita, S. Oishi, Accurate floating-point summation, 2008.
     """
-    peak = max(float(numbers.max(initial=0.0)), -float(numbers.min(initial=0.0)))
-    if not 0 < peak < 1e280:
-        with np.errstate(over="ignore", invalid="ignore"):
-            return groups.sums(numbers), np.zeros(groups.count)
+    peak = _peak(numbers)
+    if not peak:
+        return np.zeros(groups.count), np.zeros(groups.count)
     cut = math.ldexp(1.5, math.frexp(peak)[1] + _above(len(numbers)))
     upper = numbers + cut
     upper -= cut
     sums = groups.sums(upper)
     return sums, groups.sums(np.subtract(numbers, upper, out=upper))
+
+
+def _peak(numbers: npt.NDArray[np.float64]) -> float:
+    """The largest, whatever its sign."""
+    return max(float(numbers.max(initial=0.0)), -float(numbers.min(initial=0.0)))
 
 
 def _above(rows: int) -> int:
@@ -258,24 +264,40 @@ def _above(rows: int) -> int:
 
 
 class _NumberTotal:
-    """Sums of floats to about 70 binary digits of the largest value, so that the nearest float comes out: a sum, the rest that it lacks, and how many values."""
+    """Sums of floats to about 70 binary digits of the largest value, so that the nearest float comes out: a sum, the rest that it lacks, and how many values.
+
+    Numbers that are huge are added up apart, as a sum and a rest, made small: so nothing overflows on the way to a sum that fits.
+    """
 
     def part(self, run: Run, values: Any, groups: Groups) -> list[Any]:
-        numbers = as_numbers(values)
+        numbers, none = as_numbers(values), np.zeros(groups.count)
         quick = sums_of_floats(values, numbers, groups.codes, groups.count, _above(len(numbers)))
         if quick is not None:
-            return [*quick]
+            return [*quick, none, none]
         nulls = _null_rows(values)
-        return [*_split_sums(_zeroed(numbers, nulls), groups), groups.sizes_without(nulls)]
+        numbers, counts = _zeroed(numbers, nulls), groups.sizes_without(nulls)
+        if _peak(numbers) < _HUGE:
+            return [*_split_sums(numbers, groups), counts, none, none]
+        huge = np.abs(numbers) >= _HUGE
+        apart = _split_sums(np.where(huge, numbers * _SMALL, 0.0), groups)
+        return [*_split_sums(np.where(huge, 0.0, numbers), groups), counts, *apart]
 
     def merge(self, run: Run, columns: Sequence[Any], groups: Groups) -> list[Any]:
-        sums, rest = _split_sums(columns[0], groups)
-        rest = rest + groups.sums(columns[1])
-        return [sums, rest, _added(columns[2], groups)]
+        (sums, rest), (huge, apart) = _split_sums(columns[0], groups), _split_sums(columns[3], groups)
+        rest, apart = rest + groups.sums(columns[1]), apart + groups.sums(columns[4])
+        return [sums, rest, _added(columns[2], groups), huge, apart]
+
+    def over(self, columns: Sequence[Any], divisors: Any) -> Any:
+        """The sums, divided; infinite where that does not fit."""
+        huge = columns[3] + columns[4]
+        made = (columns[0] + columns[1]) / divisors
+        if not huge.any():
+            return made
+        with np.errstate(over="ignore"):
+            return np.where(huge == 0, made, (huge + (columns[0] + columns[1]) * _SMALL) / divisors / _SMALL)
 
     def finish(self, run: Run, columns: Sequence[Any]) -> Any:
-        with np.errstate(over="ignore", invalid="ignore"):
-            sums = columns[0] + columns[1]
+        sums = self.over(columns, 1)
         lost = ~np.isfinite(sums)
         return run.fault("number overflow", lost, array_of(np.where(lost, 0.0, sums), mask=columns[2] == 0))
 
@@ -319,13 +341,11 @@ class _Mean(_Total):
     """The total over how many there are, divided once."""
 
     def finish(self, run: Run, columns: Sequence[Any]) -> Any:
-        counts = columns[-1]
-        divisors = np.maximum(counts, 1)
         kind = run.types[0]
+        counts = columns[2 if kind.kind == "number" else -1]
+        divisors = np.maximum(counts, 1)
         if kind.kind == "number":
-            with np.errstate(over="ignore", invalid="ignore"):
-                means = (columns[0] + columns[1]) / divisors
-                means = np.where(np.isfinite(means), means, columns[0] / divisors + columns[1] / divisors)
+            means = _NumberTotal().over(columns, divisors)
             lost = ~np.isfinite(means)
             return run.fault("number overflow", lost, array_of(np.where(lost, 0.0, means), mask=counts == 0))
         totals, unit = _WholeTotal().totals(columns), 10**kind.scale
@@ -544,7 +564,16 @@ def median_of(pieces: Sequence[tuple[Any, npt.NDArray[np.int64]]], groups: int) 
     laid = Laid([(values, as_numbers(values), codes) for values, codes in pieces], groups)
     counts = laid.counts
     below, above = laid.at(np.maximum(counts - 1, 0) // 2, counts // 2)
-    return array_of(below + (above - below) / 2, mask=counts == 0)
+    return array_of(between(below, above, 0.5), mask=counts == 0)
+
+
+def between(below: Any, above: Any, share: Any) -> Any:
+    """What lies between two numbers, so far from the one to the other; also where they are too far apart to be subtracted."""
+    with np.errstate(over="ignore"):
+        gap = above - below
+    return np.where(
+        np.isfinite(gap), below + np.where(np.isfinite(gap), gap, 0.0) * share, below * (1 - share) + above * share
+    )
 
 
 def _spread(sample: bool, root: bool) -> Callable[..., Any]:
@@ -605,7 +634,7 @@ def _percentile(exact: bool) -> Callable[..., Any]:
         place = share * last
         low, high = np.floor(place).astype(np.int64), np.ceil(place).astype(np.int64)
         below, above = laid.at(from_end(low), from_end(high))
-        return array_of(below + (above - below) * (place - low), mask=empty)
+        return array_of(between(below, above, place - low), mask=empty)
 
     return run_percentile
 
