@@ -342,7 +342,9 @@ class AsRowsCome(unittest.TestCase):
         "LAG(x) OVER (PARTITION BY k ORDER BY o)", "LAG(d, 1) OVER (ORDER BY o)", "ROW_NUMBER() OVER (PARTITION BY k, i ORDER BY o)",
         "SUM(i) OVER (PARTITION BY k ORDER BY o)", "SUM(d) OVER (PARTITION BY k ORDER BY o)", "COUNT(x) OVER (ORDER BY o)", "AVG(d) OVER (PARTITION BY i ORDER BY o)",
         "SUM(i / (i - 2)) OVER (PARTITION BY k ORDER BY o) * 0 + LAG(i) OVER (ORDER BY o)",
+        "LAG(x) OVER (PARTITION BY k ORDER BY e)", "SUM(i) OVER (ORDER BY e, s ROWS UNBOUNDED PRECEDING)", "ROW_NUMBER() OVER (ORDER BY e, t DESC)", "COUNT(*) OVER (PARTITION BY k ORDER BY e, s)",
     )  # fmt: skip
+    """The last ones with places that several rows have."""
 
     @staticmethod
     def source(table: pa.Table, *, always: bool) -> oak.Source:
@@ -372,6 +374,10 @@ class AsRowsCome(unittest.TestCase):
         laid = pa.array(order).cast(pa.int32() if kind == "date32" else pa.float64() if kind == "float" else pa.int64())
         table = _numbers([row[1:] for row in rows]).append_column("k", pa.array([row[0] for row in rows], pa.string()))
         table = table.append_column("o", laid.cast(moments[kind]) if kind in moments else laid)
+        table = table.append_column("e", [[at // 3 for at in order]]).append_column(
+            "t", [[-0.5 * (at % 3) for at in order]]
+        )
+        table = table.append_column("s", [[f"{at:03}" for at in order]])
         source = self.source(table, always=always)
         names = [f"W{at}" for at in range(len(self.ASKED))]
 
@@ -381,7 +387,8 @@ class AsRowsCome(unittest.TestCase):
                 written = pq.read_table(Path(folder, "r.parquet")).to_pydict()
             return [
                 told(source.rows(["o", *names], where="k = 'p' OR x > 0")),
-                told(source.tally(["k"], [f"MAX({name})" for name in names], where="W3 > 0 OR W5 > 2", totals=True)),
+                told(source.tally(["k"], [f"MAX({name})" for name in names[:8]], where="W3 > 0 OR W5 > 2", totals=True)),
+                told(source.tally(["k"], [f"MAX({name})" for name in names[8:]], where="W8 > 0 OR W9 > 2", totals=True)),
                 told(source.rows(names[:2], limit=3)), repr(written), [*map(repr, faults)],
             ]  # fmt: skip
 
@@ -392,13 +399,19 @@ class AsRowsCome(unittest.TestCase):
                 self.assertEqual(asked(), plain)
 
     def test_the_steps_say_so(self) -> None:
-        for order, anew in (([*range(20)], False), ([*range(19), 5], True), ([None, *range(19)], True)):
+        window, total = "LAG(i) OVER (ORDER BY o)", "COUNT(i) OVER (ORDER BY o, i)"
+        cases: tuple[tuple[list[Any], str, bool], ...] = (
+            ([*range(20)], window, False), ([*range(19), 5], window, True), ([None, *range(19)], window, True), ([1] * 9 + [2] * 11, window, False),
+            ([1] * 20, "COUNT(i) OVER (ORDER BY o)", True), ([1] * 20, total, False), ([*"aaaaabbbbbcccccddddd"], total, False), ([2] * 10 + [1] * 10, total, True),
+            ([2] * 10 + [1] * 10, "COUNT(i) OVER (ORDER BY o DESC, i)", False), ([False] * 10 + [True] * 10, total, False),
+        )  # fmt: skip
+        for order, asked, anew in cases:
             source = oak.Source.from_table(pa.table({"o": order, "i": [*range(20)]}), name="R")
-            with tuned(threads=2), mock.patch.object(tables, "BATCH", 3):
-                steps = source.tally([], ["SUM(LAG(i) OVER (ORDER BY o))"], explain=True).steps
-            told_of = [(one.what, one.note) for one in steps if one.kind == "window"]
-            self.assertEqual(("LAG(i) OVER (ORDER BY o)", "" if anew else "as rows come"), told_of[-1])
-            self.assertEqual("begun anew" in [one.kind for one in steps], anew)
+            with tuned(threads=2), mock.patch.object(tables, "BATCH", 3), self.subTest(order=order, asked=asked):
+                steps = source.tally([], [f"SUM({asked})"], explain=True).steps
+                told_of = [(one.what, one.note) for one in steps if one.kind == "window"]
+                self.assertEqual((asked, "" if anew else "as rows come"), told_of[-1])
+                self.assertEqual("begun anew" in [one.kind for one in steps], anew)
 
 
 class OfTexts(unittest.TestCase):

@@ -12,19 +12,22 @@ from threading import Condition
 from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from oak_ledger.engine.account import Account, timed
 from oak_ledger.engine.asked_windows import Places, inner_windows, inputs_once, partition_of
 from oak_ledger.engine.evaluate import Evaluator, Expression, Fields
 from oak_ledger.engine.faults import Rows
 from oak_ledger.engine.groups import GroupTable, local_groups
-from oak_ledger.engine.in_turn import Going, Turn, goes_on
+from oak_ledger.engine.in_turn import Going, Turn, goes_on, has_peers
 from oak_ledger.formula import checked as c
-from oak_ledger.formula.values import decoded, held, unscaled
+from oak_ledger.formula.values import arrow_type, decoded, held, mask_of
 from oak_ledger.loops import loops
 from oak_ledger.loops.places import Rising, rising
+
+Key = tuple[Any, ...]
+"""A place in an order: the value of each key."""
 
 
 class OutOfTurn(Exception):
@@ -36,21 +39,23 @@ class _Line:
     """Windows of one partition and order: the partitions found so far, and the last row's place in the order."""
 
     partition: Places
-    order: int
-    descending: bool
+    order: Sequence[tuple[int, bool]]
+    """The inputs that it goes by, the first one first, and whether downwards."""
+    strictly: bool
+    """Whether no two rows may have the same place."""
     windows: list[tuple[Going, str]]
     """Each with its text."""
     table: GroupTable
-    last: int | None = None
+    last: Key | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class Stretch:
-    """Some rows, with what their windows are computed from; for each line the partition of each row, their keys, and the order."""
+    """Some rows, with what their windows are computed from; for each line the partition of each row, their keys, and the first and last place in the order."""
 
     evaluator: Evaluator
     inputs: Sequence[Any]
-    lines: Sequence[tuple[Rows, int, list[tuple[Any, Any]], Rows]]
+    lines: Sequence[tuple[Rows, int, list[tuple[Any, Any]], tuple[Key, Key]]]
 
 
 @dataclass(slots=True)
@@ -74,24 +79,26 @@ class Coming:
         lines: dict[Any, _Line] = {}
         for node, owner in windows.items():
             partition = partition_of(node, places[node])
-            order, descending = places[node][-len(node.order)], node.order[0].descending
+            ends = [key.descending for key in node.order]
+            order = tuple(zip(places[node][-len(ends) :], ends, strict=True))
+            strictly = has_peers(node)
             line = lines.setdefault(
-                (partition, order, descending), _Line(partition, order, descending, [], GroupTable(len(partition)))
+                (partition, order, strictly), _Line(partition, order, strictly, [], GroupTable(len(partition)))
             )
             line.windows.append((Going(node), " ".join(owner.text[node.start : node.end].split())))
         return Coming(pieces, places, [*lines.values()], account)
 
     def prepared(self, evaluator: Evaluator) -> Stretch:
         """What can be told of rows without those before them. Raises OutOfTurn."""
-        inputs = [evaluator.coded(one) for one in self.pieces]
+        coded = [evaluator.coded(one) for one in self.pieces]
+        inputs = [decoded(one) for one in coded]
+        if not evaluator.length:
+            return Stretch(evaluator, inputs, [])
         lines = []
         for line in self.lines:
-            numbers = _numbers(decoded(inputs[line.order]), descending=line.descending)
-            if numbers is None or rising(numbers) != Rising.ALWAYS:
-                raise OutOfTurn
-            codes, count, keys = local_groups([inputs[at] for at in line.partition], evaluator.length, None)
-            lines.append((codes, count, keys, numbers))
-        return Stretch(evaluator, [decoded(one) for one in inputs], lines)
+            ends = _ends([(inputs[at], descending) for at, descending in line.order], strictly=line.strictly)
+            lines.append((*local_groups([coded[at] for at in line.partition], evaluator.length, None), ends))
+        return Stretch(evaluator, inputs, lines)
 
     def go_on(self, number: int, stretches: Sequence[Stretch]) -> None:
         """Compute the windows of the stretches with this number, when those before it are done. Raises OutOfTurn."""
@@ -100,8 +107,7 @@ class Coming:
             if self.ended:
                 raise OutOfTurn
         for one in stretches:
-            if one.evaluator.length:
-                one.evaluator.coming = self._values(one)
+            one.evaluator.coming = self._values(one)
         with self.turn:
             self.next += 1
             self.turn.notify_all()
@@ -113,11 +119,13 @@ class Coming:
             self.turn.notify_all()
 
     def _values(self, one: Stretch) -> dict[c.Window, Any]:
+        if not one.evaluator.length:
+            return {node: pa.array([], arrow_type(node.type)) for node in self.places}
         made = {}
-        for line, (codes, count, keys, numbers) in zip(self.lines, one.lines, strict=True):
-            if line.last is not None and numbers[0] <= line.last:
+        for line, (codes, count, keys, (first, last)) in zip(self.lines, one.lines, strict=True):
+            if line.last is not None and not _follows(line, first):
                 raise OutOfTurn
-            line.last = int(numbers[-1])
+            line.last = last
             turn = Turn(line.table.absorb(keys, count)[codes], line.table.count)
             for window, text in line.windows:
                 args = [one.inputs[at] for at in self.places[window.node][: len(window.node.args)]]
@@ -131,18 +139,35 @@ class Coming:
 
 def _may_come(fields: Fields, node: c.Window) -> bool:
     """Whether a window goes on from row to row, and has an order in which rows may come."""
-    return goes_on(node) and len(node.order) == 1 and not inner_windows(fields, node)
+    return goes_on(node) and bool(node.order) and not inner_windows(fields, node)
 
 
-def _numbers(values: Any, *, descending: bool) -> npt.NDArray[np.int64] | None:
-    """Whole numbers that rise where values follow in the order; None where there are none, or one is null."""
-    kind = values.type
-    if values.null_count:
-        return None
-    if pa.types.is_decimal(kind):
-        whole = unscaled(values)
-    elif pa.types.is_integer(kind) or pa.types.is_date32(kind) or pa.types.is_timestamp(kind):
-        whole = held(values).astype(np.int64, copy=False)
+def _ends(keys: Sequence[tuple[Any, bool]], *, strictly: bool) -> tuple[Key, Key]:
+    """The first and the last place of rows that come in the order of these keys. Raises OutOfTurn where they do not, or one is null."""
+    if any(values.null_count for values, _ in keys):
+        raise OutOfTurn
+    values, descending = keys[0]
+    if len(keys) == 1 and pa.types.is_integer(values.type) and not descending:
+        steady = rising(held(values).astype(np.int64, copy=False))
+        if steady == Rising.NOT_ALWAYS or (strictly and steady != Rising.ALWAYS):
+            raise OutOfTurn
     else:
-        return None
-    return whole if whole is None or not descending else ~whole
+        alike = np.ones(len(values) - 1, np.bool_)  # so far, with the row before
+        for values, descending in keys:
+            numbers = values.cast(pa.int8()) if pa.types.is_boolean(values.type) else values
+            ends = (numbers.slice(0, len(alike)), numbers.slice(1))
+            before, after = ends[::-1] if descending else ends
+            if (mask_of(pc.greater(before, after)) & alike).any():
+                raise OutOfTurn
+            alike &= mask_of(pc.equal(before, after))
+        if strictly and alike.any():
+            raise OutOfTurn
+    return tuple(values[0].as_py() for values, _ in keys), tuple(values[-1].as_py() for values, _ in keys)
+
+
+def _follows(line: _Line, first: Key) -> bool:
+    """Whether a place comes after the last one."""
+    for (_, descending), one, two in zip(line.order, line.last or first, first, strict=True):
+        if one != two:
+            return bool((one > two) == descending)
+    return not line.strictly

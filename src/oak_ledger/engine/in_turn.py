@@ -46,6 +46,11 @@ def goes_on(node: c.Window) -> bool:
     return _known(node) and node.function.name != "LEAD" and not of_floats
 
 
+def has_peers(node: c.Window) -> bool:
+    """Whether rows of the same place in the order have the same value: all of them count for each."""
+    return node.function.name in ("COUNT", "SUM", "AVG") and (node.frame is None or node.frame.unit != "ROWS")
+
+
 def _known(node: c.Window) -> bool:
     """Whether there is a loop for a window."""
     name, constants = node.function.name, [arg.value for arg in node.args[1:] if isinstance(arg, c.Constant)]
