@@ -342,7 +342,7 @@ class AsRowsCome(unittest.TestCase):
         "LAG(x) OVER (PARTITION BY k ORDER BY o)", "LAG(d, 1) OVER (ORDER BY o)", "ROW_NUMBER() OVER (PARTITION BY k, i ORDER BY o)",
         "SUM(i) OVER (PARTITION BY k ORDER BY o)", "SUM(d) OVER (PARTITION BY k ORDER BY o)", "COUNT(x) OVER (ORDER BY o)", "AVG(d) OVER (PARTITION BY i ORDER BY o)",
         "SUM(i / (i - 2)) OVER (PARTITION BY k ORDER BY o) * 0 + LAG(i) OVER (ORDER BY o)",
-        "LAG(x) OVER (PARTITION BY k ORDER BY e)", "SUM(i) OVER (ORDER BY e, s ROWS UNBOUNDED PRECEDING)", "ROW_NUMBER() OVER (ORDER BY e, t DESC)", "COUNT(*) OVER (PARTITION BY k ORDER BY e, s)",
+        "LAG(x) OVER (PARTITION BY k ORDER BY e)", "LAG(o) OVER (PARTITION BY i ORDER BY o)", "SUM(i) OVER (ORDER BY e, s ROWS UNBOUNDED PRECEDING)", "ROW_NUMBER() OVER (ORDER BY e, t DESC)", "COUNT(*) OVER (PARTITION BY k ORDER BY e, s)",
     )  # fmt: skip
     """The last ones with places that several rows have."""
 
@@ -388,7 +388,7 @@ class AsRowsCome(unittest.TestCase):
             return [
                 told(source.rows(["o", *names], where="k = 'p' OR x > 0")),
                 told(source.tally(["k"], [f"MAX({name})" for name in names[:8]], where="W3 > 0 OR W5 > 2", totals=True)),
-                told(source.tally(["k"], [f"MAX({name})" for name in names[8:]], where="W8 > 0 OR W9 > 2", totals=True)),
+                told(source.tally(["k"], [f"MAX({name})" for name in names[8:]], where="W8 > 0 OR W10 > 2", totals=True)),
                 told(source.rows(names[:2], limit=3)), repr(written), [*map(repr, faults)],
             ]  # fmt: skip
 

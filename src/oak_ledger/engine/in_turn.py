@@ -12,9 +12,10 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from oak_ledger.formula import checked as c
-from oak_ledger.formula.values import array_of, arrow_type, decimal_from_unscaled, held, unscaled
+from oak_ledger.formula.values import array_of, decimal_from_unscaled, held, mask_of, unscaled
 from oak_ledger.loops.turns import neighbours, running_floats, running_wholes
 
 _EXACT = 2**53  # whole numbers below it are the same as floats
@@ -57,9 +58,8 @@ def _known(node: c.Window) -> bool:
     if node.where is not None or (node.frame is not None and not _up_to_here(node.frame)):
         return False
     if name in ("LAG", "LEAD"):
-        kind = arrow_type(node.args[0].type)
-        wide = pa.types.is_primitive(kind) and not pa.types.is_boolean(kind) and kind.bit_width == 64
-        return bool(wide) and len(node.args) == 1 + len(constants) and constants in ([], [1])
+        fits = node.args[0].type.kind not in ("text", "boolean")
+        return fits and len(node.args) == 1 + len(constants) and constants in ([], [1])
     return name == "ROW_NUMBER" or (name in ("COUNT", "SUM", "AVG") and (name == "COUNT" or bool(node.args)))
 
 
@@ -81,7 +81,7 @@ class Going:
             more = np.zeros((max(turn.partitions, 2 * len(self.state)) - len(self.state), 2), np.int64)
             self.state = np.concatenate([self.state, more])
         if name in ("LAG", "LEAD"):
-            return neighbours(args[0], held(args[0]), turn.codes, self.state, backward=name == "LEAD")
+            return _neighbours(args[0], turn, self.state, backward=name == "LEAD")
         values: Any = args[0] if args else None
         if name not in ("SUM", "AVG"):
             found = running_wholes(values, None, turn.codes, self.state, sums=False)
@@ -89,6 +89,20 @@ class Going:
         whole = unscaled(values) if pa.types.is_decimal(values.type) else held(values)
         found = None if whole is None else running_wholes(values, whole, turn.codes, self.state, sums=True)
         return None if found is None else _totals(self.node, values, *found)
+
+
+def _neighbours(values: Any, turn: Turn, state: Any, *, backward: bool) -> Any | None:
+    """The values beside, of a type whose values are words, or fit into one."""
+    kind, days = values.type, pa.types.is_date32(values.type)
+    words = unscaled(values) if pa.types.is_decimal(kind) else held(values)
+    if words is None:
+        return None
+    made = neighbours(values, words.astype(np.int64) if days else words, turn.codes, state, backward=backward)
+    if made is None or not (days or pa.types.is_decimal(kind)):
+        return None if made is None else made.view(kind)
+    if days:
+        return made.cast(pa.int32()).view(kind)
+    return decimal_from_unscaled(held(made), kind.scale, mask_of(pc.is_null(made)))
 
 
 def _totals(node: c.Window, values: Any, sums: Any, counts: npt.NDArray[np.int64]) -> Any | None:

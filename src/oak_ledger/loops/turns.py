@@ -18,7 +18,7 @@ Rows = npt.NDArray[np.int64]
 
 
 def neighbours(values: Any, numbers: Any, codes: Rows, state: Rows, *, backward: bool) -> Any | None:
-    """The value of the row before in the same partition (after, where `backward`), null where there is none; `numbers` are the values as they lie."""
+    """The word of the row before in the same partition (after, where `backward`), null where there is none; `numbers` are the values as words."""
     found = loops()
     if found is None or numbers.itemsize != 8:
         return None
@@ -26,7 +26,7 @@ def neighbours(values: Any, numbers: Any, codes: Rows, state: Rows, *, backward:
     nulls = found.oak_neighbour(
         len(codes), place(codes), place(numbers), validity(values), values.offset, backward, place(state), place(made), place(known)
     )  # fmt: skip
-    return pa.Array.from_buffers(values.type, len(codes), [pa.py_buffer(known), pa.py_buffer(made)], nulls)
+    return pa.Array.from_buffers(pa.int64(), len(codes), [pa.py_buffer(known), pa.py_buffer(made)], nulls)
 
 
 def running_wholes(
