@@ -21,7 +21,7 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 import oak_ledger as oak
-from oak_ledger.engine import marks
+from oak_ledger.engine import as_they_come, marks
 from oak_ledger.engine.overflow import Stretches
 from oak_ledger.engine.tuning import tuned
 from oak_ledger.errors import OakError
@@ -412,6 +412,12 @@ class AsRowsCome(unittest.TestCase):
                 told_of = [(one.what, one.note) for one in steps if one.kind == "window"]
                 self.assertEqual((asked, "" if anew else "as rows come"), told_of[-1])
                 self.assertEqual("begun anew" in [one.kind for one in steps], anew)
+        source = oak.Source.from_table(pa.table({"o": [*range(20)], "i": [1, 1, 2, 2, 3] * 4}), name="R")
+        asked = ([], ["SUM(ROW_NUMBER() OVER (PARTITION BY i ORDER BY o))"])
+        plain = source.tally(*asked).value()
+        with mock.patch.object(as_they_come, "MANY", 2), mock.patch.object(tables, "BATCH", 3):
+            answer = source.tally(*asked, explain=True)  # too many partitions, once the third one comes
+        self.assertEqual((answer.value(), answer.steps[0].kind), (plain, "begun anew"))
 
 
 class OfTexts(unittest.TestCase):

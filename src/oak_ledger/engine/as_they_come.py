@@ -26,12 +26,13 @@ from oak_ledger.formula.values import arrow_type, decoded, held, mask_of
 from oak_ledger.loops import loops
 from oak_ledger.loops.places import Rising, rising
 
+MANY = 10_000  # partitions from which on sorting all rows is quicker than finding theirs in each slice
 Key = tuple[Any, ...]
 """A place in an order: the value of each key."""
 
 
 class OutOfTurn(Exception):
-    """Rows do not come in the order of a window, or a window cannot be computed so after all."""
+    """Rows do not come in the order of a window, have too many partitions, or a window cannot be computed so after all."""
 
 
 @dataclass(slots=True)
@@ -126,6 +127,8 @@ class Coming:
             if line.last is not None and not _follows(line, first):
                 raise OutOfTurn
             line.last = last
+            if max(count, line.table.count) > MANY:
+                raise OutOfTurn
             turn = Turn(line.table.absorb(keys, count)[codes], line.table.count)
             for window, text in line.windows:
                 args = [one.inputs[at] for at in self.places[window.node][: len(window.node.args)]]

@@ -81,7 +81,7 @@ def at_once_or_plainly(question: Question, work: Callable[[bool], Made]) -> Made
         return work(False)
     except OutOfTurn:
         if question.account is not None:
-            question.account.anew("rows do not come in the order of the windows")
+            question.account.anew("rows do not come in the order of the windows, or in few partitions")
         return work(True)
 
 
