@@ -1,4 +1,4 @@
-/* Arrow's bitmaps, eight at a time. */
+/* Arrow's bitmaps, eight at a time; numbers of any width. */
 #ifndef OAK_BITS_H
 #define OAK_BITS_H
 
@@ -47,6 +47,16 @@ static inline void pack(const uint8_t *bytes, int64_t size, uint8_t *out, int fl
         uint64_t eight = 0;
         memcpy(&eight, bytes + i, (size_t)(size - i));
         out[i >> 3] = packed(eight ^ turn);
+    }
+}
+
+/* One of several whole numbers of so many bytes. */
+static inline int64_t row_at(const void *rows, int32_t width, int64_t at) {
+    switch (width) {
+    case 1: return ((const int8_t *)rows)[at];
+    case 2: return ((const int16_t *)rows)[at];
+    case 4: return ((const int32_t *)rows)[at];
+    default: return ((const int64_t *)rows)[at];
     }
 }
 

@@ -226,27 +226,27 @@ static inline int64_t piece_of(int64_t value) {
     return (int64_t)(((uint64_t)value * 0xd6e8feb86659fd93ULL) >> 54);
 }
 
-/* Pairs of a group and a word, piece after piece; without those that are null, or of no group (from `groups` on). Returns how many. */
+/* Pairs of a group and a word, piece after piece; without those that are null, or of no group (from `groups` on). Returns how many, or -1 where there
+ * is no memory. `out_values` and `out_codes` have room for all rows. */
 int64_t oak_sort_out(int64_t rows, const int64_t *codes, int64_t groups, const int64_t *values, const uint8_t *valid, int64_t offset,
                      int64_t *out_values, int64_t *out_codes) {
-    int64_t next[PIECES + 1] = {0};
-    for (int32_t again = 0; again < 2; again++) {
-        for (int64_t i = 0; i < rows; i++) {
-            if (codes[i] >= groups || (valid && !bit_at(valid, offset + i)))
-                continue;
-            int64_t piece = piece_of(values[i]);
-            if (!again) {
-                next[piece + 1]++;
-            } else {
-                int64_t to = next[piece]++;
-                out_values[to] = values[i];
-                out_codes[to] = codes[i];
-            }
-        }
-        if (!again)
-            for (int64_t at = 0; at < PIECES; at++) next[at + 1] += next[at];
+    uint16_t *pieces = malloc((size_t)(rows > 0 ? rows : 1) * sizeof(uint16_t)); /* PIECES: left out */
+    int64_t count[PIECES + 2] = {0}, next[PIECES + 1];
+    if (!pieces)
+        return -1;
+    for (int64_t i = 0; i < rows; i++) {
+        int out = codes[i] >= groups || (valid && !bit_at(valid, offset + i));
+        pieces[i] = (uint16_t)(out ? PIECES : piece_of(values[i]));
+        count[pieces[i] + 1]++;
     }
-    return next[PIECES];
+    for (int64_t at = 0; at <= PIECES; at++) next[at] = count[at] += at ? count[at - 1] : 0;
+    for (int64_t i = 0; i < rows; i++) {
+        int64_t to = next[pieces[i]]++;
+        out_values[to] = values[i];
+        out_codes[to] = codes[i];
+    }
+    free(pieces);
+    return count[PIECES];
 }
 
 /* Where each piece begins (one more than there are), of values that are sorted out; 0 where they are not. */

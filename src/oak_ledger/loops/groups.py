@@ -117,7 +117,7 @@ def sorted_out(values: Any, numbers: Any, codes: Rows, groups: int) -> tuple[Row
     count = found.oak_sort_out(
         len(codes), place(codes), groups, place(numbers), validity(values), values.offset, place(words), place(of)
     )
-    return words[:count], of[:count]
+    return (words[:count], of[:count]) if count >= 0 else None
 
 
 def different(pieces: Sequence[Piece], groups: int, part: int, parts: int) -> Rows | None:

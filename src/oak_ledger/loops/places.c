@@ -5,10 +5,6 @@
 
 #define BLOCK 1024
 
-static inline int64_t row_at(const void *rows, int32_t wide, int64_t at) {
-    return wide == 4 ? ((const int32_t *)rows)[at] : ((const int64_t *)rows)[at];
-}
-
 /* The bits of these rows (numbers of `wide` bytes), in their turn. Returns how many are 0. */
 static int64_t gather_bits(int64_t size, const void *rows, int32_t wide, const uint8_t *from, int64_t offset, uint8_t *out) {
     uint8_t there[BLOCK];

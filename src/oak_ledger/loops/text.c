@@ -174,15 +174,6 @@ int64_t oak_few_texts(int64_t rows, const int32_t *edges, const uint8_t *data, c
 
 /* -- texts taken from places ----------------------------------------------------------------------------------------- */
 
-static inline int64_t row_at(const void *rows, int32_t width, int64_t at) {
-    switch (width) {
-    case 1: return ((const int8_t *)rows)[at];
-    case 2: return ((const int16_t *)rows)[at];
-    case 4: return ((const int32_t *)rows)[at];
-    default: return ((const int64_t *)rows)[at];
-    }
-}
-
 /* Where each text begins and will end that is taken from one of the rows, and which are there (as bits). One is null where its row is not
  * `given`, or the text is not `valid`. Returns how many bytes they have, or -1 where that is more than edges can tell; `nulls` tells how many
  * are null. */
