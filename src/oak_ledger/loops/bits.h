@@ -50,6 +50,11 @@ static inline void pack(const uint8_t *bytes, int64_t size, uint8_t *out, int fl
     }
 }
 
+/* Whether so many bytes from here on can be read, also those that are no one's: they lie in the same page. */
+static inline int readable(const void *at, uintptr_t bytes) {
+    return ((uintptr_t)at & 4095) <= 4096 - bytes;
+}
+
 /* One of several whole numbers of so many bytes. */
 static inline int64_t row_at(const void *rows, int32_t width, int64_t at) {
     switch (width) {

@@ -15,12 +15,14 @@ from oak_ledger.loops.memory import bits, place, place_of
 
 Bytes = npt.NDArray[np.uint8]
 _VALUE = np.dtype([("begin", np.uint32), ("size", np.uint32)])
+_COLUMN = np.dtype([(name, np.int64) for name in ("edges", "bytes", "room", "valid", "nulls", "size")])
 _LONGEST = 1 << 29
+_FULL = -2
 _held = threading.local()
 
 
 def _values(size: int) -> Any:
-    """Room for values, which each thread keeps for its next stretch."""
+    """Room for so many values or more, which each thread keeps for its next stretch."""
     if getattr(_held, "values", None) is None or len(_held.values) < size:
         _held.values = np.empty(size, _VALUE)
     return _held.values
@@ -54,18 +56,24 @@ def columns(
     size = data.size - begin
     if found is None or size >= _LONGEST:
         return None
-    room = count(np.frombuffer(data, np.uint8), ord("\n")) + 1
-    values, sizes = _values(room * width), np.zeros(width, np.int64)
-    start, quoting = (place_of(data) or 0) + begin, -1 if quote is None else quote
-    rows = found.oak_split(start, size, separator, quoting, width, place(values), room, place(sizes))
+    start, quoting, asked = (place_of(data) or 0) + begin, -1 if quote is None else quote, np.unique(wanted)
+    rows, lines, values, room, sizes = _FULL, 0, _values(0), 0, np.zeros(0, np.uint32)
+    while rows == _FULL:  # room is made where what is left from the last stretch does not do
+        values, sizes = _values(lines * len(asked)), np.zeros(len(asked), np.uint32)
+        room = len(values) // max(len(asked), 1)
+        rows = found.oak_split(
+            start, size, separator, quoting, width, place(asked), len(asked), place(values), room, place(sizes)
+        )
+        lines = count(np.frombuffer(data, np.uint8), ord("\n")) * 9 // 8 + 1
     if rows < 0:
         return None
-    made = []
-    for at in wanted:
-        edges, texts, valid = np.empty(rows + 1, np.int32), np.empty(max(int(sizes[at]), 1), np.uint8), bits(rows)
-        nulls = found.oak_column(
-            start, size, place(values[at * room :]), rows, quoting, place(edges), place(texts), len(texts), place(valid)
-        )
+    laid = [(np.empty(rows + 1, np.int32), np.empty(max(one, 1), np.uint8), bits(rows)) for one in sizes.tolist()]
+    told = np.zeros(len(laid), _COLUMN)
+    for at, (edges, texts, valid) in enumerate(laid):
+        told[at] = (place(edges), place(texts), len(texts), place(valid), 0, 0)
+    found.oak_columns(start, size, place(values), rows, quoting, place(told), len(laid))
+    made = {}
+    for at, (edges, texts, valid), nulls in zip(asked.tolist(), laid, told["nulls"].tolist(), strict=True):
         buffers = [pa.py_buffer(valid) if nulls else None, pa.py_buffer(edges), pa.py_buffer(texts)]
-        made.append(pa.Array.from_buffers(pa.string(), rows, buffers, nulls))
-    return made
+        made[at] = pa.Array.from_buffers(pa.string(), rows, buffers, nulls)
+    return [made[at] for at in wanted]

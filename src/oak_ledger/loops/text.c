@@ -50,9 +50,10 @@ void oak_contains(int64_t rows, const int32_t *edges, const uint8_t *data, const
 /* The first eight bytes as a number that compares as they do. */
 static inline uint64_t beginning(Text one) {
     uint64_t word = 0;
-    if (one.size >= 8) {
+    if (one.size >= 8 || (one.size && readable(one.data, 8))) {
         memcpy(&word, one.data, 8);
-        return __builtin_bswap64(word);
+        word = __builtin_bswap64(word);
+        return one.size >= 8 ? word : word >> (64 - 8 * one.size) << (64 - 8 * one.size);
     }
     for (int64_t i = 0; i < one.size; i++) word |= (uint64_t)one.data[i] << (56 - 8 * i);
     return word;
@@ -90,39 +91,53 @@ void oak_best_text(int64_t rows, const int64_t *codes, const int32_t *edges, con
 
 /* -- what a column of texts holds ----------------------------------------------------------------------------------------- */
 
-/* Whether all texts that are there are plain numbers: digits, maybe a minus before and a dot between, no zero before other digits.
- * `told` gets the most decimals, the longest (without its minus), whether any has a minus, and whether any has a dot. */
+/* Which of 32 bytes are among those from one to another, as bits. */
+typedef uint8_t Bytes __attribute__((ext_vector_type(32)));
+typedef _Bool Truths __attribute__((ext_vector_type(32)));
+
+static inline uint32_t among(Bytes bytes, uint8_t least, uint8_t most) {
+    Truths hits = __builtin_convertvector(bytes - least <= (uint8_t)(most - least), Truths);
+    uint32_t made;
+    memcpy(&made, &hits, 4);
+    return made;
+}
+
+/* Whether all texts that are there are plain numbers of at most 32 characters: digits, maybe a minus before and a dot between, no zero before other
+ * digits. `told` gets the most decimals, the longest (without its minus), whether any has a minus, and whether any has a dot. */
 int32_t oak_plain_numbers(int64_t rows, const int32_t *edges, const uint8_t *data, const uint8_t *valid, int64_t offset, int64_t *told) {
     int64_t decimals = 0, longest = 0;
-    int minus = 0, dotted = 0;
+    uint32_t minus = 0, dotted = 0, wrong = 0;
     for (int64_t i = 0; i < rows; i++) {
         if (valid && !bit_at(valid, offset + i))
             continue;
-        const uint8_t *at = data + edges[i], *end = data + edges[i + 1];
-        if (at < end && *at == '-') {
-            minus = 1;
-            at++;
-        }
-        const uint8_t *begin = at;
-        while (at < end && (uint8_t)(*at - '0') < 10) at++;
-        if (at == begin || (at - begin > 1 && *begin == '0'))
+        Text one = text_at(edges, data, i);
+        if (one.size < 1 || one.size > 32)
             return 0;
-        if (at < end) {
-            const uint8_t *dot = at++;
-            if (*dot != '.')
-                return 0;
-            while (at < end && (uint8_t)(*at - '0') < 10) at++;
-            if (at != end || at - dot < 2)
-                return 0;
-            dotted = 1;
-            decimals = at - dot - 1 > decimals ? at - dot - 1 : decimals;
+        Bytes bytes = (Bytes)(0);
+        if (readable(one.data, 32))
+            memcpy(&bytes, one.data, 32);
+        else {
+            uint8_t some[32] = {0};
+            memcpy(some, one.data, (size_t)one.size);
+            memcpy(&bytes, some, 32);
         }
-        longest = end - begin > longest ? end - begin : longest;
+        uint32_t all = (uint32_t)((1ULL << one.size) - 1), digits = among(bytes, '0', '9') & all, dots = among(bytes, '.', '.') & all;
+        uint32_t sign = among(bytes, '-', '-') & 1, zeros = among(bytes, '0', '0');
+        wrong |= (digits | dots | sign) ^ all;                                  /* another character */
+        wrong |= (dots & (dots - 1)) | (dots >> (one.size - 1));                /* two dots, or one at the end */
+        wrong |= ((~digits | (zeros & digits >> 1)) >> sign) & 1;               /* no digit first, or a zero before others */
+        if (wrong)
+            return 0;
+        int64_t after = dots ? one.size - 1 - __builtin_ctz(dots) : 0;
+        decimals = after > decimals ? after : decimals;
+        longest = one.size - sign > longest ? one.size - sign : longest;
+        minus |= sign;
+        dotted |= dots;
     }
     told[0] = decimals;
     told[1] = longest;
     told[2] = minus;
-    told[3] = dotted;
+    told[3] = dotted != 0;
     return 1;
 }
 

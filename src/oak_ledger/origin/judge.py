@@ -57,6 +57,7 @@ _LEADING_ZERO = r"^[+-]?0[0-9]+$"
 _KEPT_DISTINCT = 50_000
 STUDIED = 20_000  # rows that are looked at by pattern in any case
 FEW = 1_500  # a batch with so few different values is judged by these at once
+KNOWN = 100_000  # so many different values are remembered, and need no second look
 TEXT_STUDIED = 500_000  # rows after which the values of a text are no longer counted
 ENOUGH_ZEROS = 1_000
 # Shapes that every plain number with a decimal point has.
@@ -258,7 +259,7 @@ class Judge:
         alive = self._alive()
         if not alive:
             return
-        facts = self.facts if self.repeats else _Facts()  # those of values that come again are kept
+        facts = self.facts if len(self.facts.word) + len(different) <= KNOWN else _Facts()  # values may come again
         at = facts.places(different, [name for name, _ in alive])
         self.money |= facts.money if len(self.money) < 9 else set()
         for place in np.flatnonzero(facts.word[at]):
