@@ -54,10 +54,9 @@ SHAPES: dict[str, str] = {
 NULL_WORDS = ("NA", "N/A", "n/a", "na", "NULL", "null", "None", "nan", "NaN", "#N/A", "-", "--", "?", "unknown")
 MISFIT_SHARE = 0.005
 _LEADING_ZERO = r"^[+-]?0[0-9]+$"
-_KEPT_DISTINCT = 50_000
+KNOWN = 50_000  # so many different values are counted, and need no second look
 STUDIED = 20_000  # rows that are looked at by pattern in any case
 FEW = 1_500  # a batch with so few different values is judged by these at once
-KNOWN = 100_000  # so many different values are remembered, and need no second look
 TEXT_STUDIED = 500_000  # rows after which the values of a text are no longer counted
 ENOUGH_ZEROS = 1_000
 # Shapes that every plain number with a decimal point has.
@@ -110,7 +109,7 @@ class Typed:
         if self.distinct is not None:
             self.distinct.update(values.unique().to_pylist())
             self.distinct.discard(None)
-            if len(self.distinct) > _KEPT_DISTINCT:
+            if len(self.distinct) > KNOWN:
                 self.distinct = None
         ends = pc.min_max(values).as_py()
         if ends["min"] is not None:
@@ -166,6 +165,9 @@ class _Facts:
     """What is known of different texts, each looked at once: whether it is a word for nothing, blank, a code with leading zeros; which shapes it has."""
 
     labels: Labels = field(default_factory=Labels)
+    counts: npt.NDArray[np.int64] = field(default_factory=lambda: np.zeros(0, np.int64))
+    """How often each comes; and the first row that has it, from 1."""
+    first: npt.NDArray[np.int64] = field(default_factory=lambda: np.zeros(0, np.int64))
     texts: Any = None
     word: Mask = field(default_factory=_none)
     blank: Mask = field(default_factory=_none)
@@ -175,16 +177,24 @@ class _Facts:
     length: int = 0
     decimals: int = 0
 
-    def places(self, different: Any, shapes: Sequence[str]) -> Any:
-        """The places of some texts among all that are known; those that are new are looked at, for these shapes."""
-        before = 0 if self.labels.values is None else len(self.labels.values)
+    def __len__(self) -> int:
+        return 0 if self.labels.values is None else len(self.labels.values)
+
+    def counted(self, different: Any, counts: Any, rows: Any) -> Any:
+        """The places of some texts among all that are known, which are counted; `rows` are the first that have them."""
         places = self.labels.numbers(different)
-        fresh = self.labels.values.slice(before)
-        if len(fresh) or self.texts is None:
-            self._look(pc.utf8_trim(fresh, SPACES), shapes)
+        more = np.zeros(len(self) - len(self.counts), np.int64)
+        self.counts, self.first = np.append(self.counts, more), np.append(self.first, more)
+        self.counts[places] += counts
+        self.first[places] = np.where(self.first[places] > 0, self.first[places], rows)
         return places
 
-    def _look(self, texts: Any, shapes: Sequence[str]) -> None:
+    def look(self, shapes: Sequence[str]) -> None:
+        """Look at those that are new, for these shapes."""
+        fresh = self.labels.values.slice(len(self.word))
+        if not len(fresh) and self.texts is not None:
+            return
+        texts = pc.utf8_trim(fresh, SPACES)
         self.texts = texts if self.texts is None else pa.concat_arrays([self.texts, texts])
         self.word = np.append(self.word, mask_of(pc.is_in(texts, value_set=pa.array(NULL_WORDS))))
         self.blank = np.append(self.blank, mask_of(pc.equal(texts, "")))
@@ -215,7 +225,9 @@ class Judge:
     money: set[str] = field(default_factory=set)
     shapes: dict[str, _Shape] = field(default_factory=lambda: {name: _Shape() for name in SHAPES})
     facts: _Facts = field(default_factory=lambda: _Facts())
-    distinct: dict[str, tuple[int, int]] | None = field(default_factory=dict)
+    counting: bool = True
+    """Whether all values so far are counted in `facts`."""
+    distinct: dict[str, tuple[int, int]] | None = None
     """Each different value with how often it occurs and the first row that has it; None where too many to keep."""
 
     def see(self, values: Any) -> None:
@@ -244,7 +256,7 @@ class Judge:
         present = len(values) - values.null_count
         self.nulls += values.null_count
         self.decimals, self.length = max(self.decimals, known.decimals), max(self.length, known.length)
-        self.distinct = None
+        self.counting = False
         for name in (*_TAKE_DECIMALS, *(("integer", "comma") if known.decimals == 0 else ())):
             self.shapes[name].fits += present
 
@@ -255,12 +267,14 @@ class Judge:
         self.repeats = len(counts) <= FEW
         self.nulls += values.null_count
         different = values.take(array_of(first))
-        self._distinct(different, counts, first + before + 1)
+        facts = self.facts
+        if len(facts) + len(different) > KNOWN:
+            facts, self.counting = _Facts(), False
+        at = facts.counted(different, counts, first + before + 1)
         alive = self._alive()
         if not alive:
             return
-        facts = self.facts if len(self.facts.word) + len(different) <= KNOWN else _Facts()  # values may come again
-        at = facts.places(different, [name for name, _ in alive])
+        facts.look([name for name, _ in alive])
         self.money |= facts.money if len(self.money) < 9 else set()
         for place in np.flatnonzero(facts.word[at]):
             word = facts.texts[int(at[place])].as_py()
@@ -280,16 +294,12 @@ class Judge:
             if present > 200 and shape.fits < 0.9 * (present - self.blanks - sum(self.null_words.values())):
                 shape.alive = False
 
-    def _distinct(self, values: Any, counts: Any, rows: Any) -> None:
-        if self.distinct is None or len(self.distinct) + len(values) > _KEPT_DISTINCT:
-            self.distinct = None
-            return
-        for value, count, row in zip(values.to_pylist(), counts.tolist(), rows.tolist(), strict=True):
-            known = self.distinct.get(value)
-            self.distinct[value] = (count, row) if known is None else (known[0] + count, known[1])
-
     def verdict(self) -> Evidence:
         """What the column is."""
+        if self.counting:
+            known = self.facts.labels.values.to_pylist() if len(self.facts) else []
+            seen = zip(self.facts.counts.tolist(), self.facts.first.tolist(), strict=True)
+            self.distinct = dict(zip(known, seen, strict=True))
         words = tuple(sorted(self.null_words))
         present = self.rows - self.nulls - self.blanks - sum(self.null_words.values())
         fitting = [

@@ -15,6 +15,7 @@ from typing import Any
 import pyarrow as pa
 from pydantic import ValidationError
 
+from oak_ledger.engine.tuning import tuning
 from oak_ledger.errors import Finding, OakError, UnusableInput
 from oak_ledger.formula.lexer import quote_text
 from oak_ledger.formula.making import nearest_hint
@@ -323,14 +324,22 @@ def _judged(feed: OpenOrigin, sample: int | None) -> tuple[dict[str, Judge | Typ
     kinds = {name: kind for name, kind in feed.columns().items() if name != FILE_COLUMN}
     judges: dict[str, Judge | Typed] = {name: Judge() if kind == TEXT else Typed(kind) for name, kind in kinds.items()}
     left, rows = sample, 0
-    with ThreadPoolExecutor(2) as pool:
+    threads = tuning().threads
+    names = list(judges)
+    shares = [names[at::threads] for at in range(threads)]
+
+    def see(part: pa.RecordBatch, share: Sequence[str]) -> None:
+        for name in share:
+            judges[name].see(part.column(name))
+
+    with ThreadPoolExecutor(threads) as pool:
         waiting: list[Future[None]] = []
-        for batch in feed.batches(list(judges)):
+        for batch in feed.batches(names):
             part: pa.RecordBatch = batch if left is None else batch.slice(0, left)
             rows += part.num_rows
             for task in waiting:
                 task.result()  # each judge sees its batches one after the other
-            waiting = [pool.submit(judge.see, part.column(name)) for name, judge in judges.items()]
+            waiting = [pool.submit(see, part, share) for share in shares]
             if left is not None:
                 left -= part.num_rows
                 if left <= 0:
