@@ -31,7 +31,7 @@ _SHAPES: dict[str, tuple[Any, ...]] = {
     ),
     "oak_trim_edges": (_WORD, _WORD, _PLACE, _PLACE, _PLACE, _HALF, _HALF, _PLACE, _PLACE),
     "oak_part_edges": (_WORD, _WORD, _PLACE, _WORD, _WORD, _PLACE, _PLACE),
-    "oak_copy_texts": (None, _WORD, _PLACE, _PLACE, _PLACE, _WORD, _PLACE),
+    "oak_copy_texts": (None, _WORD, _PLACE, _PLACE, _PLACE, _PLACE),
     "oak_contains": (None, _WORD, _PLACE, _PLACE, ctypes.c_char_p, _WORD, _PLACE),
     "oak_count_byte": (_WORD, _PLACE, _WORD, _HALF),
     "oak_last_line": (_WORD, _PLACE, _WORD, _HALF, _HALF),

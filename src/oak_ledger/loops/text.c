@@ -249,13 +249,13 @@ int64_t oak_part_edges(int64_t rows, const int32_t *edges, int64_t from, int64_t
     return sum;
 }
 
-/* The bytes of texts that begin so. `limit` is where those of all texts end, and `out` has room for sixteen more than it gets: short ones
- * are copied sixteen bytes at a time. */
-void oak_copy_texts(int64_t count, const int32_t *begins, const int32_t *ends, const uint8_t *data, int64_t limit, uint8_t *out) {
+/* The bytes of texts that begin so. `out` has room for sixteen more than it gets: short ones are copied sixteen bytes at a time. */
+void oak_copy_texts(int64_t count, const int32_t *begins, const int32_t *ends, const uint8_t *data, uint8_t *out) {
     for (int64_t i = 0; i < count; i++) {
-        int64_t size = ends[i + 1] - ends[i], from = begins[i];
+        int64_t size = ends[i + 1] - ends[i];
+        const uint8_t *from = data + begins[i];
         uint8_t *to = out + ends[i];
-        if (size <= 16 && from + 16 <= limit) memcpy(to, data + from, 16);
-        else memcpy(to, data + from, (size_t)size);
+        if (size <= 16 && readable(from, 16)) memcpy(to, from, 16);
+        else memcpy(to, from, (size_t)size);
     }
 }

@@ -113,7 +113,7 @@ def part(texts: Any, begin: int, end: int = 2**62) -> Any | None:
 def _copied(texts: Any, begins: Any, ends: Any, known: Any, nulls: int) -> Any:
     """Texts from where each begins among the bytes of others, and where it will end."""
     made, data = np.empty(int(ends[-1]) + 16, np.uint8), texts.buffers()[2]
-    loops().oak_copy_texts(len(begins), place(begins), place(ends), place_of(data), data.size, place(made))  # type: ignore[union-attr]
+    loops().oak_copy_texts(len(begins), place(begins), place(ends), place_of(data), place(made))  # type: ignore[union-attr]
     return pa.Array.from_buffers(pa.string(), len(begins), [known, pa.py_buffer(ends), pa.py_buffer(made)], nulls)
 
 
