@@ -7,8 +7,9 @@ import csv
 import io
 import re
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from itertools import islice
 from pathlib import Path
 
 from oak_ledger.errors import OakError, UnusableInput
@@ -142,18 +143,24 @@ def decoded(head: bytes, encoding: str) -> str:
         raise OakError("unknown-encoding", f"There is no encoding {encoding!r}.", hint=hint) from None
 
 
-def _rows(text: str, separator: str, quote: str, count: int = 300) -> list[list[str]]:
-    """The first rows, blank lines as empty lists."""
-    rows: list[list[str]] = []
-    reader = csv.reader(io.StringIO(text), delimiter=separator, quotechar=quote or None)
+def _without_comments(text: str, spec: ReadingSpec) -> str:
+    """The beginning of a file without its comments."""
+    if not spec.comment:
+        return text
+    return "".join(line for line in text.splitlines(keepends=True) if not line.startswith(spec.comment))
+
+
+def _each_row(text: str, separator: str, quote: str) -> Iterator[list[str]]:
+    """One row after the other, blank lines as empty lists."""
     try:
-        for row in reader:
-            rows.append(row)
-            if len(rows) == count:
-                break
+        yield from csv.reader(io.StringIO(text), delimiter=separator, quotechar=quote or None)
     except csv.Error:
         pass  # what is wrong with the row is said when it is read
-    return rows
+
+
+def _rows(text: str, separator: str, quote: str, count: int = 300) -> list[list[str]]:
+    """The first rows."""
+    return list(islice(_each_row(text, separator, quote), count))
 
 
 def _separator(text: str, quote: str) -> tuple[str, str]:
@@ -226,11 +233,12 @@ def column_names(path: Path, spec: ReadingSpec) -> list[str]:
 
     Columns that arrive under other names have those that the definition gives them (`renamed`).
     """
-    text = decoded(head_of(path), spec.encoding)
-    lines = [line for line in text.splitlines(keepends=True) if not spec.comment or not line.startswith(spec.comment)]
-    rows = _rows("".join(lines), spec.separator, spec.quote, spec.header + 1 if isinstance(spec.header, int) else 300)
-    line = spec.header - 1 if isinstance(spec.header, int) else next((at for at, row in enumerate(rows) if row), 0)
-    first = rows[line] if line < len(rows) else []
+    text = _without_comments(decoded(head_of(path), spec.encoding), spec)
+    if isinstance(spec.header, int):
+        rows = _rows(text, spec.separator, spec.quote, spec.header)
+        first = rows[spec.header - 1] if len(rows) == spec.header else []
+    else:
+        first = next((row for row in _each_row(text, spec.separator, spec.quote) if row), [])
     if spec.names:
         if len(spec.names) != len(first):
             message = f"{path.name} has {len(first)} columns, but {len(spec.names)} names are given."
@@ -256,9 +264,8 @@ def header_lines(spec: ReadingSpec) -> int:
 def first_rows(path: Path, spec: ReadingSpec, count: int) -> tuple[list[str], list[list[str]]]:
     """The names and first rows of a file as they stand in it."""
     names = column_names(path, spec)
-    text = decoded(head_of(path), spec.encoding)
-    lines = [line for line in text.splitlines(keepends=True) if not spec.comment or not line.startswith(spec.comment)]
-    rows = _rows("".join(lines), spec.separator, spec.quote, count + header_lines(spec) + 5)
+    text = _without_comments(decoded(head_of(path), spec.encoding), spec)
+    rows = _rows(text, spec.separator, spec.quote, count + header_lines(spec) + 5)
     return names, [row for row in rows[header_lines(spec) :] if row][:count]
 
 
