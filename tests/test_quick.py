@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import csv
 import datetime as dt
+import io
 import itertools
 import statistics
 import tempfile
@@ -26,6 +28,7 @@ from oak_ledger.engine.overflow import Stretches
 from oak_ledger.engine.tuning import tuned
 from oak_ledger.errors import OakError
 from oak_ledger.loops import loops, without_loops
+from oak_ledger.loops.rows import columns
 from oak_ledger.origin import rows_of_text, tables
 from oak_ledger.origin.spec import ReadingSpec
 from oak_ledger.source.definition import DEFINITION
@@ -207,6 +210,67 @@ class Delimited(unittest.TestCase):
                     except OakError as error:
                         found.append([str(error)])
         self.assertEqual(found[0], found[1])
+
+
+PLAIN = ("a,b\n", '"a","b"\n', '"a,""b""",c\n', '"x\ny",z\n', '"""",""\n', "ß,\U00010400\n", '"ß\U00010400",""\n', ",\n", '"",\n', "a,b\r\n", '"a","b"\r\n', '"a\r",b\r\n', ',""\r\n', "\n\r\n\n", f'"{"q" * 80}",{"w" * 80}\n')  # fmt: skip
+ODD = (
+    'a"b,c\n',
+    '"a"b,c\n',
+    '"a"",c\n',
+    'a,""b\n',
+    'a, "b"\n',
+    "a\rb,c\n",
+    '"a"\r,b\n',
+    '"a\n,b"\r\r\n',
+    "a,b\r\r\n",
+    "a,b,c\n",
+    "a\n",
+    '"a"\n',
+)
+EDGES = (*range(130), *range((1 << 14) - 70, (1 << 14) + 2))
+NO_UTF_8 = (
+    b"\xff,a\n",
+    b"\xc3,a\n",
+    b"a,\xed\xa0\x80\n",
+    b"\xf0\x9f,b\n",
+    b"a,\x80\n",
+    b"\xc0\xaf,b\n",
+    b"\xf4\x90\x80\x80,b\n",
+    b"\xe2\x82\x82\x82,b\n",
+)
+
+
+class Cut(unittest.TestCase):
+    """Rows lie across every edge of what the loop looks at in one go (64 bytes), and works on before rows are taken (16 kB)."""
+
+    def _cut(self, lead: int, some: bytes) -> list[list[str | None]] | None:
+        data = b"x" * lead + b",y\n" + some + b"last,row"
+        wanted = ([0, 1], [1], [1, 0])[lead % 3]
+        found = columns(pa.py_buffer(data), 0, ord(","), ord('"'), 2, wanted)
+        if found is None:
+            return None
+        for one in found:
+            one.validate(full=True)
+        rows = [list(row) for row in zip(*(one.to_pylist() for one in found), strict=True)]
+        self.assertEqual([rows[0][wanted.index(1)], rows[-1][wanted.index(1)]], ["y", "row"])
+        return [[row[wanted.index(at)] if at in wanted else "" for at in (0, 1)] for row in rows[1:-1]]
+
+    def test_plain_rows_are_cut(self) -> None:
+        for text, lead in itertools.product(PLAIN, EDGES):
+            found = self._cut(lead, text.encode())
+            known = [row for row in csv.reader(io.StringIO(text, newline="")) if row]
+            shown = [[cell or "" for cell in row] for row in found or []]
+            if lead % 3 == 1:
+                known = [["", row[1]] for row in known]
+            self.assertEqual((found is not None, shown), (True, known), (text, lead))
+
+    def test_what_is_not_plain_is_left_to_others(self) -> None:
+        for text, lead in itertools.product((*(one.encode() for one in ODD), *NO_UTF_8), EDGES):
+            self.assertIsNone(self._cut(lead, text), (text, lead))
+
+    def test_quoted_nothing_is_a_text(self) -> None:
+        found = columns(pa.py_buffer(b',""\r\n"",\n'), 0, ord(","), ord('"'), 2, [0, 1])
+        self.assertEqual([one.to_pylist() for one in found or []], [[None, ""], ["", None]])
 
 
 VALUES: dict[str, tuple[Any, Any]] = {

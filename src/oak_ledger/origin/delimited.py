@@ -8,6 +8,7 @@ import io
 import re
 from collections import Counter
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
@@ -152,10 +153,8 @@ def _without_comments(text: str, spec: ReadingSpec) -> str:
 
 def _each_row(text: str, separator: str, quote: str) -> Iterator[list[str]]:
     """One row after the other, blank lines as empty lists."""
-    try:
+    with suppress(csv.Error):  # what is wrong with a row is said when it is read
         yield from csv.reader(io.StringIO(text), delimiter=separator, quotechar=quote or None)
-    except csv.Error:
-        pass  # what is wrong with the row is said when it is read
 
 
 def _rows(text: str, separator: str, quote: str, count: int = 300) -> list[list[str]]:
