@@ -29,7 +29,7 @@ from oak_ledger.engine.tuning import tuned
 from oak_ledger.errors import OakError
 from oak_ledger.loops import loops, without_loops
 from oak_ledger.loops.rows import columns
-from oak_ledger.origin import rows_of_text, tables
+from oak_ledger.origin import feeds, rows_of_text, tables
 from oak_ledger.origin.spec import ReadingSpec
 from oak_ledger.source.definition import DEFINITION
 from oak_ledger.source.document import parse_document
@@ -210,6 +210,42 @@ class Delimited(unittest.TestCase):
                     except OakError as error:
                         found.append([str(error)])
         self.assertEqual(found[0], found[1])
+
+
+class SmallFiles(unittest.TestCase):
+    """Small files are read together, and their rows computed together; what comes out says nothing of it."""
+
+    def test_answers_faults_and_places_are_those_of_each_file_by_itself(self) -> None:
+        sizes, row = (3, 1, 0, 40, 2, 2, 200, 1, 5), itertools.count(1)
+        with tempfile.TemporaryDirectory() as folder:
+            for at, size in enumerate(sizes):
+                lines = [f"m{(one := next(row)) % 3},{one},{'no' if one % 29 == 0 else one / 4}" for _ in range(size)]
+                lines = ["K,N,X", *lines]
+                if at == 4:  # has a column less
+                    lines = [line.rpartition(",")[0] for line in lines]
+                (Path(folder) / f"part_{at}.csv").write_text("\n".join(lines) + "\n")
+            text = '[source]\nname = "S"\n\n[origin]\nkind = "files"\npath = "part_*.csv"\n'
+            for name, kind in {"K": "text", "N": "integer", "X": "number", "File": "text"}.items():
+                text += f'\n[[field]]\nname = "{name}"\ncolumn = "{name}"\ntype = "{kind}"\n'
+            text += '\n[[field]]\nname = "Z"\nformula = "100 / (N - 77)"\n'
+            path = Path(folder) / "s.oak.toml"
+            path.write_text(text)
+            found = []
+            sums = [("Sum", "SUM(X)"), ("Rows", "COUNT(*)"), ("Least", "MIN(Z)")]
+            for small, rows in itertools.product((0, 900, 1 << 20), (7, 64, 1 << 17)):
+                with mock.patch.object(feeds, "SMALL", small), tuned(rows=rows):
+                    source = oak.open_source(path)
+                    found.append([
+                        told(source.rows(["N", "K", "X", "File", "Z"])),
+                        told(source.rows(["N", "X", "File"], where="N > 5", limit=60)),
+                        told(source.tally(["File"], sums, totals=True)),
+                        told(source.rows([("Before", "LAG(N) OVER (PARTITION BY K ORDER BY N)")])),
+                        [source.opened.place(one) for one in (3, 4, 5, 44, 45, 248)],
+                    ])  # fmt: skip
+            self.assertEqual(len(found[0][0][0][0]), sum(sizes))
+            self.assertEqual(found[0][-1][:3], ["part_0.csv row 3", "part_1.csv row 1", "part_3.csv row 1"])
+            for one in found[1:]:
+                self.assertEqual(one, found[0])
 
 
 PLAIN = ("a,b\n", '"a","b"\n', '"a,""b""",c\n', '"x\ny",z\n', '"""",""\n', "ß,\U00010400\n", '"ß\U00010400",""\n', ",\n", '"",\n', "a,b\r\n", '"a","b"\r\n', '"a\r",b\r\n', ',""\r\n', "\n\r\n\n", f'"{"q" * 80}",{"w" * 80}\n')  # fmt: skip

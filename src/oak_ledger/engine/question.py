@@ -6,7 +6,6 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
-import numpy as np
 import pyarrow as pa
 
 from oak_ledger.engine.account import Account, timed
@@ -104,14 +103,11 @@ def _rows(question: Question, feed: Feed, *, plainly: bool) -> Result:
     enough = question.limit if not question.sort else None
     # what windows are computed from faults in any row, also beyond the limit
     reading = begun(question, feed, question.show, faults, plainly=plainly or enough is not None)
-    reading.doing = ("rows", listed(question.show))
+    reading.doing, reading.most = ("rows", listed(question.show)), enough
     parts: list[list[Any]] = [[] for _ in question.show]
     kept = 0
 
     def work(evaluator: Evaluator) -> list[Any]:
-        # the rows beyond the limit are not asked for, and their faults are not either
-        if enough is not None and kept + evaluator.length > enough:
-            evaluator = evaluator.only(np.arange(enough - kept))
         columns = [evaluator.compute(one) for one in question.show]
         if question.limit is None or not question.sort or evaluator.length <= question.limit:
             return columns

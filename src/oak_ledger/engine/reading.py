@@ -27,6 +27,7 @@ from oak_ledger.formula.values import arrow_type, mask_of
 Made = TypeVar("Made")
 Stretch = Callable[[], Iterator[pa.RecordBatch]]
 """Some of the rows, one after the other, read when they are asked for, by whichever thread asks."""
+SMALL = 8  # a batch is small that has at most one of so many parts of a slice's rows
 MOSTLY = 0.5  # where a filter lets more rows through, the others are computed as well and left out at the end
 
 
@@ -91,6 +92,8 @@ class Pass:
     """Where each stretch begins, known from an earlier going through; windows need it."""
     spare: bool = False
     """Rows that a filter rejects may be computed and left out at the end: the work looks at `Evaluator.alive`."""
+    most: int | None = None
+    """So many rows are enough: no more are computed (in turn only), and what goes wrong in others is not told."""
     account: Account | None = None
     doing: tuple[str, str] = ("rows", "")
     """What the work is called on the account."""
@@ -174,6 +177,8 @@ class Pass:
             yield Slice(None, 0, stretch.rows, 0, Faults())
             return
         for found, evaluator in self._opened(plan, number, stretch):
+            if self.most is not None and evaluator.length > self.most - self.used:
+                evaluator = evaluator.only(np.arange(self.most - self.used))
             evaluator.fused = plan.fused
             evaluator.prepare(plan.after, plan.released)
             found.used = evaluator.length if evaluator.alive is None else int(np.count_nonzero(evaluator.alive))
@@ -264,12 +269,22 @@ def _released(
 
 
 def _sliced(batches: Iterator[pa.RecordBatch], rows: int) -> Iterator[pa.RecordBatch]:
+    """Batches of at most so many rows; small ones are put together, since much is done once a batch."""
+    waiting: list[pa.RecordBatch] = []
+    count = 0
     for batch in batches:
-        if batch.num_rows <= rows:
-            yield batch
+        small = batch.num_rows <= rows // SMALL and not any(pa.types.is_dictionary(one.type) for one in batch.schema)
+        if waiting and (not small or count + batch.num_rows > rows or batch.schema != waiting[0].schema):
+            yield pa.concat_batches(waiting)
+            waiting, count = [], 0
+        if small:
+            waiting.append(batch)
+            count += batch.num_rows
             continue
         for begin in range(0, batch.num_rows, rows):
             yield batch.slice(begin, rows)
+    if waiting:
+        yield pa.concat_batches(waiting)
 
 
 def listed(pieces: Sequence[Expression]) -> str:

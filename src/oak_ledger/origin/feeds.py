@@ -23,6 +23,7 @@ from oak_ledger.origin.tables import ArrowFeed, JsonLinesFeed, ParquetFeed, Tabl
 Progress = Callable[[int], None]
 FILE_COLUMN = "File"
 READERS = 2  # threads that read while another looks at what was read
+SMALL = 1 << 20  # bytes of small files that are read one after the other, as one
 
 
 class OpenOrigin(Protocol):
@@ -38,6 +39,12 @@ class OpenOrigin(Protocol):
 
     def place(self, row: int) -> str:
         """Where a row (counted from 1) stands, in words; empty where there is nothing better than its number."""
+
+
+def _one_after_the_other(some: Sequence[Stretch]) -> Iterator[pa.RecordBatch]:
+    """Several stretches as one."""
+    for stretch in some:
+        yield from stretch()
 
 
 @dataclass(slots=True)
@@ -82,17 +89,30 @@ class FilesFeed:
             yield from found
 
     def stretches(self, columns: Sequence[str]) -> Iterator[Stretch]:
-        """The same rows in parts that several threads can read."""
+        """The same rows in parts that several threads can read; small files go together."""
         self.counts[:] = [0] * len(self.paths)
         self.bad_rows.clear()
+        waiting: list[Stretch] = []
+        left = SMALL
         for number, path in enumerate(self.paths):
             given = self.parts(path)
             if self.spec.kind == "files":
                 given.setdefault(FILE_COLUMN, path.name)
             there = delimited.column_names(path, self.spec) if len(self.paths) > 1 else list(columns)
             own = [name for name in columns if name not in given and name in there]
+            size = path.stat().st_size if path.exists() else 0
+            if size > left and waiting:
+                yield partial(_one_after_the_other, waiting)
+                waiting, left = [], SMALL
+            left -= size
             for stretch in stretches(path, self.spec, own, self.bad_rows.append):
-                yield partial(self._completed, stretch, number, given, own, columns)
+                made = partial(self._completed, stretch, number, given, own, columns)
+                if size > SMALL:
+                    yield made
+                else:
+                    waiting.append(made)
+        if waiting:
+            yield partial(_one_after_the_other, waiting)
 
     def _completed(
         self, stretch: Stretch, number: int, given: dict[str, str], own: Sequence[str], columns: Sequence[str]
