@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from oak_ledger.origin.feeds import FilesFeed, OpenOrigin, open_origin
+from oak_ledger.origin.parquet import ParquetFeed
 from oak_ledger.origin.spec import OriginSpec
-from oak_ledger.origin.tables import ParquetFeed, TableFeed
+from oak_ledger.origin.tables import TableFeed
 
 __all__ = ["FilesFeed", "OpenOrigin", "OriginSpec", "ParquetFeed", "TableFeed", "open_origin"]

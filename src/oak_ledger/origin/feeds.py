@@ -16,9 +16,10 @@ from oak_ledger.engine.pool import ordered
 from oak_ledger.errors import OakError, UnusableInput
 from oak_ledger.formula.types import TEXT, Type
 from oak_ledger.origin import delimited
+from oak_ledger.origin.parquet import ParquetFeed
 from oak_ledger.origin.rows_of_text import BadRow, Stretch, stretches
 from oak_ledger.origin.spec import PartSpec, ReadingSpec
-from oak_ledger.origin.tables import ArrowFeed, JsonLinesFeed, ParquetFeed, TableFeed
+from oak_ledger.origin.tables import ArrowFeed, JsonLinesFeed, TableFeed
 
 Progress = Callable[[int], None]
 FILE_COLUMN = "File"

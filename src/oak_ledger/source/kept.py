@@ -21,8 +21,8 @@ from oak_ledger.errors import Finding, OakError, Place
 from oak_ledger.formula import Grain
 from oak_ledger.formula.checker import CLOCKS, clock
 from oak_ledger.origin.identity import Identity, identity, identity_of_files
+from oak_ledger.origin.parquet import ParquetFeed
 from oak_ledger.origin.spec import PartSpec
-from oak_ledger.origin.tables import ParquetFeed
 from oak_ledger.source.compiled import Compiled, State, compile_names
 from oak_ledger.source.definition import FieldSpec, FilterSpec
 from oak_ledger.version import __version__
