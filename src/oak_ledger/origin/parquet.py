@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import datetime as dt
+import os
 import threading
-from collections.abc import Callable, Iterator, Mapping, Sequence
+import weakref
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from pathlib import Path
@@ -15,6 +17,7 @@ import pyarrow as pa
 from oak_ledger.formula.ranges import ONLY_NULL, Values
 from oak_ledger.formula.types import TEXT, Type
 from oak_ledger.formula.values import from_arrow_type
+from oak_ledger.loops import chunks
 from oak_ledger.origin.rows_of_text import BadRow
 from oak_ledger.origin.tables import BATCH, counting, guarded, known, settled, unreadable
 
@@ -61,7 +64,7 @@ class ParquetFeed:
             yield lambda: iter((counting(metadata.num_rows),))
             return
         coded = _repeating(metadata, [name for name, kind in kinds.items() if kind == TEXT])
-        files = _FilesByThread(self.path, metadata, coded)
+        files = _Opened(self.path, metadata, kinds, coded)
         for number in range(metadata.num_row_groups):
             yield RowGroup(files, number, list(columns), kinds)
 
@@ -96,15 +99,57 @@ def _comparable(kind: Any) -> bool:
     return not pa.types.is_uint64(kind) and from_arrow_type(kind) is not None
 
 
-class _FilesByThread:
-    """The file opened once by each thread that reads it."""
+_WRITTEN = {
+    pa.int32().id: "INT32", pa.date32().id: "INT32", pa.int64().id: "INT64", pa.float32().id: "FLOAT", pa.float64().id: "DOUBLE",
+    pa.timestamp("us").id: "INT64", pa.string().id: "BYTE_ARRAY",
+}  # fmt: skip
+"""As what the types that the loop reads stand in a file, by the numbers of Arrow's types."""
+_UNITS = {"ms": '"milliseconds"', "us": '"microseconds"'}
 
-    def __init__(self, path: Path, metadata: Any, coded: Sequence[str]) -> None:
+
+class _Opened:
+    """The file, opened: for the loop that reads its bytes, and once by each thread for Arrow's reader."""
+
+    def __init__(self, path: Path, metadata: Any, wanted: Iterable[str], coded: Sequence[str]) -> None:
         self.path, self.metadata, self.coded = path, metadata, list(coded)
         schema = metadata.schema.to_arrow_schema()
         paths = {metadata.schema.column(at).path: at for at in range(metadata.num_columns)}
         self.places = {one.name: paths[one.name] for one in schema if one.name in paths and _comparable(one.type)}
+        self.plain = {name: schema.field(name).type for name in wanted if self._plain(name, schema.field(name).type)}
+        self.bytes = -1
+        if self.plain:
+            self.bytes = os.open(path, os.O_RDONLY | getattr(os, "O_BINARY", 0))
+            weakref.finalize(self, os.close, self.bytes)
         self.held = threading.local()
+
+    def _plain(self, name: str, kind: Any) -> bool:
+        """Whether a column is one value a row, of a type that the loop knows, written as it is read."""
+        if name not in self.places or not chunks.known(kind):
+            return False
+        column = self.metadata.schema.column(self.places[name])
+        return (
+            column.max_repetition_level == 0
+            and column.max_definition_level <= 1
+            and column.physical_type == _WRITTEN[kind.id]
+            and (not pa.types.is_timestamp(kind) or _UNITS.get(kind.unit, "?") in column.logical_type.to_json())
+        )
+
+    def quickly(self, number: int, names: Sequence[str]) -> dict[str, chunks.Values]:
+        """The columns of a row group that the loop can read."""
+        group, wanted = self.metadata.row_group(number), []
+        for name in names:
+            if name in self.plain:
+                place = self.places[name]
+                chunk, optional = group.column(place), self.metadata.schema.column(place).max_definition_level > 0
+                begin = min(at for at in (chunk.dictionary_page_offset, chunk.data_page_offset) if at is not None)
+                if chunk.compression in ("SNAPPY", "UNCOMPRESSED") and chunk.num_values == group.num_rows:
+                    wanted.append(
+                        chunks.Chunk(
+                            name, self.plain[name], begin, chunk.total_compressed_size, chunk.total_uncompressed_size,
+                            group.num_rows, optional, chunk.compression == "SNAPPY", name in self.coded,
+                        )
+                    )  # fmt: skip
+        return chunks.read(self.bytes, wanted)
 
     def file(self) -> Any:
         """This thread's."""
@@ -119,19 +164,26 @@ class _FilesByThread:
 class RowGroup:
     """Some of a Parquet file's rows: read when it is called; what the file's footer says of them is known before."""
 
-    files: _FilesByThread
+    files: _Opened
     number: int
     names: Sequence[str]
     kinds: Mapping[str, Type]
 
     def __call__(self) -> Iterator[pa.RecordBatch]:
-        """The rows."""
-        try:
-            table = self.files.file().read_row_group(self.number, columns=list(self.names), use_threads=False)
-        except (pa.ArrowInvalid, OSError) as error:
-            raise unreadable(self.files.path, error) from error
-        for batch in table.select(list(self.names)).combine_chunks().to_batches(max_chunksize=BATCH):
-            yield settled(batch, self.kinds)
+        """The rows: what the loop reads, and the rest as Arrow's reader does."""
+        made = self.files.quickly(self.number, self.names)
+        finite = {name for name, values in made.items() if values.finite}
+        columns = {name: values.array for name, values in made.items()}
+        rest = [name for name in self.names if name not in made]
+        if rest:
+            try:
+                table = self.files.file().read_row_group(self.number, columns=rest, use_threads=False).combine_chunks()
+            except (pa.ArrowInvalid, OSError) as error:
+                raise unreadable(self.files.path, error) from error
+            columns |= {name: table.column(name) for name in rest}
+        whole = pa.table([columns[name] for name in self.names], names=list(self.names))
+        for batch in whole.to_batches(max_chunksize=BATCH):
+            yield settled(batch, self.kinds, finite)
 
     @property
     def rows(self) -> int:

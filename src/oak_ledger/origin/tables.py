@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -25,22 +25,22 @@ def counting(rows: int) -> pa.RecordBatch:
     return pa.RecordBatch.from_arrays([pa.nulls(rows)], names=["rows"])
 
 
-def settled(batch: pa.RecordBatch, kinds: Mapping[str, Type]) -> pa.RecordBatch:
-    """The batch with each column in the Arrow type that the language uses; NaN and infinity become null."""
+def settled(batch: pa.RecordBatch, kinds: Mapping[str, Type], finite: Container[str] = ()) -> pa.RecordBatch:
+    """The batch with each column in the Arrow type that the language uses; NaN and infinity, which `finite` ones do not have, become null."""
     columns = [
-        _settled(column, arrow_type(kinds[name]))
+        _settled(column, arrow_type(kinds[name]), finite=name in finite)
         for name, column in zip(batch.schema.names, batch.columns, strict=True)
     ]
     return pa.RecordBatch.from_arrays(columns, names=batch.schema.names)
 
 
-def _settled(values: Any, wanted: Any) -> Any:
+def _settled(values: Any, wanted: Any, *, finite: bool) -> Any:
     """A column in the type wanted; texts may stay codes and a dictionary."""
     if pa.types.is_dictionary(values.type):
         if pa.types.is_string(values.type.value_type) and wanted == values.type.value_type:
             return values
         values = values.dictionary_decode()
-    if pa.types.is_floating(values.type) and not all_finite(values):
+    if not finite and pa.types.is_floating(values.type) and not all_finite(values):
         values = pc.if_else(pc.is_finite(values), values, pa.scalar(None, values.type))
     return values if values.type == wanted else values.cast(wanted, safe=False)
 
