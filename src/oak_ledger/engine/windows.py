@@ -25,8 +25,8 @@ from oak_ledger.formula.library.dates import shift_moments
 from oak_ledger.formula.library.registry import MISSING, Recorder, Run
 from oak_ledger.formula.library.windows import Around
 from oak_ledger.formula.values import Mask, array_of, arrow_type, held, mask_of, sort_numbers
-from oak_ledger.loops.groups import by_group
 from oak_ledger.loops.places import Rising, put, rising, taken
+from oak_ledger.loops.standing import by_group
 
 EXPANDED = 4_000_000  # rows of frames that are laid out at a time
 _SAFE = 2**62

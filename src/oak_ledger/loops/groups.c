@@ -1,8 +1,8 @@
-/* Rows by group: numbering groups, sums that do not depend on how rows are sliced, different values, values that stand at a place. */
+/* Rows by group: numbering groups, sums that do not depend on how rows are sliced, different values. */
 #include <math.h>
 #include <stdlib.h>
 
-#include "bits.h"
+#include "pieces.h"
 
 #define LEAST_TABLE 1024
 
@@ -12,9 +12,6 @@ static inline uint64_t mixed(uint64_t x) {
     x ^= x >> 29;
     return x;
 }
-
-/* A stretch of rows: the group of each, and words, which are there where the bits say so. */
-typedef struct { int64_t rows, codes, values, valid, offset; } Piece;
 
 /* -- numbering ------------------------------------------------------------------------------------------------------ */
 
@@ -90,19 +87,9 @@ int64_t oak_number(int64_t rows, const Key *keys, int32_t count, int64_t size, i
 
 /* -- sums ----------------------------------------------------------------------------------------------------------- */
 
-#define BLOCK 1024
-
 /* What is added up of a group; together, so that they lie in one line of a fast memory. */
 typedef struct { double sum, rest; int64_t count; } Floats;
 typedef struct { int64_t low, high, count; } Wholes;
-
-/* Where values are there, as bytes, for up to BLOCK rows from `at` on. */
-static const uint8_t *present(const uint8_t *valid, int64_t at, int64_t n, uint8_t *room) {
-    if (!valid)
-        return 0;
-    unpack(valid, at, n, room);
-    return room;
-}
 
 /* Sums of floats as (sum, rest), each number cut in two so that the sums of the upper parts are exact; and how many there are.
  * The cut is `power` binary places above the largest, which is found first. `groups` has one item a group, all 0.
@@ -307,96 +294,4 @@ int32_t oak_different(const Piece *stretches, int64_t count, int32_t part, int32
     free(begin);
     free(table);
     return told;
-}
-
-/* -- values by their place --------------------------------------------------------------------------------------------- */
-
-/* Words group after group, in the order of the rows, without those that are null; also where each group's begin, and how many there are
- * (`counts` must be 0). */
-void oak_by_group(const Piece *stretches, int64_t count, int64_t groups, int64_t *starts, int64_t *counts, int64_t *out) {
-    uint8_t room[BLOCK];
-    for (int32_t again = 0; again < 2; again++) {
-        for (const Piece *own = stretches; own < stretches + count; own++)
-            for (int64_t begin = 0; begin < own->rows; begin += BLOCK) {
-                int64_t n = own->rows - begin < BLOCK ? own->rows - begin : BLOCK;
-                const uint8_t *there = present((const uint8_t *)own->valid, own->offset + begin, n, room);
-                const int64_t *group = (const int64_t *)own->codes + begin, *v = (const int64_t *)own->values + begin;
-                if (!again)
-                    for (int64_t i = 0; i < n; i++) counts[group[i]] += there ? there[i] : 1;
-                else
-                    for (int64_t i = 0; i < n; i++)
-                        if (!there || there[i]) out[starts[group[i]]++] = v[i];
-            }
-        int64_t sum = 0;
-        for (int64_t at = 0; at < groups; at++) {
-            starts[at] = sum; /* after the second time, where it was before */
-            sum += counts[at];
-        }
-    }
-}
-
-/* The value that stands at `place` when `v` is in order; what lies before is not larger then, what lies after not smaller. */
-#define PART_AT(name, type)                                            \
-    static type name(type *v, int64_t n, int64_t place) {              \
-        int64_t low = 0, high = n - 1;                                 \
-        while (high > low) {                                           \
-            int64_t middle = low + (high - low) / 2;                   \
-            if (high - low > 600) { /* a sample tells well where to cut (Floyd and Rivest, 1975) */ \
-                double m = (double)(high - low + 1), i = (double)(place - low + 1), z = log(m);      \
-                double s = 0.5 * exp(2 * z / 3), d = 0.5 * sqrt(z * s * (m - s) / m) * (i < m / 2 ? -1 : 1); \
-                int64_t a = (int64_t)((double)place - i * s / m + d), b = (int64_t)((double)place + (m - i) * s / m + d); \
-                a = a > low ? a : low;                                 \
-                b = b < high ? b : high;                               \
-                name##_within(v, a, b, place);                         \
-                middle = place;                                        \
-            }                                                          \
-            type pivot = v[middle];                                    \
-            int64_t i = low, j = high;                                 \
-            while (i <= j) {                                           \
-                while (v[i] < pivot) i++;                              \
-                while (pivot < v[j]) j--;                              \
-                if (i <= j) {                                          \
-                    type one = v[i];                                   \
-                    v[i++] = v[j];                                     \
-                    v[j--] = one;                                      \
-                }                                                      \
-            }                                                          \
-            if (place <= j) high = j;                                  \
-            else if (place >= i) low = i;                              \
-            else break;                                                \
-        }                                                              \
-        return v[place];                                               \
-    }
-
-#define PARTING(name, type)                                            \
-    static type name(type *v, int64_t n, int64_t place);               \
-    static void name##_within(type *v, int64_t a, int64_t b, int64_t place) { name(v + a, b - a + 1, place - a); } \
-    PART_AT(name, type)
-
-PARTING(part_floats, double)
-PARTING(part_wholes, int64_t)
-
-/* For each group: the values that stand at `places` (`each` a group, in order upwards) among its own, which begin at
- * `starts`; 0 where it has none. The values are moved about. */
-void oak_standing(void *values, int32_t floats, const int64_t *starts, const int64_t *counts, int64_t groups,
-                  const int64_t *places, int32_t each, void *out) {
-    for (int64_t group = 0; group < groups; group++) {
-        int64_t from = 0, n = counts[group];
-        for (int32_t at = 0; at < each; at++) {
-            int64_t place = places[group * each + at], to = group * each + at;
-            if (!n) {
-                if (floats) ((double *)out)[to] = 0;
-                else ((int64_t *)out)[to] = 0;
-                continue;
-            }
-            if (floats) {
-                double *v = (double *)values + starts[group];
-                ((double *)out)[to] = part_floats(v + from, n - from, place - from);
-            } else {
-                int64_t *v = (int64_t *)values + starts[group];
-                ((int64_t *)out)[to] = part_wholes(v + from, n - from, place - from);
-            }
-            from = place;
-        }
-    }
 }

@@ -97,7 +97,7 @@ Piece = tuple[Any, Any, Rows]
 """A stretch of rows: Arrow's values, which tell what is null, the same as words in memory, and the group of each row."""
 
 
-def _told(pieces: Sequence[Piece]) -> npt.NDArray[np.int64]:
+def told_pieces(pieces: Sequence[Piece]) -> npt.NDArray[np.int64]:
     """The pieces as the loops take them."""
     return np.array(
         [
@@ -126,35 +126,8 @@ def different(pieces: Sequence[Piece], groups: int, part: int, parts: int) -> Ro
     counts = np.zeros(groups, np.int64)
     if found is None:
         return None
-    told = _told(pieces)
-    return None if found.oak_different(place(told), len(told), part, parts, place(counts)) else counts
-
-
-def by_group(pieces: Sequence[Piece], groups: int) -> tuple[Any, Rows, Rows] | None:
-    """Words group after group, in the order of the rows, without those that are null: with where each group's begin, and how many it has."""
-    found = loops()
-    kind = pieces[0][1].dtype if pieces else np.dtype(np.float64)
-    if found is None or any(numbers.dtype != kind or kind.itemsize != 8 for _, numbers, _ in pieces):
-        return None
-    starts, counts, told = np.empty(groups, np.int64), np.zeros(groups, np.int64), _told(pieces)
-    made = np.empty(sum(len(numbers) - values.null_count for values, numbers, _ in pieces), kind)
-    found.oak_by_group(place(told), len(told), groups, place(starts), place(counts), place(made))
-    return made, starts, counts
-
-
-def standing(laid: Any, starts: Rows, counts: Rows, places: Rows) -> Any | None:
-    """The numbers that stand at `places` (a row a group, upwards) when each group is in order; 0 where one is empty.
-
-    `laid` has the numbers group after group, and is moved about.
-    """
-    found = loops()
-    if found is None or laid.dtype not in (np.float64, np.int64):
-        return None
-    made = np.empty(places.shape, laid.dtype)
-    found.oak_standing(
-        place(laid), laid.dtype == np.float64, place(starts), place(counts), len(counts), place(places), places.shape[1], place(made)
-    )  # fmt: skip
-    return made
+    own = told_pieces(pieces)
+    return None if found.oak_different(place(own), len(own), part, parts, place(counts)) else counts
 
 
 def _bytes(mask: Mask | None) -> int | None:

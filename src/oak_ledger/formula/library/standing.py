@@ -1,4 +1,8 @@
-"""Values laid out group after group, and which of them stand at given places when each group is in order: medians and percentiles."""
+"""Which values stand at given places when each group is in order: medians and percentiles.
+
+Values are laid out group after group, and parted at the places. Where they are many, a sample tells beforehand between which values those at
+the places will lie: then only these few are laid out, and the others counted. What the sample misses is found the first way.
+"""
 
 from __future__ import annotations
 
@@ -9,18 +13,34 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow.compute as pc
 
-from oak_ledger.formula.values import mask_of
-from oak_ledger.loops.groups import Piece, by_group, standing
+from oak_ledger.formula.values import array_of, mask_of
+from oak_ledger.loops.groups import Piece
+from oak_ledger.loops.standing import between, by_group, counted, standing
 
 _MANY = 20_000  # groups that are too many to be parted one by one
+EACH = 32  # one value of so many is in the sample
+ENOUGH = 2048  # values a group, on the average, from which on a sample is worth it
+SURE = 2.5  # how far beside the sample's own place one looks, times the root of its size: five standard deviations
 Rows = npt.NDArray[np.int64]
 
 
 class Laid:
-    """Numbers group after group, without those that are null; `counts` says how many each group has."""
+    """Numbers by group, without those that are null; `counts` says how many each group has."""
 
     def __init__(self, pieces: Sequence[Piece], groups: int) -> None:
         """Each piece has values (which tell what is null), the same as numbers, as they lie in memory or in their order, and the groups."""
+        self.pieces = pieces
+        self.laid = False
+        if sum(len(numbers) for _, numbers, _ in pieces) >= ENOUGH * groups:
+            counts = counted(pieces, groups)
+            if counts is not None:
+                self.counts = counts
+                return
+        self._lay(groups)
+
+    def _lay(self, groups: int) -> None:
+        """All of them, group after group."""
+        self.laid, pieces = True, self.pieces
         quick = by_group(pieces, groups)
         if quick is not None:
             self.numbers, self.starts, self.counts = quick
@@ -40,12 +60,49 @@ class Laid:
         wanted = np.stack(places, axis=1)
         order = np.argsort(wanted, axis=1, kind="stable")
         upwards = np.ascontiguousarray(np.take_along_axis(wanted, order, axis=1))
-        found = standing(self.numbers, self.starts, self.counts, upwards)
+        found = None if self.laid else self._by_sample(upwards)
+        if found is None:
+            if not self.laid:
+                self._lay(len(self.counts))
+            found = standing(self.numbers, self.starts, self.counts, upwards)
         if found is None:
             found = self._parted(upwards)
         made = np.empty_like(found)
         np.put_along_axis(made, order, found, axis=1)
         return [np.ascontiguousarray(made[:, at]) for at in range(len(places))]
+
+    def _by_sample(self, places: Rows) -> Any | None:
+        """The same from those few that may stand there; None where the sample has misled."""
+        groups, pieces = len(self.counts), [_some(piece) for piece in self.pieces]
+        sample = by_group(pieces, groups)
+        if sample is None or sample[0].dtype not in _ENDS:
+            return None
+        numbers, starts, sizes = sample
+        share = sizes / np.maximum(self.counts, 1)
+        away = SURE * np.sqrt(sizes) + 1
+        first, last = np.floor(places[:, 0] * share - away), np.ceil(places[:, -1] * share + away)
+        inside = np.clip(np.stack([first, last], axis=1), 0, np.maximum(sizes - 1, 0)[:, None]).astype(np.int64)
+        ends = standing(numbers, starts, sizes, inside)
+        if ends is None:
+            return None
+        least, most = _ENDS[numbers.dtype]
+        low, high = np.where(first < 0, least, ends[:, 0]), np.where(last >= sizes, most, ends[:, 1])
+        room = (
+            int(
+                sum(len(own) for _, _, own in self.pieces)
+                * min(4 * float(np.max(away / np.maximum(sizes, 1), initial=0)), 1)
+            )
+            + _SPARE
+        )
+        found = between(self.pieces, low, high, room)
+        if found is None:
+            return None
+        taken, of, below = found
+        laid = by_group([(array_of(taken), taken, of)], groups)
+        inner = places - below[:, None]
+        if laid is None or ((self.counts > 0) & ((inner[:, 0] < 0) | (inner[:, -1] >= laid[2]))).any():
+            return None
+        return standing(*laid, inner)
 
     def _parted(self, places: Rows) -> Any:
         """The same, group by group: they are not sorted, only parted at the places."""
@@ -58,3 +115,18 @@ class Laid:
         made = np.zeros(places.shape, self.numbers.dtype)
         made[filled] = self.numbers[(self.starts[:, None] + places)[filled]]
         return made
+
+
+_ENDS = {np.dtype(np.float64): (-np.inf, np.inf), np.dtype(np.int64): (-(2**63), 2**63 - 1)}
+_SPARE = 1 << 16  # numbers more than a sample lets expect
+
+
+def _some(piece: Piece) -> Piece:
+    """One row of several of a piece."""
+    values, numbers, codes = piece
+    own, of = numbers[::EACH], codes[::EACH]
+    if values.null_count:
+        known = mask_of(pc.is_valid(values))[::EACH]
+        own, of = own[known], of[known]
+    own = np.ascontiguousarray(own)
+    return array_of(own), own, np.ascontiguousarray(of)
