@@ -287,8 +287,9 @@ def distinct_counts(pieces: Sequence[tuple[Any, Rows]], groups: int) -> Any:
     counted = _counted(pieces, groups)
     if counted is not None:
         return array_of(counted)
-    values = pa.chunked_array([one for one, _ in pieces]).combine_chunks()
-    codes = np.concatenate([own for _, own in pieces])
+    kind = max((one.type for one, _ in pieces), key=lambda one: one.bit_width) if is_plain(pieces[0][0].type) else None
+    values = pa.chunked_array([one if kind is None else one.cast(kind) for one, _ in pieces]).combine_chunks()
+    codes = np.concatenate([own for _, own in pieces]).astype(np.int64)
     if values.null_count:
         valid = mask_of(pc.is_valid(values))
         values, codes = values.filter(array_of(valid)), codes[valid]
@@ -319,12 +320,12 @@ def _counted(pieces: Sequence[tuple[Any, Rows]], groups: int) -> Rows | None:
     if not is_plain(pieces[0][0].type):
         return None
     threads = tuning().threads
-    told = [(values, _as_whole(values), codes) for values, codes in pieces]
-    counts = _counted_sorted(told, groups)
+    counts = _counted_sorted([(values, _as_kept(values), codes) for values, codes in pieces], groups)
     if counts is None:  # not sorted out yet
+        told = [(values, _as_whole(values), codes) for values, codes in pieces]
         found = [*ordered(lambda one: sorted_out(*one, groups), told, threads)]
         laid = [(array_of(one[0]), *one) for one in found if one is not None]
-        counts = _counted_sorted(laid, groups) if len(laid) == len(told) else None
+        counts = _counted_sorted(laid, groups) if len(laid) == len(found) else None
     return counts
 
 
@@ -336,22 +337,31 @@ def _counted_sorted(pieces: Sequence[Piece], groups: int) -> Rows | None:
     return np.sum(known, axis=0, dtype=np.int64) if len(known) == threads else None
 
 
-def sorted_values(values: Any, codes: Rows, groups: int) -> tuple[Any, Rows] | None:
+def sorted_values(values: Any, codes: Rows, groups: int) -> tuple[Any, Any] | None:
     """Values of a slice, and the group of each, in an order in which different ones are soon counted; without nulls, and rows of no group.
 
-    None where that cannot be done.
+    Whole numbers may become narrower. None where that cannot be done.
     """
     if not is_plain(values.type) or values.type.bit_width != 64:
         return None
     found = sorted_out(values, _as_whole(values), codes, groups)
     if found is None:
         return None
-    return pa.Array.from_buffers(values.type, len(found[0]), [None, pa.py_buffer(found[0])]), found[1]
+    words, of = found
+    if words.itemsize == 4 and not pa.types.is_integer(values.type):
+        words = words.astype(np.int64)
+    kind = pa.int32() if words.itemsize == 4 else values.type
+    return pa.Array.from_buffers(kind, len(words), [None, pa.py_buffer(words)]), of
 
 
 def is_plain(kind: Any) -> bool:
     """Whether values are numbers, days or moments of at most 64 bits, each by itself."""
     return bool(pa.types.is_integer(kind) or pa.types.is_temporal(kind) or pa.types.is_floating(kind))
+
+
+def _as_kept(values: Any) -> Any:
+    """The same, of whole numbers as they lie in memory."""
+    return held(values) if pa.types.is_integer(values.type) else _as_whole(values)
 
 
 def _as_whole(values: Any) -> Rows:

@@ -18,6 +18,11 @@ from oak_ledger.formula.values import array_of, held
 Rows = npt.NDArray[np.int64]
 
 
+def _wide(schema: pa.Schema) -> pa.Schema:
+    """The same for all batches of a file: whole numbers may be held in fewer bytes in some of them."""
+    return pa.schema([one.with_type(pa.int64()) if pa.types.is_integer(one.type) else one for one in schema])
+
+
 @dataclass(slots=True)
 class Spool:
     """Columns of values beside the group of each; `limit` in bytes is what is held in memory."""
@@ -49,9 +54,9 @@ class Spool:
     def _spill(self) -> None:
         if self.folder is None:
             self.folder = tempfile.TemporaryDirectory(prefix="oak-")
-            self.writer = pa.ipc.new_file(str(self._path()), self.waiting[0].schema)
+            self.writer = pa.ipc.new_file(str(self._path()), _wide(self.waiting[0].schema))
         for batch in self.waiting:
-            self.writer.write_batch(batch)
+            self.writer.write_batch(batch.cast(_wide(batch.schema)))
         self.waiting, self.held_size = [], 0
 
     def _path(self) -> Path:

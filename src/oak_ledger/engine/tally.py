@@ -30,6 +30,7 @@ from oak_ledger.formula import checked as c
 from oak_ledger.formula.library.aggregates import Groups, median_of
 from oak_ledger.formula.library.registry import MISSING, Run
 from oak_ledger.formula.values import Mask, array_of, arrow_type, held, mask_of, sort_numbers
+from oak_ledger.loops.groups import narrowed
 
 MANY = 20_000  # groups from which on they are not known by number any more
 _ADDING = ("COUNT", "SUM", "AVG")  # aggregates that take little longer over a few rows more
@@ -105,11 +106,14 @@ class _Tally:
             number = self.slices
             self.members.append([number])
             self.keys.append([dictionary.take(array_of(codes)) for codes, dictionary in part.keys])
-        mapped: dict[int, Rows] = {}  # aggregates of the same rows share their groups
+        mapped: dict[int, Any] = {}  # aggregates of the same rows share their groups
+        narrow = None if place is None else narrowed(place, self.count)
         for node, values in part.values.items():
             codes = values.codes
-            if place is not None:
-                codes = mapped.setdefault(id(codes), place[codes] if id(codes) not in mapped else codes)
+            if narrow is not None:
+                if id(codes) not in mapped:
+                    mapped[id(codes)] = narrow[codes]
+                codes = mapped[id(codes)]
             self.keep(node, number, codes, [*values.args, *values.order])
         for node, marked in part.marks.items():
             if place is None or node in self.spools:
@@ -222,6 +226,7 @@ class _Tally:
         for number, own, values in spool.chunks() if spool is not None else ():
             group_of = self.numbers[number][own] if number in self.numbers else own
             if (low, high) != (0, self.count):
+                group_of = group_of.astype(np.int64)
                 inside = (group_of >= low) & (group_of < high)
                 group_of, values = group_of[inside] - low, [one.filter(array_of(inside)) for one in values]
             yield group_of, values

@@ -41,7 +41,7 @@ _SHAPES: dict[str, tuple[Any, ...]] = {
     "oak_running_wholes": (_HALF, _WORD, _PLACE, _PLACE, _PLACE, _WORD, _PLACE, _PLACE, _PLACE),
     "oak_running_floats": (_HALF, _WORD, _PLACE, _PLACE, _PLACE, _WORD, _WORD, _PLACE, _PLACE, _PLACE),
     "oak_mark": (None, _WORD, _PLACE, _WORD, _PLACE, _HALF, _WORD, _PLACE),
-    "oak_sort_out": (_WORD, _WORD, _PLACE, _WORD, _PLACE, _PLACE, _WORD, _PLACE, _PLACE),
+    "oak_sort_out": (_WORD, _WORD, _PLACE, _WORD, _PLACE, _PLACE, _WORD, _PLACE, _PLACE, _HALF, _PLACE),
     "oak_different": (_HALF, _PLACE, _WORD, _HALF, _HALF, _PLACE),
     "oak_cross": (None, _WORD, _PLACE, _WORD, _PLACE, _PLACE),
     "oak_finite": (_HALF, _WORD, _PLACE),

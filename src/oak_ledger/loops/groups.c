@@ -213,24 +213,33 @@ static inline int64_t piece_of(int64_t value) {
     return (int64_t)(((uint64_t)value * 0xd6e8feb86659fd93ULL) >> 54);
 }
 
-/* Pairs of a group and a word, piece after piece; without those that are null, or of no group (from `groups` on). Returns how many, or -1 where there
- * is no memory. `out_values` and `out_codes` have room for all rows. */
+/* Pairs of a group (in `of` bytes) and a word, piece after piece; without those that are null, or of no group (from `groups` on). Words are half as
+ * wide where all of them fit (`halved`). Returns how many, or -1 where there is no memory. `out_values` and `out_codes` have room for all rows. */
 int64_t oak_sort_out(int64_t rows, const int64_t *codes, int64_t groups, const int64_t *values, const uint8_t *valid, int64_t offset,
-                     int64_t *out_values, int64_t *out_codes) {
+                     int64_t *out_values, void *out_codes, int32_t of, int32_t *halved) {
     uint16_t *pieces = malloc((size_t)(rows > 0 ? rows : 1) * sizeof(uint16_t)); /* PIECES: left out */
     int64_t count[PIECES + 2] = {0}, next[PIECES + 1];
+    int wide = 0;
     if (!pieces)
         return -1;
     for (int64_t i = 0; i < rows; i++) {
         int out = codes[i] >= groups || (valid && !bit_at(valid, offset + i));
         pieces[i] = (uint16_t)(out ? PIECES : piece_of(values[i]));
+        wide |= out ? 0 : values[i] != (int32_t)values[i];
         count[pieces[i] + 1]++;
     }
     for (int64_t at = 0; at <= PIECES; at++) next[at] = count[at] += at ? count[at - 1] : 0;
-    for (int64_t i = 0; i < rows; i++) {
-        int64_t to = next[pieces[i]]++;
-        out_values[to] = values[i];
-        out_codes[to] = codes[i];
+    *halved = !wide;
+#define SORT(word, group)                                              \
+    for (int64_t i = 0; i < rows; i++) {                               \
+        int64_t to = next[pieces[i]]++;                                \
+        ((word *)out_values)[to] = (word)values[i];                    \
+        ((group *)out_codes)[to] = (group)codes[i];                    \
+    }
+    if (wide) {
+        if (of == 1) SORT(int64_t, uint8_t) else if (of == 2) SORT(int64_t, uint16_t) else SORT(int64_t, uint32_t)
+    } else {
+        if (of == 1) SORT(int32_t, uint8_t) else if (of == 2) SORT(int32_t, uint16_t) else SORT(int32_t, uint32_t)
     }
     free(pieces);
     return count[PIECES];
@@ -238,14 +247,17 @@ int64_t oak_sort_out(int64_t rows, const int64_t *codes, int64_t groups, const i
 
 /* Where each piece begins (one more than there are), of values that are sorted out; 0 where they are not. */
 static int begins_of(const Piece *own, int64_t *begin) {
-    const int64_t *v = (const int64_t *)own->values;
-    int64_t at = 0, piece = 0;
-    for (int64_t i = 0; i < own->rows; i++) {
-        int64_t here = piece_of(v[i]);
-        if (here < piece)
-            return 0;
-        piece = here;
-        while (at <= piece) begin[at++] = i;
+    int64_t at = 0, piece = 0, room[BLOCK];
+    for (int64_t some = 0; some < own->rows; some += BLOCK) {
+        int64_t n = own->rows - some < BLOCK ? own->rows - some : BLOCK;
+        const int64_t *v = widened((const void *)own->values, own->each, 0, some, n, room);
+        for (int64_t i = 0; i < n; i++) {
+            int64_t here = piece_of(v[i]);
+            if (here < piece)
+                return 0;
+            piece = here;
+            while (at <= piece) begin[at++] = some + i;
+        }
     }
     while (at <= PIECES) begin[at++] = own->rows;
     return !own->valid;
@@ -258,6 +270,7 @@ typedef struct { int64_t value, group; } Pair; /* the group is one more than it 
 int32_t oak_different(const Piece *stretches, int64_t count, int32_t part, int32_t parts, int64_t *counts) {
     int64_t *begin = malloc((size_t)(count > 0 ? count : 1) * (PIECES + 1) * 8), most = 0;
     int64_t first = (int64_t)PIECES * part / parts, last = (int64_t)PIECES * (part + 1) / parts;
+    int64_t words[BLOCK], groups[BLOCK];
     int32_t told = begin ? 0 : 2;
     for (int64_t at = 0; !told && at < count; at++)
         if (!begins_of(stretches + at, begin + at * (PIECES + 1)))
@@ -277,9 +290,13 @@ int32_t oak_different(const Piece *stretches, int64_t count, int32_t part, int32
     for (int64_t piece = first; !told && piece < last; piece++) {
         memset(table, 0, room * sizeof(Pair));
         for (int64_t at = 0; at < count; at++) {
-            const int64_t *v = (const int64_t *)stretches[at].values, *c = (const int64_t *)stretches[at].codes;
+            const Piece *from = stretches + at;
             const int64_t *own = begin + at * (PIECES + 1) + piece;
-            for (int64_t i = own[0]; i < own[1]; i++) {
+            for (int64_t some = own[0], n; some < own[1]; some += n) {
+              n = own[1] - some < BLOCK ? own[1] - some : BLOCK;
+              const int64_t *v = widened((const void *)from->values, from->each, 0, some, n, words);
+              const int64_t *c = widened((const void *)from->codes, from->of, 1, some, n, groups);
+              for (int64_t i = 0; i < n; i++) {
                 uint64_t hash = ((uint64_t)v[i] ^ (uint64_t)c[i] * 0x9e3779b97f4a7c15ULL) * 0xd6e8feb86659fd93ULL;
                 uint64_t slot = (hash >> 16) & (room - 1);
                 while (table[slot].group && (table[slot].value != v[i] || table[slot].group != c[i] + 1))
@@ -288,6 +305,7 @@ int32_t oak_different(const Piece *stretches, int64_t count, int32_t part, int32
                     table[slot] = (Pair){v[i], c[i] + 1};
                     counts[c[i]]++;
                 }
+              }
             }
         }
     }

@@ -94,30 +94,51 @@ def marked(numbers: Any, codes: Rows, groups: int, span: int) -> npt.NDArray[np.
 
 
 Piece = tuple[Any, Any, Rows]
-"""A stretch of rows: Arrow's values, which tell what is null, the same as words in memory, and the group of each row."""
+"""A stretch of rows: Arrow's values, which tell what is null, the same as words in memory, and the group of each row; see `narrowed`."""
+
+
+def narrowed(codes: Rows, groups: int) -> Any:
+    """Numbers of groups in as few bytes as hold them: so many are kept that memory counts."""
+    return codes.astype(_of(groups))
+
+
+def _of(groups: int) -> type[np.unsignedinteger[Any]]:
+    return np.uint8 if groups <= 1 << 8 else np.uint16 if groups <= 1 << 16 else np.uint32
 
 
 def told_pieces(pieces: Sequence[Piece]) -> npt.NDArray[np.int64]:
     """The pieces as the loops take them."""
     return np.array(
         [
-            (len(codes), place(codes), place(numbers), validity(values) or 0, values.offset)
+            (
+                len(codes),
+                place(codes),
+                codes.itemsize,
+                place(numbers),
+                numbers.itemsize,
+                validity(values) or 0,
+                values.offset,
+            )
             for values, numbers, codes in pieces
         ],
         np.int64,
-    ).reshape(-1, 5)
+    ).reshape(-1, 7)
 
 
-def sorted_out(values: Any, numbers: Any, codes: Rows, groups: int) -> tuple[Rows, Rows] | None:
-    """Words and their groups, without those that are null or of no group: equal words lie in the same piece of each stretch (see `different`)."""
+def sorted_out(values: Any, numbers: Any, codes: Rows, groups: int) -> tuple[Any, Any] | None:
+    """Words and their groups, without those that are null or of no group: equal words lie in the same piece of each stretch (see `different`).
+
+    Both take as few bytes as they can: words 4 or 8.
+    """
     found = loops()
     if found is None:
         return None
-    words, of = np.empty(len(codes), np.int64), np.empty(len(codes), np.int64)
+    codes = np.asarray(codes, np.int64)
+    words, of, halved = np.empty(len(codes), np.int64), np.empty(len(codes), _of(groups)), np.zeros(1, np.int32)
     count = found.oak_sort_out(
-        len(codes), place(codes), groups, place(numbers), validity(values), values.offset, place(words), place(of)
-    )
-    return (words[:count], of[:count]) if count >= 0 else None
+        len(codes), place(codes), groups, place(numbers), validity(values), values.offset, place(words), place(of), of.itemsize, place(halved)
+    )  # fmt: skip
+    return ((words.view(np.int32) if halved[0] else words)[:count], of[:count]) if count >= 0 else None
 
 
 def different(pieces: Sequence[Piece], groups: int, part: int, parts: int) -> Rows | None:

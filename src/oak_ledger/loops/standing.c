@@ -7,12 +7,13 @@
  * (`counts` must be 0). */
 void oak_by_group(const Piece *stretches, int64_t count, int64_t groups, int64_t *starts, int64_t *counts, int64_t *out) {
     uint8_t room[BLOCK];
+    int64_t codes[BLOCK];
     for (int32_t again = 0; again < 2; again++) {
         for (const Piece *own = stretches; own < stretches + count; own++)
             for (int64_t begin = 0; begin < own->rows; begin += BLOCK) {
                 int64_t n = own->rows - begin < BLOCK ? own->rows - begin : BLOCK;
                 const uint8_t *there = present((const uint8_t *)own->valid, own->offset + begin, n, room);
-                const int64_t *group = (const int64_t *)own->codes + begin, *v = (const int64_t *)own->values + begin;
+                const int64_t *group = widened((const void *)own->codes, own->of, 1, begin, n, codes), *v = (const int64_t *)own->values + begin;
                 if (!again)
                     for (int64_t i = 0; i < n; i++) counts[group[i]] += there ? there[i] : 1;
                 else
@@ -30,11 +31,12 @@ void oak_by_group(const Piece *stretches, int64_t count, int64_t groups, int64_t
 /* How many values each group has (`counts` must be 0). */
 void oak_count_values(const Piece *stretches, int64_t count, int64_t *counts) {
     uint8_t room[BLOCK];
+    int64_t codes[BLOCK];
     for (const Piece *own = stretches; own < stretches + count; own++)
         for (int64_t begin = 0; begin < own->rows; begin += BLOCK) {
             int64_t n = own->rows - begin < BLOCK ? own->rows - begin : BLOCK;
             const uint8_t *there = present((const uint8_t *)own->valid, own->offset + begin, n, room);
-            const int64_t *group = (const int64_t *)own->codes + begin;
+            const int64_t *group = widened((const void *)own->codes, own->of, 1, begin, n, codes);
             if (there)
                 for (int64_t i = 0; i < n; i++) counts[group[i]] += there[i];
             else
@@ -48,12 +50,13 @@ void oak_count_values(const Piece *stretches, int64_t count, int64_t *counts) {
     typedef struct { type low, high; int64_t below; } name##_ends;                                                                   \
     int64_t name(const Piece *stretches, int64_t count, name##_ends *ends, int64_t room, type *taken, int64_t *of) {                 \
         uint8_t known[BLOCK];                                                                                                        \
+        int64_t codes[BLOCK];                                                                                                        \
         int64_t size = 0;                                                                                                            \
         for (const Piece *own = stretches; own < stretches + count; own++)                                                           \
             for (int64_t begin = 0; begin < own->rows; begin += BLOCK) {                                                             \
                 int64_t n = own->rows - begin < BLOCK ? own->rows - begin : BLOCK;                                                   \
                 const uint8_t *there = present((const uint8_t *)own->valid, own->offset + begin, n, known);                          \
-                const int64_t *group = (const int64_t *)own->codes + begin;                                                          \
+                const int64_t *group = widened((const void *)own->codes, own->of, 1, begin, n, codes);                               \
                 const type *v = (const type *)own->values + begin;                                                                   \
                 if (size + n > room)                                                                                                 \
                     return -1;                                                                                                       \
