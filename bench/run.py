@@ -38,20 +38,21 @@ Runs = dict[tuple[str, str], list[dict[str, float]]]
 
 def one(folder: Path, who: str, name: str, out: str) -> None:
     """Ask one engine one workload in this process, and print seconds and peak memory."""
-    import pyarrow.parquet as pq
-
     if who not in ("oak", "floor"):
         import_module(who)
-    else:
-        import pandas  # noqa: F401  # pyarrow imports it at its first value
+    else:  # as the command does
+        from oak_ledger.cli import lean
 
+        lean.WANTED = True
+        lean.hurry()
+        lean.start()
         import oak_ledger as oak
         import oak_ledger.engine.tally
         import oak_ledger.insight
-        from oak_ledger.cli import lean
 
         _ = (oak.take_in, oak.open_source)
-        lean.hurry()  # as the command does
+    import pyarrow.parquet as pq
+
     work = _reads if name == "H" else _panels if name == "L" else engine.ENGINES[who]
     before = time.perf_counter()
     answer = work(folder, who if name in "HL" else name)

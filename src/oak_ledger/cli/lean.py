@@ -22,13 +22,17 @@ class _Absent:
 
 
 def hurry() -> None:
-    """Run as a command does: without plugins of the model library, seldom looking for garbage, and with freed memory kept for the next slice."""
+    """Run as a command does: without plugins of the model library, seldom looking for garbage, and with freed memory kept for the next slice.
+
+    Arrow is told before it is loaded to take its memory where all else comes from, so that each can use what the other has freed.
+    """
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
+    os.environ.setdefault("ARROW_DEFAULT_MEMORY_POOL", "system")
     gc.set_threshold(100_000, 50, 100)
     keep_memory()
 
 
-_TRIM, _PAD, _APART = -1, -2, -3  # numbers of GNU's mallopt: M_TRIM_THRESHOLD, M_TOP_PAD, M_MMAP_THRESHOLD
+_TRIM, _PAD, _APART, _ARENAS = -1, -2, -3, -8  # numbers of GNU's mallopt: M_TRIM_THRESHOLD, M_TOP_PAD, M_MMAP_THRESHOLD, M_ARENA_MAX
 
 
 def keep_memory() -> None:
@@ -39,7 +43,7 @@ def keep_memory() -> None:
         tell = ctypes.CDLL(None).mallopt
     except (OSError, AttributeError, TypeError):
         return
-    for what, size in ((_TRIM, 1 << 30), (_PAD, 1 << 26), (_APART, 1 << 22)):
+    for what, size in ((_TRIM, 1 << 30), (_PAD, 1 << 26), (_APART, 1 << 22), (_ARENAS, 2)):
         tell(what, size)
 
 

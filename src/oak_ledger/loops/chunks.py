@@ -95,9 +95,8 @@ def read(file: int, chunks: Sequence[Chunk]) -> dict[str, Values]:
         found.oak_read_columns(file, place(columns[at : at + 1]), 1)
     made = {}
     for chunk, column, room in zip(chunks, columns, rooms, strict=True):
-        array = _array(chunk, column, room) if column["status"] == _DONE else None
-        if array is not None:
-            made[chunk.name] = Values(array, bool(column["finite"]))
+        if column["status"] == _DONE:
+            made[chunk.name] = Values(_array(chunk, column, room), bool(column["finite"]))
     return made
 
 
@@ -132,7 +131,7 @@ def _room(chunk: Chunk, column: Any, texts: int = 0) -> dict[str, Any]:
 
 
 def _array(chunk: Chunk, column: Any, room: dict[str, Any]) -> Any:
-    """What the loop made, as an Arrow array; None where a dictionary has a text twice."""
+    """What the loop made, as an Arrow array."""
     nulls = int(column["nulls"])
     valid = room["valid"] if nulls else None
     if "texts" not in room:
@@ -142,4 +141,4 @@ def _array(chunk: Chunk, column: Any, room: dict[str, Any]) -> Any:
         return pa.Array.from_buffers(pa.string(), chunk.rows, [valid, room["edges"], data], nulls)
     codes = pa.Array.from_buffers(pa.int32(), chunk.rows, [valid, room["out"]], nulls)
     texts = pa.Array.from_buffers(pa.string(), int(column["entries"]), [None, room["edges"], data], 0)
-    return pa.DictionaryArray.from_arrays(codes, texts) if len(texts.unique()) == len(texts) else None
+    return pa.DictionaryArray.from_arrays(codes, texts, safe=False)  # the loop has looked at the codes

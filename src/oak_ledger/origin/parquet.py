@@ -12,11 +12,12 @@ from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 
 from oak_ledger.formula.ranges import ONLY_NULL, Values
 from oak_ledger.formula.types import TEXT, Type
-from oak_ledger.formula.values import from_arrow_type
+from oak_ledger.formula.values import array_of, decoded, from_arrow_type, held, validity_of
 from oak_ledger.loops import chunks
 from oak_ledger.origin.rows_of_text import BadRow
 from oak_ledger.origin.tables import BATCH, counting, guarded, known, settled, unreadable
@@ -75,6 +76,7 @@ class ParquetFeed:
 
 # A text column is read as codes where its values take up so few bytes: then they repeat (measured, not a rule of the format).
 CODED_BYTES = 4.0
+FEW = 1 << 12  # different texts of a column that all row groups share
 
 
 def _repeating(metadata: Any, names: Sequence[str]) -> list[str]:
@@ -99,6 +101,48 @@ def _comparable(kind: Any) -> bool:
     return not pa.types.is_uint64(kind) and from_arrow_type(kind) is not None
 
 
+class _Shared:
+    """The different texts of a column in all row groups so far, while they are few: what is known of them once need not be found again."""
+
+    def __init__(self) -> None:
+        self.numbers: dict[str, int] = {}
+        self.values: Any = None
+        self.lock = threading.Lock()
+
+    def told(self, column: Any) -> Any:
+        """Codes and a dictionary of one row group by the numbers and the dictionary of all; also where a text stands twice in its own."""
+        whole = column.combine_chunks() if isinstance(column, pa.ChunkedArray) else column
+        if not pa.types.is_dictionary(whole.type) or len(whole.dictionary) > FEW:
+            return _once(whole)
+        try:
+            texts = whole.dictionary.to_pylist()
+        except UnicodeDecodeError:
+            return _once(whole)
+        with self.lock:
+            new = [at for at, text in enumerate(texts) if text not in self.numbers]
+            if not texts or None in texts or len(self.numbers) + len(new) > FEW:
+                return _once(whole)
+            for at in new:
+                self.numbers.setdefault(texts[at], len(self.numbers))
+            if new:
+                first = {texts[at]: at for at in reversed(new)}
+                more = whole.dictionary.take(array_of(np.array(sorted(first.values()), np.int64)))
+                self.values = more if self.values is None else pa.concat_arrays([self.values, more])
+            values, numbers = self.values, np.array([self.numbers[text] for text in texts], np.int32)
+        indices = whole.indices
+        if (numbers != np.arange(len(numbers))).any():
+            codes = pa.py_buffer(np.take(numbers, held(indices), mode="clip"))  # what null holds may be anything
+            indices = pa.Array.from_buffers(pa.int32(), len(indices), [validity_of(indices), codes], indices.null_count)
+        return pa.DictionaryArray.from_arrays(indices, values, safe=False)
+
+
+def _once(column: Any) -> Any:
+    """The same, with each text once in the dictionary."""
+    if not pa.types.is_dictionary(column.type) or len(column.dictionary.unique()) == len(column.dictionary):
+        return column
+    return decoded(column).dictionary_encode()
+
+
 _WRITTEN = {
     pa.int32().id: "INT32", pa.date32().id: "INT32", pa.int64().id: "INT64", pa.float32().id: "FLOAT", pa.float64().id: "DOUBLE",
     pa.timestamp("us").id: "INT64", pa.string().id: "BYTE_ARRAY",
@@ -121,6 +165,7 @@ class _Opened:
             self.bytes = os.open(path, os.O_RDONLY | getattr(os, "O_BINARY", 0))
             weakref.finalize(self, os.close, self.bytes)
         self.held = threading.local()
+        self.shared = {name: _Shared() for name in coded}
 
     def _plain(self, name: str, kind: Any) -> bool:
         """Whether a column is one value a row, of a type that the loop knows, written as it is read."""
@@ -181,6 +226,9 @@ class RowGroup:
             except (pa.ArrowInvalid, OSError) as error:
                 raise unreadable(self.files.path, error) from error
             columns |= {name: table.column(name) for name in rest}
+        columns |= {
+            name: self.files.shared[name].told(columns[name]) for name in self.names if name in self.files.shared
+        }
         whole = pa.table([columns[name] for name in self.names], names=list(self.names))
         for batch in whole.to_batches(max_chunksize=BATCH):
             yield settled(batch, self.kinds, finite)
