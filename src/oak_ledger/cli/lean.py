@@ -32,7 +32,12 @@ def hurry() -> None:
     keep_memory()
 
 
-_TRIM, _PAD, _APART, _ARENAS = -1, -2, -3, -8  # numbers of GNU's mallopt: M_TRIM_THRESHOLD, M_TOP_PAD, M_MMAP_THRESHOLD, M_ARENA_MAX
+_TRIM, _PAD, _APART, _ARENAS = (
+    -1,
+    -2,
+    -3,
+    -8,
+)  # numbers of GNU's mallopt: M_TRIM_THRESHOLD, M_TOP_PAD, M_MMAP_THRESHOLD, M_ARENA_MAX
 
 
 def keep_memory() -> None:

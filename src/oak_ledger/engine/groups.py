@@ -146,9 +146,9 @@ def numbered_cheaply(values: Any) -> tuple[Any, Any] | None:
     if pa.types.is_integer(values.type) or pa.types.is_date32(values.type):
         found, low, span = near(values)
         if span <= max(len(values) // 8, CLOSE):
-            different = array_of(low + np.arange(span, dtype=np.int64)).cast(
-                pa.int32() if found.itemsize < 8 else pa.int64()
-            )
+            different = array_of(low + np.arange(span, dtype=np.int64))
+            if values.type.bit_width < 64:
+                different = different.cast(pa.int32())
             if not values.null_count:
                 return found, different.cast(values.type)
             codes = np.where(mask_of(pc.is_null(values)), span, found)

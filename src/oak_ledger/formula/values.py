@@ -14,6 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.formula.types import MAX_DIGITS, NULL, Kind, Type, decimal
+from oak_ledger.loops import places
 from oak_ledger.loops.text import taken
 
 _ARROW: dict[Kind, Any] = {
@@ -218,6 +219,9 @@ def held(values: Any) -> Any:
 def near(values: Any) -> tuple[Any, int, int]:
     """Whole numbers or days from the least one on: the distance of each (anything where null is), the least, how many there may be."""
     numbers = held(values)
+    found = places.near(values, numbers)
+    if found is not None:
+        return found[0], found[1], found[2] - found[1] + 1
     ends = pc.min_max(values.cast(pa.int32()) if pa.types.is_date32(values.type) else values)
     low, high = ends["min"].as_py() or 0, ends["max"].as_py() or 0
     return (numbers - numbers.dtype.type(low) if high - low < 2**31 else numbers), low, high - low + 1

@@ -192,22 +192,26 @@ static int unsnapped(const uint8_t *packed, int64_t size, uint8_t *out, int64_t 
 
 typedef struct { In in; int width; int64_t left, taken; int packed; uint32_t value; const uint8_t *begin; } Runs;
 
-/* Eight numbers of so many bits, from whole bytes on. */
-#define EIGHT(bits) case bits: for (int i = 0; i < 8; i++) { \
-        uint64_t word; \
-        memcpy(&word, from + (i * bits >> 3), 8); \
-        out[i] = (uint32_t)(word >> (i * bits & 7) & ((1ULL << bits) - 1)); \
-    } break;
-static inline void eight(const uint8_t *from, int width, uint32_t *out) {
+/* Eight numbers of so many bits after the other, from whole bytes on: `eights` times. As many as one word holds are taken from it. */
+#define PART(bits, first, count) {                                                                          \
+        uint64_t word;                                                                                      \
+        memcpy(&word, from + ((first) * (bits) >> 3), 8);                                                   \
+        word >>= (first) * (bits) & 7;                                                                      \
+        for (int i = 0; i < count; i++) out[first + i] = (uint32_t)(word >> (i * (bits)) & ((1ULL << (bits)) - 1)); \
+    }
+#define ONCE(bits) PART(bits, 0, 8)
+#define TWICE(bits) PART(bits, 0, 4) PART(bits, 4, 4)
+#define BY_TWO(bits) PART(bits, 0, 2) PART(bits, 2, 2) PART(bits, 4, 2) PART(bits, 6, 2)
+#define BY_ONE(bits) for (int at = 0; at < 8; at++) PART(bits, at, 1)
+#define AGAIN(how, bits) for (; eights > 0; eights--, from += (bits), out += 8) { how(bits) }
+#define EIGHT(how, bits) case bits: AGAIN(how, bits) break;
+static void eight(const uint8_t *from, int width, int64_t eights, uint32_t *out) {
     switch (width) {
-    EIGHT(1) EIGHT(2) EIGHT(3) EIGHT(4) EIGHT(5) EIGHT(6) EIGHT(7) EIGHT(8) EIGHT(9) EIGHT(10) EIGHT(11) EIGHT(12)
-    EIGHT(13) EIGHT(14) EIGHT(15) EIGHT(16) EIGHT(17) EIGHT(18) EIGHT(19) EIGHT(20) EIGHT(21) EIGHT(22) EIGHT(23) EIGHT(24)
-    default:
-        for (int i = 0; i < 8; i++) {
-            uint64_t word;
-            memcpy(&word, from + (i * width >> 3), 8);
-            out[i] = (uint32_t)(word >> (i * width & 7) & ((1ULL << width) - 1));
-        }
+    EIGHT(ONCE, 1) EIGHT(ONCE, 2) EIGHT(ONCE, 3) EIGHT(ONCE, 4) EIGHT(ONCE, 5) EIGHT(ONCE, 6) EIGHT(ONCE, 7) EIGHT(ONCE, 8)
+    EIGHT(TWICE, 9) EIGHT(TWICE, 10) EIGHT(TWICE, 11) EIGHT(TWICE, 12) EIGHT(TWICE, 13) EIGHT(TWICE, 14) EIGHT(TWICE, 15) EIGHT(TWICE, 16)
+    EIGHT(BY_TWO, 17) EIGHT(BY_TWO, 18) EIGHT(BY_TWO, 19) EIGHT(BY_TWO, 20) EIGHT(BY_TWO, 21) EIGHT(BY_TWO, 22) EIGHT(BY_TWO, 23)
+    EIGHT(BY_TWO, 24)
+    default: AGAIN(BY_ONE, width)
     }
 }
 
@@ -257,11 +261,12 @@ static int take(Runs *runs, int64_t want, uint32_t *out) {
             if (runs->taken & 7) { /* what is left of eight that were begun */
                 uint32_t some[8];
                 int begun = (int)(runs->taken & 7);
-                eight(runs->begin + runs->taken / 8 * runs->width, runs->width, some);
+                eight(runs->begin + runs->taken / 8 * runs->width, runs->width, 1, some);
                 for (; i < n && begun + i < 8; i++) out[done + i] = some[begun + i];
             }
             const uint8_t *from = runs->begin + (runs->taken + i) / 8 * runs->width;
-            for (; i < n; i += 8, from += runs->width) eight(from, runs->width, out + done + i);
+            if (i < n)
+                eight(from, runs->width, (n - i + 7) / 8, out + done + i);
             runs->taken += n;
         }
         runs->left -= n;

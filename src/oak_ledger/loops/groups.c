@@ -17,13 +17,13 @@ static inline uint64_t mixed(uint64_t x) {
 
 typedef struct { int64_t values, width, size; } Key;
 
-/* The combination of the keys' codes of each row, as one number. */
-static void combine(int64_t rows, const Key *keys, int32_t count, int64_t *out) {
+/* The combination of the keys' codes of each row from `begin` on, up to BLOCK of them, as one number. */
+static void combine(int64_t begin, int64_t n, const Key *keys, int32_t count, int64_t *out) {
     for (int32_t at = 0; at < count; at++) {
         int64_t times = at ? keys[at].size : 0;
         const void *from = (const void *)keys[at].values;
 #define ADD(type)                                                      \
-    for (int64_t i = 0; i < rows; i++) out[i] = (at ? out[i] * times : 0) + ((const type *)from)[i]
+    for (int64_t i = 0; i < n; i++) out[i] = (at ? out[i] * times : 0) + ((const type *)from)[begin + i]
         switch (keys[at].width) {
         case 1: ADD(int8_t); break;
         case 2: ADD(int16_t); break;
@@ -38,15 +38,18 @@ static void combine(int64_t rows, const Key *keys, int32_t count, int64_t *out) 
  * Returns how many groups there are, or -1 where there is no memory. */
 int64_t oak_number(int64_t rows, const Key *keys, int32_t count, int64_t size, int32_t placed, const uint8_t *alive, int64_t *local,
                    int64_t *found) {
-    combine(rows, keys, count, local);
     if (placed) {
         int32_t *place = calloc((size_t)size + 1, sizeof(int32_t));
         if (!place)
             return -1;
         int64_t groups = 0;
-        if (alive)
-            for (int64_t i = 0; i < rows; i++) local[i] = alive[i] ? local[i] : size;
-        for (int64_t i = 0; i < rows; i++) place[local[i]] = 1;
+        for (int64_t begin = 0; begin < rows; begin += BLOCK) {
+            int64_t n = rows - begin < BLOCK ? rows - begin : BLOCK, *own = local + begin;
+            combine(begin, n, keys, count, own);
+            if (alive)
+                for (int64_t i = 0; i < n; i++) own[i] = alive[begin + i] ? own[i] : size;
+            for (int64_t i = 0; i < n; i++) place[own[i]] = 1;
+        }
         for (int64_t at = 0; at < size; at++)
             if (place[at]) {
                 found[groups] = at;
@@ -57,6 +60,8 @@ int64_t oak_number(int64_t rows, const Key *keys, int32_t count, int64_t size, i
         free(place);
         return groups;
     }
+    for (int64_t begin = 0; begin < rows; begin += BLOCK)
+        combine(begin, rows - begin < BLOCK ? rows - begin : BLOCK, keys, count, local + begin);
     uint64_t room = LEAST_TABLE;
     while (room < (uint64_t)rows * 2)
         room *= 2;
@@ -87,15 +92,22 @@ int64_t oak_number(int64_t rows, const Key *keys, int32_t count, int64_t size, i
 
 /* -- sums ----------------------------------------------------------------------------------------------------------- */
 
-/* What is added up of a group; together, so that they lie in one line of a fast memory. */
-typedef struct { double sum, rest; int64_t count; } Floats;
+/* What is added up of a group; together, so that they lie in one line of a fast memory, and of floats in one register. */
+typedef double Floats __attribute__((vector_size(32))); /* sum, rest, count */
 typedef struct { int64_t low, high, count; } Wholes;
 
+static inline void add(double *to, double sum, double rest, double count) {
+    Floats now;
+    memcpy(&now, to, sizeof now);
+    now += (Floats){sum, rest, count, 0};
+    memcpy(to, &now, sizeof now);
+}
+
 /* Sums of floats as (sum, rest), each number cut in two so that the sums of the upper parts are exact; and how many there are.
- * The cut is `power` binary places above the largest, which is found first. `groups` has one item a group, all 0.
+ * The cut is `power` binary places above the largest, which is found first. `groups` has four numbers a group, all 0.
  * Returns 0 where it cannot be found so. */
 int32_t oak_sum_floats(int64_t rows, const int64_t *codes, const double *values, const uint8_t *valid, int64_t offset, int32_t power,
-                       Floats *groups) {
+                       double *groups) {
     uint8_t room[BLOCK];
     double peak = 0;
     for (int64_t begin = 0; begin < rows; begin += BLOCK) {
@@ -127,19 +139,13 @@ int32_t oak_sum_floats(int64_t rows, const int64_t *codes, const double *values,
             for (int64_t i = 0; i < n; i++) {
                 double one = there[i] ? v[i] : 0, upper = one + cut;
                 upper -= cut;
-                Floats *into = groups + group[i];
-                into->sum += upper;
-                into->rest += one - upper;
-                into->count += there[i];
+                add(groups + 4 * group[i], upper, one - upper, there[i]);
             }
         else
             for (int64_t i = 0; i < n; i++) {
                 double upper = v[i] + cut;
                 upper -= cut;
-                Floats *into = groups + group[i];
-                into->sum += upper;
-                into->rest += v[i] - upper;
-                into->count++;
+                add(groups + 4 * group[i], upper, v[i] - upper, 1);
             }
     }
     return 1;

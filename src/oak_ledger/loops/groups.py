@@ -16,7 +16,7 @@ from oak_ledger.loops.memory import place, validity
 
 Rows = npt.NDArray[np.int64]
 Mask = npt.NDArray[np.bool_]
-_FLOATS = np.dtype([("sum", np.float64), ("rest", np.float64), ("count", np.int64)])
+_FLOATS = np.dtype([("sum", np.float64), ("rest", np.float64), ("count", np.float64), ("", np.float64)])
 _WHOLES = np.dtype([("low", np.int64), ("high", np.int64), ("count", np.int64)])
 
 
@@ -50,7 +50,7 @@ def sums_of_floats(values: Any, numbers: Any, codes: Rows, groups: int, power: i
     done = found.oak_sum_floats(
         len(numbers), place(codes), place(numbers), validity(values), values.offset, power, place(made)
     )
-    return (made["sum"].copy(), made["rest"].copy(), made["count"].copy()) if done else None
+    return (made["sum"].copy(), made["rest"].copy(), made["count"].astype(np.int64)) if done else None
 
 
 def sums_of_wholes(values: Any, numbers: Any, codes: Rows, groups: int) -> tuple[Rows, Rows, Rows] | None:

@@ -42,6 +42,45 @@ void oak_cross(int64_t size, const int32_t *first, int64_t times, const int32_t 
     for (int64_t i = 0; i < size; i++) out[i] = first[i] * (int32_t)times + second[i];
 }
 
+/* How far each whole number (of 4 or 8 bytes) lies above the least, and in `ends` the least and the largest; of those that are there. Returns 0
+ * where they lie too far apart. What null holds may be anything. */
+int32_t oak_near(int64_t size, const void *numbers, int32_t width, const uint8_t *valid, int64_t offset, int32_t *out, int64_t *ends) {
+    uint8_t there[BLOCK];
+    int64_t least = INT64_MAX, most = INT64_MIN;
+#define ENDS(type)                                                     \
+    for (int64_t begin = 0; begin < size; begin += BLOCK) {            \
+        int64_t n = size - begin < BLOCK ? size - begin : BLOCK;       \
+        const type *v = (const type *)numbers + begin;                 \
+        type low = v[0], high = v[0];                                  \
+        if (valid) {                                                   \
+            unpack(valid, offset + begin, n, there);                   \
+            for (int64_t i = 0; i < n; i++) {                          \
+                least = there[i] && v[i] < least ? v[i] : least;       \
+                most = there[i] && v[i] > most ? v[i] : most;          \
+            }                                                          \
+            continue;                                                  \
+        }                                                              \
+        for (int64_t i = 0; i < n; i++) {                              \
+            low = v[i] < low ? v[i] : low;                             \
+            high = v[i] > high ? v[i] : high;                          \
+        }                                                              \
+        least = low < least ? low : least;                             \
+        most = high > most ? high : most;                              \
+    }
+    if (width == 4) ENDS(int32_t) else ENDS(int64_t)
+    if (least > most)
+        least = most = 0;
+    ends[0] = least;
+    ends[1] = most;
+    if ((uint64_t)most - (uint64_t)least >= INT32_MAX)
+        return 0;
+    if (width == 4)
+        for (int64_t i = 0; i < size; i++) out[i] = (int32_t)((uint32_t)((const int32_t *)numbers)[i] - (uint32_t)least);
+    else
+        for (int64_t i = 0; i < size; i++) out[i] = (int32_t)((uint64_t)((const int64_t *)numbers)[i] - (uint64_t)least);
+    return 1;
+}
+
 /* Whether no number is infinite or none at all. */
 int32_t oak_finite(int64_t size, const double *numbers) {
     int64_t lost = 0;

@@ -53,6 +53,18 @@ def finite(numbers: Any) -> bool | None:
     )
 
 
+def near(values: Any, numbers: Any) -> tuple[Any, int, int] | None:
+    """How far each whole number lies above the least (32-bit numbers; anything where null is), the least, and the largest; also None where they lie too far apart."""
+    found = loops()
+    if found is None or numbers.dtype not in (np.int32, np.int64):
+        return None
+    made, ends = np.empty(len(numbers), np.int32), np.zeros(2, np.int64)
+    done = found.oak_near(
+        len(numbers), place(numbers), numbers.itemsize, validity(values), values.offset, place(made), place(ends)
+    )
+    return (made, int(ends[0]), int(ends[1])) if done else None
+
+
 def put(rows: Rows, values: Any, numbers: Any, out: Any, nulls: npt.NDArray[np.bool_]) -> bool:
     """Words put at these rows, and which of them are null; `numbers` are the values as they lie. False where there is no loop."""
     found = loops()

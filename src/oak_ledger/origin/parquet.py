@@ -19,6 +19,7 @@ from oak_ledger.formula.ranges import ONLY_NULL, Values
 from oak_ledger.formula.types import TEXT, Type
 from oak_ledger.formula.values import array_of, decoded, from_arrow_type, held, validity_of
 from oak_ledger.loops import chunks
+from oak_ledger.loops.places import taken
 from oak_ledger.origin.rows_of_text import BadRow
 from oak_ledger.origin.tables import BATCH, counting, guarded, known, settled, unreadable
 
@@ -131,8 +132,12 @@ class _Shared:
             values, numbers = self.values, np.array([self.numbers[text] for text in texts], np.int32)
         indices = whole.indices
         if (numbers != np.arange(len(numbers))).any():
-            codes = pa.py_buffer(np.take(numbers, held(indices), mode="clip"))  # what null holds may be anything
-            indices = pa.Array.from_buffers(pa.int32(), len(indices), [validity_of(indices), codes], indices.null_count)
+            if indices.null_count:  # what null holds may be anything
+                codes = array_of(np.take(numbers, held(indices), mode="clip"))
+            else:
+                codes = taken(array_of(numbers), held(indices))
+            known = validity_of(indices)
+            indices = pa.Array.from_buffers(pa.int32(), len(indices), [known, codes.buffers()[1]], indices.null_count)
         return pa.DictionaryArray.from_arrays(indices, values, safe=False)
 
 

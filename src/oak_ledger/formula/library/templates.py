@@ -5,7 +5,7 @@ from __future__ import annotations
 import calendar
 import datetime as dt
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from functools import lru_cache
 
@@ -67,7 +67,8 @@ class Template:
         """The moment as text."""
         made = self.known.get(moment)
         if made is None:
-            made = "".join(piece.written if not piece.name else _write(piece, moment) for piece in self.pieces)
+            whole = moment if isinstance(moment, dt.datetime) else dt.datetime(moment.year, moment.month, moment.day)
+            made = "".join([piece.written if not piece.name else _write(piece, whole) for piece in self.pieces])
             if len(self.known) < REMEMBERED:
                 self.known[moment] = made
         return made
@@ -161,22 +162,23 @@ def _cased(text: str, written: str) -> str:
     return text.lower() if written.islower() else text.capitalize()
 
 
-def _write(piece: Piece, day: dt.date) -> str:
-    moment = day if isinstance(day, dt.datetime) else dt.datetime(day.year, day.month, day.day)
+_NUMBERS: dict[str, Callable[[dt.datetime], int]] = {
+    "YYYY": lambda moment: moment.year,
+    "YY": lambda moment: moment.year % 100,
+    "MM": lambda moment: moment.month,
+    "DD": lambda moment: moment.day,
+    "DDD": lambda moment: moment.timetuple().tm_yday,
+    "HH24": lambda moment: moment.hour,
+    "HH12": lambda moment: moment.hour % 12 or 12,
+    "MI": lambda moment: moment.minute,
+    "SS": lambda moment: moment.second,
+}
+
+
+def _write(piece: Piece, moment: dt.datetime) -> str:
     name = piece.name
-    numbers = {
-        "YYYY": moment.year,
-        "YY": moment.year % 100,
-        "MM": moment.month,
-        "DD": moment.day,
-        "DDD": moment.timetuple().tm_yday,
-        "HH24": moment.hour,
-        "HH12": moment.hour % 12 or 12,
-        "MI": moment.minute,
-        "SS": moment.second,
-    }
-    if name in numbers:
-        return str(numbers[name]).rjust(_WIDTH[name], "0")
+    if name in _NUMBERS:
+        return str(_NUMBERS[name](moment)).rjust(_WIDTH[name], "0")
     if name.startswith("FF"):
         return f"{moment.microsecond:06d}"[: int(name[2])]
     chosen = moment.month - 1 if name in ("MON", "MONTH") else moment.weekday()
