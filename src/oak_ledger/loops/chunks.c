@@ -145,19 +145,47 @@ static inline void again(uint8_t *to, int64_t back, int64_t length) {
     }
 }
 
+/* What a tag says, whatever it stands for: how many bytes come out, how many it and what belongs to it take, and what is added to how far back
+ * they stand (for bytes as they are, NEAREST). */
+typedef struct { uint8_t length, step; uint16_t back; } Tag;
+enum { NEAREST = 8, SHORT = 16 };
+
+static void tags_of(Tag *tags) {
+    for (int tag = 0; tag < 256; tag++) {
+        int kind = tag & 3, length = kind == 1 ? 4 + ((tag >> 2) & 7) : (tag >> 2) + 1;
+        int step = kind == 0 ? 1 + length : kind == 3 ? 5 : 1 + kind;
+        tags[tag] = (Tag){(uint8_t)length, (uint8_t)step, (uint16_t)(kind == 0 ? NEAREST : kind == 1 ? tag >> 5 << 8 : 0)};
+    }
+}
+
 /* The `want` bytes that a packed stretch stands for, with room for SLACK more behind both; 0 where it does not give just these. */
-static int unsnapped(const uint8_t *packed, int64_t size, uint8_t *out, int64_t want) {
+static int unsnapped(const Tag *tags, const uint8_t *packed, int64_t size, uint8_t *out, int64_t want) {
+    static const uint32_t masks[4] = {0, 0xff, 0xffff, 0xffffffff};
     In in = {packed, packed + size, 0};
     if (varint(&in) != (uint64_t)want || in.bad)
         return 0;
     const uint8_t *at = in.at;
     uint8_t *to = out, *end = out + want;
     while (at < in.end) {
+        /* Most are short, and not copied from too near: they take the same steps of both kinds, since which comes next cannot be foreseen. */
+        while (in.end - at > SLACK && end - to > SLACK && to - out >= NEAREST) {
+            uint32_t tag = *at, word;
+            memcpy(&word, at + 1, 4);
+            uint64_t length = tags[tag].length, back = tags[tag].back + (uint64_t)(word & masks[tag & 3]);
+            if (length > SHORT || back - NEAREST > (uint64_t)(to - out - NEAREST))
+                break;
+            const uint8_t *from = tag & 3 ? to - back : at + 1;
+            memcpy(to, from, 8);
+            memcpy(to + 8, from + 8, 8);
+            at += tags[tag].step;
+            to += length;
+        }
         uint8_t tag = *at++;
-        int64_t length = (tag >> 2) + 1;
+        int kind = tag & 3;
+        int64_t length = tags[tag].length;
         uint32_t word; /* what follows, at most four bytes of it; SLACK stands behind the last */
         memcpy(&word, at, 4);
-        if (!(tag & 3)) {
+        if (!kind) {
             if (length > 60) {
                 int more = (int)length - 60;
                 length = (int64_t)(word & (uint32_t)(0xffffffffULL >> (32 - 8 * more))) + 1;
@@ -165,24 +193,15 @@ static int unsnapped(const uint8_t *packed, int64_t size, uint8_t *out, int64_t 
             }
             if (in.end - at < length || end - to < length)
                 return 0;
-            if (length > 32) {
-                memcpy(to, at, (size_t)length);
-            } else {
-                memcpy(to, at, 16);
-                if (length > 16)
-                    memcpy(to + 16, at + 16, 16);
-            }
+            memcpy(to, at, (size_t)length);
             at += length;
-            to += length;
-            continue;
+        } else {
+            int64_t back = (int64_t)tags[tag].back + (word & masks[kind]);
+            at += tags[tag].step - 1;
+            if (!back || back > to - out || end - to < length || at > in.end)
+                return 0;
+            again(to, back, length);
         }
-        int kind = tag & 3;
-        int64_t back = kind == 1 ? (uint32_t)(tag >> 5) << 8 | (word & 0xff) : kind == 2 ? word & 0xffff : word;
-        length = kind == 1 ? 4 + ((tag >> 2) & 7) : length;
-        at += kind == 3 ? 4 : kind;
-        if (!back || back > to - out || end - to < length || at > in.end)
-            return 0;
-        again(to, back, length);
         to += length;
     }
     return to == end;
@@ -318,7 +337,7 @@ static void *room_for(Room *room, int64_t size) {
     return room->at;
 }
 
-typedef struct { Room chunk, dictionary, page, there, begins; } Rooms;
+typedef struct { Room chunk, dictionary, page, there, begins; Tag tags[256]; } Rooms;
 
 typedef struct {
     Column *column;
@@ -340,7 +359,7 @@ static const uint8_t *unpacked(const Work *work, const uint8_t *bytes, int64_t p
     if (!work->column->snappy || !shrunk)
         return raw == packed ? bytes : 0;
     uint8_t *made = raw <= work->column->raw ? room_for(room, raw) : 0;
-    return made && unsnapped(bytes, packed, made, raw) ? made : 0;
+    return made && unsnapped(work->rooms->tags, bytes, packed, made, raw) ? made : 0;
 }
 
 static int all_finite(const uint8_t *numbers, int64_t size, int64_t width) {
@@ -606,7 +625,8 @@ static int whole(int32_t file, const Column *column, uint8_t *chunk) {
 
 /* Columns of a row group of an open file; what came of each is told in it. */
 void oak_read_columns(int32_t file, Column *columns, int64_t count) {
-    Rooms rooms = {{0, 0}, {0, 0}, {0, 0}, {0, 0}, {0, 0}};
+    Rooms rooms = {.chunk = {0, 0}};
+    tags_of(rooms.tags);
     for (Column *column = columns; column < columns + count; column++) {
         column->nulls = column->bytes = column->entries = 0;
         column->finite = 1;
