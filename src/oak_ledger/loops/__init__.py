@@ -50,7 +50,7 @@ _SHAPES: dict[str, tuple[Any, ...]] = {
     "oak_scatter": (None, _WORD, _PLACE, _PLACE, _PLACE, _WORD, _PLACE, _PLACE),
     "oak_rising": (_HALF, _WORD, _PLACE),
     "oak_read_columns": (None, _HALF, _PLACE, _WORD),
-    "oak_count_values": (None, _PLACE, _WORD, _PLACE),
+    "oak_sample": (_WORD, _PLACE, _WORD, _WORD, _PLACE, _PLACE, _PLACE),
     "oak_floats_between": (_WORD, _PLACE, _WORD, _PLACE, _WORD, _PLACE, _PLACE),
     "oak_wholes_between": (_WORD, _PLACE, _WORD, _PLACE, _WORD, _PLACE, _PLACE),
     "oak_by_group": (None, _PLACE, _WORD, _WORD, _PLACE, _PLACE, _PLACE),

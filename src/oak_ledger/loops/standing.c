@@ -28,8 +28,10 @@ void oak_by_group(const Piece *stretches, int64_t count, int64_t groups, int64_t
     }
 }
 
-/* How many values each group has (`counts` must be 0). */
-void oak_count_values(const Piece *stretches, int64_t count, int64_t *counts) {
+/* How many values each group has (`counts` must be 0), and a sample of them: the words of one row of `every` (which divides BLOCK), with their groups.
+ * Returns how many are in the sample. */
+int64_t oak_sample(const Piece *stretches, int64_t count, int64_t every, int64_t *counts, int64_t *sample, int64_t *of) {
+    int64_t size = 0;
     uint8_t room[BLOCK];
     int64_t codes[BLOCK];
     for (const Piece *own = stretches; own < stretches + count; own++)
@@ -41,7 +43,13 @@ void oak_count_values(const Piece *stretches, int64_t count, int64_t *counts) {
                 for (int64_t i = 0; i < n; i++) counts[group[i]] += there[i];
             else
                 for (int64_t i = 0; i < n; i++) counts[group[i]]++;
+            for (int64_t i = 0; i < n; i += every) {
+                sample[size] = ((const int64_t *)own->values)[begin + i];
+                of[size] = group[i];
+                size += there ? there[i] : 1;
+            }
         }
+    return size;
 }
 
 /* The values of each group from one to another, both among them, as they come, with the group of each; and how many lie below.

@@ -42,14 +42,16 @@ def standing(laid: Any, starts: Rows, counts: Rows, places: Rows) -> Any | None:
     return made
 
 
-def counted(pieces: Sequence[Piece], groups: int) -> Rows | None:
-    """How many values each group has."""
-    found = loops()
-    if found is None:
+def sampled(pieces: Sequence[Piece], groups: int, every: int) -> tuple[Rows, Any, Rows] | None:
+    """How many values each group has, and a sample of them: those of one row of `every` (a power of two up to 1024), with their groups."""
+    found, kind = loops(), pieces[0][1].dtype if pieces else np.dtype(np.float64)
+    if found is None or any(numbers.dtype != kind or kind.itemsize != 8 for _, numbers, _ in pieces):
         return None
     counts, own = np.zeros(groups, np.int64), told_pieces(pieces)
-    found.oak_count_values(place(own), len(own), place(counts))
-    return counts
+    room = sum(len(codes) // every + 1 for _, _, codes in pieces)
+    sample, of = np.empty(room, kind), np.empty(room, np.int64)
+    size = found.oak_sample(place(own), len(own), every, place(counts), place(sample), place(of))
+    return counts, sample[:size], of[:size]
 
 
 def between(pieces: Sequence[Piece], low: Any, high: Any, room: int) -> tuple[Any, Rows, Rows] | None:

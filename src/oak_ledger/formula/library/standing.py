@@ -15,7 +15,7 @@ import pyarrow.compute as pc
 
 from oak_ledger.formula.values import array_of, mask_of
 from oak_ledger.loops.groups import Piece
-from oak_ledger.loops.standing import between, by_group, counted, standing
+from oak_ledger.loops.standing import between, by_group, sampled, standing
 
 _MANY = 20_000  # groups that are too many to be parted one by one
 EACH = 32  # one value of so many is in the sample
@@ -32,9 +32,9 @@ class Laid:
         self.pieces = pieces
         self.laid = False
         if sum(len(numbers) for _, numbers, _ in pieces) >= ENOUGH * groups:
-            counts = counted(pieces, groups)
-            if counts is not None:
-                self.counts = counts
+            found = sampled(pieces, groups, EACH)
+            if found is not None:
+                self.counts, *self.sample = found
                 return
         self._lay(groups)
 
@@ -73,9 +73,9 @@ class Laid:
 
     def _by_sample(self, places: Rows) -> Any | None:
         """The same from those few that may stand there; None where the sample has misled."""
-        groups, pieces = len(self.counts), [_some(piece) for piece in self.pieces]
-        sample = by_group(pieces, groups)
-        if sample is None or sample[0].dtype not in _ENDS:
+        groups, (chosen, of_chosen) = len(self.counts), self.sample
+        sample = by_group([(array_of(chosen), chosen, of_chosen)], groups)
+        if sample is None or chosen.dtype not in _ENDS:
             return None
         numbers, starts, sizes = sample
         share = sizes / np.maximum(self.counts, 1)
@@ -119,14 +119,3 @@ class Laid:
 
 _ENDS = {np.dtype(np.float64): (-np.inf, np.inf), np.dtype(np.int64): (-(2**63), 2**63 - 1)}
 _SPARE = 1 << 16  # numbers more than a sample lets expect
-
-
-def _some(piece: Piece) -> Piece:
-    """One row of several of a piece."""
-    values, numbers, codes = piece
-    own, of = numbers[::EACH], codes[::EACH]
-    if values.null_count:
-        known = mask_of(pc.is_valid(values))[::EACH]
-        own, of = own[known], of[known]
-    own = np.ascontiguousarray(own)
-    return array_of(own), own, np.ascontiguousarray(of)
