@@ -48,7 +48,7 @@ def keep_memory() -> None:
         tell = ctypes.CDLL(None).mallopt
     except (OSError, AttributeError, TypeError):
         return
-    for what, size in ((_TRIM, 1 << 30), (_PAD, 1 << 26), (_APART, 1 << 22), (_ARENAS, 2)):
+    for what, size in ((_TRIM, 1 << 30), (_PAD, 1 << 26), (_APART, 1 << 25), (_ARENAS, 2)):
         tell(what, size)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import partial
@@ -114,11 +115,20 @@ def _plainly(
     return [pa.RecordBatch.from_arrays(made, names=list(wanted))] if len(made[0]) else []
 
 
+_held = threading.local()
+
+
 def _between(path: Path, begin: int, end: int) -> pa.Buffer:
-    """The bytes of a file from one place to another, or to its end."""
-    with pa.OSFile(str(path)) as file:
+    """The bytes of a file from one place to another, or to its end; until this thread asks for others, which take their place."""
+    size = end - begin
+    if getattr(_held, "room", None) is None or len(_held.room) < size or len(_held.room) > 4 * BLOCK > 4 * size:
+        _held.room = np.empty(size, np.uint8)
+    with path.open("rb", buffering=0) as file:
         file.seek(begin)
-        return file.read_buffer(end - begin)
+        got = 0
+        while got < size and (some := file.readinto(memoryview(_held.room)[got:size])):
+            got += some
+    return pa.py_buffer(_held.room[:got])
 
 
 def _pieces(path: Path, begin: int) -> Iterator[npt.NDArray[np.uint8]]:
