@@ -22,6 +22,7 @@ from oak_ledger.formula import checked as c
 from oak_ledger.formula.library.registry import MISSING, Run
 from oak_ledger.formula.types import Grain
 from oak_ledger.formula.values import Mask, array_of, array_of_constants, arrow_type, decoded, held, mask_of, scalar
+from oak_ledger.loops.places import taken
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -324,29 +325,20 @@ class Evaluator:
 
     def only(self, at: Rows) -> Evaluator:
         """The same over some of the rows."""
-        index = array_of(at)
-        take = {
-            name: value if isinstance(value, pa.Scalar) else value.take(index) for name, value in self.known.items()
-        }
-        columns = {name: value.take(index) for name, value in self.columns.items()}
-        aggregates = {node: value.take(index) for node, value in self.aggregates.items()}
-        coming = {node: value.take(index) for node, value in self.coming.items()}
-        keys = [key.take(index) for key in self.group_keys]
-        rows = self.rows[at]
-        common = {
-            number: value if isinstance(value, pa.Scalar) else value.take(index)
-            for number, value in self.common.items()
-        }
+
+        def some(values: Mapping[Any, Any]) -> dict[Any, Any]:
+            return {one: value if isinstance(value, pa.Scalar) else taken(value, at) for one, value in values.items()}
+
         return replace(
             self,
             alive=None if self.alive is None else self.alive[at],
-            columns=columns,
-            rows=rows,
-            known=take,
-            aggregates=aggregates,
-            coming=coming,
-            group_keys=keys,
-            common=common,
+            columns=some(self.columns),
+            rows=self.rows[at],
+            known=some(self.known),
+            aggregates=some(self.aggregates),
+            coming=some(self.coming),
+            group_keys=[taken(key, at) for key in self.group_keys],
+            common=some(self.common),
         )
 
 

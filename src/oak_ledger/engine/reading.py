@@ -22,7 +22,8 @@ from oak_ledger.engine.shared import shared_pieces
 from oak_ledger.engine.tuning import Tuning, tuning
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.types import Grain, Type
-from oak_ledger.formula.values import arrow_type, mask_of
+from oak_ledger.formula.values import array_of, arrow_type, mask_of
+from oak_ledger.loops.places import holding
 
 Made = TypeVar("Made")
 Stretch = Callable[[], Iterator[pa.RecordBatch]]
@@ -240,19 +241,23 @@ class Pass:
         if not filters:
             return evaluator
         evaluator.prepare(before)
-        keep = np.ones(evaluator.length, np.bool_)
+        keep: Any = None
         for one in filters:
             with timed(self.account, "filter", one.text):
-                keep &= mask_of(evaluator.compute(one))
+                holds = evaluator.compute(one)
+                if keep is not None or not pa.types.is_boolean(holds.type):
+                    holds = array_of(mask_of(holds) if keep is None else mask_of(holds) & mask_of(keep))
+                keep = holds
             if self.account is not None:
-                self.account.add("filter", one.text, rows=int(np.count_nonzero(keep)))
-        kept = int(np.count_nonzero(keep))
-        if kept == len(keep):
+                self.account.add("filter", one.text, rows=keep.true_count)
+        kept = keep.true_count
+        if kept == evaluator.length:
             return evaluator
-        if spare and kept >= MOSTLY * len(keep):
-            evaluator.alive = keep
+        if spare and kept >= MOSTLY * evaluator.length:
+            evaluator.alive = mask_of(keep)
             return evaluator
-        return evaluator.only(np.flatnonzero(keep))
+        rows = holding(keep)
+        return evaluator.only(np.flatnonzero(mask_of(keep)) if rows is None else rows)
 
 
 def _released(

@@ -44,6 +44,7 @@ _SHAPES: dict[str, tuple[Any, ...]] = {
     "oak_sort_out": (_WORD, _WORD, _PLACE, _WORD, _PLACE, _PLACE, _WORD, _PLACE, _PLACE, _HALF, _PLACE),
     "oak_different": (_HALF, _PLACE, _WORD, _HALF, _HALF, _PLACE),
     "oak_cross": (None, _WORD, _PLACE, _WORD, _PLACE, _PLACE),
+    "oak_holding": (_WORD, _WORD, _PLACE, _PLACE, _WORD, _PLACE),
     "oak_near": (_HALF, _WORD, _PLACE, _HALF, _PLACE, _WORD, _PLACE, _PLACE),
     "oak_finite": (_HALF, _WORD, _PLACE),
     "oak_gather": (_WORD, _WORD, _PLACE, _HALF, _PLACE, _HALF, _PLACE, _WORD, _PLACE, _PLACE),

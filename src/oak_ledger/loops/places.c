@@ -37,6 +37,25 @@ int64_t oak_gather(int64_t size, const void *rows, int32_t wide, const void *val
     return valid ? gather_bits(size, rows, wide, valid, offset, out_valid) : 0;
 }
 
+/* The numbers of the rows where a bit is set, and where `valid` says that it counts. Returns how many; `out` has room for all rows. */
+int64_t oak_holding(int64_t size, const uint8_t *set, const uint8_t *valid, int64_t offset, int64_t *out) {
+    uint8_t there[BLOCK], known[BLOCK];
+    int64_t count = 0;
+    for (int64_t begin = 0; begin < size; begin += BLOCK) {
+        int64_t n = size - begin < BLOCK ? size - begin : BLOCK;
+        unpack(set, offset + begin, n, there);
+        if (valid) {
+            unpack(valid, offset + begin, n, known);
+            for (int64_t i = 0; i < n; i++) there[i] &= known[i];
+        }
+        for (int64_t i = 0; i < n; i++) {
+            out[count] = begin + i;
+            count += there[i];
+        }
+    }
+    return count;
+}
+
 /* Two codes as one: the first times how many the second may be, and the second. */
 void oak_cross(int64_t size, const int32_t *first, int64_t times, const int32_t *second, int32_t *out) {
     for (int64_t i = 0; i < size; i++) out[i] = first[i] * (int32_t)times + second[i];

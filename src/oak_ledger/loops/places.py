@@ -17,6 +17,8 @@ Rows = npt.NDArray[np.int64]
 
 def taken(values: Any, rows: Any) -> Any:
     """The values of these rows (given as 32- or 64-bit numbers), as an Arrow array."""
+    if pa.types.is_dictionary(values.type):
+        return pa.DictionaryArray.from_arrays(taken(values.indices, rows), values.dictionary, safe=False)
     texts = text.taken(values, rows)
     if texts is not None:
         return texts
@@ -33,6 +35,16 @@ def taken(values: Any, rows: Any) -> Any:
         len(rows), place(rows), rows.itemsize, start, width, validity(values), values.offset, place(made), place(known)
     )
     return pa.Array.from_buffers(kind, len(rows), [pa.py_buffer(known) if nulls else None, pa.py_buffer(made)], nulls)
+
+
+def holding(conditions: Any) -> Rows | None:
+    """The numbers of the rows where a condition, given as an Arrow array, is true; None where there is no loop."""
+    found = loops()
+    if found is None or conditions.buffers()[1] is None:
+        return None
+    made = np.empty(len(conditions), np.int64)
+    bits_set = place_of(conditions.buffers()[1])
+    return made[: found.oak_holding(len(made), bits_set, validity(conditions), conditions.offset, place(made))]
 
 
 def crossed(first: Any, times: int, second: Any) -> Any:
