@@ -109,22 +109,24 @@ static inline void add(double *to, double sum, double rest, double count) {
 int32_t oak_sum_floats(int64_t rows, const int64_t *codes, const double *values, const uint8_t *valid, int64_t offset, int32_t power,
                        double *groups) {
     uint8_t room[BLOCK];
-    double peak = 0;
+    int64_t most = 0; /* floats without a sign are in the order of their bits */
     for (int64_t begin = 0; begin < rows; begin += BLOCK) {
         int64_t n = rows - begin < BLOCK ? rows - begin : BLOCK;
         const uint8_t *there = present(valid, offset + begin, n, room);
-        const double *v = values + begin;
+        const int64_t *v = (const int64_t *)values + begin;
         if (there)
             for (int64_t i = 0; i < n; i++) {
-                double size = there[i] ? fabs(v[i]) : 0;
-                peak = size > peak ? size : peak;
+                int64_t size = v[i] & INT64_MAX & -(int64_t)there[i];
+                most = size > most ? size : most;
             }
         else
             for (int64_t i = 0; i < n; i++) {
-                double size = fabs(v[i]);
-                peak = size > peak ? size : peak;
+                int64_t size = v[i] & INT64_MAX;
+                most = size > most ? size : most;
             }
     }
+    double peak;
+    memcpy(&peak, &most, 8);
     if (!(peak > 0 && peak < 1e280))
         return 0;
     int exponent;
