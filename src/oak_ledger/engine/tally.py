@@ -108,11 +108,12 @@ class _Tally:
             self.keys.append([dictionary.take(array_of(codes)) for codes, dictionary in part.keys])
         mapped: dict[int, Any] = {}  # aggregates of the same rows share their groups
         narrow = None if place is None else narrowed(place, self.count)
+        as_they_are = place is not None and len(place) <= self.count and (place == np.arange(len(place))).all()
         for node, values in part.values.items():
             codes = values.codes
             if narrow is not None:
                 if id(codes) not in mapped:
-                    mapped[id(codes)] = narrow[codes]
+                    mapped[id(codes)] = codes.astype(narrow.dtype, copy=False) if as_they_are else narrow[codes]
                 codes = mapped[id(codes)]
             self.keep(node, number, codes, [*values.args, *values.order])
         for node, marked in part.marks.items():

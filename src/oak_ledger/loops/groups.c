@@ -253,21 +253,39 @@ int64_t oak_sort_out(int64_t rows, const int64_t *codes, int64_t groups, const i
     return count[PIECES];
 }
 
-/* Where each piece begins (one more than there are), of values that are sorted out; 0 where they are not. */
-static int begins_of(const Piece *own, int64_t *begin) {
-    int64_t at = 0, piece = 0, room[BLOCK];
-    for (int64_t some = 0; some < own->rows; some += BLOCK) {
-        int64_t n = own->rows - some < BLOCK ? own->rows - some : BLOCK;
+static inline int64_t word_at(const Piece *own, int64_t at) {
+    return own->each == 4 ? ((const int32_t *)own->values)[at] : ((const int64_t *)own->values)[at];
+}
+
+/* The first row whose value lies in this piece or a later one, of values that are sorted out. */
+static int64_t first_of(const Piece *own, int64_t piece) {
+    int64_t low = 0, high = own->rows;
+    while (low < high) {
+        int64_t middle = low + (high - low) / 2;
+        if (piece_of(word_at(own, middle)) < piece)
+            low = middle + 1;
+        else
+            high = middle;
+    }
+    return low;
+}
+
+/* Where each piece from `first` up to `last` begins, and where the one before `last` ends, of values that are sorted out; 0 where those between are
+ * not. All parts together look at all values. */
+static int begins_of(const Piece *own, int64_t first, int64_t last, int64_t *begin) {
+    int64_t from = first_of(own, first), to = first_of(own, last), at = first, piece = first, room[BLOCK];
+    for (int64_t some = from; some < to; some += BLOCK) {
+        int64_t n = to - some < BLOCK ? to - some : BLOCK;
         const int64_t *v = widened((const void *)own->values, own->each, 0, some, n, room);
         for (int64_t i = 0; i < n; i++) {
             int64_t here = piece_of(v[i]);
-            if (here < piece)
+            if (here < piece || here >= last)
                 return 0;
             piece = here;
             while (at <= piece) begin[at++] = some + i;
         }
     }
-    while (at <= PIECES) begin[at++] = own->rows;
+    while (at <= last) begin[at++] = to;
     return !own->valid;
 }
 
@@ -281,7 +299,7 @@ int32_t oak_different(const Piece *stretches, int64_t count, int32_t part, int32
     int64_t words[BLOCK], groups[BLOCK];
     int32_t told = begin ? 0 : 2;
     for (int64_t at = 0; !told && at < count; at++)
-        if (!begins_of(stretches + at, begin + at * (PIECES + 1)))
+        if (!begins_of(stretches + at, first, last, begin + at * (PIECES + 1)))
             told = 1;
     for (int64_t piece = first; !told && piece < last; piece++) {
         int64_t rows = 0;
