@@ -7,6 +7,7 @@ out. They take addresses of NumPy's and Arrow's memory and let other threads wor
 from __future__ import annotations
 
 import ctypes
+import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
 from functools import cache
@@ -64,6 +65,8 @@ _kept_off: list[bool] = []
 @cache
 def _library() -> Any:
     """The compiled loops; None where there are none."""
+    if sys.byteorder != "little":  # they take Arrow's memory and files as they lie
+        return None
     for name in ("loops.so", "loops.dll"):
         path = Path(__file__).with_name(name)
         if path.exists():

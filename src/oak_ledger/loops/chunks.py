@@ -15,25 +15,8 @@ from oak_ledger.loops.memory import place
 _DONE, _CANNOT, _MORE_ROOM = range(3)
 _TEXTS, _CODES = 0, 1
 _ASKED = [
-    "offset",
-    "size",
-    "raw",
-    "rows",
-    "kind",
-    "floats",
-    "optional",
-    "snappy",
-    "out",
-    "valid",
-    "edges",
-    "texts",
-    "room",
-    "status",
-    "nulls",
-    "finite",
-    "bytes",
-    "entries",
-]
+    "offset", "size", "raw", "rows", "kind", "floats", "optional", "snappy", "out", "valid", "edges", "texts", "room", "status", "nulls", "finite", "bytes", "entries",
+]  # fmt: skip
 _COLUMN = np.dtype([(name, np.int64) for name in _ASKED])
 SLACK = 64  # bytes that the loop may write beyond the last
 
