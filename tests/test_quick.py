@@ -29,6 +29,7 @@ from oak_ledger.engine.overflow import Stretches
 from oak_ledger.engine.tuning import tuned
 from oak_ledger.errors import OakError
 from oak_ledger.formula.library import standing
+from oak_ledger.formula.library.templates import template
 from oak_ledger.loops import loops, without_loops
 from oak_ledger.loops.rows import columns
 from oak_ledger.origin import feeds, rows_of_text, tables
@@ -543,6 +544,31 @@ class OfTexts(unittest.TestCase):
                 with without_loops():
                     plain = told(source.rows(asked))
                 self.assertEqual(told(source.rows(asked)), plain)
+
+
+class Moments(unittest.TestCase):
+    def test_moments_as_text_are_those_written_one_by_one(self) -> None:
+        moments = [dt.datetime(1, 1, 1), dt.datetime(33, 3, 1, 0, 5, 9, 999_999), None, dt.datetime(1969, 12, 31, 23, 59, 59, 7), dt.datetime(2000, 2, 29, 12, 0), dt.datetime(2026, 12, 31, 13, 7, 8, 250_000), dt.datetime(9999, 12, 31, 23, 59, 59, 999_999)]  # fmt: skip
+        table = pa.table({"m": pa.array([moments[1], *moments], pa.timestamp("us")), "d": pa.array([one and one.date() for one in [moments[0], *moments]])}).slice(1)  # fmt: skip
+        source = oak.Source.from_table(table, name="R")
+        for text in (
+            "YYYY-MM",
+            "DD.MM.YY",
+            "YYYYDDD",
+            "HH24:MI:SS",
+            "YYYY/MM/DD HH12:MI AM",
+            "SS.FF3",
+            "FF1",
+            "YYYY-MM-DD HH24:MI:SS.FF6",
+            "Mon YYYY",
+            "DD – MM",
+        ):
+            for name in ("m", "d"):
+                with self.subTest(text=text, name=name):
+                    found = source.rows([f"CAST({name} AS TEXT FORMAT '{text}')"]).table.column(0).to_pylist()
+                    self.assertEqual(
+                        found, [one and template(text).write(one) for one in table.column(name).to_pylist()]
+                    )
 
 
 class Nothing(unittest.TestCase):

@@ -14,7 +14,7 @@ import pyarrow.compute as pc
 
 from oak_ledger.formula.library.operators import all_finite, settle_decimal, settle_integer
 from oak_ledger.formula.library.registry import MISSING, Function, Run, Unfit, hidden
-from oak_ledger.formula.library.templates import template
+from oak_ledger.formula.library.templates import Template, template
 from oak_ledger.formula.types import MAX_DIGITS, TEXT, Type
 from oak_ledger.formula.values import (
     array_of,
@@ -25,6 +25,7 @@ from oak_ledger.formula.values import (
     mask_of,
     number_text,
     unscaled,
+    validity_of,
     value_text,
 )
 
@@ -186,10 +187,35 @@ def _text_to_moment(run: Run, text: Any) -> Any:
 def _to_text(run: Run, value: Any) -> Any:
     kind = value.type
     if run.extra.template:
-        return run.each(template(run.extra.template).write, value)
+        written = template(run.extra.template)
+        spelled = _spelled(written, run.array(value))
+        return run.each(written.write, value) if spelled is None else spelled
     if pa.types.is_integer(kind) or pa.types.is_decimal(kind) or pa.types.is_date(kind):
         return pc.cast(run.array(value), pa.string())
     return run.each(number_text if pa.types.is_floating(kind) else value_text, value)
+
+
+_DAY = 86_400_000_000  # microseconds
+_FIRST, _LAST = -719_162, 2_932_896  # days from 1970 to the first and the last that have four digits for the year
+
+
+def _spelled(written: Template, moments: Any) -> Any | None:
+    """Days or moments as text by a template of digits, all in one go; None where each must be written by itself."""
+    days = pa.types.is_date32(moments.type)
+    if not days and moments.type != pa.timestamp("us"):
+        return None
+    numbers = held(moments)
+    if moments.null_count:
+        numbers = np.where(mask_of(pc.is_null(moments)), 0, numbers)
+    first, last = (_FIRST, _LAST) if days else (_FIRST * _DAY, (_LAST + 1) * _DAY - 1)
+    if not (first <= numbers.min(initial=0) and numbers.max(initial=0) <= last):
+        return None
+    rows = written.spelled(numbers.astype("M8[D]" if days else "M8[us]").astype("M8[us]"))
+    if rows is None or rows.size >= 2**31:
+        return None
+    edges = np.arange(len(rows) + 1, dtype=np.int32) * np.int32(rows.shape[1])
+    buffers = [validity_of(moments), pa.py_buffer(edges), pa.py_buffer(np.ascontiguousarray(rows))]
+    return pa.Array.from_buffers(pa.string(), len(rows), buffers, moments.null_count)
 
 
 def _to_number(run: Run, value: Any) -> Any:

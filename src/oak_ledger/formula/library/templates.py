@@ -7,7 +7,11 @@ import datetime as dt
 import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
-from functools import lru_cache
+from functools import lru_cache, partial
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
 
 from oak_ledger.formula.library.registry import Unfit
 
@@ -73,8 +77,54 @@ class Template:
                 self.known[moment] = made
         return made
 
+    def spelled(self, moments: npt.NDArray[np.datetime64]) -> npt.NDArray[np.uint8] | None:
+        """The bytes of many moments (microseconds, years 1 to 9999) as text, a row each: as `write` does, where all pieces are digits; else None."""
+        if not all(piece.name in _DIGITS or (piece.written.isascii() and not piece.name) for piece in self.pieces):
+            return None
+        day, month, year = (moments.astype(f"M8[{unit}]") for unit in "DMY")
+        moment = _Moments(day, month, year, (moments - day).astype(np.int64))
+        columns: list[Any] = []
+        for piece in self.pieces:
+            if piece.name:
+                value = _DIGITS[piece.name](moment)
+                columns += [value // 10**place % 10 + ord("0") for place in reversed(range(_width(piece.name)))]
+            else:
+                columns += [np.full(len(moments), byte) for byte in piece.written.encode()]
+        return np.stack(columns, axis=1).astype(np.uint8)
+
+
+@dataclass(frozen=True, slots=True)
+class _Moments:
+    """Moments as days, months, years, and the microseconds of the day."""
+
+    day: Any
+    month: Any
+    year: Any
+    time: npt.NDArray[np.int64]
+
+
+def _fraction(unit: int, one: _Moments) -> Any:
+    return one.time % _SECOND // unit
+
 
 REMEMBERED = 20_000
+_SECOND = 1_000_000
+_DIGITS: dict[str, Callable[[_Moments], Any]] = {
+    "YYYY": lambda one: one.year.astype(np.int64) + 1970,
+    "YY": lambda one: (one.year.astype(np.int64) + 1970) % 100,
+    "MM": lambda one: one.month.astype(np.int64) % 12 + 1,
+    "DD": lambda one: (one.day - one.month.astype("M8[D]")).astype(np.int64) + 1,
+    "DDD": lambda one: (one.day - one.year.astype("M8[D]")).astype(np.int64) + 1,
+    "HH24": lambda one: one.time // (3600 * _SECOND),
+    "HH12": lambda one: (one.time // (3600 * _SECOND) + 11) % 12 + 1,
+    "MI": lambda one: one.time // (60 * _SECOND) % 60,
+    "SS": lambda one: one.time // _SECOND % 60,
+    **{f"FF{digits}": partial(_fraction, 10 ** (6 - digits)) for digits in range(1, 7)},
+}
+
+
+def _width(name: str) -> int:
+    return int(name[2]) if name.startswith("FF") else _WIDTH[name]
 
 
 @lru_cache(maxsize=512)
