@@ -20,7 +20,7 @@ import pyarrow.parquet as pq
 import oak_ledger as oak
 from oak_ledger.errors import OakError
 from oak_ledger.loops import chunks, loops, without_loops
-from oak_ledger.origin import ParquetFeed
+from oak_ledger.origin import ParquetFeed, parquet
 
 ROWS = 5000
 COMPILED = loops() is not None
@@ -99,6 +99,15 @@ class Chunks(unittest.TestCase):
                     plain = read(self.path)
                 self.assertEqual(sum(one.num_rows for one in plain), sum(one.num_rows for one in quick))
                 self.assertEqual(same(plain, quick) if plain else "", "")
+
+    def test_a_column_with_more_texts_than_row_groups_share(self) -> None:
+        table = everything(ROWS, 3)
+        pq.write_table(table, self.path, row_group_size=700)
+        with without_loops():
+            plain = read(self.path)
+        for few in (0, 2, 3):
+            with self.subTest(few=few), mock.patch.object(parquet, "FEW", few):
+                self.assertEqual(same(plain, read(self.path)), "")
 
     def test_columns_that_cannot_be_null_and_nested_ones_beside(self) -> None:
         schema = pa.schema([pa.field("load", pa.int64(), nullable=False), pa.field("mill", pa.string(), nullable=False), pa.field("list", pa.list_(pa.int64())), pa.field("pair", pa.struct([("a", pa.int64())])), pa.field("pair.a", pa.int64())])  # fmt: skip
