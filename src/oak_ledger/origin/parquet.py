@@ -167,7 +167,7 @@ class _Opened:
         self.plain = {name: schema.field(name).type for name in wanted if self._plain(name, schema.field(name).type)}
         self.bytes = -1
         if self.plain:
-            self.bytes = os.open(path, os.O_RDONLY | getattr(os, "O_BINARY", 0))
+            self.bytes = guarded(lambda name: os.open(name, os.O_RDONLY | getattr(os, "O_BINARY", 0)), path)
             weakref.finalize(self, os.close, self.bytes)
         self.held = threading.local()
         self.shared = {name: _Shared() for name in coded}

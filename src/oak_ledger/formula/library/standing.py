@@ -87,14 +87,10 @@ class Laid:
             return None
         least, most = _ENDS[numbers.dtype]
         low, high = np.where(first < 0, least, ends[:, 0]), np.where(last >= sizes, most, ends[:, 1])
-        room = (
-            int(
-                sum(len(own) for _, _, own in self.pieces)
-                * min(4 * float(np.max(away / np.maximum(sizes, 1), initial=0)), 1)
-            )
-            + _SPARE
-        )
-        found = between(self.pieces, low, high, room)
+        most = min(
+            4 * float(np.max(away / np.maximum(sizes, 1), initial=0)), 1
+        )  # the share of them that may lie between
+        found = between(self.pieces, low, high, int(most * sum(len(own) for _, _, own in self.pieces)) + _SPARE)
         if found is None:
             return None
         taken, of, below = found
