@@ -57,6 +57,7 @@ _LEADING_ZERO = r"^[+-]?0[0-9]+$"
 KNOWN = 50_000  # so many different values are counted, and need no second look
 STUDIED = 20_000  # rows that are looked at by pattern in any case
 FEW = 1_500  # a batch with so few different values is judged by these at once
+PICKED = 2_000  # values by which shapes are ruled out where the first batch has very many different ones
 TEXT_STUDIED = 500_000  # rows after which the values of a text are no longer counted
 ENOUGH_ZEROS = 1_000
 # Shapes that every plain number with a decimal point has.
@@ -271,6 +272,8 @@ class Judge:
         if len(facts) + len(different) > KNOWN:
             facts, self.counting = _Facts(), False
         at = facts.counted(different, counts, first + before + 1)
+        if not before and len(different) > 4 * PICKED:
+            self._rule_out(values)
         alive = self._alive()
         if not alive:
             return
@@ -293,6 +296,16 @@ class Judge:
             present = self.rows - self.nulls
             if present > 200 and shape.fits < 0.9 * (present - self.blanks - sum(self.null_words.values())):
                 shape.alive = False
+
+    def _rule_out(self, values: Any) -> None:
+        """Shapes that not even half of some values have, picked at random from the first batch, would not stay: they are not looked for in the others."""
+        rows = np.random.default_rng(1).integers(0, len(values), PICKED)
+        texts = pc.utf8_trim(pc.drop_null(values.take(array_of(rows))), SPACES)
+        texts = texts.filter(pc.invert(pc.is_in(texts, value_set=pa.array(["", *NULL_WORDS]))))
+        if len(texts) < PICKED // 4:
+            return
+        for name, shape in self._alive():
+            shape.alive = 2 * pc.match_substring_regex(texts, SHAPES[name]).true_count >= len(texts)
 
     def verdict(self) -> Evidence:
         """What the column is."""
