@@ -14,7 +14,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.engine.tuning import Tuning
-from oak_ledger.formula.values import array_of, held, near, validity_of
+from oak_ledger.formula.values import array_of, held, near
+from oak_ledger.loops.memory import known_bits
 from oak_ledger.loops.places import crossed, taken
 from oak_ledger.loops.text import FEW, few
 
@@ -37,7 +38,7 @@ def coded_where_it_pays(values: Any, tuning: Tuning) -> Any:
         codes, low, span = near(values)
         if span <= len(values) // 8:
             days = array_of(np.arange(low, low + span, dtype=np.int32)).cast(values.type)
-            indices = pa.Array.from_buffers(pa.int32(), len(values), [validity_of(values), pa.py_buffer(codes)])
+            indices = pa.Array.from_buffers(pa.int32(), len(values), [known_bits(values), pa.py_buffer(codes)])
             return pa.DictionaryArray.from_arrays(indices, days, safe=False)
     found = few(values, FEW)
     if found is not None and len(found[2]) <= tuning.share * len(values):

@@ -122,11 +122,6 @@ def mask_of(array: Any) -> Mask:
     return np.unpackbits(bits, bitorder="little")[begin : begin + len(array)].view(np.bool_)
 
 
-def validity_of(values: Any) -> Any:
-    """The bits that say where values are not null, from the first value on; None where none is."""
-    return array_of(mask_of(pc.is_valid(values))).buffers()[1] if values.null_count else None
-
-
 def blanked(array: Any, mask: Mask) -> Any:
     """The array with null wherever the mask is true."""
     return pc.if_else(array_of(mask), pa.scalar(None, array.type), array)

@@ -24,6 +24,18 @@ def validity(values: Any) -> int | None:
     return place_of(values.buffers()[0]) if values.null_count else None
 
 
+def known_bits(values: Any) -> Any | None:
+    """The bits that say which values of an Arrow array are there, from the first one on; None where all are."""
+    if not values.null_count:
+        return None
+    own = np.frombuffer(values.buffers()[0], np.uint8)[values.offset // 8 : (values.offset + len(values) + 7) // 8]
+    begin = values.offset % 8
+    if not begin:
+        return py_buffer(own)
+    unpacked = np.unpackbits(own, bitorder="little")[begin : begin + len(values)]
+    return py_buffer(np.packbits(unpacked, bitorder="little"))
+
+
 def bits(size: int) -> npt.NDArray[np.uint8]:
     """Room for so many bits, whole words of them."""
     return np.empty((size + 63) // 64 * 8, np.uint8)

@@ -9,7 +9,7 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from oak_ledger.loops import loops
-from oak_ledger.loops.memory import bits, place, place_of, validity
+from oak_ledger.loops.memory import bits, known_bits, place, place_of, validity
 
 Rows = npt.NDArray[np.int64]
 FEW = 2000  # different texts that a slice is looked through for; the loop has room for 2048
@@ -23,7 +23,7 @@ def contains(texts: Any, part: str) -> Any | None:
         return None
     made, needle = bits(len(texts)), part.encode()
     found.oak_contains(len(texts), edges, data, needle, len(needle), place(made))
-    return pa.Array.from_buffers(pa.bool_(), len(texts), [_known(texts), pa.py_buffer(made)], texts.null_count)
+    return pa.Array.from_buffers(pa.bool_(), len(texts), [known_bits(texts), pa.py_buffer(made)], texts.null_count)
 
 
 def best(texts: Any, codes: Rows, groups: int, *, largest: bool) -> Rows | None:
@@ -96,7 +96,7 @@ def trimmed(texts: Any, characters: str, *, first: bool, last: bool) -> Any | No
     struck[np.frombuffer(characters.encode(), np.uint8)] = 1
     begins, ends = np.empty(len(texts), np.int32), np.empty(len(texts) + 1, np.int32)
     found.oak_trim_edges(len(texts), edges, data, place(struck), first, last, place(begins), place(ends))
-    return _copied(texts, begins, ends, _known(texts), texts.null_count)
+    return _copied(texts, begins, ends, known_bits(texts), texts.null_count)
 
 
 def part(texts: Any, begin: int, end: int = 2**62) -> Any | None:
@@ -107,7 +107,7 @@ def part(texts: Any, begin: int, end: int = 2**62) -> Any | None:
         return None
     begins, ends = np.empty(len(texts), np.int32), np.empty(len(texts) + 1, np.int32)
     found.oak_part_edges(len(texts), edges, begin, end, place(begins), place(ends))
-    return _copied(texts, begins, ends, _known(texts), texts.null_count)
+    return _copied(texts, begins, ends, known_bits(texts), texts.null_count)
 
 
 def _copied(texts: Any, begins: Any, ends: Any, known: Any, nulls: int) -> Any:
@@ -115,18 +115,6 @@ def _copied(texts: Any, begins: Any, ends: Any, known: Any, nulls: int) -> Any:
     made, data = np.empty(int(ends[-1]) + 16, np.uint8), texts.buffers()[2]
     loops().oak_copy_texts(len(begins), place(begins), place(ends), place_of(data), place(made))  # type: ignore[union-attr]
     return pa.Array.from_buffers(pa.string(), len(begins), [known, pa.py_buffer(ends), pa.py_buffer(made)], nulls)
-
-
-def _known(texts: Any) -> Any | None:
-    """The bits that say which texts are there, from the first one on."""
-    if not texts.null_count:
-        return None
-    own = np.frombuffer(texts.buffers()[0], np.uint8)[texts.offset // 8 : (texts.offset + len(texts) + 7) // 8]
-    begin = texts.offset % 8
-    if not begin:
-        return pa.py_buffer(own)
-    unpacked = np.unpackbits(own, bitorder="little")[begin : begin + len(texts)]
-    return pa.py_buffer(np.packbits(unpacked, bitorder="little"))
 
 
 def _lying(texts: Any) -> tuple[int, int | None]:

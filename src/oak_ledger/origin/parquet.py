@@ -17,8 +17,9 @@ import pyarrow as pa
 
 from oak_ledger.formula.ranges import ONLY_NULL, Values
 from oak_ledger.formula.types import TEXT, Type
-from oak_ledger.formula.values import array_of, decoded, from_arrow_type, held, validity_of
+from oak_ledger.formula.values import array_of, decoded, from_arrow_type, held
 from oak_ledger.loops import chunks
+from oak_ledger.loops.memory import known_bits
 from oak_ledger.loops.places import taken
 from oak_ledger.origin.rows_of_text import BadRow
 from oak_ledger.origin.tables import BATCH, counting, guarded, known, settled, unreadable
@@ -136,7 +137,7 @@ class _Shared:
                 codes = array_of(np.take(numbers, held(indices), mode="clip"))
             else:
                 codes = taken(array_of(numbers), held(indices))
-            known = validity_of(indices)
+            known = known_bits(indices)
             indices = pa.Array.from_buffers(pa.int32(), len(indices), [known, codes.buffers()[1]], indices.null_count)
         return pa.DictionaryArray.from_arrays(indices, values, safe=False)
 

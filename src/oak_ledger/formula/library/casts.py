@@ -25,9 +25,9 @@ from oak_ledger.formula.values import (
     mask_of,
     number_text,
     unscaled,
-    validity_of,
     value_text,
 )
+from oak_ledger.loops.memory import known_bits
 
 TRUE_WORDS = frozenset({"true", "t", "yes", "y", "on", "1"})
 FALSE_WORDS = frozenset({"false", "f", "no", "n", "off", "0"})
@@ -214,7 +214,7 @@ def _spelled(written: Template, moments: Any) -> Any | None:
     if rows is None or rows.size >= 2**31:
         return None
     edges = np.arange(len(rows) + 1, dtype=np.int32) * np.int32(rows.shape[1])
-    buffers = [validity_of(moments), pa.py_buffer(edges), pa.py_buffer(np.ascontiguousarray(rows))]
+    buffers = [known_bits(moments), pa.py_buffer(edges), pa.py_buffer(np.ascontiguousarray(rows))]
     return pa.Array.from_buffers(pa.string(), len(rows), buffers, moments.null_count)
 
 
