@@ -54,14 +54,18 @@ def read(path: Path) -> list[pa.RecordBatch]:
 
 
 def same(one: list[pa.RecordBatch], other: list[pa.RecordBatch]) -> str:
-    """Where two readings differ; codes and dictionaries count as what they stand for."""
-    for at, name in enumerate(one[0].schema.names):
-        pieces = [pa.chunked_array([_plain(batch.column(at)) for batch in side]) for side in (one, other)]
+    """Where two readings differ in the columns of the second; codes and dictionaries count as what they stand for."""
+    for name in other[0].schema.names:
+        pieces = [pa.chunked_array([_plain(batch.column(name)) for batch in side]) for side in (one, other)]
         for piece in itertools.chain.from_iterable(each.chunks for each in pieces):
             piece.validate(full=True)
         if not pieces[0].equals(pieces[1]):
             return str(name)
     return ""
+
+
+def _plain_batch(batch: Any) -> Any:
+    return pa.RecordBatch.from_arrays([_plain(one) for one in batch.columns], names=batch.schema.names)
 
 
 def _plain(values: Any) -> Any:
@@ -100,6 +104,37 @@ class Chunks(unittest.TestCase):
                 self.assertEqual(sum(one.num_rows for one in plain), sum(one.num_rows for one in quick))
                 self.assertEqual(same(plain, quick) if plain else "", "")
 
+    def test_some_rows_after_the_other_and_some_columns_only_of_rows_that_are_picked(self) -> None:
+        rng = np.random.default_rng(11)
+        first = ["few", "grade some", "money"]
+        for options in WRITTEN:
+            if options.get("row_group_size") == 1:
+                continue
+            pq.write_table(everything(ROWS, 6), self.path, **options)
+            with without_loops():
+                plain = pa.Table.from_batches([_plain_batch(batch) for batch in read(self.path)])
+            feed = ParquetFeed(self.path)
+            for size, shares in ((ROWS, (0.01, 0.5, 1.0)), (1537, (0.0, 0.002, 0.3)), (97, (0.0, 0.0, 0.0, 0.1, 0.9))):
+                with self.subTest(options=options, size=size):
+                    begin, number, late, kept = 0, 0, [], []
+                    for stretch in feed.stretches([*feed.columns()]):
+                        for batch, rest in stretch.parts(first, size):  # type: ignore[attr-defined]
+                            rows = plain.slice(begin, batch.num_rows)
+                            self.assertEqual(
+                                (sorted(batch.schema.names), same(rows.to_batches(), [batch])), (sorted(first), "")
+                            )
+                            share = shares[number % len(shares)]
+                            picked = np.flatnonzero(rng.random(batch.num_rows) < share)
+                            if share or number % 2:  # else they are passed over
+                                found = rest() if share == 1.0 else rest(picked)
+                                found.validate(full=True)
+                                late.append(_plain_batch(found))
+                                kept.append(begin + picked)
+                            begin, number = begin + batch.num_rows, number + 1
+                    wanted = plain.take(pa.array(np.concatenate(kept)))
+                    self.assertEqual(begin, ROWS)
+                    self.assertEqual(same(wanted.to_batches(), late), "")
+
     def test_a_column_with_more_texts_than_row_groups_share(self) -> None:
         table = everything(ROWS, 3)
         pq.write_table(table, self.path, row_group_size=700)
@@ -126,14 +161,15 @@ class Chunks(unittest.TestCase):
     def test_what_most_files_hold_is_read_by_the_loop(self) -> None:
         pq.write_table(everything(ROWS, 1), self.path)
         left: list[set[str]] = []
-        plainly = chunks.read
+        plainly = chunks.Chunks.read
 
-        def noted(file: int, wanted: Any) -> Any:
-            made = plainly(file, wanted)
-            left.append({one.name for one in wanted} - {*made})
+        def noted(self: chunks.Chunks, rows: int, picked: Any = None) -> Any:
+            wanted = {one.name for one in self.chunks}
+            made = plainly(self, rows, picked)
+            left.append(wanted - {*made})
             return made
 
-        with mock.patch.object(chunks, "read", noted):
+        with mock.patch.object(chunks.Chunks, "read", noted):
             read(self.path)
         self.assertEqual(left, [{"grade all", "ticket all"}])  # there is no dictionary
 

@@ -1,6 +1,7 @@
-"""Parts of the input that a filter lets nothing through from, known from what the input says of its columns: they are not read.
+"""What of the input a filter makes it needless to read: parts that it lets nothing through from, known from what the input says of its
+columns, and the other columns of rows that it leaves out.
 
-The plain meaning is reading them and filtering every row out.
+The plain meaning is reading everything and filtering rows out.
 """
 
 from __future__ import annotations
@@ -8,6 +9,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol, runtime_checkable
+
+import pyarrow as pa
 
 from oak_ledger.engine.evaluate import Expression, Fields, needed
 from oak_ledger.formula import checked as c
@@ -22,6 +25,18 @@ class Told(Protocol):
 
     def values_of(self, column: str) -> Values | None:
         """Among which values all of a column's lie; None where nothing is known."""
+
+
+Rest = Callable[..., pa.RecordBatch]
+"""Reads the other columns of the rows at hand: of all, or of those whose numbers are told."""
+
+
+@runtime_checkable
+class InParts(Protocol):
+    """Rows of which some columns can be read first, and the others only where a filter lets rows through."""
+
+    def parts(self, first: Sequence[str], rows: int) -> Iterator[tuple[pa.RecordBatch, Rest]]:
+        """At most so many rows at a time; `Rest` is good until the next ones."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,10 +14,10 @@ import pyarrow as pa
 from oak_ledger.engine.account import Account, timed
 from oak_ledger.engine.as_they_come import Coming
 from oak_ledger.engine.evaluate import Evaluator, Expression, Once, columns_read, needed
-from oak_ledger.engine.faults import Faults
+from oak_ledger.engine.faults import Faults, Rows
 from oak_ledger.engine.fused import Program, programs
 from oak_ledger.engine.pool import ordered
-from oak_ledger.engine.pushdown import Demand, Told, demands, unmet
+from oak_ledger.engine.pushdown import Demand, InParts, Rest, Told, demands, unmet
 from oak_ledger.engine.shared import shared_pieces
 from oak_ledger.engine.tuning import Tuning, tuning
 from oak_ledger.formula import checked as c
@@ -65,6 +65,10 @@ class _Plan:
     """What is computed of each slice, and in which order."""
 
     columns: Sequence[str]
+    first: Sequence[str]
+    """Those that filters need; the others can wait until it is known which rows these let through."""
+    last: Sequence[str]
+    """Those that are needed then."""
     must: Sequence[Demand]
     """What rows must meet, where a file may tell that they do not."""
     early: Sequence[str]
@@ -155,6 +159,8 @@ class Pass:
         through = {name for one in fused.values() for name in one.through}
         return _Plan(
             columns_read(self.fields, [*asked, *trees], self.windows),
+            columns_read(self.fields, asked, self.windows),
+            columns_read(self.fields, trees, self.windows),
             demands(self.fields, self.always if self.coming else filters),  # windows see what `where` leaves out
             early,
             before,
@@ -192,39 +198,57 @@ class Pass:
         base = self.bases[number] if self.bases is not None else 0
         begin = 0
         waiting = []
-        for batch in self._read(stretch):
+        for batch, rest in self._read(plan, stretch):
             found: Slice[Any] = Slice(None, begin, batch.num_rows, 0, Faults())
             evaluator = self._evaluator(batch, found, base, plan.shared)
             begin += batch.num_rows
             if self.coming is None:
-                yield found, self._let_through(evaluator, [*self.always, *self.where], plan.before, spare=self.spare)
+                filters = [*self.always, *self.where]
+                evaluator, rows = self._let_through(evaluator, filters, plan.before, spare=self.spare)
+                if rest is not None:
+                    evaluator.columns = {**evaluator.columns, **self._rest(rest, rows)}
+                yield found, evaluator
                 continue
-            evaluator = self._let_through(evaluator, self.always, plan.early, spare=False)
+            evaluator, _ = self._let_through(evaluator, self.always, plan.early, spare=False)
             waiting.append((found, self.coming.prepared(evaluator)))
         if self.coming is not None:
             self.coming.go_on(number, [one for _, one in waiting])
         for found, one in waiting:
-            yield found, self._let_through(one.evaluator, self.where, plan.before, spare=self.spare)
+            yield found, self._let_through(one.evaluator, self.where, plan.before, spare=self.spare)[0]
 
-    def _read(self, stretch: Stretch) -> Iterator[pa.RecordBatch]:
-        """The batches of a stretch, on the account as reading."""
-        batches = _sliced(stretch(), self.tuning.rows)
+    def _read(self, plan: _Plan, stretch: Stretch) -> Iterator[tuple[pa.RecordBatch, Rest | None]]:
+        """The batches of a stretch, on the account as reading; those of columns that filters need come with what reads the others."""
+        batches: Iterator[tuple[pa.RecordBatch, Rest | None]]
+        if plan.first and len(plan.first) < len(plan.columns) and self.coming is None and isinstance(stretch, InParts):
+            batches = stretch.parts(plan.first, self.tuning.rows)
+        else:
+            batches = ((batch, None) for batch in _sliced(stretch(), self.tuning.rows))
         while True:
             begin = time.perf_counter()
-            batch = next(batches, None)
-            if batch is None:
+            found = next(batches, None)
+            if found is None:
                 return
-            if self.account is not None:
-                names = ", ".join(batch.schema.names[:8]) + (" …" if batch.num_columns > 8 else "")
-                seconds = time.perf_counter() - begin
-                coded = [
-                    name
-                    for name, column in zip(batch.schema.names, batch.columns, strict=True)
-                    if pa.types.is_dictionary(column.type)
-                ]
-                note = f"as codes: {', '.join(coded[:4])}" if coded else ""
-                self.account.add("read", names, rows=batch.num_rows, size=batch.nbytes, seconds=seconds, note=note)
-            yield batch
+            self._note_read(found[0], begin)
+            yield found
+
+    def _rest(self, rest: Rest, rows: Rows | None) -> Mapping[str, Any]:
+        """The columns that could wait, of the rows that count."""
+        begin = time.perf_counter()
+        batch = rest() if rows is None else rest(rows)
+        self._note_read(batch, begin)
+        return dict(zip(batch.schema.names, batch.columns, strict=True))
+
+    def _note_read(self, batch: pa.RecordBatch, begin: float) -> None:
+        if self.account is not None:
+            names = ", ".join(batch.schema.names[:8]) + (" …" if batch.num_columns > 8 else "")
+            seconds = time.perf_counter() - begin
+            coded = [
+                name
+                for name, column in zip(batch.schema.names, batch.columns, strict=True)
+                if pa.types.is_dictionary(column.type)
+            ]
+            note = f"as codes: {', '.join(coded[:4])}" if coded else ""
+            self.account.add("read", names, rows=batch.num_rows, size=batch.nbytes, seconds=seconds, note=note)
 
     def _evaluator(self, batch: Any, found: Slice[Any], base: int, shared: Mapping[c.Checked, int]) -> Evaluator:
         """The evaluator of one batch."""
@@ -236,10 +260,10 @@ class Pass:
 
     def _let_through(
         self, evaluator: Evaluator, filters: Sequence[Expression], before: Sequence[str], *, spare: bool
-    ) -> Evaluator:
-        """The evaluator over the rows that filters let through; `before` are the fields that all filters need."""
+    ) -> tuple[Evaluator, Rows | None]:
+        """The evaluator over the rows that filters let through, and their numbers where it is not over all; `before` are the fields that all filters need."""
         if not filters:
-            return evaluator
+            return evaluator, None
         evaluator.prepare(before)
         keep: Any = None
         for one in filters:
@@ -252,12 +276,14 @@ class Pass:
                 self.account.add("filter", one.text, rows=keep.true_count)
         kept = keep.true_count
         if kept == evaluator.length:
-            return evaluator
+            return evaluator, None
         if spare and kept >= MOSTLY * evaluator.length:
             evaluator.alive = mask_of(keep)
-            return evaluator
+            return evaluator, None
         rows = holding(keep)
-        return evaluator.only(np.flatnonzero(mask_of(keep)) if rows is None else rows)
+        if rows is None:
+            rows = np.flatnonzero(mask_of(keep))
+        return evaluator.only(rows), rows
 
 
 def _released(

@@ -1,10 +1,10 @@
-/* Columns of a Parquet file, from its bytes into Arrow's memory: what most files hold (flat columns, plain values or a dictionary,
- * Snappy or nothing), as the format's specification says. Whatever else is met, or is not as it should be, is told as `CANNOT`,
- * and another reader reads it. No byte is taken for granted: every length is held against what is there. */
+/* Columns of a Parquet file, from its bytes into Arrow's memory, some rows after the other: what most files hold (flat columns, plain values
+ * or a dictionary, Snappy or nothing), as the format's specification says. Whatever else is met, or is not as it should be, is told as
+ * `CANNOT`, and another reader reads it. No byte is taken for granted: every length is held against what is there. */
 #define _XOPEN_SOURCE 700 /* pread */
 #include <stdlib.h>
 
-#include "packed.h"
+#include "pages.h"
 
 #ifdef _WIN32
 static int64_t pread(int fd, void *to, size_t size, int64_t from) { (void)fd, (void)to, (void)size, (void)from; return -1; }
@@ -14,138 +14,48 @@ static int64_t pread(int fd, void *to, size_t size, int64_t from) { (void)fd, (v
 
 enum { DONE, CANNOT, MORE_ROOM };           /* what is told of a column */
 enum { TEXTS = 0, CODES = 1, WORDS = 4, LONG_WORDS = 8 }; /* how a column is wanted: as texts, as codes of texts, as numbers of so many bytes */
-enum { DATA = 0, INDEX = 1, DICTIONARY = 2, DATA_2 = 3 }; /* kinds of pages */
-enum { PLAIN = 0, PLAIN_DICTIONARY = 2, RUN_LENGTHS = 3, BY_DICTIONARY = 8 };
 
-#define BLOCK 1024 /* codes at a time */
+#define BLOCK 1024             /* values at a time */
+#define WINDOW (2LL << 20)     /* bytes of the file that are read at once; more where a page takes more */
+#define HEADER (4LL << 10)     /* bytes that a page's header has, as a rule */
 
-/* A column of one row group: where it lies in the file, what it is, where it is to go; then what came of it. */
+/* A column of one row group: where it lies in the file, and what it is; how far it is read, and what is to be passed over before the next rows;
+ * where these are to go; what came of them. */
 typedef struct {
     int64_t offset, size, raw, rows, kind, floats, optional, snappy;
+    int64_t cursor, behind;
     int64_t out, valid, edges, texts, room;
     int64_t status, nulls, finite, bytes, entries;
 } Column;
 
-/* -- the headers of pages ----------------------------------------------------------------------------------------------------- */
-
-static int64_t zigzag(In *in) {
-    uint64_t one = varint(in);
-    return (int64_t)(one >> 1) ^ -(int64_t)(one & 1);
-}
-
-static void pass(In *in, uint64_t bytes) {
-    if (bytes > (uint64_t)(in->end - in->at))
-        in->bad = 1;
-    else
-        in->at += bytes;
-}
-
-/* The next field of a struct: its number, and its type; 0 where the struct ends. */
-static int field(In *in, int64_t *number) {
-    if (in->bad || in->at >= in->end) {
-        in->bad = 1;
-        return 0;
-    }
-    uint8_t head = *in->at++;
-    if (head)
-        *number = head >> 4 ? *number + (head >> 4) : zigzag(in);
-    return head & 15;
-}
-
-static void skip(In *in, int type, int depth) {
-    int64_t number = 0;
-    if (depth > 16)
-        in->bad = 1;
-    if (in->bad)
-        return;
-    switch (type) {
-    case 1: case 2: return;
-    case 3: pass(in, 1); return;
-    case 4: case 5: case 6: varint(in); return;
-    case 7: pass(in, 8); return;
-    case 8: pass(in, varint(in)); return;
-    case 9: case 10: {
-        if (in->at >= in->end) {
-            in->bad = 1;
-            return;
-        }
-        uint8_t head = *in->at++;
-        uint64_t items = head >> 4 == 15 ? varint(in) : head >> 4;
-        int each = (head & 15) <= 2 ? 3 : head & 15;
-        for (; items && !in->bad; items--) skip(in, each, depth + 1);
-        return;
-    }
-    case 12:
-        for (int each; (each = field(in, &number));) skip(in, each, depth + 1);
-        return;
-    default: in->bad = 1;
-    }
-}
-
-typedef struct { int64_t kind, raw, packed, values, encoding, level_encoding, levels, repeats; int shrunk; } Page;
-
-/* What a page's own header says, of any of the three kinds: which field says what differs. */
-static void page_of(In *in, int64_t kind, Page *page) {
-    int64_t number = 0;
-    for (int type; (type = field(in, &number));) {
-        int whole = type == 5;
-        if (whole && number == 1) page->values = zigzag(in);
-        else if (whole && number == (kind == DATA_2 ? 4 : 2)) page->encoding = zigzag(in);
-        else if (whole && kind == DATA && number == 3) page->level_encoding = zigzag(in);
-        else if (whole && kind == DATA_2 && number == 5) page->levels = zigzag(in);
-        else if (whole && kind == DATA_2 && number == 6) page->repeats = zigzag(in);
-        else if (kind == DATA_2 && number == 7) page->shrunk = type == 1;
-        else skip(in, type, 0);
-    }
-}
-
-static Page header(In *in) {
-    Page page = {-1, -1, -1, -1, -1, RUN_LENGTHS, 0, 0, 1};
-    int64_t number = 0;
-    for (int type; (type = field(in, &number));) {
-        int whole = type == 5;
-        if (whole && number == 1) page.kind = zigzag(in);
-        else if (whole && number == 2) page.raw = zigzag(in);
-        else if (whole && number == 3) page.packed = zigzag(in);
-        else if (type == 12 && number == 5) page_of(in, DATA, &page);
-        else if (type == 12 && number == 7) page_of(in, DICTIONARY, &page);
-        else if (type == 12 && number == 8) page_of(in, DATA_2, &page);
-        else skip(in, type, 0);
-    }
-    return page;
-}
-
-/* Which of a page's values are there, as bytes, and how many; -1 where that cannot be told. */
-static int64_t levels(In in, int64_t values, uint8_t *there) {
-    int64_t count = 0, done = 0;
-    while (done < values) {
-        uint64_t head = varint(&in);
-        if (in.bad || head >> 33 || in.at >= in.end)
-            return -1;
-        int64_t n = (int64_t)(head >> 1) * (head & 1 ? 8 : 1);
-        n = n < values - done ? n : values - done;
-        if (head & 1) {
-            if (in.end - in.at < (n + 7) / 8)
-                return -1;
-            unpack(in.at, 0, n, there + done);
-            for (int64_t i = 0; i < n; i++) count += there[done + i];
-            pass(&in, head >> 1);
-        } else {
-            int one = *in.at++;
-            if (one > 1)
-                return -1;
-            memset(there + done, one, (size_t)n);
-            count += one * n;
-        }
-        done += n;
-    }
-    return count;
-}
-
-/* -- one column ------------------------------------------------------------------------------------------------------------ */
+/* The rows that are wanted of the next ones: all, or those at the offsets told, which rise. */
+typedef struct { int64_t rows; const int64_t *picked; int64_t count; } Wanted;
 
 /* Memory that one column after the other uses. */
 typedef struct { void *at; int64_t size; } Room;
+typedef struct { Room window, dictionary, page, there, begins; } Rooms;
+
+/* How far a column is read. */
+typedef struct {
+    Rooms rooms;
+    int64_t from, until, at;                        /* which of the chunk's bytes the window holds; where the next page begins */
+    const uint8_t *known;                           /* the dictionary's bytes */
+    int64_t entries, finite, begun;                 /* what it holds; the rows of all pages so far */
+    int64_t left;                                   /* the rows of this page that are still to come */
+    int plain;
+    In in;                                          /* its values, where they are plain */
+    Runs runs;                                      /* or codes */
+    const uint8_t *there;                           /* which of its rows have one */
+} Cursor;
+
+typedef struct {
+    int32_t file;
+    const Tag *tags;
+    Column *column;
+    Cursor *cursor;
+    int64_t row, used;                              /* rows and bytes of texts that went out */
+    uint8_t *seen;                                  /* which of these rows have a value */
+} Work;
 
 static void *room_for(Room *room, int64_t size) {
     if (room->size < size + SLACK) {
@@ -158,16 +68,13 @@ static void *room_for(Room *room, int64_t size) {
     return room->at;
 }
 
-typedef struct { Room chunk, dictionary, page, there, begins; Tag tags[256]; } Rooms;
+static void leave_rooms(Rooms *rooms) {
+    Room *all[] = {&rooms->window, &rooms->dictionary, &rooms->page, &rooms->there, &rooms->begins};
+    for (int i = 0; i < 5; i++) free(all[i]->at);
+    *rooms = (Rooms){.window = {0, 0}};
+}
 
-typedef struct {
-    Column *column;
-    Rooms *rooms;
-    const uint8_t *chunk, *known;                   /* the bytes as in the file; the dictionary's */
-    int64_t entries, row, used;
-    uint8_t *there;                                 /* which values are there */
-    int32_t *begins;                                /* where each text of the dictionary begins among its bytes, behind its length */
-} Work;
+/* -- pages ------------------------------------------------------------------------------------------------------------------- */
 
 static inline uint32_t length_at(const uint8_t *at) {
     uint32_t size;
@@ -175,12 +82,42 @@ static inline uint32_t length_at(const uint8_t *at) {
     return size;
 }
 
+/* The bytes of the chunk from the next page on, at least so many; 0 where there are not so many, or they cannot be read. */
+static const uint8_t *next_bytes(Work *work, int64_t need) {
+    Cursor *cursor = work->cursor;
+    int64_t rest = work->column->size - cursor->at, some = need > WINDOW ? need : WINDOW;
+    if (need < 0 || need > rest)
+        return 0;
+    if (cursor->at >= cursor->from && cursor->at + need <= cursor->until)
+        return (uint8_t *)cursor->rooms.window.at + (cursor->at - cursor->from);
+    int64_t kept = cursor->at >= cursor->from && cursor->at < cursor->until ? cursor->until - cursor->at : 0;
+    Room old = cursor->rooms.window, *room = &cursor->rooms.window;
+    const uint8_t *from = (uint8_t *)old.at + (cursor->at - cursor->from);
+    some = some < rest ? some : rest;
+    if (kept && old.size < some + SLACK)
+        room->at = 0, room->size = 0;
+    uint8_t *to = room_for(room, some);
+    if (to && kept)
+        memmove(to, from, (size_t)kept);
+    if (old.at != room->at && kept)
+        free(old.at);
+    cursor->from = cursor->until = cursor->at;
+    while (to && kept < some) {
+        int64_t got = (int64_t)pread(work->file, to + kept, (size_t)(some - kept), work->column->offset + cursor->at + kept);
+        if (got <= 0)
+            return 0;
+        kept += got;
+    }
+    cursor->until += to ? some : 0;
+    return to;
+}
+
 /* What is packed in a page, with SLACK behind it. */
 static const uint8_t *unpacked(const Work *work, const uint8_t *bytes, int64_t packed, int64_t raw, int shrunk, Room *room) {
     if (!work->column->snappy || !shrunk)
         return raw == packed ? bytes : 0;
     uint8_t *made = raw <= work->column->raw ? room_for(room, raw) : 0;
-    return made && unsnapped(work->rooms->tags, bytes, packed, made, raw) ? made : 0;
+    return made && unsnapped(work->tags, bytes, packed, made, raw) ? made : 0;
 }
 
 static int all_finite(const uint8_t *numbers, int64_t size, int64_t width) {
@@ -197,20 +134,20 @@ static int all_finite(const uint8_t *numbers, int64_t size, int64_t width) {
     return !bad;
 }
 
-/* The texts of a dictionary: where each begins. */
-static int find_texts(Work *work, int64_t size) {
-    work->begins = work->entries <= size / 4 ? room_for(&work->rooms->begins, work->entries * 4) : 0;
-    if (!work->begins)
+/* The texts of a dictionary: where each begins, behind its length. */
+static int find_texts(Cursor *cursor, int64_t size) {
+    int32_t *begins = cursor->entries <= size / 4 ? room_for(&cursor->rooms.begins, cursor->entries * 4) : 0;
+    if (!begins)
         return 0;
     int64_t at = 0;
-    for (int64_t i = 0; i < work->entries; i++) {
+    for (int64_t i = 0; i < cursor->entries; i++) {
         if (size - at < 4)
             return 0;
-        int64_t length = length_at(work->known + at);
+        int64_t length = length_at(cursor->known + at);
         at += 4;
         if (length > size - at)
             return 0;
-        work->begins[i] = (int32_t)at;
+        begins[i] = (int32_t)at;
         at += length;
     }
     return 1;
@@ -218,36 +155,159 @@ static int find_texts(Work *work, int64_t size) {
 
 static int dictionary(Work *work, const Page *page, const uint8_t *bytes) {
     Column *column = work->column;
-    if (work->known || page->raw > INT32_MAX || (page->encoding != PLAIN && page->encoding != PLAIN_DICTIONARY))
+    Cursor *cursor = work->cursor;
+    Room *room = &cursor->rooms.dictionary;
+    if (cursor->known || page->values < 0 || (page->encoding != PLAIN && page->encoding != PLAIN_DICTIONARY))
         return CANNOT;
-    work->known = unpacked(work, bytes, page->packed, page->raw, 1, &work->rooms->dictionary);
-    work->entries = page->values;
-    if (!work->known)
+    const uint8_t *known = unpacked(work, bytes, page->packed, page->raw, 1, room);
+    if (known == bytes) { /* the window moves on */
+        known = room_for(room, page->raw);
+        if (known)
+            memcpy(room->at, bytes, (size_t)page->raw);
+    }
+    if (!known)
         return CANNOT;
+    cursor->known = known;
+    cursor->entries = page->values;
     if (column->kind >= WORDS) {
         if (page->values > page->raw / column->kind)
             return CANNOT;
-        if (column->floats)
-            column->finite &= all_finite(work->known, page->values, column->kind);
+        cursor->finite = !column->floats || all_finite(known, page->values, column->kind);
         return DONE;
     }
-    if (!find_texts(work, page->raw))
+    if (!find_texts(cursor, page->raw))
         return CANNOT;
     if (column->kind == CODES) {
+        const int32_t *begins = cursor->rooms.begins.at;
         int32_t *edges = (int32_t *)column->edges, end = 0;
-        if (column->room < page->raw || !work->entries)
+        if (column->room < page->raw || !page->values)
             return CANNOT;
-        for (int64_t i = 0; i < work->entries; i++) {
-            int32_t begin = work->begins[i], length = (int32_t)length_at(work->known + begin - 4);
+        for (int64_t i = 0; i < page->values; i++) {
+            int32_t length = (int32_t)length_at(known + begins[i] - 4);
             edges[i] = end;
-            memcpy((uint8_t *)column->texts + end, work->known + begin, (size_t)length);
+            memcpy((uint8_t *)column->texts + end, known + begins[i], (size_t)length);
             end += length;
         }
-        edges[work->entries] = end;
-        column->entries = work->entries;
+        edges[page->values] = end;
+        column->entries = page->values;
         column->bytes = end;
     }
     return DONE;
+}
+
+/* A page of values, opened. */
+static int opened(Work *work, const Page *page, const uint8_t *bytes) {
+    Cursor *cursor = work->cursor;
+    int64_t before = page->kind == DATA_2 ? page->levels : 0; /* bytes of levels that are not packed with the values */
+    if (page->repeats || before < 0 || before > page->packed || before > page->raw)
+        return CANNOT;
+    if (page->encoding != PLAIN && page->encoding != PLAIN_DICTIONARY && page->encoding != BY_DICTIONARY)
+        return CANNOT;
+    In in = {unpacked(work, bytes + before, page->packed - before, page->raw - before, page->shrunk, &cursor->rooms.page), 0, 0};
+    if (!in.at)
+        return CANNOT;
+    in.end = in.at + (page->raw - before);
+    int64_t count = page->values;
+    cursor->there = 0;
+    if (work->column->optional) {
+        In told = {bytes, bytes + before, 0};
+        if (page->kind == DATA) {
+            if (page->level_encoding != RUN_LENGTHS || in.end - in.at < 4 || length_at(in.at) > in.end - in.at - 4)
+                return CANNOT;
+            told = (In){in.at + 4, in.at + 4 + length_at(in.at), 0};
+            in.at = told.end;
+        }
+        uint8_t *there = room_for(&cursor->rooms.there, page->values);
+        count = there ? levels(told, page->values, there) : -1;
+        if (count < 0)
+            return CANNOT;
+        cursor->there = count < page->values ? there : 0;
+    }
+    cursor->plain = page->encoding == PLAIN;
+    if (!cursor->plain) {
+        if (!cursor->known || (count && (in.at >= in.end || *in.at > 32)))
+            return CANNOT;
+        cursor->runs = (Runs){in, count ? *in.at : 0, 0, 0, 0, 0, 0};
+        cursor->runs.in.at += count > 0;
+    }
+    cursor->in = in;
+    cursor->left = page->values;
+    return DONE;
+}
+
+/* The next page with rows that are wanted; others are not unpacked. */
+static int next_page(Work *work) {
+    Column *column = work->column;
+    Cursor *cursor = work->cursor;
+    for (;;) {
+        int64_t rest = column->size - cursor->at, need = HEADER < rest ? HEADER : rest;
+        Page page;
+        In in;
+        for (;; need = need * 8 < rest ? need * 8 : rest) {
+            in.at = next_bytes(work, need);
+            if (!in.at)
+                return CANNOT;
+            const uint8_t *begin = in.at;
+            in = (In){begin, begin + need, 0};
+            page = header(&in);
+            if (!in.bad) {
+                cursor->at += in.at - begin;
+                break;
+            }
+            if (need == rest)
+                return CANNOT;
+        }
+        if (page.packed < 0 || page.raw < 0 || page.raw > INT32_MAX || page.packed > column->size - cursor->at)
+            return CANNOT;
+        int values = page.kind == DATA || page.kind == DATA_2, status = DONE;
+        if (values && (page.values < 0 || page.values > column->rows - cursor->begun))
+            return CANNOT;
+        int passed = page.kind == INDEX || (values && column->behind >= page.values);
+        if (!passed) {
+            const uint8_t *bytes = next_bytes(work, page.packed);
+            if (!bytes || (!values && page.kind != DICTIONARY))
+                return CANNOT;
+            status = values ? opened(work, &page, bytes) : dictionary(work, &page, bytes);
+        }
+        cursor->at += page.packed;
+        cursor->begun += values ? page.values : 0;
+        if (passed && values)
+            column->behind -= page.values;
+        if (status != DONE || (values && !passed))
+            return status;
+    }
+}
+
+/* -- the values of a page ------------------------------------------------------------------------------------------------------ */
+
+static inline int64_t there_of(const uint8_t *there, int64_t rows) {
+    int64_t count = 0;
+    for (int64_t i = 0; i < rows; i++) count += there[i];
+    return count;
+}
+
+/* The next `count` texts of a page, as they stand in it: where each begins, counted from the first one's length; 0 where there are not so many. */
+static int walk(In *in, int64_t count, uint32_t *begins) {
+    const uint8_t *first = in->at;
+    for (int64_t i = 0; i < count; i++) {
+        if (in->end - in->at < 4 || in->end - in->at - 4 < (int64_t)length_at(in->at))
+            return 0;
+        begins[i] = (uint32_t)(in->at + 4 - first);
+        in->at += 4 + (int64_t)length_at(in->at);
+    }
+    return 1;
+}
+
+/* Pass over the next rows of a page, at most BLOCK. */
+static int leave_values(Work *work, int64_t count) {
+    Cursor *cursor = work->cursor;
+    uint32_t begins[BLOCK];
+    if (!cursor->plain)
+        return leave(&cursor->runs, count) ? DONE : CANNOT;
+    if (work->column->kind < WORDS)
+        return work->column->kind == TEXTS && walk(&cursor->in, count, begins) ? DONE : CANNOT;
+    pass(&cursor->in, (uint64_t)(count * work->column->kind));
+    return cursor->in.bad ? CANNOT : DONE;
 }
 
 /* Each of `count` numbers moved to where it belongs, from the last to the first. */
@@ -261,54 +321,62 @@ static int dictionary(Work *work, const Page *page, const uint8_t *bytes) {
 APART(apart_words, uint32_t)
 APART(apart_long_words, uint64_t)
 
-/* Numbers, or codes of texts: `count` of `rows` are there. */
-static int numbers(Work *work, const Page *page, In in, int64_t count) {
+/* The rows of a block that are wanted: all of its `rows`, or `size` of them, where these stand among them and among those with a value. */
+typedef struct { int64_t rows, count, size; const uint8_t *there; int picked; uint16_t row[BLOCK], at[BLOCK]; } Some;
+
+/* Numbers, or codes of texts. */
+static int numbers(Work *work, const Some *some) {
     Column *column = work->column;
-    int64_t width = column->kind == CODES ? 4 : column->kind, rows = page->values;
+    Cursor *cursor = work->cursor;
+    int64_t width = column->kind == CODES ? 4 : column->kind, size = some->picked ? some->size : some->count;
     uint8_t *out = (uint8_t *)column->out + work->row * width;
-    if (page->encoding == PLAIN) {
-        if (column->kind == CODES || in.end - in.at < count * width)
+    uint32_t store[BLOCK + 8], chosen[BLOCK], most = 0, *codes = store;
+    const uint8_t *from = cursor->known;
+    store[0] = 0;
+    if (cursor->plain) {
+        from = cursor->in.at;
+        if (column->kind == CODES || cursor->in.end - from < some->count * width)
             return CANNOT;
-        memcpy(out, in.at, (size_t)(count * width));
-        if (column->floats)
-            column->finite &= all_finite(out, count, width);
+        cursor->in.at += some->count * width;
     } else {
-        uint32_t some[BLOCK + 8];
-        if (!work->known || (count && in.at >= in.end))
+        if (!take(&cursor->runs, some->count, codes))
             return CANNOT;
-        Runs runs = {in, count ? *in.at : 0, 0, 0, 0, 0, 0};
-        runs.in.at += count > 0;
-        if (runs.width > 32)
+        for (int64_t i = 0; i < some->count; i++) most = codes[i] > most ? codes[i] : most;
+        if (some->count && most >= cursor->entries)
             return CANNOT;
-        for (int64_t begin = 0; begin < count; begin += BLOCK) {
-            int64_t n = count - begin < BLOCK ? count - begin : BLOCK;
-            uint32_t most = 0;
-            if (!take(&runs, n, some))
-                return CANNOT;
-            for (int64_t i = 0; i < n; i++) most = some[i] > most ? some[i] : most;
-            if (most >= work->entries)
-                return CANNOT;
-            if (column->kind == LONG_WORDS) {
-                for (int64_t i = 0; i < n; i++) memcpy(out + 8 * (begin + i), work->known + 8 * (int64_t)some[i], 8);
-            } else if (column->kind == WORDS) {
-                for (int64_t i = 0; i < n; i++) memcpy(out + 4 * (begin + i), work->known + 4 * (int64_t)some[i], 4);
-            } else {
-                memcpy(out + 4 * begin, some, (size_t)n * 4);
-            }
-        }
     }
-    if (count < rows) {
+    if (some->picked) {
+        for (int64_t i = 0; i < size; i++) chosen[i] = cursor->plain ? some->at[i] : store[some->at[i]];
+        codes = chosen;
+    }
+    if (cursor->plain && !some->picked)
+        memcpy(out, from, (size_t)(size * width));
+    else if (column->kind == CODES)
+        memcpy(out, codes, (size_t)size * 4);
+    else if (width == 8)
+        for (int64_t i = 0; i < size; i++) memcpy(out + 8 * i, from + 8 * (int64_t)codes[i], 8);
+    else
+        for (int64_t i = 0; i < size; i++) memcpy(out + 4 * i, from + 4 * (int64_t)codes[i], 4);
+    if (cursor->plain && column->floats)
+        column->finite &= all_finite(out, size, width);
+    if (some->there && !some->picked) {
         if (width == 8)
-            apart_long_words((uint64_t *)out, rows, count, work->there + work->row);
+            apart_long_words((uint64_t *)out, some->rows, size, some->there);
         else
-            apart_words((uint32_t *)out, rows, count, work->there + work->row);
+            apart_words((uint32_t *)out, some->rows, size, some->there);
+    } else if (some->there) { /* what was gathered for rows that have no value is none */
+        for (int64_t i = 0; i < size; i++) {
+            if (!some->there[some->row[i]])
+                memset(out + i * width, 0, (size_t)width);
+        }
     }
     return DONE;
 }
 
 /* One text more, if there is room; how many bytes all of them take is counted in any case. */
-static inline void add_text(Work *work, const uint8_t *from, int64_t length) {
+static inline void add_text(Work *work, const uint8_t *from) {
     uint8_t *to = (uint8_t *)work->column->texts + work->used;
+    int64_t length = length_at(from - 4);
     work->used += length;
     if (work->used > work->column->room)
         return;
@@ -318,146 +386,174 @@ static inline void add_text(Work *work, const uint8_t *from, int64_t length) {
         memcpy(to, from, (size_t)length);
 }
 
-static int texts(Work *work, const Page *page, In in) {
-    Column *column = work->column;
-    int32_t *edges = (int32_t *)column->edges + work->row;
-    const uint8_t *there = column->optional ? work->there + work->row : 0;
-    uint32_t some[BLOCK + 8];
-    Runs runs = {in, 0, 0, 0, 0, 0, 0};
-    if (page->encoding != PLAIN) {
-        if (!work->known || (in.at < in.end && *in.at > 32))
+static int texts(Work *work, const Some *some) {
+    Cursor *cursor = work->cursor;
+    int32_t *edges = (int32_t *)work->column->edges + work->row;
+    uint32_t store[BLOCK + 8];
+    const uint8_t *from = cursor->plain ? cursor->in.at : cursor->known;
+    if (work->used > INT32_MAX)
+        return CANNOT;
+    if (cursor->plain) {
+        if (!walk(&cursor->in, some->count, store))
             return CANNOT;
-        if (in.at < in.end)
-            runs.width = *runs.in.at++;
-    }
-    for (int64_t begin = 0; begin < page->values; begin += BLOCK) {
-        int64_t n = page->values - begin < BLOCK ? page->values - begin : BLOCK, count = n, at = 0;
-        if (there)
-            for (int64_t i = count = 0; i < n; i++) count += there[begin + i];
-        if (work->used > INT32_MAX)
+    } else {
+        const int32_t *begins = cursor->rooms.begins.at;
+        if (!take(&cursor->runs, some->count, store))
             return CANNOT;
-        if (page->encoding == PLAIN) {
-            for (int64_t i = 0; i < n; i++) {
-                edges[begin + i] = (int32_t)work->used;
-                if (there && !there[begin + i])
-                    continue;
-                if (in.end - in.at < 4)
-                    return CANNOT;
-                int64_t length = length_at(in.at);
-                in.at += 4;
-                if (length > in.end - in.at)
-                    return CANNOT;
-                add_text(work, in.at, length);
-                in.at += length;
-            }
-            continue;
-        }
-        if (!take(&runs, count, some))
-            return CANNOT;
-        for (int64_t i = 0; i < n; i++) {
-            edges[begin + i] = (int32_t)work->used;
-            if (there && !there[begin + i])
-                continue;
-            uint32_t code = some[at++];
-            if (code >= work->entries)
+        for (int64_t i = 0; i < some->count; i++) {
+            if (store[i] >= cursor->entries)
                 return CANNOT;
-            const uint8_t *from = work->known + work->begins[code];
-            add_text(work, from, length_at(from - 4));
+            store[i] = (uint32_t)begins[store[i]];
         }
+    }
+    for (int64_t i = 0, next = 0; i < some->size; i++) {
+        int64_t row = some->picked ? some->row[i] : i;
+        edges[i] = (int32_t)work->used;
+        if (!some->there || some->there[row])
+            add_text(work, from + store[some->picked ? some->at[i] : next++]);
     }
     return DONE;
 }
 
-/* A page of values. */
-static int data(Work *work, const Page *page, const uint8_t *bytes) {
+/* -- rows ---------------------------------------------------------------------------------------------------------------------- */
+
+/* Pass over rows: pages of nothing else are not unpacked. */
+static int passed_over(Work *work) {
     Column *column = work->column;
-    int64_t before = page->kind == DATA_2 ? page->levels : 0; /* bytes of levels that are not packed with the values */
-    if (page->values > column->rows - work->row || page->repeats || before < 0 || before > page->packed || before > page->raw)
-        return CANNOT;
-    if (page->encoding != PLAIN && page->encoding != PLAIN_DICTIONARY && page->encoding != BY_DICTIONARY)
-        return CANNOT;
-    In in = {unpacked(work, bytes + before, page->packed - before, page->raw - before, page->shrunk, &work->rooms->page), 0, 0};
-    if (!in.at)
-        return CANNOT;
-    in.end = in.at + (page->raw - before);
-    int64_t count = page->values;
-    if (column->optional) {
-        In told = {bytes, bytes + before, 0};
-        if (page->kind == DATA) {
-            if (page->level_encoding != RUN_LENGTHS || in.end - in.at < 4 || length_at(in.at) > in.end - in.at - 4)
-                return CANNOT;
-            told = (In){in.at + 4, in.at + 4 + length_at(in.at), 0};
-            in.at = told.end;
+    Cursor *cursor = work->cursor;
+    while (column->behind) {
+        int status = DONE;
+        if (!cursor->left) {
+            status = next_page(work);
+        } else {
+            int64_t n = column->behind < cursor->left ? column->behind : cursor->left;
+            n = n < BLOCK ? n : BLOCK;
+            status = leave_values(work, cursor->there ? there_of(cursor->there, n) : n);
+            cursor->there += cursor->there ? n : 0;
+            cursor->left -= n;
+            column->behind -= n;
         }
-        count = levels(told, page->values, work->there + work->row);
-        if (count < 0)
-            return CANNOT;
-        column->nulls += page->values - count;
+        if (status != DONE)
+            return status;
     }
-    int status = column->kind == TEXTS ? texts(work, page, in) : numbers(work, page, in, count);
-    work->row += page->values;
+    return DONE;
+}
+
+/* The next rows of a page, at most BLOCK: those wanted are told in `some`. */
+static int block(Work *work, Some *some) {
+    Cursor *cursor = work->cursor;
+    some->there = cursor->there;
+    some->count = cursor->there ? there_of(cursor->there, some->rows) : some->rows;
+    if (some->picked && cursor->there) {
+        int64_t at = 0, before = 0;
+        for (int64_t i = 0; i < some->size; i++) {
+            for (; at < some->row[i]; at++) before += cursor->there[at];
+            some->at[i] = (uint16_t)(before < some->count ? before : 0);
+        }
+    } else if (some->picked) {
+        memcpy(some->at, some->row, (size_t)some->size * 2);
+    }
+    int status = work->column->kind == TEXTS ? texts(work, some) : numbers(work, some);
+    if (work->column->optional) {
+        uint8_t *seen = work->seen + work->row;
+        if (!cursor->there)
+            memset(seen, 1, (size_t)some->size);
+        else if (!some->picked)
+            memcpy(seen, cursor->there, (size_t)some->size);
+        else
+            for (int64_t i = 0; i < some->size; i++) seen[i] = cursor->there[some->row[i]];
+        work->column->nulls += cursor->there ? some->size - there_of(seen, some->size) : 0;
+    }
+    cursor->there += cursor->there ? some->rows : 0;
+    cursor->left -= some->rows;
+    work->row += some->size;
     return status;
 }
 
-static int pages(Work *work) {
+static int rows_wanted(Work *work, const Wanted *wanted) {
     Column *column = work->column;
-    In in = {work->chunk, work->chunk + column->size, 0};
-    while (work->row < column->rows) {
-        Page page = header(&in);
-        if (in.bad || page.packed < 0 || page.raw < 0 || page.packed > in.end - in.at)
-            return CANNOT;
-        int status = DONE;
-        if (page.kind == DICTIONARY)
-            status = page.values < 0 ? CANNOT : dictionary(work, &page, in.at);
-        else if (page.kind == DATA || page.kind == DATA_2)
-            status = page.values < 0 ? CANNOT : data(work, &page, in.at);
-        else if (page.kind != INDEX)
-            return CANNOT;
+    Cursor *cursor = work->cursor;
+    Some some;
+    some.picked = wanted->picked != 0;
+    for (int64_t row = 0, pick = 0; row < wanted->rows;) {
+        if (some.picked) { /* what stands before the next one */
+            int64_t next = pick < wanted->count ? wanted->picked[pick] : wanted->rows;
+            column->behind += next - row;
+            row = next;
+            if (row == wanted->rows)
+                break;
+        }
+        int status = passed_over(work);
+        if (status == DONE && !cursor->left)
+            status = next_page(work);
         if (status != DONE)
             return status;
-        in.at += page.packed;
+        int64_t n = wanted->rows - row < cursor->left ? wanted->rows - row : cursor->left;
+        some.rows = some.size = n < BLOCK ? n : BLOCK;
+        if (some.picked) {
+            for (some.size = 0; pick < wanted->count && wanted->picked[pick] < row + some.rows; pick++)
+                some.row[some.size++] = (uint16_t)(wanted->picked[pick] - row);
+        }
+        row += some.rows;
+        if (some.rows && (status = block(work, &some)) != DONE)
+            return status;
     }
     if (column->kind == TEXTS) {
         if (work->used > INT32_MAX)
             return CANNOT;
-        ((int32_t *)column->edges)[column->rows] = (int32_t)work->used;
+        ((int32_t *)column->edges)[work->row] = (int32_t)work->used;
         column->bytes = work->used;
         if (work->used > column->room)
             return MORE_ROOM;
-    } else if (column->kind == CODES && !column->entries) {
+    } else if (column->kind == CODES && !cursor->known) {
         return CANNOT;
     }
+    column->finite &= cursor->finite;
     if (column->nulls)
-        pack(work->there, column->rows, (uint8_t *)column->valid, 0);
+        pack(work->seen, work->row, (uint8_t *)column->valid, 0);
     return DONE;
 }
 
-/* Whether all bytes of a column's chunk could be read. */
-static int whole(int32_t file, const Column *column, uint8_t *chunk) {
-    int64_t got = 0;
-    while (chunk && got < column->size) {
-        int64_t some = (int64_t)pread(file, chunk + got, (size_t)(column->size - got), column->offset + got);
-        if (some <= 0)
-            return 0;
-        got += some;
-    }
-    return chunk != 0;
-}
-
-/* Columns of a row group of an open file; what came of each is told in it. */
-void oak_read_columns(int32_t file, Column *columns, int64_t count) {
-    Rooms rooms = {.chunk = {0, 0}};
-    tags_of(rooms.tags);
+/* The next rows of columns of a row group of an open file, all or those picked; what came of each is told in it. */
+void oak_read_columns(int32_t file, Column *columns, int64_t count, int64_t rows, const int64_t *picked, int64_t size) {
+    Wanted wanted = {rows, picked, size};
+    Rooms spare = {.window = {0, 0}};
+    Room seen = {0, 0};
+    Tag tags[256];
+    tags_of(tags);
     for (Column *column = columns; column < columns + count; column++) {
+        Cursor *cursor = (Cursor *)column->cursor;
+        if (!cursor) {
+            cursor = calloc(1, sizeof(Cursor));
+            if (cursor) {
+                cursor->rooms = spare;
+                cursor->finite = 1;
+                spare = (Rooms){.window = {0, 0}};
+            }
+        }
+        Work work = {file, tags, column, cursor, 0, 0, column->optional ? room_for(&seen, rows) : 0};
         column->nulls = column->bytes = column->entries = 0;
         column->finite = 1;
-        uint8_t *chunk = room_for(&rooms.chunk, column->size), *there = room_for(&rooms.there, column->rows);
-        Work work = {column, &rooms, chunk, 0, 0, 0, 0, there, 0};
-        column->status = there && whole(file, column, chunk) ? pages(&work) : CANNOT;
+        column->status = cursor && (work.seen || !column->optional) ? rows_wanted(&work, &wanted) : CANNOT;
+        if (cursor && (column->status != DONE || (cursor->begun == column->rows && !cursor->left))) {
+            leave_rooms(&spare);
+            spare = cursor->rooms;
+            free(cursor);
+            cursor = 0;
+        }
+        column->cursor = (int64_t)cursor;
     }
-    free(rooms.chunk.at);
-    free(rooms.dictionary.at);
-    free(rooms.page.at);
-    free(rooms.there.at);
-    free(rooms.begins.at);
+    leave_rooms(&spare);
+    free(seen.at);
+}
+
+/* What is kept for columns that are not read to their ends. */
+void oak_leave_columns(Column *columns, int64_t count) {
+    for (Column *column = columns; column < columns + count; column++) {
+        Cursor *cursor = (Cursor *)column->cursor;
+        if (cursor)
+            leave_rooms(&cursor->rooms);
+        free(cursor);
+        column->cursor = 0;
+    }
 }

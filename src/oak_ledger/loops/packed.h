@@ -187,4 +187,20 @@ static int take(Runs *runs, int64_t want, uint32_t *out) {
     return 1;
 }
 
+/* Pass over so many numbers; 0 where there are not so many. */
+static int leave(Runs *runs, int64_t count) {
+    while (count) {
+        if (!runs->left) {
+            if (!next_run(runs))
+                return 0;
+            continue;
+        }
+        int64_t n = count < runs->left ? count : runs->left;
+        runs->taken += n;
+        runs->left -= n;
+        count -= n;
+    }
+    return 1;
+}
+
 #endif

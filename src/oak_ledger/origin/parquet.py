@@ -9,12 +9,14 @@ import weakref
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
+from oak_ledger.engine.pushdown import Rest
 from oak_ledger.formula.ranges import ONLY_NULL, Values
 from oak_ledger.formula.types import TEXT, Type
 from oak_ledger.formula.values import array_of, decoded, from_arrow_type, held
@@ -111,35 +113,38 @@ class _Shared:
         self.values: Any = None
         self.lock = threading.Lock()
 
-    def told(self, column: Any) -> Any:
-        """Codes and a dictionary of one row group by the numbers and the dictionary of all; also where a text stands twice in its own."""
-        whole = column.combine_chunks() if isinstance(column, pa.ChunkedArray) else column
-        if not pa.types.is_dictionary(whole.type) or len(whole.dictionary) > FEW:
-            return _once(whole)
+    def numbered(self, dictionary: Any) -> tuple[Any, Any] | None:
+        """The dictionary of all, and the numbers in it of the texts of a row group's own; also where one stands twice there. None where they are many."""
+        if not len(dictionary) or len(dictionary) > FEW:
+            return None
         try:
-            texts = whole.dictionary.to_pylist()
+            texts = dictionary.to_pylist()
         except UnicodeDecodeError:
-            return _once(whole)
+            return None
         with self.lock:
             new = [at for at, text in enumerate(texts) if text not in self.numbers]
-            if not texts or None in texts or len(self.numbers) + len(new) > FEW:
-                return _once(whole)
+            if None in texts or len(self.numbers) + len(new) > FEW:
+                return None
             for at in new:
                 self.numbers.setdefault(texts[at], len(self.numbers))
             if new:
                 first = {texts[at]: at for at in reversed(new)}
-                more = whole.dictionary.take(array_of(np.array(sorted(first.values()), np.int64)))
+                more = dictionary.take(array_of(np.array(sorted(first.values()), np.int64)))
                 self.values = more if self.values is None else pa.concat_arrays([self.values, more])
-            values, numbers = self.values, np.array([self.numbers[text] for text in texts], np.int32)
-        indices = whole.indices
-        if (numbers != np.arange(len(numbers))).any():
-            if indices.null_count:  # what null holds may be anything
-                codes = array_of(np.take(numbers, held(indices), mode="clip"))
-            else:
-                codes = taken(array_of(numbers), held(indices))
-            known = known_bits(indices)
-            indices = pa.Array.from_buffers(pa.int32(), len(indices), [known, codes.buffers()[1]], indices.null_count)
-        return pa.DictionaryArray.from_arrays(indices, values, safe=False)
+            return self.values, np.array([self.numbers[text] for text in texts], np.int32)
+
+
+def _renumbered(column: Any, values: Any, numbers: Any) -> Any:
+    """Codes and a dictionary by the numbers and the dictionary of all."""
+    indices = column.indices
+    if (numbers != np.arange(len(numbers))).any():
+        if indices.null_count:  # what null holds may be anything
+            codes = array_of(np.take(numbers, held(indices), mode="clip"))
+        else:
+            codes = taken(array_of(numbers), held(indices))
+        known = known_bits(indices)
+        indices = pa.Array.from_buffers(pa.int32(), len(indices), [known, codes.buffers()[1]], indices.null_count)
+    return pa.DictionaryArray.from_arrays(indices, values, safe=False)
 
 
 def _once(column: Any) -> Any:
@@ -185,8 +190,8 @@ class _Opened:
             and (not pa.types.is_timestamp(kind) or _UNITS.get(kind.unit, "?") in column.logical_type.to_json())
         )
 
-    def quickly(self, number: int, names: Sequence[str]) -> dict[str, chunks.Values]:
-        """The columns of a row group that the loop can read."""
+    def chunks_of(self, number: int, names: Sequence[str]) -> chunks.Chunks:
+        """The columns of a row group that the loop may be able to read."""
         group, wanted = self.metadata.row_group(number), []
         for name in names:
             if name in self.plain:
@@ -200,7 +205,7 @@ class _Opened:
                             group.num_rows, optional, chunk.compression == "SNAPPY", name in self.coded,
                         )
                     )  # fmt: skip
-        return chunks.read(self.bytes, wanted)
+        return chunks.Chunks(self.bytes, wanted)
 
     def file(self) -> Any:
         """This thread's."""
@@ -209,6 +214,83 @@ class _Opened:
         if not hasattr(self.held, "file"):
             self.held.file = pq.ParquetFile(self.path, metadata=self.metadata, read_dictionary=self.coded or None)
         return self.held.file
+
+
+class _ByArrow:
+    """Columns of a row group as Arrow's reader gives them, some rows after the other."""
+
+    def __init__(self, files: _Opened, number: int, names: Sequence[str], behind: int) -> None:
+        self.files, self.behind = files, behind
+        self.given = files.file().iter_batches(BATCH, row_groups=[number], columns=list(names), use_threads=False)
+        self.left: Any = None  # of a batch, the rows that are not yet read
+
+    def read(self, rows: int) -> dict[str, Any]:
+        """The next rows."""
+        pieces: list[Any] = []
+        while rows or self.behind:
+            if self.left is None or not self.left.num_rows:
+                try:
+                    self.left = next(self.given)
+                except (pa.ArrowInvalid, OSError) as error:
+                    raise unreadable(self.files.path, error) from error
+            passed = min(self.behind, self.left.num_rows)
+            piece = self.left.slice(passed, rows if passed == self.behind else 0)
+            self.left = self.left.slice(passed + piece.num_rows)
+            self.behind -= passed
+            rows -= piece.num_rows
+            if piece.num_rows:
+                pieces.append(piece)
+        table = pa.Table.from_batches(pieces).combine_chunks()
+        return dict(zip(table.column_names, table.columns, strict=True))
+
+
+class _Columns:
+    """Columns of a row group, some rows after the other: what the loop reads, and the rest as Arrow's reader does."""
+
+    def __init__(self, group: RowGroup, names: Sequence[str]) -> None:
+        self.files, self.number, self.kinds, self.names = group.files, group.number, group.kinds, names
+        self.chunks = self.files.chunks_of(self.number, names)
+        self.done = 0
+        self.by_arrow: dict[tuple[str, ...], _ByArrow] = {}
+        self.numbered: dict[str, tuple[Any, Any]] = {}
+
+    def pass_over(self, rows: int) -> None:
+        """Leave out the next rows."""
+        self.chunks.pass_over(rows)
+        self.done += rows
+        for one in self.by_arrow.values():
+            one.behind += rows
+
+    def read(self, rows: int, picked: Any = None) -> pa.RecordBatch:
+        """The next rows, or those of them that are picked, as the language holds values."""
+        made = self.chunks.read(rows, picked)
+        finite = {name for name, values in made.items() if values.finite}
+        columns = {name: values.array for name, values in made.items()}
+        known = {name for names in self.by_arrow for name in names}
+        rest = tuple(name for name in self.names if name not in made and name not in known)
+        if rest:
+            self.by_arrow[rest] = _ByArrow(self.files, self.number, rest, self.done)
+        for one in self.by_arrow.values():
+            found = {name: _whole(column) for name, column in one.read(rows).items()}
+            columns |= found if picked is None else {name: taken(column, picked) for name, column in found.items()}
+        self.done += rows
+        columns |= {name: self._told(name, columns[name]) for name in self.names if name in self.files.shared}
+        batch = pa.RecordBatch.from_arrays([columns[name] for name in self.names], names=list(self.names))
+        return settled(batch, self.kinds, finite)
+
+    def _told(self, name: str, column: Any) -> Any:
+        """Codes and a dictionary by those of all row groups, where the texts are few."""
+        if not pa.types.is_dictionary(column.type):
+            return column
+        own, last = column.dictionary, self.numbered.get(name)
+        if last is None or last[0].buffers()[2] != own.buffers()[2] or len(last[0]) != len(own):
+            last = self.numbered[name] = own, self.files.shared[name].numbered(own)
+        return _once(column) if last[1] is None else _renumbered(column, *last[1])
+
+
+def _whole(column: Any) -> Any:
+    """A column as one array."""
+    return column.combine_chunks() if column.num_chunks != 1 else column.chunk(0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -221,23 +303,26 @@ class RowGroup:
     kinds: Mapping[str, Type]
 
     def __call__(self) -> Iterator[pa.RecordBatch]:
-        """The rows: what the loop reads, and the rest as Arrow's reader does."""
-        made = self.files.quickly(self.number, self.names)
-        finite = {name for name, values in made.items() if values.finite}
-        columns = {name: values.array for name, values in made.items()}
-        rest = [name for name in self.names if name not in made]
-        if rest:
-            try:
-                table = self.files.file().read_row_group(self.number, columns=rest, use_threads=False).combine_chunks()
-            except (pa.ArrowInvalid, OSError) as error:
-                raise unreadable(self.files.path, error) from error
-            columns |= {name: table.column(name) for name in rest}
-        columns |= {
-            name: self.files.shared[name].told(columns[name]) for name in self.names if name in self.files.shared
-        }
-        whole = pa.table([columns[name] for name in self.names], names=list(self.names))
-        for batch in whole.to_batches(max_chunksize=BATCH):
-            yield settled(batch, self.kinds, finite)
+        """The rows."""
+        for batch, _ in self.parts(self.names, BATCH):
+            yield batch
+
+    def parts(self, first: Sequence[str], rows: int) -> Iterator[tuple[pa.RecordBatch, Rest]]:
+        """At most so many rows at a time: some of the columns, and what reads the others, of all these rows or of those picked.
+
+        What is not asked for before the next rows are is not read.
+        """
+        late = [name for name in self.names if name not in first]
+        now, later = _Columns(self, [name for name in self.names if name in first]), _Columns(self, late)
+        try:
+            for begin in range(0, self.rows, rows):
+                size = min(rows, self.rows - begin)
+                yield now.read(size), partial(later.read, size)
+                if later.done == begin:
+                    later.pass_over(size)
+        finally:
+            now.chunks.close()
+            later.chunks.close()
 
     @property
     def rows(self) -> int:
