@@ -39,7 +39,9 @@ typedef struct { Room window, dictionary, page, there, begins; } Rooms;
 typedef struct {
     Rooms rooms;
     int64_t from, until, at;                        /* which of the chunk's bytes the window holds; where the next page begins */
-    const uint8_t *known;                           /* the dictionary's bytes */
+    Page dictionary;                                /* its page, where there is one; where this lies; its bytes when they are needed */
+    int64_t dictionary_at;
+    const uint8_t *known;
     int64_t entries, finite, begun;                 /* what it holds; the rows of all pages so far */
     int64_t left;                                   /* the rows of this page that are still to come */
     int plain;
@@ -82,10 +84,13 @@ static inline uint32_t length_at(const uint8_t *at) {
     return size;
 }
 
-/* The bytes of the chunk from the next page on, at least so many; 0 where there are not so many, or they cannot be read. */
+/* The bytes of the chunk from the next page on, at least so many; 0 where there are not so many, or they cannot be read. Where pages are passed
+ * over, no more than these are read. */
 static const uint8_t *next_bytes(Work *work, int64_t need) {
     Cursor *cursor = work->cursor;
-    int64_t rest = work->column->size - cursor->at, some = need > WINDOW ? need : WINDOW;
+    const Column *column = work->column;
+    int passing = (double)column->behind / (double)column->rows * (double)column->size > (double)WINDOW;
+    int64_t rest = column->size - cursor->at, some = need > WINDOW || passing ? need : WINDOW;
     if (need < 0 || need > rest)
         return 0;
     if (cursor->at >= cursor->from && cursor->at + need <= cursor->until)
@@ -103,7 +108,7 @@ static const uint8_t *next_bytes(Work *work, int64_t need) {
         free(old.at);
     cursor->from = cursor->until = cursor->at;
     while (to && kept < some) {
-        int64_t got = (int64_t)pread(work->file, to + kept, (size_t)(some - kept), work->column->offset + cursor->at + kept);
+        int64_t got = (int64_t)pread(work->file, to + kept, (size_t)(some - kept), column->offset + cursor->at + kept);
         if (got <= 0)
             return 0;
         kept += got;
@@ -153,14 +158,21 @@ static int find_texts(Cursor *cursor, int64_t size) {
     return 1;
 }
 
-static int dictionary(Work *work, const Page *page, const uint8_t *bytes) {
+/* The dictionary, when the first page needs it. */
+static int dictionary(Work *work) {
     Column *column = work->column;
     Cursor *cursor = work->cursor;
+    const Page *page = &cursor->dictionary;
     Room *room = &cursor->rooms.dictionary;
-    if (cursor->known || page->values < 0 || (page->encoding != PLAIN && page->encoding != PLAIN_DICTIONARY))
+    if (!cursor->dictionary_at || page->values < 0 || (page->encoding != PLAIN && page->encoding != PLAIN_DICTIONARY))
         return CANNOT;
-    const uint8_t *known = unpacked(work, bytes, page->packed, page->raw, 1, room);
-    if (known == bytes) { /* the window moves on */
+    int64_t at = cursor->at;
+    cursor->at = cursor->dictionary_at;
+    const uint8_t *bytes = next_bytes(work, page->packed), *known = 0;
+    cursor->at = at;
+    if (bytes)
+        known = unpacked(work, bytes, page->packed, page->raw, 1, room);
+    if (known && known == bytes) { /* the window moves on */
         known = room_for(room, page->raw);
         if (known)
             memcpy(room->at, bytes, (size_t)page->raw);
@@ -262,18 +274,24 @@ static int next_page(Work *work) {
         int values = page.kind == DATA || page.kind == DATA_2, status = DONE;
         if (values && (page.values < 0 || page.values > column->rows - cursor->begun))
             return CANNOT;
-        int passed = page.kind == INDEX || (values && column->behind >= page.values);
-        if (!passed) {
+        int passed = !values || column->behind >= page.values;
+        if (page.kind == DICTIONARY && !cursor->dictionary_at) {
+            cursor->dictionary = page;
+            cursor->dictionary_at = cursor->at;
+        } else if (!values && page.kind != INDEX) {
+            return CANNOT;
+        }
+        if (!passed && !cursor->known && page.encoding != PLAIN)
+            status = dictionary(work);
+        if (!passed && status == DONE) {
             const uint8_t *bytes = next_bytes(work, page.packed);
-            if (!bytes || (!values && page.kind != DICTIONARY))
-                return CANNOT;
-            status = values ? opened(work, &page, bytes) : dictionary(work, &page, bytes);
+            status = bytes ? opened(work, &page, bytes) : CANNOT;
         }
         cursor->at += page.packed;
         cursor->begun += values ? page.values : 0;
         if (passed && values)
             column->behind -= page.values;
-        if (status != DONE || (values && !passed))
+        if (status != DONE || !passed)
             return status;
     }
 }

@@ -43,6 +43,12 @@ class Chunk:
         """How it is wanted, as the loop is told."""
         return _WIDTHS.get(self.kind.id, _CODES if self.coded else _TEXTS)
 
+    @property
+    def nothing(self) -> Any:
+        """No value at all."""
+        nothing = pa.array([], self.kind)
+        return nothing.dictionary_encode() if self.coded else nothing
+
 
 @dataclass(frozen=True, slots=True)
 class Values:
@@ -103,6 +109,9 @@ class Chunks:
         if not self.chunks:
             return {}
         size = rows if picked is None else len(picked)
+        if not size:
+            self.pass_over(rows)
+            return {one.name: Values(one.nothing, finite=True) for one in self.chunks}
         made = {}
         try:
             rooms = [self._room(at, size) for at in range(len(self.chunks))]

@@ -59,7 +59,7 @@ class ParquetFeed:
             yield from stretch()
 
     def stretches(self, columns: Sequence[str]) -> Iterator[Callable[[], Iterator[pa.RecordBatch]]]:
-        """The row groups, each read by whoever asks for it; texts that repeat come as codes and a dictionary."""
+        """The row groups, or parts of them where these are few, each read by whoever asks for it; texts that repeat come as codes and a dictionary."""
         import pyarrow.parquet as pq
 
         with guarded(pq.ParquetFile, self.path) as file:
@@ -71,7 +71,12 @@ class ParquetFeed:
         coded = _repeating(metadata, [name for name, kind in kinds.items() if kind == TEXT])
         files = _Opened(self.path, metadata, kinds, coded)
         for number in range(metadata.num_row_groups):
-            yield RowGroup(files, number, list(columns), kinds)
+            rows = metadata.row_group(number).num_rows
+            size = max(rows, 1)
+            if metadata.num_row_groups < ENOUGH and files.passable(number, columns):
+                size = max(PART, -(-rows // ENOUGH // BATCH) * BATCH)
+            for begin in range(0, rows, size):
+                yield RowGroup(files, number, list(columns), kinds, begin, min(size, rows - begin))
 
     def place(self, row: int) -> str:
         """Nothing better than the number."""
@@ -80,6 +85,8 @@ class ParquetFeed:
 
 # A text column is read as codes where its values take up so few bytes: then they repeat (measured, not a rule of the format).
 CODED_BYTES = 4.0
+ENOUGH = 8  # row groups that several threads can share out as they are; of fewer, each is cut into as many parts
+PART = 1 << 18  # of so many rows at least
 FEW = 1 << 12  # different texts of a column that all row groups share
 
 
@@ -159,7 +166,12 @@ _WRITTEN = {
     pa.timestamp("us").id: "INT64", pa.string().id: "BYTE_ARRAY",
 }  # fmt: skip
 """As what the types that the loop reads stand in a file, by the numbers of Arrow's types."""
+_ENCODINGS = {"PLAIN", "PLAIN_DICTIONARY", "RLE", "RLE_DICTIONARY", "BIT_PACKED"}
 _UNITS = {"ms": '"milliseconds"', "us": '"microseconds"'}
+
+
+def _packed_as_known(chunk: Any) -> bool:
+    return chunk.compression in ("SNAPPY", "UNCOMPRESSED")
 
 
 class _Opened:
@@ -198,7 +210,7 @@ class _Opened:
                 place = self.places[name]
                 chunk, optional = group.column(place), self.metadata.schema.column(place).max_definition_level > 0
                 begin = min(at for at in (chunk.dictionary_page_offset, chunk.data_page_offset) if at is not None)
-                if chunk.compression in ("SNAPPY", "UNCOMPRESSED") and chunk.num_values == group.num_rows:
+                if _packed_as_known(chunk) and chunk.num_values == group.num_rows:
                     wanted.append(
                         chunks.Chunk(
                             name, self.plain[name], begin, chunk.total_compressed_size, chunk.total_uncompressed_size,
@@ -206,6 +218,16 @@ class _Opened:
                         )
                     )  # fmt: skip
         return chunks.Chunks(self.bytes, wanted)
+
+    def passable(self, number: int, names: Sequence[str]) -> bool:
+        """Whether the loop reads all of these columns: it passes over rows without unpacking them."""
+        group = self.metadata.row_group(number)
+        return all(
+            name in self.plain
+            and _packed_as_known(group.column(self.places[name]))
+            and _ENCODINGS.issuperset(group.column(self.places[name]).encodings)
+            for name in names
+        )
 
     def file(self) -> Any:
         """This thread's."""
@@ -295,12 +317,15 @@ def _whole(column: Any) -> Any:
 
 @dataclass(frozen=True, slots=True)
 class RowGroup:
-    """Some of a Parquet file's rows: read when it is called; what the file's footer says of them is known before."""
+    """Rows of one of a Parquet file's row groups: read when it is called; what the file's footer says of them is known before."""
 
     files: _Opened
     number: int
     names: Sequence[str]
     kinds: Mapping[str, Type]
+    begin: int
+    """The first one's number in the row group."""
+    rows: int
 
     def __call__(self) -> Iterator[pa.RecordBatch]:
         """The rows."""
@@ -314,20 +339,18 @@ class RowGroup:
         """
         late = [name for name in self.names if name not in first]
         now, later = _Columns(self, [name for name in self.names if name in first]), _Columns(self, late)
+        end = self.begin + self.rows
+        now.pass_over(self.begin)
+        later.pass_over(self.begin)
         try:
-            for begin in range(0, self.rows, rows):
-                size = min(rows, self.rows - begin)
+            for begin in range(self.begin, end, rows):
+                size = min(rows, end - begin)
                 yield now.read(size), partial(later.read, size)
                 if later.done == begin:
                     later.pass_over(size)
         finally:
             now.chunks.close()
             later.chunks.close()
-
-    @property
-    def rows(self) -> int:
-        """How many there are."""
-        return int(self.files.metadata.row_group(self.number).num_rows)
 
     def values_of(self, column: str) -> Values | None:
         """Among which values a column's lie, where the footer says it in a type that compares as the language does."""
