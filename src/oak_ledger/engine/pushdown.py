@@ -101,4 +101,4 @@ def _as_read(piece: c.Checked, fields: Fields) -> c.Checked:
 
 def unmet(asked: Sequence[Demand], part: Callable[..., Any]) -> Demand | None:
     """A demand that no row of a part meets; None where there is none, or the part says nothing of itself."""
-    return next((one for one in asked if one.unmet(part)), None) if isinstance(part, Told) else None
+    return next((one for one in asked if one.unmet(part)), None) if asked and isinstance(part, Told) else None

@@ -17,7 +17,7 @@ from oak_ledger.engine.evaluate import Evaluator, Expression, Once, columns_read
 from oak_ledger.engine.faults import Faults, Rows
 from oak_ledger.engine.fused import Program, programs
 from oak_ledger.engine.pool import ordered
-from oak_ledger.engine.pushdown import Demand, InParts, Rest, Told, demands, unmet
+from oak_ledger.engine.pushdown import Demand, Rest, Told, demands, unmet
 from oak_ledger.engine.shared import shared_pieces
 from oak_ledger.engine.tuning import Tuning, tuning
 from oak_ledger.formula import checked as c
@@ -219,8 +219,9 @@ class Pass:
     def _read(self, plan: _Plan, stretch: Stretch) -> Iterator[tuple[pa.RecordBatch, Rest | None]]:
         """The batches of a stretch, on the account as reading; those of columns that filters need come with what reads the others."""
         batches: Iterator[tuple[pa.RecordBatch, Rest | None]]
-        if plan.first and len(plan.first) < len(plan.columns) and self.coming is None and isinstance(stretch, InParts):
-            batches = stretch.parts(plan.first, self.tuning.rows)
+        parts = getattr(stretch, "parts", None)  # see `pushdown.InParts`
+        if parts and plan.first and len(plan.first) < len(plan.columns) and self.coming is None:
+            batches = parts(plan.first, self.tuning.rows)
         else:
             batches = ((batch, None) for batch in _sliced(stretch(), self.tuning.rows))
         while True:

@@ -6,6 +6,7 @@ import datetime as dt
 import math
 from collections.abc import Callable, Sequence
 from decimal import Decimal
+from functools import cache
 from typing import Any
 
 import numpy as np
@@ -35,6 +36,7 @@ def arrow_type(kind: Type) -> pa.DataType:
     return pa.decimal128(MAX_DIGITS, kind.scale) if kind.kind == "decimal" else _ARROW[kind.kind]
 
 
+@cache
 def from_arrow_type(kind: pa.DataType) -> Type | None:
     """The type of the language that an Arrow type carries, or None where it has none."""
     types = pa.types

@@ -48,7 +48,7 @@ def sums_of_floats(values: Any, numbers: Any, codes: Rows, groups: int, power: i
         return None
     made = np.zeros(groups, _FLOATS)
     done = found.oak_sum_floats(
-        len(numbers), place(codes), place(numbers), validity(values), values.offset, power, place(made)
+        len(numbers), place(codes), place(numbers), validity(values), values.offset, power, groups, place(made)
     )
     return (made["sum"].copy(), made["rest"].copy(), made["count"].astype(np.int64)) if done else None
 
@@ -60,7 +60,7 @@ def sums_of_wholes(values: Any, numbers: Any, codes: Rows, groups: int) -> tuple
         return None
     made = np.zeros(groups, _WHOLES)
     done = found.oak_sum_wholes(
-        len(numbers), place(codes), place(numbers), numbers.ndim, validity(values), values.offset, place(made)
+        len(numbers), place(codes), place(numbers), numbers.ndim, validity(values), values.offset, groups, place(made)
     )
     return (made["low"].copy(), made["high"].copy(), made["count"].copy()) if done else None
 

@@ -33,24 +33,32 @@ class ParquetFeed:
 
     path: Path
     bad_rows: list[BadRow] = field(default_factory=list)
+    last: tuple[tuple[int, ...], Any] | None = field(default=None, compare=False, repr=False)
+    """The footer as it was last read, and of which file."""
+
+    def footer(self) -> Any:
+        """What the file's end says of it; read again when the file is another."""
+        import pyarrow.parquet as pq
+
+        stamp: tuple[int, ...] = ()
+        if self.path.is_file():
+            told = self.path.stat()
+            stamp = told.st_ino, told.st_size, told.st_mtime_ns
+        if self.last is None or self.last[0] != stamp:
+            self.last = stamp, guarded(pq.read_metadata, self.path)
+        return self.last[1]
 
     def columns(self) -> dict[str, Type]:
         """The columns whose type the language knows."""
-        import pyarrow.parquet as pq
-
-        return known(guarded(pq.read_schema, self.path))
+        return known(self.footer().schema.to_arrow_schema())
 
     def rows(self) -> int:
         """How many rows there are."""
-        import pyarrow.parquet as pq
-
-        return int(guarded(pq.read_metadata, self.path).num_rows)
+        return int(self.footer().num_rows)
 
     def notes(self) -> dict[str, str]:
         """What the file's writer noted in it, by name."""
-        import pyarrow.parquet as pq
-
-        found = guarded(pq.read_metadata, self.path).metadata or {}
+        found = self.footer().metadata or {}
         return {name.decode(errors="replace"): text.decode(errors="replace") for name, text in found.items()}
 
     def batches(self, columns: Sequence[str]) -> Iterator[pa.RecordBatch]:
@@ -60,11 +68,8 @@ class ParquetFeed:
 
     def stretches(self, columns: Sequence[str]) -> Iterator[Callable[[], Iterator[pa.RecordBatch]]]:
         """The row groups, or parts of them where these are few, each read by whoever asks for it; texts that repeat come as codes and a dictionary."""
-        import pyarrow.parquet as pq
-
-        with guarded(pq.ParquetFile, self.path) as file:
-            metadata = file.metadata
-            kinds = {name: kind for name, kind in known(file.schema_arrow).items() if name in columns}
+        metadata = self.footer()
+        kinds = {name: kind for name, kind in self.columns().items() if name in columns}
         if not columns:
             yield lambda: iter((counting(metadata.num_rows),))
             return

@@ -131,10 +131,6 @@ def read_document(path: Path, shape: Shape) -> Document:
 def parse_document(text: str, shape: Shape, where: str) -> Document:
     """Check a text and cut it into blocks."""
     text = text.replace("\r\n", "\n")
-    try:
-        tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise _not_toml(text, where, str(error)) from None
     blocks = list(_blocks(text, where))
     findings: list[Finding] = []
     checked: list[Block] = []
@@ -154,6 +150,14 @@ def parse_document(text: str, shape: Shape, where: str) -> Document:
     if findings:
         raise UnusableInput.of(findings)
     return Document(tuple(checked), shape, where)
+
+
+def _well_written(text: str, where: str) -> None:
+    """Raise if a text is no TOML: for what its blocks, one by one, do not show."""
+    try:
+        tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise _not_toml(text, where, str(error)) from None
 
 
 def _not_toml(text: str, where: str, said: str) -> OakError:
@@ -192,7 +196,8 @@ def _starts(text: str) -> list[int]:
 
 def _blocks(text: str, where: str) -> Iterable[Block]:
     edges = [0, *_starts(text), len(text)]
-    line, waiting = 1, ""
+    line, waiting, checked = 1, "", False
+    listed: dict[str, bool] = {}
     for start, end in itertools.pairwise(edges):
         waiting += text[start:end]
         if not waiting:
@@ -200,9 +205,16 @@ def _blocks(text: str, where: str) -> Iterable[Block]:
         try:
             values = tomllib.loads(waiting, parse_float=Decimal)
         except tomllib.TOMLDecodeError:
+            if not checked:
+                _well_written(text, where)
+            checked = True
             continue  # a line that only looked like a header: it belongs to what follows
         name = next(iter(values), "")
         inner = values.get(name)
+        many = isinstance(inner, list)
+        if not (many and listed.get(name, True)) and name in listed:  # a table twice
+            _well_written(text, where)
+        listed[name] = many
         inner = inner[0] if isinstance(inner, list) and len(inner) == 1 and isinstance(inner[0], dict) else inner
         if len(values) > 1 or (name and not isinstance(inner, dict)):
             raise UnusableInput(
