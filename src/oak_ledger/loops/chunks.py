@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -14,10 +14,9 @@ from oak_ledger.loops.memory import place
 
 _DONE, _CANNOT, _MORE_ROOM = range(3)
 _TEXTS, _CODES = 0, 1
-_ASKED = [
-    "offset", "size", "raw", "rows", "kind", "floats", "optional", "snappy", "cursor", "behind", "out", "valid", "edges", "texts", "room", "status", "nulls", "finite", "bytes", "entries",
-]  # fmt: skip
-_COLUMN = np.dtype([(name, np.int64) for name in _ASKED])
+_WIDTH, _CURSOR, _BEHIND, _OUT, _ROOM, _STATUS, _NULLS, _FINITE, _BYTES, _ENTRIES = 4, 8, 9, 10, 14, 15, 16, 17, 18, 19
+"""Where what is asked of a column, and what came of it, stands among the words that the loop takes."""
+_WORDS = 20
 SLACK = 64  # bytes that the loop may write beyond the last
 
 
@@ -38,10 +37,12 @@ class Chunk:
     coded: bool = False
     """Whether texts are wanted as codes and a dictionary."""
 
-    @property
-    def width(self) -> int:
-        """How it is wanted, as the loop is told."""
-        return _WIDTHS.get(self.kind.id, _CODES if self.coded else _TEXTS)
+    def told(self) -> list[int]:
+        """The words that the loop takes, without those that are told each time."""
+        width = _WIDTHS.get(self.kind.id, _CODES if self.coded else _TEXTS)
+        floats = pa.types.is_floating(self.kind)
+        made = [self.offset, self.size, self.raw, self.rows, width, floats, self.optional, self.snappy]
+        return [*map(int, made), *[0] * (_WORDS - len(made))]
 
     @property
     def nothing(self) -> Any:
@@ -80,25 +81,13 @@ class Chunks:
         self.loops: Any = loops()
         self.file, self.chunks = file, [*chunks] if self.loops is not None else []
         self.done = 0  # rows that were read or passed over
-        self.columns = np.zeros(len(self.chunks), _COLUMN)
+        self.told = [chunk.told() for chunk in self.chunks]
         self.texts: dict[str, Any] = {}  # the dictionaries of those that are wanted as codes
-        for chunk, column in zip(self.chunks, self.columns, strict=True):
-            told = (
-                chunk.offset,
-                chunk.size,
-                chunk.raw,
-                chunk.rows,
-                chunk.width,
-                pa.types.is_floating(chunk.kind),
-                chunk.optional,
-                chunk.snappy,
-            )
-            for name, one in zip(_ASKED, told, strict=False):
-                column[name] = one
 
     def pass_over(self, rows: int) -> None:
         """Leave out the next rows."""
-        self.columns["behind"] += rows
+        for one in self.told:
+            one[_BEHIND] += rows
         self.done += rows
 
     def read(self, rows: int, picked: Any = None) -> dict[str, Values]:
@@ -115,66 +104,68 @@ class Chunks:
         made = {}
         try:
             rooms = [self._room(at, size) for at in range(len(self.chunks))]
-            self._ask(self.columns, rows, picked)
-            for at in np.flatnonzero(self.columns["status"] == _MORE_ROOM).tolist():  # it tells how much
-                rooms[at] = self._room(at, size, int(self.columns["bytes"][at]))
-                self.columns["behind"][at] = self.done
-                self._ask(self.columns[at : at + 1], rows, picked)
-            for at, (chunk, column) in enumerate(zip(self.chunks, self.columns, strict=True)):
-                if column["status"] == _DONE:
-                    made[chunk.name] = Values(self._array(chunk, column, rooms[at], size), bool(column["finite"]))
+            self._ask(rows, picked)
+            for at, one in enumerate(self.told):
+                if one[_STATUS] == _MORE_ROOM:  # it tells how much
+                    rooms[at] = self._room(at, size, one[_BYTES])
+                    one[_BEHIND] = self.done
+                    self._ask(rows, picked, slice(at, at + 1))
+            for chunk, one, room in zip(self.chunks, self.told, rooms, strict=True):
+                if one[_STATUS] == _DONE:
+                    made[chunk.name] = Values(self._array(chunk, one, room, size), bool(one[_FINITE]))
         except (MemoryError, pa.ArrowException):  # a broken file may tell of any size
             made = {}
         self.done += rows
         if len(made) < len(self.chunks):
-            self._only([at for at, chunk in enumerate(self.chunks) if chunk.name in made])
+            gone = [at for at, chunk in enumerate(self.chunks) if chunk.name not in made]
+            self._leave(gone)
+            self.told = [one for at, one in enumerate(self.told) if at not in gone]
+            self.chunks = [one for at, one in enumerate(self.chunks) if at not in gone]
         return made
 
     def close(self) -> None:
         """Free what the loop keeps."""
-        if self.columns["cursor"].any():
-            self.loops.oak_leave_columns(place(self.columns), len(self.columns))
+        self._leave(range(len(self.told)))
 
-    def _only(self, kept: Sequence[int]) -> None:
-        """Go on with some of the chunks."""
-        columns = self.columns[kept]
-        self.columns["cursor"][kept] = 0
-        self.close()
-        self.columns, self.chunks = columns, [self.chunks[at] for at in kept]
+    def _leave(self, which: Iterable[int]) -> None:
+        kept = np.array([self.told[at] for at in which if self.told[at][_CURSOR]], np.int64)
+        if len(kept):
+            self.loops.oak_leave_columns(place(kept), len(kept))
 
-    def _ask(self, columns: Any, rows: int, picked: Any) -> None:
-        count = 0 if picked is None else len(picked)
-        self.loops.oak_read_columns(self.file, place(columns), len(columns), rows, place(picked), count)
+    def _ask(self, rows: int, picked: Any, which: slice = slice(None)) -> None:
+        told, count = np.array(self.told[which], np.int64), 0 if picked is None else len(picked)
+        self.loops.oak_read_columns(self.file, place(told), len(told), rows, place(picked), count)
+        self.told[which] = told.tolist()
 
-    def _room(self, at: int, size: int, texts: int = 0) -> dict[str, Any]:
-        """Room for so many rows of a chunk, told to the loop."""
-        chunk, column = self.chunks[at], self.columns[at]
-        width = chunk.width
-        sizes = {"valid": (size + 63) // 64 * 8} if chunk.optional else {}
-        if width != _TEXTS:
-            sizes["out"] = size * max(width, 4) + SLACK
+    def _room(self, at: int, size: int, texts: int = 0) -> list[Any]:
+        """Room for so many rows of a chunk, told to the loop: as `out`, `valid`, `edges` and `texts`."""
+        chunk, told = self.chunks[at], self.told[at]
+        width = told[_WIDTH]
+        sizes = [0, (size + 63) // 64 * 8 if chunk.optional else 0, 0, 0]
         if width == _TEXTS:
-            column["room"] = texts or (chunk.raw if size == chunk.rows else chunk.raw * size // chunk.rows * 5 // 4)
-            sizes |= {"texts": int(column["room"]) + SLACK, "edges": 4 * size + SLACK}
-        elif width == _CODES and chunk.name not in self.texts:
-            column["room"] = chunk.raw
-            sizes |= {"texts": chunk.raw + SLACK, "edges": chunk.raw + SLACK}
-        room = {name: pa.allocate_buffer(size) for name, size in sizes.items()}
-        for name, buffer in room.items():
-            column[name] = buffer.address
+            told[_ROOM] = texts or (chunk.raw if size == chunk.rows else chunk.raw * size // chunk.rows * 5 // 4)
+            sizes[2:] = 4 * size + SLACK, told[_ROOM] + SLACK
+        else:
+            sizes[0] = size * max(width, 4) + SLACK
+            if width == _CODES and chunk.name not in self.texts:
+                told[_ROOM] = chunk.raw
+                sizes[2:] = chunk.raw + SLACK, chunk.raw + SLACK
+        room = [pa.allocate_buffer(one) if one else None for one in sizes]
+        told[_OUT : _OUT + 4] = [0 if one is None else one.address for one in room]
         return room
 
-    def _array(self, chunk: Chunk, column: Any, room: dict[str, Any], size: int) -> Any:
+    def _array(self, chunk: Chunk, told: Sequence[int], room: Sequence[Any], size: int) -> Any:
         """What the loop made, as an Arrow array."""
-        nulls = int(column["nulls"])
-        valid = room["valid"] if nulls else None
-        if chunk.width > _CODES:
-            return pa.Array.from_buffers(chunk.kind, size, [valid, room["out"]], nulls)
-        data = room["texts"].slice(0, int(column["bytes"])) if "texts" in room else None
-        if chunk.width == _TEXTS:
-            return pa.Array.from_buffers(pa.string(), size, [valid, room["edges"], data], nulls)
+        out, valid, edges, texts = room
+        nulls = told[_NULLS]
+        if not nulls:
+            valid = None
+        if told[_WIDTH] > _CODES:
+            return pa.Array.from_buffers(chunk.kind, size, [valid, out], nulls)
+        data = None if texts is None else texts.slice(0, told[_BYTES])
+        if told[_WIDTH] == _TEXTS:
+            return pa.Array.from_buffers(pa.string(), size, [valid, edges, data], nulls)
         if data is not None:
-            texts = pa.Array.from_buffers(pa.string(), int(column["entries"]), [None, room["edges"], data], 0)
-            self.texts[chunk.name] = texts
-        codes = pa.Array.from_buffers(pa.int32(), size, [valid, room["out"]], nulls)
+            self.texts[chunk.name] = pa.Array.from_buffers(pa.string(), told[_ENTRIES], [None, edges, data], 0)
+        codes = pa.Array.from_buffers(pa.int32(), size, [valid, out], nulls)
         return pa.DictionaryArray.from_arrays(codes, self.texts[chunk.name], safe=False)  # the loop has looked at them

@@ -42,13 +42,15 @@ int64_t oak_number(int64_t rows, const Key *keys, int32_t count, int64_t size, i
         int32_t *place = calloc((size_t)size + 1, sizeof(int32_t));
         if (!place)
             return -1;
-        int64_t groups = 0;
+        int64_t groups = 0, met = 0; /* the first so many combinations were all met */
         for (int64_t begin = 0; begin < rows; begin += BLOCK) {
             int64_t n = rows - begin < BLOCK ? rows - begin : BLOCK, *own = local + begin;
             combine(begin, n, keys, count, own);
             if (alive)
                 for (int64_t i = 0; i < n; i++) own[i] = alive[begin + i] ? own[i] : size;
-            for (int64_t i = 0; i < n; i++) place[own[i]] = 1;
+            if (met < size)
+                for (int64_t i = 0; i < n; i++) place[own[i]] = 1;
+            while (met < size && place[met]) met++;
         }
         for (int64_t at = 0; at < size; at++)
             if (place[at]) {
@@ -56,7 +58,8 @@ int64_t oak_number(int64_t rows, const Key *keys, int32_t count, int64_t size, i
                 place[at] = (int32_t)groups++;
             }
         place[size] = (int32_t)groups;
-        for (int64_t i = 0; i < rows; i++) local[i] = place[local[i]];
+        if (groups < size) /* else each is its own number */
+            for (int64_t i = 0; i < rows; i++) local[i] = place[local[i]];
         free(place);
         return groups;
     }

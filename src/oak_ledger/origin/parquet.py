@@ -19,7 +19,7 @@ import pyarrow as pa
 from oak_ledger.engine.pushdown import Rest
 from oak_ledger.formula.ranges import ONLY_NULL, Values
 from oak_ledger.formula.types import TEXT, Type
-from oak_ledger.formula.values import array_of, decoded, from_arrow_type, held
+from oak_ledger.formula.values import array_of, arrow_type, decoded, from_arrow_type, held
 from oak_ledger.loops import chunks
 from oak_ledger.loops.memory import known_bits
 from oak_ledger.loops.places import taken
@@ -75,13 +75,14 @@ class ParquetFeed:
             return
         coded = _repeating(metadata, [name for name, kind in kinds.items() if kind == TEXT])
         files = _Opened(self.path, metadata, kinds, coded)
+        wanted = {name: arrow_type(kind) for name, kind in kinds.items()}
         for number in range(metadata.num_row_groups):
             rows = metadata.row_group(number).num_rows
             size = max(rows, 1)
             if metadata.num_row_groups < ENOUGH and files.passable(number, columns):
                 size = max(PART, -(-rows // ENOUGH // BATCH) * BATCH)
             for begin in range(0, rows, size):
-                yield RowGroup(files, number, list(columns), kinds, begin, min(size, rows - begin))
+                yield RowGroup(files, number, list(columns), wanted, begin, min(size, rows - begin))
 
     def place(self, row: int) -> str:
         """Nothing better than the number."""
@@ -188,6 +189,9 @@ class _Opened:
         paths = {metadata.schema.column(at).path: at for at in range(metadata.num_columns)}
         self.places = {one.name: paths[one.name] for one in schema if one.name in paths and _comparable(one.type)}
         self.plain = {name: schema.field(name).type for name in wanted if self._plain(name, schema.field(name).type)}
+        self.optional = {
+            name for name in self.plain if metadata.schema.column(self.places[name]).max_definition_level > 0
+        }
         self.bytes = -1
         if self.plain:
             self.bytes = guarded(lambda name: os.open(name, os.O_RDONLY | getattr(os, "O_BINARY", 0)), path)
@@ -213,13 +217,14 @@ class _Opened:
         for name in names:
             if name in self.plain:
                 place = self.places[name]
-                chunk, optional = group.column(place), self.metadata.schema.column(place).max_definition_level > 0
-                begin = min(at for at in (chunk.dictionary_page_offset, chunk.data_page_offset) if at is not None)
+                chunk = group.column(place)
+                begin, after = chunk.dictionary_page_offset, chunk.data_page_offset
                 if _packed_as_known(chunk) and chunk.num_values == group.num_rows:
                     wanted.append(
                         chunks.Chunk(
-                            name, self.plain[name], begin, chunk.total_compressed_size, chunk.total_uncompressed_size,
-                            group.num_rows, optional, chunk.compression == "SNAPPY", name in self.coded,
+                            name, self.plain[name], after if begin is None else min(begin, after),
+                            chunk.total_compressed_size, chunk.total_uncompressed_size, group.num_rows,
+                            name in self.optional, chunk.compression == "SNAPPY", name in self.coded,
                         )
                     )  # fmt: skip
         return chunks.Chunks(self.bytes, wanted)
@@ -275,7 +280,7 @@ class _Columns:
     """Columns of a row group, some rows after the other: what the loop reads, and the rest as Arrow's reader does."""
 
     def __init__(self, group: RowGroup, names: Sequence[str]) -> None:
-        self.files, self.number, self.kinds, self.names = group.files, group.number, group.kinds, names
+        self.files, self.number, self.wanted, self.names = group.files, group.number, group.kinds, names
         self.chunks = self.files.chunks_of(self.number, names)
         self.done = 0
         self.by_arrow: dict[tuple[str, ...], _ByArrow] = {}
@@ -302,8 +307,8 @@ class _Columns:
             columns |= found if picked is None else {name: taken(column, picked) for name, column in found.items()}
         self.done += rows
         columns |= {name: self._told(name, columns[name]) for name in self.names if name in self.files.shared}
-        batch = pa.RecordBatch.from_arrays([columns[name] for name in self.names], names=list(self.names))
-        return settled(batch, self.kinds, finite)
+        arrays = [settled(columns[name], self.wanted[name], finite=name in finite) for name in self.names]
+        return pa.RecordBatch.from_arrays(arrays, names=list(self.names))
 
     def _told(self, name: str, column: Any) -> Any:
         """Codes and a dictionary by those of all row groups, where the texts are few."""
@@ -327,7 +332,8 @@ class RowGroup:
     files: _Opened
     number: int
     names: Sequence[str]
-    kinds: Mapping[str, Type]
+    kinds: Mapping[str, Any]
+    """Arrow's type of each, as the language has it."""
     begin: int
     """The first one's number in the row group."""
     rows: int
@@ -342,11 +348,12 @@ class RowGroup:
 
         What is not asked for before the next rows are is not read.
         """
-        late = [name for name in self.names if name not in first]
-        now, later = _Columns(self, [name for name in self.names if name in first]), _Columns(self, late)
+        now = _Columns(self, [name for name in self.names if name in first])
+        later = _Columns(self, [name for name in self.names if name not in first])
         end = self.begin + self.rows
-        now.pass_over(self.begin)
-        later.pass_over(self.begin)
+        if self.begin:
+            now.pass_over(self.begin)
+            later.pass_over(self.begin)
         try:
             for begin in range(self.begin, end, rows):
                 size = min(rows, end - begin)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Container, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -25,24 +25,25 @@ def counting(rows: int) -> pa.RecordBatch:
     return pa.RecordBatch.from_arrays([pa.nulls(rows)], names=["rows"])
 
 
-def settled(batch: pa.RecordBatch, kinds: Mapping[str, Type], finite: Container[str] = ()) -> pa.RecordBatch:
-    """The batch with each column in the Arrow type that the language uses; NaN and infinity, which `finite` ones do not have, become null."""
-    columns = [
-        _settled(column, arrow_type(kinds[name]), finite=name in finite)
-        for name, column in zip(batch.schema.names, batch.columns, strict=True)
-    ]
-    return pa.RecordBatch.from_arrays(columns, names=batch.schema.names)
-
-
-def _settled(values: Any, wanted: Any, *, finite: bool) -> Any:
-    """A column in the type wanted; texts may stay codes and a dictionary."""
-    if pa.types.is_dictionary(values.type):
-        if pa.types.is_string(values.type.value_type) and wanted == values.type.value_type:
+def settled(values: Any, wanted: Any, *, finite: bool = False) -> Any:
+    """A column in the Arrow type that the language uses; texts may stay codes and a dictionary. NaN and infinity, if it may have any, become null."""
+    kind = values.type
+    if kind == wanted and (finite or not pa.types.is_floating(kind)):
+        return values
+    if pa.types.is_dictionary(kind):
+        if pa.types.is_string(kind.value_type) and wanted == kind.value_type:
             return values
         values = values.dictionary_decode()
     if not finite and pa.types.is_floating(values.type) and not all_finite(values):
         values = pc.if_else(pc.is_finite(values), values, pa.scalar(None, values.type))
     return values if values.type == wanted else values.cast(wanted, safe=False)
+
+
+def _batch(batch: pa.RecordBatch, kinds: Mapping[str, Type]) -> pa.RecordBatch:
+    """The batch with its columns in the types that the language uses."""
+    names = batch.schema.names
+    columns = [settled(column, arrow_type(kinds[name])) for name, column in zip(names, batch.columns, strict=True)]
+    return pa.RecordBatch.from_arrays(columns, names=names)
 
 
 def known(schema: pa.Schema) -> dict[str, Type]:
@@ -69,7 +70,7 @@ class TableFeed:
             return
         kinds = self.columns()
         for batch in self.table.select(list(columns)).to_batches(max_chunksize=BATCH):
-            yield settled(batch, kinds)
+            yield _batch(batch, kinds)
 
     def place(self, row: int) -> str:
         """Nothing better than the number."""
@@ -94,7 +95,7 @@ class ArrowFeed:
         with guarded(pa.ipc.open_file, self.path) as file:
             for at in range(file.num_record_batches):
                 batch = file.get_batch(at)
-                yield settled(batch.select(list(columns)), kinds) if columns else counting(batch.num_rows)
+                yield _batch(batch.select(list(columns)), kinds) if columns else counting(batch.num_rows)
 
     def place(self, row: int) -> str:
         """Nothing better than the number."""
