@@ -15,6 +15,8 @@ from pathlib import Path
 from typing import Any
 
 _WORD, _HALF, _PLACE = ctypes.c_int64, ctypes.c_int32, ctypes.c_void_p
+UNPACK = ctypes.CFUNCTYPE(_HALF, _WORD, _PLACE, _WORD, _PLACE, _WORD)
+"""What a loop calls back for bytes that it cannot unpack: see `chunks.c`."""
 _SHAPES: dict[str, tuple[Any, ...]] = {
     "oak_run": (
         _HALF, _WORD, _PLACE, _HALF, _PLACE, _HALF, _PLACE, _HALF, _HALF, _HALF, _HALF, _PLACE, _PLACE, _PLACE, _PLACE,
@@ -51,7 +53,7 @@ _SHAPES: dict[str, tuple[Any, ...]] = {
     "oak_gather": (_WORD, _WORD, _PLACE, _HALF, _PLACE, _HALF, _PLACE, _WORD, _PLACE, _PLACE),
     "oak_scatter": (None, _WORD, _PLACE, _PLACE, _PLACE, _WORD, _PLACE, _PLACE),
     "oak_rising": (_HALF, _WORD, _PLACE),
-    "oak_read_columns": (None, _HALF, _PLACE, _WORD, _WORD, _PLACE, _WORD),
+    "oak_read_columns": (None, _HALF, UNPACK, _PLACE, _WORD, _WORD, _PLACE, _WORD),
     "oak_leave_columns": (None, _PLACE, _WORD),
     "oak_sample": (_WORD, _PLACE, _WORD, _WORD, _PLACE, _PLACE, _PLACE),
     "oak_floats_between": (_WORD, _PLACE, _WORD, _PLACE, _WORD, _PLACE, _PLACE),

@@ -1,5 +1,5 @@
 /* Columns of a Parquet file, from its bytes into Arrow's memory, some rows after the other: what most files hold (flat columns, plain values
- * or a dictionary, Snappy or nothing), as the format's specification says. Whatever else is met, or is not as it should be, is told as
+ * or a dictionary, packed by Snappy, by what the caller can unpack, or not), as the format's specification says. Whatever else is met, or is not as it should be, is told as
  * `CANNOT`, and another reader reads it. No byte is taken for granted: every length is held against what is there. */
 #define _XOPEN_SOURCE 700 /* pread */
 #include <stdlib.h>
@@ -13,16 +13,21 @@ static int64_t pread(int fd, void *to, size_t size, int64_t from) { (void)fd, (v
 #endif
 
 enum { DONE, CANNOT, MORE_ROOM };           /* what is told of a column */
-enum { TEXTS = 0, CODES = 1, WORDS = 4, LONG_WORDS = 8 }; /* how a column is wanted: as texts, as codes of texts, as numbers of so many bytes */
+/* How a column is wanted: as texts, as codes of texts, as bits, as numbers of so many bytes. */
+enum { TEXTS = 0, CODES = 1, BITS = 2, WORDS = 4, LONG_WORDS = 8, WIDE = 16 };
+enum { AS_IT_IS = 0, SNAPPY = 1 };          /* how its pages are packed; other numbers are the caller's */
 
 #define BLOCK 1024             /* values at a time */
 #define WINDOW (2LL << 20)     /* bytes of the file that are read at once; more where a page takes more */
 #define HEADER (4LL << 10)     /* bytes that a page's header has, as a rule */
 
-/* A column of one row group: where it lies in the file, and what it is; how far it is read, and what is to be passed over before the next rows;
- * where these are to go; what came of them. */
+/* Unpack what is packed in a way of the caller's into just so many bytes; 0 where that cannot be done. */
+typedef int32_t (*Unpack)(int64_t codec, const uint8_t *packed, int64_t size, uint8_t *out, int64_t want);
+
+/* A column of one row group: where it lies in the file, and what it is (`each` are the bytes of one of its numbers there, `turned` says that
+ * the highest comes first); how far it is read, and what is to be passed over before the next rows; where these are to go; what came of them. */
 typedef struct {
-    int64_t offset, size, raw, rows, kind, floats, optional, snappy;
+    int64_t offset, size, raw, rows, kind, each, turned, floats, optional, codec;
     int64_t cursor, behind;
     int64_t out, valid, edges, texts, room;
     int64_t status, nulls, finite, bytes, entries;
@@ -53,10 +58,11 @@ typedef struct {
 typedef struct {
     int32_t file;
     const Tag *tags;
+    Unpack unpack;
     Column *column;
     Cursor *cursor;
     int64_t row, used;                              /* rows and bytes of texts that went out */
-    uint8_t *seen;                                  /* which of these rows have a value */
+    uint8_t *seen, *bits;                           /* which of these rows have a value; the bytes that become bits */
 } Work;
 
 static void *room_for(Room *room, int64_t size) {
@@ -119,10 +125,13 @@ static const uint8_t *next_bytes(Work *work, int64_t need) {
 
 /* What is packed in a page, with SLACK behind it. */
 static const uint8_t *unpacked(const Work *work, const uint8_t *bytes, int64_t packed, int64_t raw, int shrunk, Room *room) {
-    if (!work->column->snappy || !shrunk)
+    int64_t codec = work->column->codec;
+    if (codec == AS_IT_IS || !shrunk)
         return raw == packed ? bytes : 0;
     uint8_t *made = raw <= work->column->raw ? room_for(room, raw) : 0;
-    return made && unsnapped(work->tags, bytes, packed, made, raw) ? made : 0;
+    if (!made)
+        return 0;
+    return (codec == SNAPPY ? unsnapped(work->tags, bytes, packed, made, raw) : work->unpack(codec, bytes, packed, made, raw)) ? made : 0;
 }
 
 static int all_finite(const uint8_t *numbers, int64_t size, int64_t width) {
@@ -137,6 +146,17 @@ static int all_finite(const uint8_t *numbers, int64_t size, int64_t width) {
         for (int64_t i = 0; i < size; i++) bad |= (length_at(numbers + 4 * i) & 0x7f800000U) == 0x7f800000U;
     }
     return !bad;
+}
+
+/* A whole number of any length as one of sixteen bytes. */
+static inline void widen(const Column *column, const uint8_t *from, uint8_t *to) {
+    int64_t each = column->each;
+    uint8_t sign = from[column->turned ? 0 : each - 1] & 128 ? 0xff : 0;
+    memset(to, sign, WIDE);
+    if (column->turned)
+        for (int64_t i = 0; i < each; i++) to[each - 1 - i] = from[i];
+    else
+        memcpy(to, from, (size_t)each);
 }
 
 /* The texts of a dictionary: where each begins, behind its length. */
@@ -181,18 +201,28 @@ static int dictionary(Work *work) {
         return CANNOT;
     cursor->known = known;
     cursor->entries = page->values;
+    if (column->kind == BITS)
+        return CANNOT;
     if (column->kind >= WORDS) {
-        if (page->values > page->raw / column->kind)
+        if (page->values > page->raw / column->each)
             return CANNOT;
-        cursor->finite = !column->floats || all_finite(known, page->values, column->kind);
-        return DONE;
+        cursor->finite = !column->floats || all_finite(known, page->values, column->each);
+        if (column->kind == WIDE) {
+            Room wide = {0, 0};
+            uint8_t *made = room_for(&wide, page->values * WIDE);
+            for (int64_t i = 0; made && i < page->values; i++) widen(column, known + i * column->each, made + i * WIDE);
+            free(room->at);
+            *room = wide;
+            cursor->known = made;
+        }
+        return cursor->known ? DONE : CANNOT;
     }
     if (!find_texts(cursor, page->raw))
         return CANNOT;
     if (column->kind == CODES) {
         const int32_t *begins = cursor->rooms.begins.at;
         int32_t *edges = (int32_t *)column->edges, end = 0;
-        if (column->room < page->raw || !page->values)
+        if (column->room < page->raw)
             return CANNOT;
         for (int64_t i = 0; i < page->values; i++) {
             int32_t length = (int32_t)length_at(known + begins[i] - 4);
@@ -213,7 +243,8 @@ static int opened(Work *work, const Page *page, const uint8_t *bytes) {
     int64_t before = page->kind == DATA_2 ? page->levels : 0; /* bytes of levels that are not packed with the values */
     if (page->repeats || before < 0 || before > page->packed || before > page->raw)
         return CANNOT;
-    if (page->encoding != PLAIN && page->encoding != PLAIN_DICTIONARY && page->encoding != BY_DICTIONARY)
+    int by_runs = work->column->kind == BITS && page->encoding == RUN_LENGTHS;
+    if (page->encoding != PLAIN && page->encoding != PLAIN_DICTIONARY && page->encoding != BY_DICTIONARY && !by_runs)
         return CANNOT;
     In in = {unpacked(work, bytes + before, page->packed - before, page->raw - before, page->shrunk, &cursor->rooms.page), 0, 0};
     if (!in.at)
@@ -235,9 +266,18 @@ static int opened(Work *work, const Page *page, const uint8_t *bytes) {
             return CANNOT;
         cursor->there = count < page->values ? there : 0;
     }
-    cursor->plain = page->encoding == PLAIN;
-    if (!cursor->plain) {
-        if (!cursor->known || (count && (in.at >= in.end || *in.at > 32)))
+    cursor->plain = page->encoding == PLAIN && work->column->kind != BITS;
+    if (by_runs) {
+        if (in.end - in.at < 4)
+            return CANNOT;
+        in.at += 4;
+        cursor->runs = (Runs){in, 1, 0, 0, 0, 0, 0};
+    } else if (work->column->kind == BITS) { /* all of them are one run */
+        if (page->encoding != PLAIN || in.end - in.at < (count + 7) / 8)
+            return CANNOT;
+        cursor->runs = (Runs){{in.end, in.end, 0}, 1, count, 0, 1, 0, in.at};
+    } else if (!cursor->plain) {
+        if (count && (!cursor->known || in.at >= in.end || *in.at > 32))
             return CANNOT;
         cursor->runs = (Runs){in, count ? *in.at : 0, 0, 0, 0, 0, 0};
         cursor->runs.in.at += count > 0;
@@ -281,7 +321,7 @@ static int next_page(Work *work) {
         } else if (!values && page.kind != INDEX) {
             return CANNOT;
         }
-        if (!passed && !cursor->known && page.encoding != PLAIN)
+        if (!passed && !cursor->known && cursor->dictionary_at && page.encoding != PLAIN)
             status = dictionary(work);
         if (!passed && status == DONE) {
             const uint8_t *bytes = next_bytes(work, page.packed);
@@ -327,70 +367,81 @@ static int leave_values(Work *work, int64_t count) {
     uint32_t begins[BLOCK];
     if (!cursor->plain)
         return leave(&cursor->runs, count) ? DONE : CANNOT;
-    if (work->column->kind < WORDS)
+    if (!work->column->each)
         return work->column->kind == TEXTS && walk(&cursor->in, count, begins) ? DONE : CANNOT;
-    pass(&cursor->in, (uint64_t)(count * work->column->kind));
+    pass(&cursor->in, (uint64_t)(count * work->column->each));
     return cursor->in.bad ? CANNOT : DONE;
 }
 
 /* Each of `count` numbers moved to where it belongs, from the last to the first. */
-#define APART(name, type)                                                                \
+#define APART(name, type, none)                                                          \
     static void name(type *out, int64_t rows, int64_t count, const uint8_t *there) {     \
         for (int64_t i = rows - 1; i >= 0; i--) {                                        \
             count -= there[i];                                                           \
-            out[i] = there[i] ? out[count] : 0;                                          \
+            out[i] = there[i] ? out[count] : none;                                       \
         }                                                                                \
     }
-APART(apart_words, uint32_t)
-APART(apart_long_words, uint64_t)
+typedef struct { uint64_t low, high; } Wide;
+APART(apart_bytes, uint8_t, 0)
+APART(apart_words, uint32_t, 0)
+APART(apart_long_words, uint64_t, 0)
+APART(apart_wide, Wide, (Wide){0})
 
 /* The rows of a block that are wanted: all of its `rows`, or `size` of them, where these stand among them and among those with a value. */
 typedef struct { int64_t rows, count, size; const uint8_t *there; int picked; uint16_t row[BLOCK], at[BLOCK]; } Some;
 
-/* Numbers, or codes of texts. */
+/* Numbers, bits as bytes, or codes of texts. */
 static int numbers(Work *work, const Some *some) {
     Column *column = work->column;
     Cursor *cursor = work->cursor;
-    int64_t width = column->kind == CODES ? 4 : column->kind, size = some->picked ? some->size : some->count;
-    uint8_t *out = (uint8_t *)column->out + work->row * width;
+    int64_t width = column->kind == CODES ? 4 : column->kind == BITS ? 1 : column->kind, size = some->picked ? some->size : some->count;
+    uint8_t *out = (column->kind == BITS ? work->bits : (uint8_t *)column->out) + work->row * width;
     uint32_t store[BLOCK + 8], chosen[BLOCK], most = 0, *codes = store;
     const uint8_t *from = cursor->known;
     store[0] = 0;
     if (cursor->plain) {
         from = cursor->in.at;
-        if (column->kind == CODES || cursor->in.end - from < some->count * width)
+        if ((!column->each && some->count) || cursor->in.end - from < some->count * column->each)
             return CANNOT;
-        cursor->in.at += some->count * width;
+        cursor->in.at += some->count * column->each;
     } else {
-        if (!take(&cursor->runs, some->count, codes))
+        if (some->count && !take(&cursor->runs, some->count, codes))
             return CANNOT;
         for (int64_t i = 0; i < some->count; i++) most = codes[i] > most ? codes[i] : most;
-        if (some->count && most >= cursor->entries)
+        if (some->count && most >= cursor->entries && column->kind != BITS)
             return CANNOT;
     }
     if (some->picked) {
         for (int64_t i = 0; i < size; i++) chosen[i] = cursor->plain ? some->at[i] : store[some->at[i]];
         codes = chosen;
     }
-    if (cursor->plain && !some->picked)
+    if (cursor->plain && column->kind == WIDE)
+        for (int64_t i = 0; i < size; i++) widen(column, from + column->each * (some->picked ? codes[i] : i), out + WIDE * i);
+    else if (cursor->plain && !some->picked)
         memcpy(out, from, (size_t)(size * width));
     else if (column->kind == CODES)
         memcpy(out, codes, (size_t)size * 4);
-    else if (width == 8)
+    else if (column->kind == BITS)
+        for (int64_t i = 0; i < size; i++) out[i] = (uint8_t)codes[i];
+    else if (width == WIDE)
+        for (int64_t i = 0; i < size; i++) memcpy(out + WIDE * i, from + WIDE * (int64_t)codes[i], WIDE);
+    else if (width == LONG_WORDS)
         for (int64_t i = 0; i < size; i++) memcpy(out + 8 * i, from + 8 * (int64_t)codes[i], 8);
     else
         for (int64_t i = 0; i < size; i++) memcpy(out + 4 * i, from + 4 * (int64_t)codes[i], 4);
     if (cursor->plain && column->floats)
         column->finite &= all_finite(out, size, width);
-    if (some->there && !some->picked) {
-        if (width == 8)
-            apart_long_words((uint64_t *)out, some->rows, size, some->there);
-        else
-            apart_words((uint32_t *)out, some->rows, size, some->there);
-    } else if (some->there) { /* what was gathered for rows that have no value is none */
+    if (some->there && some->picked) { /* what was gathered for rows that have no value is none */
         for (int64_t i = 0; i < size; i++) {
             if (!some->there[some->row[i]])
                 memset(out + i * width, 0, (size_t)width);
+        }
+    } else if (some->there) {
+        switch (width) {
+        case 1: apart_bytes(out, some->rows, size, some->there); break;
+        case WORDS: apart_words((uint32_t *)out, some->rows, size, some->there); break;
+        case LONG_WORDS: apart_long_words((uint64_t *)out, some->rows, size, some->there); break;
+        default: apart_wide((Wide *)out, some->rows, size, some->there);
         }
     }
     return DONE;
@@ -528,20 +579,22 @@ static int rows_wanted(Work *work, const Wanted *wanted) {
         column->bytes = work->used;
         if (work->used > column->room)
             return MORE_ROOM;
-    } else if (column->kind == CODES && !cursor->known) {
+    } else if (column->kind == CODES && !cursor->known && column->nulls < work->row) {
         return CANNOT;
     }
     column->finite &= cursor->finite;
+    if (column->kind == BITS)
+        pack(work->bits, work->row, (uint8_t *)column->out, 0);
     if (column->nulls)
         pack(work->seen, work->row, (uint8_t *)column->valid, 0);
     return DONE;
 }
 
 /* The next rows of columns of a row group of an open file, all or those picked; what came of each is told in it. */
-void oak_read_columns(int32_t file, Column *columns, int64_t count, int64_t rows, const int64_t *picked, int64_t size) {
+void oak_read_columns(int32_t file, Unpack unpack, Column *columns, int64_t count, int64_t rows, const int64_t *picked, int64_t size) {
     Wanted wanted = {rows, picked, size};
     Rooms spare = {.window = {0, 0}};
-    Room seen = {0, 0};
+    Room seen = {0, 0}, bits = {0, 0};
     Tag tags[256];
     tags_of(tags);
     for (Column *column = columns; column < columns + count; column++) {
@@ -554,10 +607,13 @@ void oak_read_columns(int32_t file, Column *columns, int64_t count, int64_t rows
                 spare = (Rooms){.window = {0, 0}};
             }
         }
-        Work work = {file, tags, column, cursor, 0, 0, column->optional ? room_for(&seen, rows) : 0};
+        Work work = {file, tags, unpack, column, cursor, 0, 0, column->optional ? room_for(&seen, rows) : 0, 0};
+        int room = !column->optional || work.seen;
+        if (column->kind == BITS)
+            room &= (work.bits = room_for(&bits, rows)) != 0;
         column->nulls = column->bytes = column->entries = 0;
         column->finite = 1;
-        column->status = cursor && (work.seen || !column->optional) ? rows_wanted(&work, &wanted) : CANNOT;
+        column->status = cursor && room ? rows_wanted(&work, &wanted) : CANNOT;
         if (cursor && (column->status != DONE || (cursor->begun == column->rows && !cursor->left))) {
             leave_rooms(&spare);
             spare = cursor->rooms;
@@ -568,6 +624,7 @@ void oak_read_columns(int32_t file, Column *columns, int64_t count, int64_t rows
     }
     leave_rooms(&spare);
     free(seen.at);
+    free(bits.at);
 }
 
 /* What is kept for columns that are not read to their ends. */

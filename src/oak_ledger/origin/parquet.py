@@ -167,17 +167,12 @@ def _once(column: Any) -> Any:
     return decoded(column).dictionary_encode()
 
 
-_WRITTEN = {
-    pa.int32().id: "INT32", pa.date32().id: "INT32", pa.int64().id: "INT64", pa.float32().id: "FLOAT", pa.float64().id: "DOUBLE",
-    pa.timestamp("us").id: "INT64", pa.string().id: "BYTE_ARRAY",
-}  # fmt: skip
-"""As what the types that the loop reads stand in a file, by the numbers of Arrow's types."""
 _ENCODINGS = {"PLAIN", "PLAIN_DICTIONARY", "RLE", "RLE_DICTIONARY", "BIT_PACKED"}
-_UNITS = {"ms": '"milliseconds"', "us": '"microseconds"'}
+_UNITS = {"ms": '"milliseconds"', "us": '"microseconds"', "ns": '"nanoseconds"'}
 
 
 def _packed_as_known(chunk: Any) -> bool:
-    return chunk.compression in ("SNAPPY", "UNCOMPRESSED")
+    return chunk.compression in chunks.CODECS
 
 
 class _Opened:
@@ -187,44 +182,45 @@ class _Opened:
         self.path, self.metadata, self.coded = path, metadata, list(coded)
         schema = metadata.schema.to_arrow_schema()
         paths = {metadata.schema.column(at).path: at for at in range(metadata.num_columns)}
-        self.places = {one.name: paths[one.name] for one in schema if one.name in paths and _comparable(one.type)}
-        self.plain = {name: schema.field(name).type for name in wanted if self._plain(name, schema.field(name).type)}
+        self.places = {one.name: paths[one.name] for one in schema if one.name in paths}
+        self.comparable = {name for name in self.places if _comparable(schema.field(name).type)}
+        forms = {name: self._form(name, schema.field(name).type) for name in wanted}
+        self.forms = {name: form for name, form in forms.items() if form is not None}
         self.optional = {
-            name for name in self.plain if metadata.schema.column(self.places[name]).max_definition_level > 0
+            name for name in self.forms if metadata.schema.column(self.places[name]).max_definition_level > 0
         }
         self.bytes = -1
-        if self.plain:
+        if self.forms:
             self.bytes = guarded(lambda name: os.open(name, os.O_RDONLY | getattr(os, "O_BINARY", 0)), path)
             weakref.finalize(self, os.close, self.bytes)
         self.held = threading.local()
         self.shared = {name: _Shared() for name in coded}
 
-    def _plain(self, name: str, kind: Any) -> bool:
-        """Whether a column is one value a row, of a type that the loop knows, written as it is read."""
-        if name not in self.places or not chunks.known(kind):
-            return False
+    def _form(self, name: str, kind: Any) -> chunks.Form | None:
+        """How the loop reads a column, if it is one value a row, of a type that it knows, written as it is read."""
+        if name not in self.places:
+            return None
         column = self.metadata.schema.column(self.places[name])
-        return (
-            column.max_repetition_level == 0
-            and column.max_definition_level <= 1
-            and column.physical_type == _WRITTEN[kind.id]
-            and (not pa.types.is_timestamp(kind) or _UNITS.get(kind.unit, "?") in column.logical_type.to_json())
-        )
+        if column.max_repetition_level > 0 or column.max_definition_level > 1:
+            return None
+        if pa.types.is_timestamp(kind) and _UNITS.get(kind.unit, "?") not in column.logical_type.to_json():
+            return None
+        return chunks.form_of(kind, column.physical_type, column.length)
 
     def chunks_of(self, number: int, names: Sequence[str]) -> chunks.Chunks:
         """The columns of a row group that the loop may be able to read."""
         group, wanted = self.metadata.row_group(number), []
         for name in names:
-            if name in self.plain:
+            if name in self.forms:
                 place = self.places[name]
                 chunk = group.column(place)
                 begin, after = chunk.dictionary_page_offset, chunk.data_page_offset
                 if _packed_as_known(chunk) and chunk.num_values == group.num_rows:
                     wanted.append(
                         chunks.Chunk(
-                            name, self.plain[name], after if begin is None else min(begin, after),
+                            name, self.forms[name], after if begin is None else min(begin, after),
                             chunk.total_compressed_size, chunk.total_uncompressed_size, group.num_rows,
-                            name in self.optional, chunk.compression == "SNAPPY", name in self.coded,
+                            name in self.optional, chunks.CODECS[chunk.compression], name in self.coded,
                         )
                     )  # fmt: skip
         return chunks.Chunks(self.bytes, wanted)
@@ -233,7 +229,7 @@ class _Opened:
         """Whether the loop reads all of these columns: it passes over rows without unpacking them."""
         group = self.metadata.row_group(number)
         return all(
-            name in self.plain
+            name in self.forms
             and _packed_as_known(group.column(self.places[name]))
             and _ENCODINGS.issuperset(group.column(self.places[name]).encodings)
             for name in names
@@ -367,10 +363,9 @@ class RowGroup:
     def values_of(self, column: str) -> Values | None:
         """Among which values a column's lie, where the footer says it in a type that compares as the language does."""
         group = self.files.metadata.row_group(self.number)
-        place = self.files.places.get(column)
-        if place is None:
+        if column not in self.files.comparable:
             return None
-        said = group.column(place).statistics
+        said = group.column(self.files.places[column]).statistics
         if said is None or not said.has_null_count:
             return None
         if said.null_count == group.num_rows:
