@@ -398,17 +398,20 @@ static int numbers(Work *work, const Some *some) {
     uint8_t *out = (column->kind == BITS ? work->bits : (uint8_t *)column->out) + work->row * width;
     uint32_t store[BLOCK + 8], chosen[BLOCK], most = 0, *codes = store;
     const uint8_t *from = cursor->known;
-    store[0] = 0;
+    if (!some->count) { /* no row has a value, nor need there be a dictionary */
+        memset(out, 0, (size_t)(some->size * width));
+        return DONE;
+    }
     if (cursor->plain) {
         from = cursor->in.at;
-        if ((!column->each && some->count) || cursor->in.end - from < some->count * column->each)
+        if (!column->each || cursor->in.end - from < some->count * column->each)
             return CANNOT;
         cursor->in.at += some->count * column->each;
     } else {
-        if (some->count && !take(&cursor->runs, some->count, codes))
+        if (!take(&cursor->runs, some->count, codes))
             return CANNOT;
         for (int64_t i = 0; i < some->count; i++) most = codes[i] > most ? codes[i] : most;
-        if (some->count && most >= cursor->entries && column->kind != BITS)
+        if (most >= cursor->entries && column->kind != BITS)
             return CANNOT;
     }
     if (some->picked) {

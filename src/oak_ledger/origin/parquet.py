@@ -261,6 +261,8 @@ class _ByArrow:
                     self.left = next(self.given)
                 except (pa.ArrowInvalid, OSError) as error:
                     raise unreadable(self.files.path, error) from error
+                except StopIteration:
+                    raise unreadable(self.files.path, EOFError("it has fewer rows than it says")) from None
             passed = min(self.behind, self.left.num_rows)
             piece = self.left.slice(passed, rows if passed == self.behind else 0)
             self.left = self.left.slice(passed + piece.num_rows)
