@@ -187,8 +187,9 @@ class Chunks:
         return made
 
     def close(self) -> None:
-        """Free what the loop keeps."""
+        """Free what the loop keeps; nothing can be read here any more."""
         self._leave(range(len(self.told)))
+        self.chunks, self.told = [], []
 
     def _leave(self, which: Iterable[int]) -> None:
         kept = np.array([self.told[at] for at in which if self.told[at][_CURSOR]], np.int64)

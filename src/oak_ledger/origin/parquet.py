@@ -80,7 +80,7 @@ class ParquetFeed:
             rows = metadata.row_group(number).num_rows
             size = max(rows, 1)
             if metadata.num_row_groups < ENOUGH and files.passable(number, columns):
-                size = max(PART, -(-rows // ENOUGH // BATCH) * BATCH)
+                size = max(PART, rows // ENOUGH // BATCH * BATCH)
             for begin in range(0, rows, size):
                 yield RowGroup(files, number, list(columns), wanted, begin, min(size, rows - begin))
 

@@ -247,10 +247,11 @@ def _split_sums(
     if not peak:
         return np.zeros(groups.count), np.zeros(groups.count)
     cut = math.ldexp(1.5, math.frexp(peak)[1] + _above(len(numbers)))
-    upper = numbers + cut
-    upper -= cut
-    sums = groups.sums(upper)
-    return sums, groups.sums(np.subtract(numbers, upper, out=upper))
+    with np.errstate(invalid="ignore"):  # rows that a filter rejects may hold anything, and are of a group of their own
+        upper = numbers + cut
+        upper -= cut
+        sums = groups.sums(upper)
+        return sums, groups.sums(np.subtract(numbers, upper, out=upper))
 
 
 def _peak(numbers: npt.NDArray[np.float64]) -> float:
