@@ -353,6 +353,7 @@ def main() -> None:
     names = [name for name in sorted([*engine.WORK, "H", "L"]) if not given.only or name in given.only]
     with tempfile.TemporaryDirectory() as holder:
         folder = Path(given.folder or holder)
+        folder.mkdir(parents=True, exist_ok=True)
         prepared(folder, rows, names)
         first = {} if given.unchecked else compare(folder, [name for name in names if name != "L"], engines)
         found = timed(folder, names, engines, repeats, first if given.quick else {})

@@ -373,33 +373,45 @@ static int leave_values(Work *work, int64_t count) {
     return cursor->in.bad ? CANNOT : DONE;
 }
 
-/* Each of `count` numbers moved to where it belongs, from the last to the first. */
-#define APART(name, type, none)                                                          \
-    static void name(type *out, int64_t rows, int64_t count, const uint8_t *there) {     \
-        for (int64_t i = rows - 1; i >= 0; i--) {                                        \
-            count -= there[i];                                                           \
-            out[i] = there[i] ? out[count] : none;                                       \
-        }                                                                                \
-    }
-typedef struct { uint64_t low, high; } Wide;
-APART(apart_bytes, uint8_t, 0)
-APART(apart_words, uint32_t, 0)
-APART(apart_long_words, uint64_t, 0)
-APART(apart_wide, Wide, (Wide){0})
-
 /* The rows of a block that are wanted: all of its `rows`, or `size` of them, where these stand among them and among those with a value. */
 typedef struct { int64_t rows, count, size; const uint8_t *there; int picked; uint16_t row[BLOCK], at[BLOCK]; } Some;
+
+/* What stands in a block for each of its rows, one after the other, from those that have a value on: by their codes, or as they come. */
+typedef struct { uint64_t low, high; } Wide;
+#define KEPT(one, mask) ((one) & (mask))
+#define WIDE_KEPT(one, mask) ((Wide){(one).low & (mask), (one).high & (mask)})
+#define SPREAD(name, type, kept)                                                                                      \
+    static void name(type *out, const Some *some, const uint8_t *from, const uint32_t *codes) {                      \
+        type one;                                                                                                     \
+        if (codes)                                                                                                    \
+            for (int64_t i = 0, next = 0; i < some->rows; next += some->there[i++]) {                                \
+                memcpy(&one, from + (int64_t)sizeof one * codes[next], sizeof one);                                  \
+                out[i] = kept(one, -(uint64_t)some->there[i]);                                                        \
+            }                                                                                                         \
+        else                                                                                                          \
+            for (int64_t i = 0, next = 0; i < some->rows; next += some->there[i++]) {                                \
+                memcpy(&one, from + (int64_t)sizeof one * next, sizeof one);                                          \
+                out[i] = kept(one, -(uint64_t)some->there[i]);                                                        \
+            }                                                                                                         \
+    }
+SPREAD(spread_words, uint32_t, (uint32_t)KEPT)
+SPREAD(spread_long_words, uint64_t, KEPT)
+SPREAD(spread_wide, Wide, WIDE_KEPT)
+
+/* The same of those that are picked, or of a block where all rows have a value. */
+#define GATHER(type)                                                                                                  \
+    for (int64_t i = 0; i < size; i++) memcpy((type *)out + i, from + (int64_t)sizeof(type) * codes[i], sizeof(type))
 
 /* Numbers, bits as bytes, or codes of texts. */
 static int numbers(Work *work, const Some *some) {
     Column *column = work->column;
     Cursor *cursor = work->cursor;
-    int64_t width = column->kind == CODES ? 4 : column->kind == BITS ? 1 : column->kind, size = some->picked ? some->size : some->count;
-    uint8_t *out = (column->kind == BITS ? work->bits : (uint8_t *)column->out) + work->row * width;
-    uint32_t store[BLOCK + 8], chosen[BLOCK], most = 0, *codes = store;
+    int64_t width = column->kind == CODES ? 4 : column->kind == BITS ? 1 : column->kind, size = some->size;
+    uint8_t *out = (column->kind == BITS ? work->bits : (uint8_t *)column->out) + work->row * width, made[BLOCK * WIDE + SLACK];
+    uint32_t store[BLOCK + 8], chosen[BLOCK], most = 0, *codes = 0;
     const uint8_t *from = cursor->known;
     if (!some->count) { /* no row has a value, nor need there be a dictionary */
-        memset(out, 0, (size_t)(some->size * width));
+        memset(out, 0, (size_t)(size * width));
         return DONE;
     }
     if (cursor->plain) {
@@ -407,44 +419,58 @@ static int numbers(Work *work, const Some *some) {
         if (!column->each || cursor->in.end - from < some->count * column->each)
             return CANNOT;
         cursor->in.at += some->count * column->each;
+        if (column->floats && column->finite)
+            column->finite = all_finite(from, some->count, width);
+        if (column->kind == WIDE) {
+            for (int64_t i = 0; i < some->count; i++) widen(column, from + column->each * i, made + WIDE * i);
+            from = made;
+        }
     } else {
-        if (!take(&cursor->runs, some->count, codes))
+        if (!take(&cursor->runs, some->count, store))
             return CANNOT;
-        for (int64_t i = 0; i < some->count; i++) most = codes[i] > most ? codes[i] : most;
+        for (int64_t i = 0; i < some->count; i++) most = store[i] > most ? store[i] : most;
         if (most >= cursor->entries && column->kind != BITS)
             return CANNOT;
+        store[some->count] = 0; /* a row without a value behind the last one looks there */
+        if (column->kind == BITS || column->kind == CODES)
+            from = (const uint8_t *)store;
+        else
+            codes = store;
     }
     if (some->picked) {
-        for (int64_t i = 0; i < size; i++) chosen[i] = cursor->plain ? some->at[i] : store[some->at[i]];
+        for (int64_t i = 0; i < size; i++) chosen[i] = codes ? codes[some->at[i]] : some->at[i];
         codes = chosen;
     }
-    if (cursor->plain && column->kind == WIDE)
-        for (int64_t i = 0; i < size; i++) widen(column, from + column->each * (some->picked ? codes[i] : i), out + WIDE * i);
-    else if (cursor->plain && !some->picked)
+    if (column->kind == BITS) {
+        const uint32_t *bits = store;
+        for (int64_t i = 0, next = 0; i < size; i++) {
+            uint8_t is = some->there ? some->there[some->picked ? some->row[i] : i] : 1;
+            out[i] = is & (uint8_t)bits[some->picked ? codes[i] : next];
+            next += is;
+        }
+        return DONE;
+    }
+    if (some->there && !some->picked) {
+        if (width == WORDS)
+            spread_words((uint32_t *)out, some, from, codes);
+        else if (width == LONG_WORDS)
+            spread_long_words((uint64_t *)out, some, from, codes);
+        else
+            spread_wide((Wide *)out, some, from, codes);
+        return DONE;
+    }
+    if (!codes)
         memcpy(out, from, (size_t)(size * width));
-    else if (column->kind == CODES)
-        memcpy(out, codes, (size_t)size * 4);
-    else if (column->kind == BITS)
-        for (int64_t i = 0; i < size; i++) out[i] = (uint8_t)codes[i];
-    else if (width == WIDE)
-        for (int64_t i = 0; i < size; i++) memcpy(out + WIDE * i, from + WIDE * (int64_t)codes[i], WIDE);
+    else if (width == WORDS)
+        GATHER(uint32_t);
     else if (width == LONG_WORDS)
-        for (int64_t i = 0; i < size; i++) memcpy(out + 8 * i, from + 8 * (int64_t)codes[i], 8);
+        GATHER(uint64_t);
     else
-        for (int64_t i = 0; i < size; i++) memcpy(out + 4 * i, from + 4 * (int64_t)codes[i], 4);
-    if (cursor->plain && column->floats)
-        column->finite &= all_finite(out, size, width);
-    if (some->there && some->picked) { /* what was gathered for rows that have no value is none */
+        GATHER(Wide);
+    if (some->there) { /* what was gathered for rows that have no value is none */
         for (int64_t i = 0; i < size; i++) {
             if (!some->there[some->row[i]])
                 memset(out + i * width, 0, (size_t)width);
-        }
-    } else if (some->there) {
-        switch (width) {
-        case 1: apart_bytes(out, some->rows, size, some->there); break;
-        case WORDS: apart_words((uint32_t *)out, some->rows, size, some->there); break;
-        case LONG_WORDS: apart_long_words((uint64_t *)out, some->rows, size, some->there); break;
-        default: apart_wide((Wide *)out, some->rows, size, some->there);
         }
     }
     return DONE;
@@ -539,7 +565,8 @@ static int block(Work *work, Some *some) {
             memcpy(seen, cursor->there, (size_t)some->size);
         else
             for (int64_t i = 0; i < some->size; i++) seen[i] = cursor->there[some->row[i]];
-        work->column->nulls += cursor->there ? some->size - there_of(seen, some->size) : 0;
+        if (cursor->there)
+            work->column->nulls += some->size - (some->picked ? there_of(seen, some->size) : some->count);
     }
     cursor->there += cursor->there ? some->rows : 0;
     cursor->left -= some->rows;

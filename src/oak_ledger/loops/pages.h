@@ -107,7 +107,8 @@ static int64_t levels(In in, int64_t values, uint8_t *there) {
             if (in.end - in.at < (n + 7) / 8)
                 return -1;
             unpack(in.at, 0, n, there + done);
-            for (int64_t i = 0; i < n; i++) count += there[done + i];
+            for (int64_t at = 0; at < n / 8; at++) count += __builtin_popcount(in.at[at]);
+            count += n % 8 ? __builtin_popcount(in.at[n / 8] & ((1 << n % 8) - 1)) : 0;
             pass(&in, head >> 1);
         } else {
             int one = *in.at++;
