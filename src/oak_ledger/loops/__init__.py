@@ -55,7 +55,7 @@ _SHAPES: dict[str, tuple[Any, ...]] = {
     "oak_rising": (_HALF, _WORD, _PLACE),
     "oak_read_columns": (None, _HALF, UNPACK, _PLACE, _WORD, _WORD, _PLACE, _WORD),
     "oak_leave_columns": (None, _PLACE, _WORD),
-    "oak_sample": (_WORD, _PLACE, _WORD, _WORD, _PLACE, _PLACE, _PLACE),
+    "oak_sample": (_WORD, _PLACE, _WORD, _WORD, _PLACE, _PLACE),
     "oak_floats_between": (_WORD, _PLACE, _WORD, _PLACE, _WORD, _PLACE, _PLACE),
     "oak_wholes_between": (_WORD, _PLACE, _WORD, _PLACE, _WORD, _PLACE, _PLACE),
     "oak_by_group": (None, _PLACE, _WORD, _WORD, _PLACE, _PLACE, _PLACE),

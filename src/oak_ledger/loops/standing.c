@@ -28,34 +28,22 @@ void oak_by_group(const Piece *stretches, int64_t count, int64_t groups, int64_t
     }
 }
 
-/* How many values each group has (`counts` must be 0), and a sample of them: the words of one row of `every` (which divides BLOCK), with their groups.
- * Returns how many are in the sample. */
-int64_t oak_sample(const Piece *stretches, int64_t count, int64_t every, int64_t *counts, int64_t *sample, int64_t *of) {
-    int64_t size = 0;
-    uint8_t room[BLOCK];
-    int64_t codes[BLOCK];
+/* A sample: the words of one row of `every` (which divides BLOCK) that are there, with their groups. Returns how many there are. */
+int64_t oak_sample(const Piece *stretches, int64_t count, int64_t every, int64_t *sample, int64_t *of) {
+    int64_t size = 0, group;
     for (const Piece *own = stretches; own < stretches + count; own++)
-        for (int64_t begin = 0; begin < own->rows; begin += BLOCK) {
-            int64_t n = own->rows - begin < BLOCK ? own->rows - begin : BLOCK;
-            const uint8_t *there = present((const uint8_t *)own->valid, own->offset + begin, n, room);
-            const int64_t *group = widened((const void *)own->codes, own->of, 1, begin, n, codes);
-            if (there)
-                for (int64_t i = 0; i < n; i++) counts[group[i]] += there[i];
-            else
-                for (int64_t i = 0; i < n; i++) counts[group[i]]++;
-            for (int64_t i = 0; i < n; i += every) {
-                sample[size] = ((const int64_t *)own->values)[begin + i];
-                of[size] = group[i];
-                size += there ? there[i] : 1;
-            }
+        for (int64_t i = 0; i < own->rows; i += every) {
+            sample[size] = ((const int64_t *)own->values)[i];
+            of[size] = *widened((const void *)own->codes, own->of, 1, i, 1, &group);
+            size += own->valid ? bit_at((const uint8_t *)own->valid, own->offset + i) : 1;
         }
     return size;
 }
 
-/* The values of each group from one to another, both among them, as they come, with the group of each; and how many lie below.
- * Returns how many there are, or -1 where they are more than there is `room` for. */
+/* The values of each group from one to another, both among them, as they come, with the group of each; and how many lie below, and how
+ * many there are at all. Returns how many there are between, or -1 where they are more than there is `room` for. */
 #define BETWEEN(name, type)                                                                                                          \
-    typedef struct { type low, high; int64_t below; } name##_ends;                                                                   \
+    typedef struct { type low, high; int64_t below, count; } name##_ends;                                                            \
     int64_t name(const Piece *stretches, int64_t count, name##_ends *ends, int64_t room, type *taken, int64_t *of) {                 \
         uint8_t known[BLOCK];                                                                                                        \
         int64_t codes[BLOCK];                                                                                                        \
@@ -72,6 +60,7 @@ int64_t oak_sample(const Piece *stretches, int64_t count, int64_t every, int64_t
                     name##_ends *its = ends + group[i];                                                                              \
                     int64_t is = there ? there[i] : 1;                                                                               \
                     its->below += is & (v[i] < its->low);                                                                            \
+                    its->count += is;                                                                                                \
                     taken[size] = v[i];                                                                                              \
                     of[size] = group[i];                                                                                             \
                     size += is & (v[i] >= its->low) & (v[i] <= its->high);                                                           \

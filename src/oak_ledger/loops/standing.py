@@ -42,29 +42,28 @@ def standing(laid: Any, starts: Rows, counts: Rows, places: Rows) -> Any | None:
     return made
 
 
-def sampled(pieces: Sequence[Piece], groups: int, every: int) -> tuple[Rows, Any, Rows] | None:
-    """How many values each group has, and a sample of them: those of one row of `every` (a power of two up to 1024), with their groups."""
+def sampled(pieces: Sequence[Piece], every: int) -> tuple[Any, Rows] | None:
+    """A sample of the values: those of one row of `every`, with their groups."""
     found, kind = loops(), pieces[0][1].dtype if pieces else np.dtype(np.float64)
     if found is None or any(numbers.dtype != kind or kind.itemsize != 8 for _, numbers, _ in pieces):
         return None
-    counts, own = np.zeros(groups, np.int64), told_pieces(pieces)
-    room = sum(len(codes) // every + 1 for _, _, codes in pieces)
+    own, room = told_pieces(pieces), sum(len(codes) // every + 1 for _, _, codes in pieces)
     sample, of = np.empty(room, kind), np.empty(room, np.int64)
-    size = found.oak_sample(place(own), len(own), every, place(counts), place(sample), place(of))
-    return counts, sample[:size], of[:size]
+    size = found.oak_sample(place(own), len(own), every, place(sample), place(of))
+    return sample[:size], of[:size]
 
 
-def between(pieces: Sequence[Piece], low: Any, high: Any, room: int) -> tuple[Any, Rows, Rows] | None:
-    """The values of each group from `low` to `high` (a number a group), as they come, with the group of each; and how many lie below.
+def between(pieces: Sequence[Piece], low: Any, high: Any, room: int) -> tuple[Any, Rows, Rows, Rows] | None:
+    """The values of each group from `low` to `high` (a number a group), as they come, with the group of each; how many lie below, and how many there are.
 
     None also where there is no `room` for so many.
     """
     found, kind = loops(), low.dtype
     if found is None or kind not in (np.float64, np.int64) or any(numbers.dtype != kind for _, numbers, _ in pieces):
         return None
-    ends = np.zeros(len(low), [("low", kind), ("high", kind), ("below", np.int64)])
+    ends = np.zeros(len(low), [("low", kind), ("high", kind), ("below", np.int64), ("count", np.int64)])
     ends["low"], ends["high"] = low, high
     call = found.oak_floats_between if kind == np.float64 else found.oak_wholes_between
     taken, of, own = np.empty(room, kind), np.empty(room, np.int64), told_pieces(pieces)
     size = call(place(own), len(own), place(ends), room, place(taken), place(of))
-    return None if size < 0 else (taken[:size], of[:size], ends["below"].copy())
+    return None if size < 0 else (taken[:size], of[:size], ends["below"].copy(), ends["count"].copy())

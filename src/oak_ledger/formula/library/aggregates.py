@@ -563,8 +563,7 @@ def median(run: Run, values: Any, groups: Groups) -> Any:
 def median_of(pieces: Sequence[tuple[Any, npt.NDArray[np.int64]]], groups: int) -> Any:
     """The same from several stretches of values, each with the group of each row; none is copied."""
     laid = Laid([(values, as_numbers(values), codes) for values, codes in pieces], groups)
-    counts = laid.counts
-    below, above = laid.at(np.maximum(counts - 1, 0) // 2, counts // 2)
+    (below, above), counts = laid.at(lambda counts: (np.maximum(counts - 1, 0) // 2, counts // 2))
     return array_of(between(below, above, 0.5), mask=counts == 0)
 
 
@@ -622,20 +621,27 @@ def _percentile(exact: bool) -> Callable[..., Any]:
             key, groups = _present(key, groups)
         numbers, back = ranked(key) if exact else (as_numbers(key), None)
         laid = Laid([(key, numbers, groups.codes)], groups.count)
-        counts = laid.counts
-        empty, last = counts == 0, np.maximum(counts - 1, 0)
         share = float(run.constants[0])
 
-        def from_end(place: Any) -> Any:
+        def from_end(place: Any, last: Any) -> Any:
             return last - place if descending else place
 
+        def first_beyond(counts: Any) -> list[Any]:
+            last = np.maximum(counts - 1, 0)
+            place = np.ceil(share * counts - 1e-12).astype(np.int64) - 1
+            return [from_end(np.minimum(np.maximum(place, 0), last), last)]
+
+        def around(counts: Any) -> list[Any]:
+            last = np.maximum(counts - 1, 0)
+            ends = np.floor(share * last), np.ceil(share * last)
+            return [from_end(one.astype(np.int64), last) for one in ends]
+
         if back is not None:
-            wanted = np.minimum(np.maximum(np.ceil(share * counts - 1e-12).astype(np.int64) - 1, 0), last)
-            return back(laid.at(from_end(wanted))[0], empty)
-        place = share * last
-        low, high = np.floor(place).astype(np.int64), np.ceil(place).astype(np.int64)
-        below, above = laid.at(from_end(low), from_end(high))
-        return array_of(between(below, above, place - low), mask=empty)
+            (found,), counts = laid.at(first_beyond)
+            return back(found, counts == 0)
+        (below, above), counts = laid.at(around)
+        place = share * np.maximum(counts - 1, 0)
+        return array_of(between(below, above, place - np.floor(place)), mask=counts == 0)
 
     return run_percentile
 

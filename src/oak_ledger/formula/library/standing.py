@@ -6,7 +6,7 @@ the places will lie: then only these few are laid out, and the others counted. W
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
@@ -24,81 +24,79 @@ SURE = 2.5  # how far beside the sample's own place one looks, times the root of
 Rows = npt.NDArray[np.int64]
 
 
+Wanted = Callable[[Rows], Sequence[Rows]]
+"""At which places values are wanted, from how many each group has: some for each group, counted from 0, when the group is in order."""
+
+
 class Laid:
-    """Numbers by group, without those that are null; `counts` says how many each group has."""
+    """Numbers by group, without those that are null."""
 
     def __init__(self, pieces: Sequence[Piece], groups: int) -> None:
         """Each piece has values (which tell what is null), the same as numbers, as they lie in memory or in their order, and the groups."""
-        self.pieces = pieces
-        self.laid = False
-        if sum(len(numbers) for _, numbers, _ in pieces) >= ENOUGH * groups:
-            found = sampled(pieces, groups, EACH)
-            if found is not None:
-                self.counts, *self.sample = found
-                return
-        self._lay(groups)
+        self.pieces, self.groups = pieces, groups
 
-    def _lay(self, groups: int) -> None:
+    def at(self, wanted: Wanted) -> tuple[list[Any], Rows]:
+        """The numbers that stand at the places wanted (0 where a group is empty), and how many there are of each group."""
+        made = None
+        if sum(len(numbers) for _, numbers, _ in self.pieces) >= ENOUGH * self.groups:
+            made = self._by_sample(wanted)
+        if made is None:
+            self._lay()
+            places, order = _upwards(wanted(self.counts))
+            found = standing(self.numbers, self.starts, self.counts, places)
+            made = self._parted(places) if found is None else found, order, self.counts
+        found, order, counts = made
+        back = np.empty_like(found)
+        np.put_along_axis(back, order, found, axis=1)
+        return [np.ascontiguousarray(back[:, at]) for at in range(back.shape[1])], counts
+
+    def _lay(self) -> None:
         """All of them, group after group."""
-        self.laid, pieces = True, self.pieces
-        quick = by_group(pieces, groups)
+        quick = by_group(self.pieces, self.groups)
         if quick is not None:
             self.numbers, self.starts, self.counts = quick
             return
-        known = [mask_of(pc.is_valid(values)) for values, _, _ in pieces]
-        numbers = np.concatenate([own[there] for (_, own, _), there in zip(pieces, known, strict=True)])
-        codes = np.concatenate([own[there] for (_, _, own), there in zip(pieces, known, strict=True)])
-        self.counts = np.bincount(codes, minlength=groups).astype(np.int64)
+        known = [mask_of(pc.is_valid(values)) for values, _, _ in self.pieces]
+        numbers = np.concatenate([own[there] for (_, own, _), there in zip(self.pieces, known, strict=True)])
+        codes = np.concatenate([own[there] for (_, _, own), there in zip(self.pieces, known, strict=True)])
+        self.counts = np.bincount(codes, minlength=self.groups).astype(np.int64)
         self.starts = np.cumsum(self.counts) - self.counts
-        if groups > _MANY:
+        if self.groups > _MANY:
             self.numbers = numbers[np.lexsort((numbers, codes))]
         else:  # small codes are sorted by counting
             self.numbers = numbers[np.argsort(codes.astype(np.uint16), kind="stable")]
 
-    def at(self, *places: Rows) -> list[Any]:
-        """The numbers that stand at these places, counted from 0 in each group, when the group is in order; 0 where a group is empty."""
-        wanted = np.stack(places, axis=1)
-        order = np.argsort(wanted, axis=1, kind="stable")
-        upwards = np.ascontiguousarray(np.take_along_axis(wanted, order, axis=1))
-        found = None if self.laid else self._by_sample(upwards)
-        if found is None:
-            if not self.laid:
-                self._lay(len(self.counts))
-            found = standing(self.numbers, self.starts, self.counts, upwards)
-        if found is None:
-            found = self._parted(upwards)
-        made = np.empty_like(found)
-        np.put_along_axis(made, order, found, axis=1)
-        return [np.ascontiguousarray(made[:, at]) for at in range(len(places))]
-
-    def _by_sample(self, places: Rows) -> Any | None:
-        """The same from those few that may stand there; None where the sample has misled."""
-        groups, (chosen, of_chosen) = len(self.counts), self.sample
-        sample = by_group([(array_of(chosen), chosen, of_chosen)], groups)
-        if sample is None or chosen.dtype not in _ENDS:
+    def _by_sample(self, wanted: Wanted) -> tuple[Any, Rows, Rows] | None:
+        """What stands at the places, upwards, their order, and the counts, from those few that may stand there; None where the sample has misled."""
+        found = sampled(self.pieces, EACH)
+        if found is None or found[0].dtype not in _ENDS:
+            return None
+        sample = by_group([(array_of(found[0]), *found)], self.groups)
+        if sample is None:
             return None
         numbers, starts, sizes = sample
-        share = sizes / np.maximum(self.counts, 1)
+        likely, _ = _upwards(wanted(sizes * EACH))
         away = SURE * np.sqrt(sizes) + 1
-        first, last = np.floor(places[:, 0] * share - away), np.ceil(places[:, -1] * share + away)
+        first, last = np.floor(likely[:, 0] / EACH - away), np.ceil(likely[:, -1] / EACH + away)
         inside = np.clip(np.stack([first, last], axis=1), 0, np.maximum(sizes - 1, 0)[:, None]).astype(np.int64)
         ends = standing(numbers, starts, sizes, inside)
         if ends is None:
             return None
         least, most = _ENDS[numbers.dtype]
         low, high = np.where(first < 0, least, ends[:, 0]), np.where(last >= sizes, most, ends[:, 1])
-        most = min(
-            4 * float(np.max(away / np.maximum(sizes, 1), initial=0)), 1
-        )  # the share of them that may lie between
-        found = between(self.pieces, low, high, int(most * sum(len(own) for _, _, own in self.pieces)) + _SPARE)
-        if found is None:
+        # the share of them that may lie between
+        share = min(4 * float(np.max(away / np.maximum(sizes, 1), initial=0)), 1)
+        few = between(self.pieces, low, high, int(share * sum(len(own) for _, _, own in self.pieces)) + _SPARE)
+        if few is None:
             return None
-        taken, of, below = found
-        laid = by_group([(array_of(taken), taken, of)], groups)
+        taken, of, below, counts = few
+        laid = by_group([(array_of(taken), taken, of)], self.groups)
+        places, order = _upwards(wanted(counts))
         inner = places - below[:, None]
-        if laid is None or ((self.counts > 0) & ((inner[:, 0] < 0) | (inner[:, -1] >= laid[2]))).any():
+        if laid is None or ((counts > 0) & ((inner[:, 0] < 0) | (inner[:, -1] >= laid[2]))).any():
             return None
-        return standing(*laid, inner)
+        stand = standing(*laid, inner)
+        return None if stand is None else (stand, order, counts)
 
     def _parted(self, places: Rows) -> Any:
         """The same, group by group: they are not sorted, only parted at the places."""
@@ -111,6 +109,13 @@ class Laid:
         made = np.zeros(places.shape, self.numbers.dtype)
         made[filled] = self.numbers[(self.starts[:, None] + places)[filled]]
         return made
+
+
+def _upwards(places: Sequence[Rows]) -> tuple[Rows, Rows]:
+    """Places side by side, upwards for each group, and in which order they were."""
+    wanted = np.stack(places, axis=1)
+    order = np.argsort(wanted, axis=1, kind="stable")
+    return np.ascontiguousarray(np.take_along_axis(wanted, order, axis=1)), order
 
 
 _ENDS = {np.dtype(np.float64): (-np.inf, np.inf), np.dtype(np.int64): (-(2**63), 2**63 - 1)}
