@@ -56,8 +56,8 @@ _SHAPES: dict[str, tuple[Any, ...]] = {
     "oak_read_columns": (None, _HALF, UNPACK, _PLACE, _WORD, _WORD, _PLACE, _WORD),
     "oak_leave_columns": (None, _PLACE, _WORD),
     "oak_sample": (_WORD, _PLACE, _WORD, _WORD, _PLACE, _PLACE),
-    "oak_floats_between": (_WORD, _PLACE, _WORD, _PLACE, _WORD, _PLACE, _PLACE),
-    "oak_wholes_between": (_WORD, _PLACE, _WORD, _PLACE, _WORD, _PLACE, _PLACE),
+    "oak_floats_between": (_WORD, _PLACE, _WORD, _PLACE, _PLACE, _PLACE, _WORD, _PLACE, _PLACE),
+    "oak_wholes_between": (_WORD, _PLACE, _WORD, _PLACE, _PLACE, _PLACE, _WORD, _PLACE, _PLACE),
     "oak_by_group": (None, _PLACE, _WORD, _WORD, _PLACE, _PLACE, _PLACE),
     "oak_standing": (None, _PLACE, _HALF, _PLACE, _PLACE, _WORD, _PLACE, _HALF, _PLACE),
 }  # fmt: skip

@@ -40,13 +40,15 @@ int64_t oak_sample(const Piece *stretches, int64_t count, int64_t every, int64_t
     return size;
 }
 
-/* The values of each group from one to another, both among them, as they come, with the group of each; and how many lie below, and how
- * many there are at all. Returns how many there are between, or -1 where they are more than there is `room` for. */
+/* The values of each group from `low` to `high`, both among them, as they come, with the group of each; and of each group how many lie below,
+ * between, and above (`places` has four numbers a group, all 0; the last is for those that are null). Returns how many there are between, or -1
+ * where they are more than there is `room` for. */
 #define BETWEEN(name, type)                                                                                                          \
-    typedef struct { type low, high; int64_t below, count; } name##_ends;                                                            \
-    int64_t name(const Piece *stretches, int64_t count, name##_ends *ends, int64_t room, type *taken, int64_t *of) {                 \
+    int64_t name(const Piece *stretches, int64_t count, const type *restrict low, const type *restrict high, int64_t *places,        \
+                 int64_t room, type *taken, int64_t *of) {                                                                           \
         uint8_t known[BLOCK];                                                                                                        \
         int64_t codes[BLOCK];                                                                                                        \
+        uint32_t place[BLOCK];                                                                                                       \
         int64_t size = 0;                                                                                                            \
         for (const Piece *own = stretches; own < stretches + count; own++)                                                           \
             for (int64_t begin = 0; begin < own->rows; begin += BLOCK) {                                                             \
@@ -56,15 +58,15 @@ int64_t oak_sample(const Piece *stretches, int64_t count, int64_t every, int64_t
                 const type *v = (const type *)own->values + begin;                                                                   \
                 if (size + n > room)                                                                                                 \
                     return -1;                                                                                                       \
-                for (int64_t i = 0; i < n; i++) {                                                                                    \
-                    name##_ends *its = ends + group[i];                                                                              \
-                    int64_t is = there ? there[i] : 1;                                                                               \
-                    its->below += is & (v[i] < its->low);                                                                            \
-                    its->count += is;                                                                                                \
-                    taken[size] = v[i];                                                                                              \
-                    of[size] = group[i];                                                                                             \
-                    size += is & (v[i] >= its->low) & (v[i] <= its->high);                                                           \
-                }                                                                                                                    \
+                for (int64_t i = 0; i < n; i++)                                                                                      \
+                    place[i] = (uint32_t)group[i] * 4 + (v[i] >= low[group[i]]) + (v[i] > high[group[i]]);                           \
+                for (int64_t i = 0; i < n && there; i++) place[i] |= 3 * (uint32_t)(1 - there[i]);                                   \
+                for (int64_t i = 0; i < n; i++) places[place[i]]++;                                                                  \
+                for (int64_t i = 0; i < n; i++)                                                                                      \
+                    if ((place[i] & 3) == 1) {                                                                                       \
+                        taken[size] = v[i];                                                                                          \
+                        of[size++] = group[i];                                                                                       \
+                    }                                                                                                                \
             }                                                                                                                        \
         return size;                                                                                                                 \
     }

@@ -61,9 +61,8 @@ def between(pieces: Sequence[Piece], low: Any, high: Any, room: int) -> tuple[An
     found, kind = loops(), low.dtype
     if found is None or kind not in (np.float64, np.int64) or any(numbers.dtype != kind for _, numbers, _ in pieces):
         return None
-    ends = np.zeros(len(low), [("low", kind), ("high", kind), ("below", np.int64), ("count", np.int64)])
-    ends["low"], ends["high"] = low, high
     call = found.oak_floats_between if kind == np.float64 else found.oak_wholes_between
     taken, of, own = np.empty(room, kind), np.empty(room, np.int64), told_pieces(pieces)
-    size = call(place(own), len(own), place(ends), room, place(taken), place(of))
-    return None if size < 0 else (taken[:size], of[:size], ends["below"].copy(), ends["count"].copy())
+    places = np.zeros((len(low), 4), np.int64)
+    size = call(place(own), len(own), place(low), place(high), place(places), room, place(taken), place(of))
+    return None if size < 0 else (taken[:size], of[:size], places[:, 0].copy(), places[:, :3].sum(axis=1))
