@@ -89,7 +89,7 @@ def measured(folder: Path, who: str, name: str, out: str = "") -> dict[str, floa
         capture_output=True,
         text=True,
         check=False,
-        env={**os.environ, "POLARS_MAX_THREADS": str(os.cpu_count())},
+        env={**os.environ, "POLARS_MAX_THREADS": str(os.cpu_count()), "OPENBLAS_NUM_THREADS": "1"},
     )
     if done.returncode:
         raise SystemExit(f"{who} {name} failed:\n{done.stderr[-3000:]}")

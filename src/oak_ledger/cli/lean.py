@@ -24,10 +24,12 @@ class _Absent:
 def hurry() -> None:
     """Run as a command does: without plugins of the model library, seldom looking for garbage, and with freed memory kept for the next slice.
 
-    Arrow is told before it is loaded to take its memory where all else comes from, so that each can use what the other has freed.
+    Arrow is told before it is loaded to take its memory where all else comes from, so that each can use what the other has freed; NumPy, that no
+    threads are wanted for products of matrices, of which there are none.
     """
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
     os.environ.setdefault("ARROW_DEFAULT_MEMORY_POOL", "system")
+    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     gc.set_threshold(100_000, 50, 100)
     keep_memory()
 
