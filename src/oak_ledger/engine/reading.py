@@ -17,7 +17,7 @@ from oak_ledger.engine.evaluate import Evaluator, Expression, Once, columns_read
 from oak_ledger.engine.faults import Faults, Rows
 from oak_ledger.engine.fused import Program, programs
 from oak_ledger.engine.pool import ordered
-from oak_ledger.engine.pushdown import Demand, Rest, Told, demands, unmet
+from oak_ledger.engine.pushdown import Demand, InParts, Rest, Told, demands, unmet
 from oak_ledger.engine.shared import shared_pieces
 from oak_ledger.engine.tuning import Tuning, tuning
 from oak_ledger.formula import checked as c
@@ -204,24 +204,24 @@ class Pass:
             begin += batch.num_rows
             if self.coming is None:
                 filters = [*self.always, *self.where]
-                evaluator, rows = self._let_through(evaluator, filters, plan.before, spare=self.spare)
+                evaluator, rows = self._let_through(evaluator, filters, plan.before, plan.last, spare=self.spare)
                 if rest is not None:
                     evaluator.columns = {**evaluator.columns, **self._rest(rest, rows)}
                 yield found, evaluator
                 continue
-            evaluator, _ = self._let_through(evaluator, self.always, plan.early, spare=False)
+            evaluator, _ = self._let_through(evaluator, self.always, plan.early, None, spare=False)
             waiting.append((found, self.coming.prepared(evaluator)))
         if self.coming is not None:
             self.coming.go_on(number, [one for _, one in waiting])
         for found, one in waiting:
-            yield found, self._let_through(one.evaluator, self.where, plan.before, spare=self.spare)[0]
+            yield found, self._let_through(one.evaluator, self.where, plan.before, plan.last, spare=self.spare)[0]
 
     def _read(self, plan: _Plan, stretch: Stretch) -> Iterator[tuple[pa.RecordBatch, Rest | None]]:
         """The batches of a stretch, on the account as reading; those of columns that filters need come with what reads the others."""
         batches: Iterator[tuple[pa.RecordBatch, Rest | None]]
-        parts = getattr(stretch, "parts", None)  # see `pushdown.InParts`
-        if parts and plan.first and len(plan.first) < len(plan.columns) and self.coming is None:
-            batches = parts(plan.first, self.tuning.rows)
+        apart = plan.first and len(plan.first) < len(plan.columns) and self.coming is None
+        if apart and isinstance(stretch, InParts):
+            batches = stretch.parts(plan.first, self.tuning.rows)
         else:
             batches = ((batch, None) for batch in _sliced(stretch(), self.tuning.rows))
         while True:
@@ -260,9 +260,18 @@ class Pass:
         )  # fmt: skip
 
     def _let_through(
-        self, evaluator: Evaluator, filters: Sequence[Expression], before: Sequence[str], *, spare: bool
+        self,
+        evaluator: Evaluator,
+        filters: Sequence[Expression],
+        before: Sequence[str],
+        last: Sequence[str] | None,
+        *,
+        spare: bool,
     ) -> tuple[Evaluator, Rows | None]:
-        """The evaluator over the rows that filters let through, and their numbers where it is not over all; `before` are the fields that all filters need."""
+        """The evaluator over the rows that filters let through, and their numbers where it is not over all.
+
+        `before` are the fields that all filters need, `last` the columns that are needed afterwards, where that is not all.
+        """
         if not filters:
             return evaluator, None
         evaluator.prepare(before)
@@ -284,6 +293,8 @@ class Pass:
         rows = holding(keep)
         if rows is None:
             rows = np.flatnonzero(mask_of(keep))
+        if last is not None:
+            evaluator.columns = {name: column for name, column in evaluator.columns.items() if name in last}
         return evaluator.only(rows), rows
 
 

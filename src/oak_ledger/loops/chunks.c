@@ -1,6 +1,7 @@
 /* Columns of a Parquet file, from its bytes into Arrow's memory, some rows after the other: what most files hold (flat columns, plain values
- * or a dictionary, packed by Snappy, by what the caller can unpack, or not), as the format's specification says. Whatever else is met, or is not as it should be, is told as
- * `CANNOT`, and another reader reads it. No byte is taken for granted: every length is held against what is there. */
+ * or a dictionary; pages packed by Snappy, by what the caller can unpack, or not at all), as the format's specification says. Whatever else is
+ * met, or is not as it should be, is told as `CANNOT`, and another reader reads it. No byte is taken for granted: every length is held against
+ * what is there. */
 #define _XOPEN_SOURCE 700 /* pread */
 #include <stdlib.h>
 

@@ -16,18 +16,7 @@ from oak_ledger.loops.memory import place
 
 _DONE, _CANNOT, _MORE_ROOM = range(3)
 _TEXTS, _CODES, _BITS, _WIDE = 0, 1, 2, 16
-_WIDTH, _CURSOR, _BEHIND, _OUT, _ROOM, _STATUS, _NULLS, _FINITE, _BYTES, _ENTRIES = (
-    4,
-    10,
-    11,
-    12,
-    16,
-    17,
-    18,
-    19,
-    20,
-    21,
-)
+_WIDTH, _CURSOR, _BEHIND, _OUT, _ROOM, _STATUS, _NULLS, _FINITE, _BYTES, _ENTRIES = 4, 10, 11, 12, 16, 17, 18, 19, 20, 21  # fmt: skip
 """Where what is asked of a column, and what came of it, stands among the words that the loop takes."""
 _WORDS = 22
 SLACK = 64  # bytes that the loop may write beyond the last

@@ -59,7 +59,7 @@ def _round(mode: str) -> Any:
 
         def compute(value: Any, digits: int) -> Any:
             if isinstance(value, float):
-                return _round_number(value, digits, mode)
+                return _round_number(value, digits, mode) + 0.0  # no zero below zero
             if isinstance(value, int):
                 return value if digits >= 0 else settle_integer(int(_round_exactly(Decimal(value), digits, mode)))
             return settle_decimal(_round_exactly(value, digits, mode), run.result.scale)

@@ -138,10 +138,9 @@ def rtrim(run: Run, x: Any, characters: Any = None) -> Any:
 )
 def replace(run: Run, x: Any, part: Any, by: Any) -> Any:
     """Replace every occurrence; an empty part changes nothing."""
-    if run.constants[1] == "":
-        return run.array(x)
     if isinstance(run.constants[1], str) and isinstance(run.constants[2], str):
-        return pc.replace_substring(run.array(x), run.constants[1], run.constants[2])
+        texts = run.array(x)
+        return pc.replace_substring(texts, run.constants[1], run.constants[2]) if run.constants[1] else texts
     return run.each(lambda text, old, new: text.replace(old, new) if old else text, x, part, by)
 
 
