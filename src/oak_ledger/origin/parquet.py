@@ -20,7 +20,7 @@ from oak_ledger.engine.pushdown import Rest
 from oak_ledger.formula.ranges import ONLY_NULL, Values
 from oak_ledger.formula.types import TEXT, Type
 from oak_ledger.formula.values import array_of, arrow_type, decoded, from_arrow_type, held
-from oak_ledger.loops import chunks
+from oak_ledger.loops import chunks, loops
 from oak_ledger.loops.memory import known_bits
 from oak_ledger.loops.places import taken
 from oak_ledger.origin.rows_of_text import BadRow
@@ -184,7 +184,8 @@ class _Opened:
         paths = {metadata.schema.column(at).path: at for at in range(metadata.num_columns)}
         self.places = {one.name: paths[one.name] for one in schema if one.name in paths}
         self.comparable = {name for name in self.places if _comparable(schema.field(name).type)}
-        forms = {name: self._form(name, schema.field(name).type) for name in wanted}
+        readable = loops() is not None and hasattr(os, "pread")  # without which the loop is not able to read
+        forms = {name: self._form(name, schema.field(name).type) for name in wanted} if readable else {}
         self.forms = {name: form for name, form in forms.items() if form is not None}
         self.optional = {
             name for name in self.forms if metadata.schema.column(self.places[name]).max_definition_level > 0
