@@ -27,8 +27,9 @@ from oak_ledger.engine.spool import Spool
 from oak_ledger.engine.tuning import tuning
 from oak_ledger.engine.windows import sorted_rows, windowed
 from oak_ledger.formula import checked as c
-from oak_ledger.formula.library.aggregates import Groups, median_of
+from oak_ledger.formula.library.aggregates import Groups
 from oak_ledger.formula.library.registry import MISSING, Run
+from oak_ledger.formula.library.together import median_of
 from oak_ledger.formula.values import Mask, array_of, arrow_type, held, mask_of, sort_numbers
 from oak_ledger.loops.groups import narrowed
 

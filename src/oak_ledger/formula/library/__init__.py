@@ -6,7 +6,17 @@ fills the library.
 
 from __future__ import annotations
 
-from oak_ledger.formula.library import aggregates, conditions, constructs, dates, numbers, patterns, text, windows
+from oak_ledger.formula.library import (
+    aggregates,
+    conditions,
+    constructs,
+    dates,
+    numbers,
+    patterns,
+    text,
+    together,
+    windows,
+)
 from oak_ledger.formula.library.registry import LIBRARY, Function
 
 __all__ = [
@@ -21,6 +31,7 @@ __all__ = [
     "numbers",
     "patterns",
     "text",
+    "together",
     "windows",
 ]
 
