@@ -30,7 +30,7 @@ READ: list[tuple[str, dict[str, str], list[Any], int, tuple[str, ...]]] = [
     ("tabs.tsv", {"Load": "text", "Text": "text"}, ["A1", "a\tb"], 3, ("tab", "quote '")),
     ("bars.csv", {"Load": "text", "Volume": "integer"}, ["A1", 1], 2, ("bar",)),
     ("percent.csv", {"Load": "text", "Share": "number"}, ["A1", 0.12], 3, ()),
-    ("money.csv", {"Load": "text", "Price": "decimal(18,2)"}, ["A1", D("1234.50")], 2, ()),
+    ("money.csv", {"Load": "text", "Price": "decimal(18,2)", "Mill": "text"}, ["A1", D("1234.50"), "Low Weir"], 2, ()),
     ("spaces_in_names.csv", {"Load": "text", "Volume": "integer"}, ["A1", 1], 1, ()),
     ("yes_no.csv", {"Load": "text", "Sent": "boolean"}, ["A1", True], 3, ()),
     ("day_month.csv", {"Load": "text", "Day": "date"}, ["A1", dt.date(2026, 4, 3)], 2, ()),

@@ -12,6 +12,8 @@ from unittest import mock
 import oak_ledger as oak
 from oak_ledger.formula.types import Type
 from oak_ledger.source.compiled import literal_text
+from oak_ledger.source.definition import DEFINITION as SHAPE
+from oak_ledger.source.document import parse_document
 from oak_ledger.source.formats import BadFormat, Format, show
 from tests.support import D, FolderCase, loads
 
@@ -164,6 +166,19 @@ class Edits(WithLoads):
                 gone = [line for line in before if line.strip() and line not in after]
                 self.assertLessEqual(len(gone), lost[name], gone)
                 tomllib.loads("\n".join(after))
+
+    def test_quotes_of_any_kind_do_not_hide_the_next_table(self) -> None:
+        written = [
+            "\"REPLACE(VALUE, '''', '')\"",
+            '"x \'\'\' y" # """',
+            "'\"\"\"' # it's",
+            '"""a \\""" b\n[[field]]\n"""',
+            "'''two\n[[field]]\n'' '''''",
+        ]
+        for one in written:
+            text = f'[source]\nname = "S"\ndescription = {one}\n\n[origin]\nkind = "memory"\n\n# beside A\n[[field]]\nname = "A"\ncolumn = "a"\n'
+            (block,) = parse_document(text, SHAPE, "s").all("field")
+            self.assertTrue(block.text.startswith("# beside A\n[[field]]"), one)
 
     def test_a_source_is_a_value(self) -> None:
         source = self.source

@@ -24,7 +24,12 @@ from oak_ledger.errors import Finding, OakError, Place, UnusableInput
 
 _HEADER = re.compile(r"^[ \t]*(\[\[?)[ \t]*([A-Za-z_][\w-]*)[ \t]*\]\]?[ \t]*(?:#.*)?$")
 _CONTROL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f]")
-_TRIPLE = re.compile(r"'''|\"\"\"")
+# What quotes mean outside of a long text; and how one ends, of either kind.
+_QUOTED = re.compile(r"""#.*|'''|\"\"\"|'[^'\n]*'|"(?:\\.|[^"\\\n])*\"""")
+_END = {
+    "'''": re.compile(r"(?:[^']|'{1,2}(?!'))*'''+"),
+    '"""': re.compile(r'(?:\\.|[^"\\]|"{1,2}(?!"))*"""+', re.DOTALL),
+}
 Spec = TypeVar("Spec", bound=BaseModel)
 
 
@@ -188,10 +193,20 @@ def _starts(text: str) -> list[int]:
             comment = position if comment is None else comment
         else:
             comment = None
-            for mark in _TRIPLE.findall(line):
-                quote = None if quote == mark else quote or mark
+            quote = _long_text(line, quote)
         position += len(line)
     return starts
+
+
+def _long_text(line: str, quote: str | None) -> str | None:
+    """The quotes of the long text that goes on after a line, from those of the one that goes on before it."""
+    at = 0
+    while quote or any(mark in line[at:] for mark in _END):
+        found = _END[quote].match(line, at) if quote else _QUOTED.search(line, at)
+        if found is None or found.group().startswith("#"):
+            return quote
+        at, quote = found.end(), found.group() if not quote and found.group() in _END else None
+    return None
 
 
 def _blocks(text: str, where: str) -> Iterable[Block]:
