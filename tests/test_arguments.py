@@ -9,12 +9,16 @@ from contextlib import nullcontext
 from decimal import Decimal
 from typing import Any
 
+import hypothesis
 import pyarrow as pa
+import pyarrow.compute as pc
+from hypothesis import strategies as st
 
 import oak_ledger as oak
 from oak_ledger.errors import OakError
-from oak_ledger.loops import loops, without_loops
-from oak_ledger.origin.quick import PlainNumbers, plain_numbers
+from oak_ledger.loops import without_loops
+from oak_ledger.origin.judge import PLAIN, SHAPES
+from oak_ledger.origin.quick import plain_numbers
 
 TEXTS = ("", " oak ", "**ash*", "Hölzer, größere", "ST-0417", "aaa", "ß\U00010400x", "a%b_c", None)
 WHOLE = (-7, -1, 0, 1, 3, 9, 2**53 + 1, None)
@@ -119,10 +123,11 @@ class Arguments(unittest.TestCase):
 
 class Looks(unittest.TestCase):
     def test_of_plain_numbers(self) -> None:
-        cases: tuple[tuple[list[str | None], PlainNumbers | None], ...] = (
-            (["1", "22", None], PlainNumbers(0, 2)), (["1.50", "22.5"], PlainNumbers(2, 4)), (["-1.5", "2"], PlainNumbers(1, 4)), (["007"], None), (["0.5", "0"], PlainNumbers(1, 3)),
-            (["1,5"], None), (["1/2"], None), (["1-2"], None), (["-"], None), (["."], None), (["1."], None), ([".5"], None), (["1.2.3"], None), (["--1"], None), ([" 1"], None), (["1e5"], None),
-            ([None], None), (["9" * 18], PlainNumbers(0, 18)), (["9" * 19], None), (["-" + "9" * 17], PlainNumbers(0, 18)), (["9" * 19 + ".5"], PlainNumbers(1, 21)), (["", "1"], None), (["-0"], PlainNumbers(0, 2)), (["-01"], None), (["١"], None),
+        cases: tuple[tuple[list[str | None], tuple[int, int] | None], ...] = (
+            (["1", "22", None], (0, 2)), (["1.50", "22.5"], (2, 4)), (["-1.5", "2"], (1, 4)), (["007"], None), (["0.5", "0"], (1, 3)),
+            (["1,5", "12345,678"], (3, 9)), (["1/2"], None), (["1-2"], None), (["-"], None), (["."], None), (["1."], None), ([".5"], None), (["1.2.3"], None), (["1,234.5"], None), (["--1"], None),
+            ([" 1"], None), (["1e5"], None), ([None], None), (["9" * 18], (0, 18)), (["9" * 19], None), (["-" + "9" * 18], (0, 19)), (["9" * 19 + ".5"], (1, 21)), (["", "1"], None), (["-0"], (0, 2)),
+            (["-01"], None), (["00.5"], None), (["١"], None), (["1,"], None), (["9" * 20 + "." + "1" * 11], (11, 32)), (["9" * 20 + "." + "1" * 12], None),
         )  # fmt: skip
         for texts, wanted in cases:
             values = pa.array(["x", *texts]).slice(1)
@@ -130,8 +135,18 @@ class Looks(unittest.TestCase):
                 quick = plain_numbers(values)
                 with without_loops():
                     plain = plain_numbers(values)
-                self.assertEqual(plain, wanted)
-                self.assertEqual(quick, wanted if loops() is not None else plain)
+                for one in (quick, plain):
+                    self.assertEqual(None if one is None else (one.decimals, one.longest), wanted)
+                if quick and plain:
+                    self.assertEqual(quick.kinds.tolist(), plain.kinds.tolist())
+
+    @hypothesis.settings(max_examples=60, deadline=None)
+    @hypothesis.given(st.lists(st.from_regex(r"\A-?(0|[1-9][0-9]{0,6})([.,][0-9]{1,5})?\Z"), min_size=1, max_size=20))
+    def test_plain_numbers_have_the_shapes_that_patterns_find(self, texts: list[str]) -> None:
+        found = plain_numbers(pa.array(texts))
+        for name, pattern in SHAPES.items():
+            known = PLAIN[name](found) if name in PLAIN and found else 0
+            self.assertEqual(known, pc.match_substring_regex(pa.array(texts), pattern).true_count, (name, texts))
 
 
 if __name__ == "__main__":

@@ -7,15 +7,18 @@ import os
 import sqlite3
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import pyarrow as pa
 import pyarrow.parquet as pq
 
 import oak_ledger as oak
-from oak_ledger.origin import OriginSpec, open_origin
+from oak_ledger.loops import loops, without_loops
+from oak_ledger.loops.rows import Wanted
+from oak_ledger.origin import OriginSpec, feeds, judge, open_origin, rows_of_text
 from oak_ledger.origin.delimited import listed_names, two_columns
 from oak_ledger.origin.judge import Judge
-from oak_ledger.origin.quick import plain_numbers
+from oak_ledger.source import intake
 from tests import server
 from tests.support import D, FolderCase, Terminal
 
@@ -133,13 +136,6 @@ class NastyFiles(FolderCase):
         self.raises("bad-list", two_columns, self.write("r.csv", "OAK,Oak,x\n"))
 
     def test_the_quick_look_agrees_with_the_patterns(self) -> None:
-        cases: list[tuple[list[str | None], tuple[int, int] | None]] = [
-            (["1", "22", None], (0, 2)), (["1.5", "2", "-0.25"], (2, 5)), (["-.25"], None), (["1."], None), (["1.5", "x"], None), (["007"], None), (["0.5", "0"], (1, 3)),
-            (["1.2.3"], None), (["1-2"], None), ([""], None), ([None], None), (["1/2"], None), (["1,5"], None), (["-"], None), (["9" * 19], None),
-        ]  # fmt: skip
-        for values, wanted in cases:
-            found = plain_numbers(pa.array(values, pa.string()))
-            self.assertEqual(None if found is None else (found.decimals, found.length), wanted, values)
         long: list[str | None] = [f"{at / 100:.2f}" if at % 7 else None for at in range(60_000)]
         for extra, kind, misfits in (
             ([], "decimal", 0),
@@ -147,14 +143,85 @@ class NastyFiles(FolderCase):
             (["x"] * 3, "decimal", 3),
             (["5.125"], "decimal", 0),
         ):
-            judge = Judge()
+            seen = Judge()
             for start in range(0, 60_000, 10_000):
-                judge.see(pa.array(long[start : start + 10_000]))
-            judge.see(pa.array(extra or ["1.00"]))
-            verdict = judge.verdict()
+                seen.see(pa.array(long[start : start + 10_000]))
+            seen.see(pa.array(extra or ["1.00"]))
+            verdict = seen.verdict()
             self.assertEqual(
                 (verdict.kind, verdict.misfits, verdict.scale), (kind, misfits, 3 if "5.125" in extra else 2)
             )
+
+
+class Looks(FolderCase):
+    """What a column is does not depend on how its values were looked at: as texts, only as far as needed, or without compiled loops."""
+
+    def columns(self, rows: int) -> dict[str, list[str]]:
+        late = [at > rows * 2 // 3 for at in range(rows)]
+        value = [(at * 7919) % 99_991 / 100 for at in range(rows)]
+        return {
+            "zeros": [f"{at:08d}" for at in range(rows)],
+            "few": [f"Mill {at % 7}" if at % 5 else "" for at in range(rows)],
+            "quoted": [f'"say ""{at % 3}"""' if late[at] else '"a, b"' for at in range(rows)],
+            "many": [f"note {(at * 31) % 997}" for at in range(rows)],
+            "numbers": [f"{one:.2f}" for one in value],
+            "signed": [f"{one - 300:.3f}" if at % 9 else "" for at, one in enumerate(value)],
+            "wholes": [str(at * 7) for at in range(rows)],
+            "comma late": [f"{one:.2f}".replace(".", ",") if late[at] else f"{one:.2f}" for at, one in enumerate(value)],
+            "thousands late": [f"{one * 300:,.2f}" if late[at] else f"{one:.2f}" for at, one in enumerate(value)],
+            "money late": [f"{one:.2f} EUR" if late[at] else f"{one:.2f}" for at, one in enumerate(value)],
+            "misfits": ["x" if at % 401 == 400 else f"{one:.1f}" for at, one in enumerate(value)],
+            "word": ["n/a" if at % 50 == 49 else f"{one:.2f}" for at, one in enumerate(value)],
+            "long": ["1" * 30 if at == rows - 1 else str(at % 5000) for at in range(rows)],
+            "day": [f"{at % 28 + 1:02d}.{at % 12 + 1:02d}.2025" if at % 300 else "31.02.2025" for at in range(rows)],
+            "nothing": ["" for _ in range(rows)],
+            "first only": ["7.5" if at < 50 else "" for at in range(rows)],
+        }  # fmt: skip
+
+    def test_verdicts_are_the_same(self) -> None:
+        columns = self.columns(6000)
+        rows = [
+            [one if one.startswith('"') or "," not in one else f'"{one}"' for one in row]
+            for row in zip(*columns.values(), strict=True)
+        ]
+        text = "\n".join([",".join(columns), *(",".join(row) for row in rows)]) + "\n"
+        for at, part in enumerate((text, text[: text.index("\n") + 1] + "\n".join(text.split("\n")[3000:]))):
+            self.write(f"part_{at}.csv", part)
+        found, seen, look = {}, set(), rows_of_text.Lines.looked
+
+        def looked(lines: Any, wanted: Any, most: int) -> Any:
+            some = look(lines, wanted, most)
+            for name, one in some.columns.items():
+                if wanted[name] is not Wanted.TEXTS:
+                    what = wanted[name].name
+                    seen.add(
+                        f"{what} not so" if one is None else "numbers" if one.numbers else "few" if one.few else what
+                    )
+            return some
+
+        for block, studied, repeating in ((1 << 13, 100, 60), (1 << 14, 500, 1500), (1 << 23, 8000, 1500)):
+            with (
+                mock.patch.object(rows_of_text, "BLOCK", block), mock.patch.object(feeds, "SMALL", 0), mock.patch.object(judge, "STUDIED", studied), mock.patch.object(judge, "FEW", repeating),
+                mock.patch.object(judge, "PICKED", studied // 4), mock.patch.object(judge, "ENOUGH_ZEROS", 40), mock.patch.object(judge, "TEXT_STUDIED", 3000), mock.patch.object(intake, "FEW", repeating),
+            ):  # fmt: skip
+                ways = {
+                    "as far as needed": mock.patch.object(rows_of_text.Lines, "looked", looked),
+                    "texts": mock.patch.object(rows_of_text.Lines, "looked", return_value=None),
+                    "plain": without_loops(),
+                }
+                for way, by in ways.items():
+                    with by:
+                        made = oak.take_in(["part_*.csv"], to="s.oak.toml", keep_names=True)
+                    found[way] = {one.name: one.evidence for one in made.proposals}
+            for name, evidence in found["plain"].items():
+                for way in ("as far as needed", "texts"):
+                    self.assertEqual(found[way][name], evidence, (name, way, block))
+        told = {name: (one.kind, one.misfits > 0) for name, one in found["plain"].items() if one.kind != "text"}
+        decimals = ("numbers", "signed", "comma late", "thousands late", "money late", "word", "long", "first only")
+        wanted = dict.fromkeys(decimals, ("decimal", False)) | {"wholes": ("integer", False)}
+        self.assertEqual(told, wanted | {"misfits": ("decimal", True), "day": ("date", True)})
+        if loops() is not None:
+            self.assertEqual(seen, {"NULLS", "numbers", "few", "NUMBERS not so", "FEW not so"})
 
 
 class TypedFiles(FolderCase):

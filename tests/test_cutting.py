@@ -19,7 +19,7 @@ import oak_ledger as oak
 from oak_ledger.engine.tuning import tuned
 from oak_ledger.errors import OakError
 from oak_ledger.loops import without_loops
-from oak_ledger.loops.rows import columns
+from oak_ledger.loops.rows import Wanted, columns
 from oak_ledger.origin import feeds, rows_of_text
 from oak_ledger.origin.spec import ReadingSpec
 from tests.test_engine import told
@@ -138,12 +138,14 @@ class Cut(unittest.TestCase):
     def _cut(self, lead: int, some: bytes) -> list[list[str | None]] | None:
         data = b"x" * lead + b",y\n" + some + b"last,row"
         wanted = ([0, 1], [1], [1, 0])[lead % 3]
-        found = columns(pa.py_buffer(data), 0, ord(","), ord('"'), 2, wanted)
-        if found is None:
+        made = columns(pa.py_buffer(data), 0, ord(","), ord('"'), 2, dict.fromkeys(wanted, Wanted.TEXTS))
+        if made is None:
             return None
+        found = [made[1][at] for at in wanted]
         for one in found:
             one.validate(full=True)
         rows = [list(row) for row in zip(*(one.to_pylist() for one in found), strict=True)]
+        self.assertEqual(made[0], len(rows))
         self.assertEqual([rows[0][wanted.index(1)], rows[-1][wanted.index(1)]], ["y", "row"])
         return [[row[wanted.index(at)] if at in wanted else "" for at in (0, 1)] for row in rows[1:-1]]
 
@@ -161,8 +163,10 @@ class Cut(unittest.TestCase):
             self.assertIsNone(self._cut(lead, text), (text, lead))
 
     def test_quoted_nothing_is_a_text(self) -> None:
-        found = columns(pa.py_buffer(b'"",\r\n,""\n'), 0, ord(","), ord('"'), 2, [0, 1])
-        self.assertEqual([one.to_pylist() for one in found or []], [["", None], [None, ""]])
+        _, found = columns(
+            pa.py_buffer(b'"",\r\n,""\n'), 0, ord(","), ord('"'), 2, dict.fromkeys((0, 1), Wanted.TEXTS)
+        ) or (0, {})
+        self.assertEqual([found[at].to_pylist() for at in (0, 1)], [["", None], [None, ""]])
 
 
 if __name__ == "__main__":

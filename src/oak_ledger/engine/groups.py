@@ -173,22 +173,46 @@ class Labels:
     def __init__(self) -> None:
         self.values: Any = None
         self._last: tuple[Any, Rows] | None = None
+        self._texts: dict[str | None, int] | None = {}  # while they are texts, and few a slice
 
     def numbers(self, dictionary: Any) -> Rows:
         """The numbers of a slice's different values among all."""
         if self._last is not None and self._last[0].equals(dictionary):
             return self._last[1]
-        if self.values is None:
-            self.values = dictionary
-            numbers = np.arange(len(dictionary))
-        else:
-            numbers = held(pc.fill_null(pc.index_in(dictionary, self.values), -1)).astype(np.int64)
-            new = np.flatnonzero(numbers < 0)
-            if len(new):
-                numbers[new] = len(self.values) + np.arange(len(new))
-                self.values = pa.concat_arrays([self.values, dictionary.take(array_of(new))])
+        numbers = self._by_text(dictionary)
+        if numbers is None:
+            numbers, self._texts = self._by_kernel(dictionary), None
         self._last = (dictionary, numbers)
         return numbers
+
+    def _by_text(self, dictionary: Any) -> Rows | None:
+        known = self._texts
+        if known is None or len(dictionary) > FEW or dictionary.type != pa.string():
+            return None
+        try:
+            texts = dictionary.to_pylist()
+        except UnicodeDecodeError:  # a broken file
+            return None
+        before = len(known)
+        numbers = np.array([known.setdefault(text, len(known)) for text in texts], np.int64)
+        if self.values is None or len(known) > before:
+            self._more(dictionary, np.flatnonzero(numbers >= before))
+        return numbers
+
+    def _by_kernel(self, dictionary: Any) -> Rows:
+        if self.values is None:
+            self.values = dictionary
+            return np.arange(len(dictionary))
+        numbers: Rows = held(pc.fill_null(pc.index_in(dictionary, self.values), -1)).astype(np.int64)
+        new = np.flatnonzero(numbers < 0)
+        if len(new):
+            numbers[new] = len(self.values) + np.arange(len(new))
+            self._more(dictionary, new)
+        return numbers
+
+    def _more(self, dictionary: Any, new: Rows) -> None:
+        more = dictionary.take(array_of(new))
+        self.values = more if self.values is None else pa.concat_arrays([self.values, more])
 
 
 class _Numbered:

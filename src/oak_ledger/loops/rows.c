@@ -1,7 +1,8 @@
-/* Delimited text cut into rows and values. Whatever is not plain is left to a reader that knows more: nothing is guessed here. */
+/* Delimited text cut into rows and values, and what is wanted of each column taken from them: its texts, or only what these are. Whatever is
+ * not plain is left to a reader that knows more: nothing is guessed here. */
 #include <stdlib.h>
 
-#include "bits.h"
+#include "looks.h"
 
 /* A value: where it begins, how long it is, and whether it stands in quotes and holds quotes itself. */
 typedef struct { uint32_t begin, size : 30, quoted : 1, doubled : 1; } Value;
@@ -9,7 +10,6 @@ typedef struct { uint32_t begin, size : 30, quoted : 1, doubled : 1; } Value;
 #define STEP 16384                /* bytes that are cut before their values are taken: a multiple of 64 */
 #define LINE 0x80000000u          /* marks a cut that ends a line */
 #define WHERE 0x3fffffffu
-#define ROWS 1024                 /* rows whose columns are laid out while their text is at hand: a multiple of 8 */
 
 /* How often a byte occurs. */
 int64_t oak_count_byte(const uint8_t *data, int64_t size, int32_t byte) {
@@ -157,49 +157,40 @@ static int fits_utf8(const Knife *own, int64_t *checked) {
     return !high || is_utf8(own->data + begin, stop - begin);
 }
 
-/* Rows on their way out: the values of the columns that are wanted, row after row, with room for so many rows. */
+/* Rows on their way out: the values of the columns that are wanted, row after row. */
 typedef struct {
     int64_t columns, count;
     const int64_t *wanted;
     Value *values;
-    int64_t room, rows;
-    uint32_t *sizes;
+    int64_t rows;
 } Rows;
 
 /* A value as a word of its beginning and one of the rest, from the cuts around it. */
-#define TAKE(out, size, before, cut)                                                                                          \
-    do {                                                                                                                      \
-        uint32_t in = (cut) >> 30 & 1, begin = (((before) + 1) & WHERE) + in;                                                    \
-        size = ((cut) & WHERE) - begin - in;                                                                                  \
-        (out)[0] = begin;                                                                                                     \
-        (out)[1] = size | in << 30;                                                                                           \
-    } while (0)
+static inline void take(uint32_t *out, uint32_t before, uint32_t cut) {
+    uint32_t in = cut >> 30 & 1, begin = ((before + 1) & WHERE) + in;
+    out[0] = begin;
+    out[1] = ((cut & WHERE) - begin - in) | in << 30;
+}
 
 /* The values of a row. `cuts` are those where they end; the one before the first is where the row begins, less one. */
 static inline void take_row(const Rows *rows, const uint32_t *restrict cuts, uint32_t before, uint32_t over) {
     int64_t count = rows->count, columns = rows->columns;
-    uint32_t *restrict out = (uint32_t *)(rows->values + rows->rows * count), *restrict sizes = rows->sizes;
-    uint32_t size;
+    uint32_t *restrict out = (uint32_t *)(rows->values + rows->rows * count);
     if (count == columns) { /* all of them, in their order */
-        TAKE(out, size, before, cuts[0]);
-        sizes[0] += size;
-        for (int64_t i = 1; i < columns; i++) {
-            TAKE(out + 2 * i, size, cuts[i - 1], cuts[i]);
-            sizes[i] += size;
-        }
+        take(out, before, cuts[0]);
+        for (int64_t i = 1; i < columns; i++) take(out + 2 * i, cuts[i - 1], cuts[i]);
         out[2 * columns - 1] -= over; /* a carriage return */
         return;
     }
     for (int64_t i = 0; i < count; i++) {
         int64_t column = rows->wanted[i];
-        TAKE(out + 2 * i, size, column ? cuts[column - 1] : before, cuts[column]);
+        take(out + 2 * i, column ? cuts[column - 1] : before, cuts[column]);
         out[2 * i + 1] -= column == columns - 1 ? over : 0;
-        sizes[i] += size;
     }
 }
 
 /* Take the rows whose cuts are all found, from `begin` on. The cuts that are left over move to the front.
- * Returns 0, -1 where a row has another width, -2 where there is no room. */
+ * Returns 0, or -1 where a row has another width. There is room for as many values as there may be cuts. */
 static int take_rows(Knife *own, Rows *rows, int64_t *begin) {
     const uint32_t *cuts = own->cuts;
     const uint8_t *data = own->data;
@@ -222,8 +213,6 @@ static int take_rows(Knife *own, Rows *rows, int64_t *begin) {
             break;
         if (!(cuts[at + columns - 1] & LINE))
             return -1;
-        if (rows->rows == rows->room)
-            return -2;
         int64_t last = cuts[at + columns - 1] & WHERE;
         take_row(rows, cuts + at, (uint32_t)from - 1, last > from && data[last - 1] == '\r');
         if (own->twice) {
@@ -240,62 +229,168 @@ static int take_rows(Knife *own, Rows *rows, int64_t *begin) {
     return 0;
 }
 
-/* Cut text into values, `columns` a row, and keep those of the columns `wanted` (so many, each once; if they are all, in their order): row after
- * row, with room for so many rows; `sizes` gets how many bytes each column has at most, and must be 0. Empty lines are no rows.
+/* -- what is wanted of a column ------------------------------------------------------------------------------------------ */
+
+/* Its texts as Arrow lays them: edges, bytes, and bits that say which are there. How many are null. Whether all are plain numbers. Which are
+ * different, where they are few: as texts, with how often each comes and the first row that has it. What is empty and stands in no quotes is null. */
+enum { TEXTS, NULLS, NUMBERS, FEW };
+enum { DONE, NOT_SO, MORE_ROOM };
+
+/* What is wanted, and where it goes (`room` bytes of texts; `most` different ones); what came of it. */
+typedef struct {
+    int64_t wanted, edges, bytes, room, valid, counts, first, most;
+    int64_t status, nulls, size, different;
+    Numbers numbers;
+} Task;
+
+/* The values of some rows; one column's lie `width` apart. */
+typedef struct { const uint8_t *data; int64_t size; const Value *values; int64_t width, first, rows; uint8_t mark; } Some;
+
+static inline int is_null(const Value *one) { return !one->size && !one->quoted; }
+
+/* The bytes of a value, with one quote for two. */
+static int64_t put_doubled(const Some *some, const Value *one, uint8_t *out) {
+    const uint8_t *from = some->data + one->begin;
+    int64_t size = 0;
+    for (uint32_t k = 0; k < one->size; k++) {
+        out[size++] = from[k];
+        k += from[k] == some->mark; /* the second of two is left out */
+    }
+    return size;
+}
+
+static void lay_texts(Task *own, const Some *some, const Value *one) {
+    int32_t *edges = (int32_t *)own->edges + some->first;
+    uint8_t *out = (uint8_t *)own->bytes, *valid = (uint8_t *)own->valid + some->first / 8;
+    int64_t last = some->size - 15, to = own->size, room = own->room - 15; /* up to there sixteen bytes can be copied at once */
+    for (int64_t row = 0; row < some->rows; row += 8) {
+        uint8_t there = 0;
+        int64_t n = some->rows - row < 8 ? some->rows - row : 8;
+        for (int64_t i = 0; i < n; i++, one += some->width) {
+            uint32_t size = one->size;
+            edges[row + i] = (int32_t)to;
+            there |= (uint8_t)(!is_null(one) << i);
+            if (size <= 16 && one->begin < last && to < room && !one->doubled) {
+                memcpy(out + to, some->data + one->begin, 16);
+                to += size;
+                continue;
+            }
+            if (to + size > own->room) { /* it is counted only */
+                own->status = MORE_ROOM;
+                to += size;
+            } else if (one->doubled)
+                to += put_doubled(some, one, out + to);
+            else {
+                memcpy(out + to, some->data + one->begin, size);
+                to += size;
+            }
+        }
+        valid[row >> 3] = there;
+        own->nulls += n - __builtin_popcount(there);
+    }
+    own->size = to;
+    edges[some->rows] = (int32_t)to;
+}
+
+static void count_nulls(Task *own, const Some *some, const Value *one) {
+    for (int64_t i = 0; i < some->rows; i++, one += some->width) own->nulls += is_null(one);
+}
+
+static void judge_numbers(Task *own, const Some *some, const Value *one) {
+    Numbers numbers = own->numbers;
+    int64_t nulls = 0;
+    for (int64_t i = 0; i < some->rows; i++, one += some->width) {
+        if (is_null(one))
+            nulls++;
+        else if (!plain_number((Text){some->data + one->begin, one->size}, &numbers)) {
+            own->status = NOT_SO;
+            return;
+        }
+    }
+    own->numbers = numbers;
+    own->nulls += nulls;
+}
+
+static void tell_different(Task *own, const Some *some, const Value *one, Different *known) {
+    int64_t *counts = (int64_t *)own->counts, *first = (int64_t *)own->first;
+    for (int64_t i = 0; i < some->rows; i++, one += some->width) {
+        if (is_null(one)) {
+            own->nulls++;
+            continue;
+        }
+        int is_new;
+        int32_t code = one->doubled ? -1 : number_of(known, (Text){some->data + one->begin, one->size}, own->most, &is_new);
+        if (code < 0) {
+            own->status = NOT_SO;
+            return;
+        }
+        if (is_new) {
+            counts[code] = 0;
+            first[code] = some->first + i;
+        }
+        counts[code]++;
+    }
+}
+
+/* The different texts, one after the other. */
+static void lay_different(Task *own, const Different *known) {
+    int32_t *edges = (int32_t *)own->edges;
+    own->different = known->found;
+    for (int32_t at = 0; at < known->found; at++) {
+        edges[at] = (int32_t)own->size;
+        if (own->size + known->known[at].size <= own->room)
+            memcpy((uint8_t *)own->bytes + own->size, known->known[at].data, (size_t)known->known[at].size);
+        else
+            own->status = MORE_ROOM;
+        own->size += known->known[at].size;
+    }
+    edges[known->found] = (int32_t)own->size;
+}
+
+/* Cut text into rows of `columns` values, and do what is wanted of some of the columns (so many, each once; if they are all, in their order),
+ * some rows of each at a time, while their text is at hand; there is room for so many rows. What came of a task must be 0 before. Empty lines
+ * are no rows.
+ *
  * Returns how many rows there are, or -1 where something is not as it should be: a row of another width, a quote that is not closed or
  * stands where none is due, a carriage return alone, bytes that are no UTF-8; -2 where there are more rows than there is room for. */
-int64_t oak_split(const uint8_t *data, int64_t size, int32_t separator, int32_t quote, int64_t columns, const int64_t *wanted, int64_t count,
-                  Value *values, int64_t room, uint32_t *sizes) {
-    uint32_t *cuts = malloc(((size_t)columns + STEP + 128) * sizeof(uint32_t));
+int64_t oak_cut(const uint8_t *data, int64_t size, int32_t separator, int32_t quote, int64_t columns, const int64_t *wanted, int64_t count,
+                Task *tasks, int64_t room) {
+    int64_t most = STEP + 128 + columns, asked = 0, done = 0, begin = 0, checked = 0, told = 0;
+    for (int64_t i = 0; i < count; i++) asked += tasks[i].wanted == FEW;
+    uint32_t *cuts = malloc((size_t)most * sizeof(uint32_t));
+    Value *values = malloc((size_t)(most + 8 * count) * sizeof(Value));
+    Different *known = malloc((size_t)(asked + 1) * sizeof(Different));
     Knife own = {.data = data, .size = size, .separator = (uint8_t)separator, .mark = (uint8_t)quote, .quoting = quote >= 0, .cuts = cuts, .due = 1};
-    Rows rows = {columns, count, wanted, values, room, 0, sizes};
-    int64_t begin = 0, checked = 0, told = cuts ? 0 : -1;
+    Rows rows = {columns, count, wanted, values, 0};
+    for (int64_t i = 0; known && i < asked; i++) none_different(known + i);
+    told = cuts && values && known ? 0 : -1;
     while (!told && own.at <= size) {
         int64_t end = size - own.at < STEP ? size + 1 : own.at + STEP;
         told = cut(&own, end) && fits_utf8(&own, &checked) ? take_rows(&own, &rows, &begin) : -1;
-    }
-    free(cuts);
-    return told ? told : own.inside || own.found ? -1 : rows.rows;
-}
-
-/* A column as Arrow lays texts: edges, bytes, and bits that say which are there; what is empty and stands in no quotes is not. */
-typedef struct { int64_t edges, bytes, room, valid, nulls, size; } Column;
-
-/* Lay out columns from the values of rows, a few rows of each at a time, while their text is at hand. `nulls` and `size` of each must be 0, and get
- * how many are null, and how many bytes there are. */
-void oak_columns(const uint8_t *data, int64_t size_of_data, const Value *values, int64_t rows, int32_t quote, Column *columns, int64_t count) {
-    int64_t last = size_of_data - 15; /* up to there sixteen bytes can be copied at once */
-    for (int64_t begin = 0; begin < rows; begin += ROWS)
-        for (Column *own = columns; own < columns + count; own++) {
-            const Value *one = values + begin * count + (own - columns);
-            int32_t *edges = (int32_t *)own->edges;
-            uint8_t *out = (uint8_t *)own->bytes, *valid = (uint8_t *)own->valid;
-            int64_t to = own->size, room = own->room - 15, stop = begin + ROWS < rows ? begin + ROWS : rows;
-            for (int64_t row = begin; row < stop; row += 8) {
-                uint8_t there = 0;
-                int64_t end = row + 8 < stop ? row + 8 : stop;
-                for (int64_t i = row; i < end; i++, one += count) {
-                    edges[i] = (int32_t)to;
-                    const uint8_t *from = data + one->begin;
-                    uint32_t size = one->size;
-                    if (one->doubled) {
-                        for (uint32_t k = 0; k < size; k++) {
-                            out[to++] = from[k];
-                            k += from[k] == (uint8_t)quote; /* the second of two is left out */
-                        }
-                    } else {
-                        if (size <= 16 && one->begin < last && to < room)
-                            memcpy(out + to, from, 16);
-                        else
-                            memcpy(out + to, from, size);
-                        to += size;
-                    }
-                    there |= (uint8_t)((size || one->quoted) << (i - row));
-                }
-                valid[row >> 3] = there;
-                own->nulls += (end - row) - __builtin_popcount(there);
-            }
-            own->size = to;
-            edges[stop] = (int32_t)to;
+        Some some = {data, size, values, count, done, own.at > size ? rows.rows : rows.rows & ~7LL, (uint8_t)quote};
+        if (!told && done + some.rows > room)
+            told = -2;
+        Different *next = known;
+        for (Task *task = tasks; !told && task < tasks + count; task++) {
+            Different *here = task->wanted == FEW ? next++ : 0;
+            const Value *one = values + (task - tasks);
+            if (task->status == NOT_SO)
+                continue;
+            if (task->wanted == TEXTS) lay_texts(task, &some, one);
+            else if (task->wanted == NULLS) count_nulls(task, &some, one);
+            else if (task->wanted == NUMBERS) judge_numbers(task, &some, one);
+            else tell_different(task, &some, one, here);
         }
+        done += some.rows;
+        rows.rows -= some.rows;
+        memmove(values, values + some.rows * count, (size_t)(rows.rows * count) * sizeof(Value));
+    }
+    Different *next = known;
+    for (Task *task = tasks; !told && task < tasks + count; task++)
+        if (task->wanted == FEW && next++ && task->status == DONE)
+            lay_different(task, next - 1);
+    free(cuts);
+    free(values);
+    free(known);
+    return told ? told : own.inside || own.found ? -1 : done;
 }

@@ -3,29 +3,51 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from enum import IntEnum
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+from pyarrow import py_buffer
 
 from oak_ledger.loops import loops
 from oak_ledger.loops.memory import bits, place, place_of
+from oak_ledger.loops.text import KINDS, Numbers
 
 Bytes = npt.NDArray[np.uint8]
-_VALUE = np.dtype([("begin", np.uint32), ("size", np.uint32)])
-_COLUMN = np.dtype([(name, np.int64) for name in ("edges", "bytes", "room", "valid", "nulls", "size")])
+Rows = npt.NDArray[np.int64]
 _LONGEST = 1 << 29
-_FULL = -2
+_FULL, _NOT_SO, _MORE_ROOM = -2, 1, 2
 _held = threading.local()
 
 
-def _values(size: int) -> Any:
-    """Room for so many values or more, which each thread keeps for its next stretch."""
-    if getattr(_held, "values", None) is None or len(_held.values) < size:
-        _held.values = np.empty(size, _VALUE)
-    return _held.values
+class Wanted(IntEnum):
+    """What is wanted of a column that is cut."""
+
+    TEXTS = 0
+    """Its texts, as an Arrow array; what is empty in no quotes is null."""
+    NULLS = 1
+    """How many are null, and no more: as a `Look`, as the others."""
+    NUMBERS = 2
+    """Whether all that are there are plain numbers; else nothing is told."""
+    FEW = 3
+    """The different ones, where they are few; else nothing is told."""
+
+
+@dataclass(frozen=True, slots=True)
+class Look:
+    """What a column's texts are: plain numbers, or few different ones (these, how often each comes, and the first row that has it)."""
+
+    rows: int
+    null_count: int
+    numbers: Numbers | None = None
+    few: tuple[Any, Rows, Rows] | None = None
+
+    def __len__(self) -> int:
+        return self.rows
 
 
 def count(data: Bytes, byte: int) -> int:
@@ -49,31 +71,83 @@ def last_line(data: Bytes, quote: int | None, *, inside: bool) -> int:
 
 
 def columns(
-    data: Any, begin: int, separator: int, quote: int | None, width: int, wanted: Sequence[int]
-) -> list[Any] | None:
-    """Some of the columns of the rows from a byte of an Arrow buffer on, `width` values a row. What is empty in no quotes is null."""
-    found = loops()
-    size = data.size - begin
+    data: Any, begin: int, separator: int, quote: int | None, width: int, wanted: Mapping[int, Wanted], most: int = 0
+) -> tuple[int, dict[int, Any]] | None:
+    """How many rows there are from a byte of an Arrow buffer on, `width` values a row; of some of the columns what is wanted, or None where
+    that is not so. `most` are the different texts that are few.
+    """
+    found, size = loops(), data.size - begin
     if found is None or size >= _LONGEST:
         return None
-    start, quoting, asked = (place_of(data) or 0) + begin, -1 if quote is None else quote, np.unique(wanted)
-    rows, lines, values, room, sizes = _FULL, 0, _values(0), 0, np.zeros(0, np.uint32)
-    while rows == _FULL:  # room is made where what is left from the last stretch does not do
-        values, sizes = _values(lines * len(asked)), np.zeros(len(asked), np.uint32)
-        room = len(values) // max(len(asked), 1)
-        rows = found.oak_split(
-            start, size, separator, quoting, width, place(asked), len(asked), place(values), room, place(sizes)
-        )
-        lines = count(np.frombuffer(data, np.uint8), ord("\n")) * 9 // 8 + 1
-    if rows < 0:
-        return None
-    laid = [(np.empty(rows + 1, np.int32), np.empty(max(one, 1), np.uint8), bits(rows)) for one in sizes.tolist()]
-    told = np.zeros(len(laid), _COLUMN)
-    for at, (edges, texts, valid) in enumerate(laid):
-        told[at] = (place(edges), place(texts), len(texts), place(valid), 0, 0)
-    found.oak_columns(start, size, place(values), rows, quoting, place(told), len(laid))
-    made = {}
-    for at, (edges, texts, valid), nulls in zip(asked.tolist(), laid, told["nulls"].tolist(), strict=True):
-        buffers = [pa.py_buffer(valid) if nulls else None, pa.py_buffer(edges), pa.py_buffer(texts)]
-        made[at] = pa.Array.from_buffers(pa.string(), rows, buffers, nulls)
-    return [made[at] for at in wanted]
+    if not hasattr(_held, "taken"):
+        _held.taken = {}  # rows, and bytes of each column, that the last stretch of such a file took: the next takes about as many
+    start, quoting, asked = (place_of(data) or 0) + begin, -1 if quote is None else quote, np.array(sorted(wanted))
+    lines = min(_held.taken.get(width, 0), size) or _lines(data)
+    sizes = {at: min(_held.taken.get((width, at), 2 * size // width), size) for at in wanted}
+    while True:
+        rooms = [_Room(wanted[at], lines, sizes[at], most) for at in asked.tolist()]
+        tasks = np.array([room.told() for room in rooms], np.int64)
+        rows = found.oak_cut(start, size, separator, quoting, width, place(asked), len(asked), place(tasks), lines)
+        if rows == _FULL:
+            lines = _lines(data)
+            continue
+        if rows < 0:
+            return None
+        told = {at: task[_ROOM:] for at, task in zip(asked.tolist(), tasks.tolist(), strict=True)}
+        short = {at: one[_SIZE] for at, one in told.items() if one[_STATUS] == _MORE_ROOM}
+        if not short:
+            break
+        sizes |= short
+    _held.taken[width] = rows * 9 // 8 + 8
+    _held.taken |= {(width, at): one[_SIZE] * 9 // 8 + 64 for at, one in told.items()}
+    return rows, {at: room.made(told[at], rows) for at, room in zip(asked.tolist(), rooms, strict=True)}
+
+
+def _lines(data: Any) -> int:
+    """How many lines there may be."""
+    return count(np.frombuffer(data, np.uint8), ord("\n")) + 1
+
+
+_ROOM = 8  # words of a task before those that tell what came of it
+_STATUS, _NULLS, _SIZE, _DIFFERENT, _DECIMALS, _LONGEST_ONE = 0, 1, 2, 3, 5, 6
+
+
+class _Room:
+    """Where what is wanted of a column goes."""
+
+    def __init__(self, wanted: Wanted, rows: int, size: int, most: int) -> None:
+        self.wanted, self.size, self.most = wanted, size, most
+        nothing: Any = None
+        self.edges = self.bytes = self.valid = self.counts = self.first = self.kinds = nothing
+        if wanted is Wanted.FEW:
+            self.counts, self.first = np.empty(most, np.int64), np.empty(most, np.int64)
+        if wanted in (Wanted.TEXTS, Wanted.FEW):
+            self.edges = np.empty((rows if wanted is Wanted.TEXTS else most) + 1, np.int32)
+            self.bytes = np.empty(max(size, 1), np.uint8)
+        if wanted is Wanted.TEXTS:
+            self.valid = bits(rows)
+        if wanted is Wanted.NUMBERS:
+            self.kinds = np.zeros(KINDS, np.int64)
+
+    def told(self) -> list[int]:
+        """As the loop takes it."""
+        places = [place(one) or 0 for one in (self.edges, self.bytes, self.valid, self.counts, self.first)]
+        return [self.wanted, *places[:2], self.size, *places[2:], self.most, *[0] * 4, place(self.kinds) or 0, 0, 0]
+
+    def made(self, told: Sequence[int], rows: int) -> Any:
+        """What the loop made of it."""
+        nulls = told[_NULLS]
+        if told[_STATUS] == _NOT_SO:
+            return None
+        if self.wanted is Wanted.TEXTS:
+            valid = py_buffer(self.valid) if nulls else None
+            return pa.Array.from_buffers(
+                pa.string(), rows, [valid, py_buffer(self.edges), py_buffer(self.bytes)], nulls
+            )
+        if self.wanted is Wanted.NUMBERS:
+            return Look(rows, nulls, numbers=Numbers(self.kinds, told[_DECIMALS], told[_LONGEST_ONE]))
+        if self.wanted is Wanted.NULLS:
+            return Look(rows, nulls)
+        different = told[_DIFFERENT]
+        texts = pa.Array.from_buffers(pa.string(), different, [None, py_buffer(self.edges), py_buffer(self.bytes)], 0)
+        return Look(rows, nulls, few=(texts, self.counts[:different], self.first[:different]))

@@ -1,7 +1,5 @@
 /* Texts as they lie in Arrow's memory: where each begins, and their bytes one after the other. */
-#include "bits.h"
-
-typedef struct { const uint8_t *data; int64_t size; } Text;
+#include "looks.h"
 
 static inline Text text_at(const int32_t *edges, const uint8_t *data, int64_t at) {
     return (Text){data + edges[at], edges[at + 1] - edges[at]};
@@ -47,18 +45,6 @@ void oak_contains(int64_t rows, const int32_t *edges, const uint8_t *data, const
     }
 }
 
-/* The first eight bytes as a number that compares as they do. */
-static inline uint64_t beginning(Text one) {
-    uint64_t word = 0;
-    if (one.size >= 8 || (one.size && readable(one.data, 8))) {
-        memcpy(&word, one.data, 8);
-        word = __builtin_bswap64(word);
-        return one.size >= 8 ? word : word >> (64 - 8 * one.size) << (64 - 8 * one.size);
-    }
-    for (int64_t i = 0; i < one.size; i++) word |= (uint64_t)one.data[i] << (56 - 8 * i);
-    return word;
-}
-
 static int compared(Text a, Text b) {
     int64_t shared = a.size < b.size ? a.size : b.size;
     int sign = memcmp(a.data, b.data, (size_t)shared);
@@ -91,100 +77,38 @@ void oak_best_text(int64_t rows, const int64_t *codes, const int32_t *edges, con
 
 /* -- what a column of texts holds ----------------------------------------------------------------------------------------- */
 
-/* Which of 32 bytes are among those from one to another, as bits. */
-typedef uint8_t Bytes __attribute__((ext_vector_type(32)));
-typedef _Bool Truths __attribute__((ext_vector_type(32)));
-
-static inline uint32_t among(Bytes bytes, uint8_t least, uint8_t most) {
-    Truths hits = __builtin_convertvector(bytes - least <= (uint8_t)(most - least), Truths);
-    uint32_t made;
-    memcpy(&made, &hits, 4);
-    return made;
-}
-
-/* Whether all texts that are there are plain numbers of at most 32 characters: digits, maybe a minus before and a dot between, no zero before other
- * digits. `told` gets the most decimals, the longest (without its minus), whether any has a minus, and whether any has a dot. */
-int32_t oak_plain_numbers(int64_t rows, const int32_t *edges, const uint8_t *data, const uint8_t *valid, int64_t offset, int64_t *told) {
-    int64_t decimals = 0, longest = 0;
-    uint32_t minus = 0, dotted = 0, wrong = 0;
-    for (int64_t i = 0; i < rows; i++) {
-        if (valid && !bit_at(valid, offset + i))
-            continue;
-        Text one = text_at(edges, data, i);
-        if (one.size < 1 || one.size > 32)
+/* Whether all texts that are there are plain numbers; what is told of them must be 0 before. */
+int32_t oak_plain_numbers(int64_t rows, const int32_t *edges, const uint8_t *data, const uint8_t *valid, int64_t offset, Numbers *told) {
+    Numbers found = *told;
+    for (int64_t i = 0; i < rows; i++)
+        if (!(valid && !bit_at(valid, offset + i)) && !plain_number(text_at(edges, data, i), &found))
             return 0;
-        Bytes bytes = (Bytes)(0);
-        if (readable(one.data, 32))
-            memcpy(&bytes, one.data, 32);
-        else {
-            uint8_t some[32] = {0};
-            memcpy(some, one.data, (size_t)one.size);
-            memcpy(&bytes, some, 32);
-        }
-        uint32_t all = (uint32_t)((1ULL << one.size) - 1), digits = among(bytes, '0', '9') & all, dots = among(bytes, '.', '.') & all;
-        uint32_t sign = among(bytes, '-', '-') & 1, zeros = among(bytes, '0', '0');
-        wrong |= (digits | dots | sign) ^ all;                                  /* another character */
-        wrong |= (dots & (dots - 1)) | (dots >> (one.size - 1));                /* two dots, or one at the end */
-        wrong |= ((~digits | (zeros & digits >> 1)) >> sign) & 1;               /* no digit first, or a zero before others */
-        if (wrong)
-            return 0;
-        int64_t after = dots ? one.size - 1 - __builtin_ctz(dots) : 0;
-        decimals = after > decimals ? after : decimals;
-        longest = one.size - sign > longest ? one.size - sign : longest;
-        minus |= sign;
-        dotted |= dots;
-    }
-    told[0] = decimals;
-    told[1] = longest;
-    told[2] = minus;
-    told[3] = dotted != 0;
+    *told = found;
     return 1;
 }
 
 /* A number for each different text in the order in which they come (-1 for null), how often each comes, and the first row that has it.
- * Returns how many there are; -1 where more than `most`, which is at most 2048. */
+ * Returns how many there are; -1 where more than `most`. */
 int64_t oak_few_texts(int64_t rows, const int32_t *edges, const uint8_t *data, const uint8_t *valid, int64_t offset, int64_t most, int32_t *codes,
                       int64_t *counts, int64_t *first) {
-    int32_t table[8192];
-    uint64_t begins[2048];
-    memset(table, 0xff, sizeof table);
-    int32_t found = 0;
+    Different known;
+    none_different(&known);
     for (int64_t i = 0; i < rows; i++) {
         if (valid && !bit_at(valid, offset + i)) {
             codes[i] = -1;
             continue;
         }
-        Text one = text_at(edges, data, i);
-        uint64_t begin = beginning(one), hash = begin ^ (uint64_t)one.size * 0x9e3779b97f4a7c15ULL;
-        for (int64_t at = 8; at < one.size; at += 8) {
-            Text rest = {one.data + at, one.size - at};
-            hash = (hash ^ beginning(rest)) * 0xd6e8feb86659fd93ULL;
+        int is_new;
+        int32_t code = codes[i] = number_of(&known, text_at(edges, data, i), most, &is_new);
+        if (code < 0)
+            return -1;
+        if (is_new) {
+            counts[code] = 0;
+            first[code] = i;
         }
-        hash *= 0x9e3779b97f4a7c15ULL;
-        uint32_t slot = (uint32_t)(hash >> 51);
-        for (;; slot = (slot + 1) & 8191) {
-            int32_t code = table[slot];
-            if (code < 0) {
-                if (found == most)
-                    return -1;
-                table[slot] = found;
-                begins[found] = begin;
-                counts[found] = 1;
-                first[found] = i;
-                codes[i] = found++;
-                break;
-            }
-            if (begins[code] == begin) {
-                Text known = text_at(edges, data, first[code]);
-                if (known.size == one.size && (one.size <= 8 || !memcmp(known.data, one.data, (size_t)one.size))) {
-                    counts[code]++;
-                    codes[i] = code;
-                    break;
-                }
-            }
-        }
+        counts[code]++;
     }
-    return found;
+    return known.found;
 }
 
 /* -- texts taken from places ----------------------------------------------------------------------------------------- */

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+from dataclasses import dataclass
+from enum import IntEnum
 from typing import Any
 
 import numpy as np
@@ -12,6 +15,7 @@ from oak_ledger.loops import loops
 from oak_ledger.loops.memory import bits, known_bits, place, place_of, validity
 
 Rows = npt.NDArray[np.int64]
+KINDS = 36  # of plain numbers: see `looks.h`
 FEW = 2000  # different texts that a slice is looked through for; the loop has room for 2048
 
 
@@ -39,16 +43,47 @@ def best(texts: Any, codes: Rows, groups: int, *, largest: bool) -> Rows | None:
     return rows
 
 
-def plain_numbers(texts: Any) -> tuple[bool, int, int, bool, bool] | None:
-    """Whether all that are there are plain numbers; then the most decimals, the longest (without its minus), whether any has a minus or a dot."""
+class Mark(IntEnum):
+    """What stands before the decimals of a plain number."""
+
+    NONE = 0
+    DOT = 1
+    COMMA = 2
+
+
+@dataclass(frozen=True, slots=True)
+class Numbers:
+    """Plain numbers: digits, maybe with a minus before and one mark between, without a zero before other digits, and of no more than 18 digits where
+    they have no mark. How many there are of each kind; the most digits behind a mark; the most characters.
+    """
+
+    kinds: Rows
+    decimals: int
+    longest: int
+
+    def count(
+        self,
+        marks: Collection[Mark],
+        *,
+        before: Collection[bool] = (True, False),
+        after: Collection[int] = (2, 3, 4),
+        minus: Collection[bool] = (True, False),
+    ) -> int:
+        """How many have one of these marks, up to three digits `before` it or more, up to two digits `after` it, three, or more, and a minus or none."""
+        wanted = self.kinds.reshape(3, 2, 3, 2)
+        return int(wanted[np.ix_([*marks], [*map(int, before)], [one - 2 for one in after], [*map(int, minus)])].sum())
+
+
+def plain_numbers(texts: Any) -> Numbers | None:
+    """What the numbers of an Arrow array are like; None where a text that is there is none, and where there is no loop."""
     found = loops()
     edges, data = _lying(texts)
     if found is None or data is None:
         return None
-    told = np.zeros(4, np.int64)
+    kinds = np.zeros(KINDS, np.int64)
+    told = np.array([place(kinds), 0, 0], np.int64)
     plain = found.oak_plain_numbers(len(texts), edges, data, validity(texts), texts.offset, place(told))
-    decimals, longest, minus, dot = told.tolist()
-    return bool(plain), decimals, longest, bool(minus), bool(dot)
+    return Numbers(kinds, *told[1:].tolist()) if plain else None
 
 
 def few(texts: Any, most: int) -> tuple[npt.NDArray[np.int32], Rows, Rows] | None:

@@ -86,7 +86,8 @@ def detect(
     lines = [line for line in text.splitlines(keepends=True) if not comment or not line.startswith(comment)]
     text = "".join(lines if whole else lines[:-1] or lines)
     if quote is None:
-        quote = "'" if _quotes(text, "'") > 3 * _quotes(text, '"') else '"'
+        single = _quotes(text, "'")
+        quote = "'" if single and single > 3 * _quotes(text, '"') else '"'
         if quote == "'":
             decided("quote '", "values stand in single quotes")
     if separator is None:
@@ -110,7 +111,7 @@ def shown_separator(separator: str) -> str:
 
 def _quotes(text: str, quote: str) -> int:
     """How often a quote stands where one would begin or end a value."""
-    return len(re.findall(rf"(?:^|[,;\t|]){quote}|{quote}(?=[,;\t|\r\n])", text, re.MULTILINE))
+    return quote in text and len(re.findall(rf"(?:^|[,;\t|]){quote}|{quote}(?=[,;\t|\r\n])", text, re.MULTILINE))
 
 
 def _encoding(path: Path, head: bytes) -> tuple[str, str]:

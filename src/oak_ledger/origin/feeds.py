@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
@@ -15,9 +15,10 @@ import pyarrow as pa
 from oak_ledger.engine.pool import ordered
 from oak_ledger.errors import OakError, UnusableInput
 from oak_ledger.formula.types import TEXT, Type
+from oak_ledger.loops.rows import Wanted
 from oak_ledger.origin import delimited
 from oak_ledger.origin.parquet import ParquetFeed
-from oak_ledger.origin.rows_of_text import BadRow, Stretch, stretches
+from oak_ledger.origin.rows_of_text import BadRow, Lines, Looked, Stretch, stretches
 from oak_ledger.origin.spec import PartSpec, ReadingSpec
 from oak_ledger.origin.tables import ArrowFeed, JsonLinesFeed, TableFeed
 
@@ -46,6 +47,39 @@ def _one_after_the_other(some: Sequence[Stretch]) -> Iterator[pa.RecordBatch]:
     """Several stretches as one."""
     for stretch in some:
         yield from stretch()
+
+
+@dataclass(frozen=True, slots=True)
+class _Completed:
+    """The rows of a stretch, counted, with the columns that the file itself does not have."""
+
+    stretch: Stretch
+    count: Callable[[int], None]
+    given: Mapping[str, str]
+    own: Sequence[str]
+    columns: Sequence[str]
+
+    def __call__(self) -> Iterator[pa.RecordBatch]:
+        """As batches."""
+        for batch in self.stretch():
+            self.count(batch.num_rows)
+            arrays = [
+                batch.column(name) if name in self.own else self._told(name, batch.num_rows) for name in self.columns
+            ]
+            yield pa.RecordBatch.from_arrays(arrays, names=list(self.columns)) if self.columns else batch
+
+    def looked(self, wanted: Mapping[str, Wanted], most: int) -> Looked | None:
+        """What is wanted of each column; None where that cannot be told without its texts."""
+        asked = {name: wanted.get(name, Wanted.TEXTS) for name in self.own}
+        found = self.stretch.looked(asked, most) if asked and isinstance(self.stretch, Lines) else None
+        if found is None:
+            return None
+        self.count(found.rows)
+        more = {name: self._told(name, found.rows) for name in self.columns if name not in asked}
+        return Looked(found.rows, {**found.columns, **more}, found.texts)
+
+    def _told(self, name: str, rows: int) -> Any:
+        return pa.repeat(pa.scalar(self.given.get(name), pa.string()), rows)
 
 
 @dataclass(slots=True)
@@ -107,7 +141,7 @@ class FilesFeed:
                 waiting, left = [], SMALL
             left -= size
             for stretch in stretches(path, self.spec, own, self.bad_rows.append):
-                made = partial(self._completed, stretch, number, given, own, columns)
+                made = _Completed(stretch, partial(self._count, number), given, own, columns)
                 if size > SMALL:
                     yield made
                 else:
@@ -115,23 +149,21 @@ class FilesFeed:
         if waiting:
             yield partial(_one_after_the_other, waiting)
 
-    def _completed(
-        self, stretch: Stretch, number: int, given: dict[str, str], own: Sequence[str], columns: Sequence[str]
-    ) -> Iterator[pa.RecordBatch]:
-        """The rows of a stretch with the columns that the file itself does not have."""
-        for batch in stretch():
-            with self.lock:
-                self.counts[number] += batch.num_rows
-                if self.progress:
-                    self.progress(sum(self.counts))
-            arrays = [self._column(name, given, batch, own) for name in columns]
-            yield pa.RecordBatch.from_arrays(arrays, names=list(columns)) if columns else batch
+    def looked(self, columns: Sequence[str], wanted: Callable[[], Mapping[str, Wanted]], most: int) -> Iterator[Looked]:
+        """The same rows, but of each column only what is wanted when their turn comes, where that can be told without its texts."""
 
-    @staticmethod
-    def _column(name: str, given: dict[str, str], batch: pa.RecordBatch, own: Sequence[str]) -> pa.Array:
-        if name in own:
-            return batch.column(name)
-        return pa.repeat(pa.scalar(given.get(name), pa.string()), batch.num_rows)
+        def look(stretch: Stretch) -> list[Looked]:
+            found = stretch.looked(wanted(), most) if isinstance(stretch, _Completed) else None
+            return [Looked.of(batch) for batch in stretch()] if found is None else [found]
+
+        for found in ordered(look, self.stretches(columns), READERS):
+            yield from found
+
+    def _count(self, number: int, rows: int) -> None:
+        with self.lock:
+            self.counts[number] += rows
+            if self.progress:
+                self.progress(sum(self.counts))
 
     def parts(self, path: Path) -> dict[str, str]:
         """The parts of a file's name, by column."""

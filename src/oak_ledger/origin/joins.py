@@ -14,6 +14,7 @@ import pyarrow.compute as pc
 from oak_ledger.errors import UnusableInput
 from oak_ledger.formula.types import Type, common
 from oak_ledger.formula.values import arrow_type, mask_of
+from oak_ledger.loops.text import Mark
 from oak_ledger.origin.quick import plain_numbers
 from oak_ledger.origin.rows_of_text import BadRow
 from oak_ledger.origin.spec import PartSpec
@@ -194,7 +195,8 @@ def _as_numbers(values: Any) -> Any | None:
     """A column as numbers where it holds any: of its own type, or text that is plain numbers throughout."""
     if pa.types.is_string(values.type):
         chunks = values.chunks if isinstance(values, pa.ChunkedArray) else [values]
-        plain = all(chunk.null_count == len(chunk) or plain_numbers(chunk) is not None for chunk in chunks)
+        found = [plain_numbers(chunk) for chunk in chunks if chunk.null_count < len(chunk)]
+        plain = all(one is not None and not one.count([Mark.COMMA]) for one in found)
         return values.cast(pa.float64()) if plain else None
     return (
         values

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from types import MappingProxyType
 from typing import Any
@@ -19,8 +19,9 @@ from oak_ledger.formula.library.registry import Unfit
 from oak_ledger.formula.library.templates import template
 from oak_ledger.formula.types import Type
 from oak_ledger.formula.values import Mask, array_of, decoded, held, mask_of, value_text
-from oak_ledger.loops.text import few
-from oak_ledger.origin.quick import PlainNumbers, plain_numbers
+from oak_ledger.loops.rows import Look, Wanted
+from oak_ledger.loops.text import Mark, Numbers, few
+from oak_ledger.origin.quick import plain_numbers
 
 _DAY, _MONTH, _YEAR = r"(?:0?[1-9]|[12][0-9]|3[01])", r"(?:0?[1-9]|1[0-2])", r"(?:1[0-9]{3}|2[0-9]{3})"
 _CLOCK = r"[T ](?:[01]?[0-9]|2[0-3]):[0-5][0-9]"
@@ -55,13 +56,24 @@ NULL_WORDS = ("NA", "N/A", "n/a", "na", "NULL", "null", "None", "nan", "NaN", "#
 MISFIT_SHARE = 0.005
 _LEADING_ZERO = r"^[+-]?0[0-9]+$"
 KNOWN = 50_000  # so many different values are counted, and need no second look
-STUDIED = 20_000  # rows that are looked at by pattern in any case
+STUDIED = 8_000  # rows that are looked at by pattern in any case
 FEW = 1_500  # a batch with so few different values is judged by these at once
 PICKED = 2_000  # values by which shapes are ruled out where the first batch has very many different ones
 TEXT_STUDIED = 500_000  # rows after which the values of a text are no longer counted
 ENOUGH_ZEROS = 1_000
-# Shapes that every plain number with a decimal point has.
-_TAKE_DECIMALS = ("point", "point or comma", "exponent")
+SHOWN = 3  # values that do not fit
+# How many of some plain numbers have a shape; of those that are not here, none has.
+PLAIN: dict[str, Callable[[Numbers], int]] = {
+    "integer": lambda some: some.count([Mark.NONE]),
+    "point": lambda some: some.count([Mark.NONE, Mark.DOT]),
+    "comma": lambda some: some.count([Mark.NONE, Mark.COMMA]),
+    "point or comma": lambda some: some.count([*Mark]),
+    "comma thousands": lambda some: some.count([Mark.NONE, Mark.DOT], before=[True]) + some.count([Mark.COMMA], before=[True], after=[3]),
+    "point thousands": lambda some: some.count([Mark.NONE, Mark.COMMA], before=[True]) + some.count([Mark.DOT], before=[True], after=[3]),
+    "exponent": lambda some: some.count([Mark.NONE, Mark.DOT]),
+    "money with a point": lambda some: some.count([Mark.NONE, Mark.COMMA], minus=[False]) + some.count([Mark.DOT], after=[2], minus=[False]),
+    "money with a comma": lambda some: some.count([Mark.NONE, Mark.DOT], minus=[False]) + some.count([Mark.COMMA], after=[2], minus=[False]),
+}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,7 +115,11 @@ class Typed:
     most: Any = None
     distinct: set[Any] | None = field(default_factory=set)
 
-    def see(self, values: Any) -> None:
+    def wants(self) -> Wanted:
+        """What is enough to be known of a batch."""
+        return Wanted.TEXTS
+
+    def see(self, values: Any, _texts: Callable[[], Any] = lambda: None) -> None:
         """Take in the next batch."""
         self.rows += len(values)
         self.nulls += values.null_count
@@ -226,54 +242,96 @@ class Judge:
     money: set[str] = field(default_factory=set)
     shapes: dict[str, _Shape] = field(default_factory=lambda: {name: _Shape() for name in SHAPES})
     facts: _Facts = field(default_factory=lambda: _Facts())
+    next: Wanted = Wanted.TEXTS
+    """What is enough to be known of the next batch, if that is like the last."""
+    mixed: bool = False
+    """Whether batches are not all alike: asking for less than the texts has been of no use once, and costs more than the texts where it is not."""
     counting: bool = True
     """Whether all values so far are counted in `facts`."""
     distinct: dict[str, tuple[int, int]] | None = None
     """Each different value with how often it occurs and the first row that has it; None where too many to keep."""
 
-    def see(self, values: Any) -> None:
-        """Take in the next batch of text values."""
-        values = decoded(values)
+    def wants(self) -> Wanted:
+        """What is enough to be known of the next batch, as far as can be told now; where it turns out not to be, its texts are asked for."""
+        if self.rows < STUDIED:
+            return Wanted.TEXTS
+        return Wanted.NULLS if self._settled() else Wanted.TEXTS if self.mixed else self.next
+
+    def _settled(self) -> bool:
+        """Whether it stays text whatever comes."""
+        return self.zeros > ENOUGH_ZEROS or (self.rows > TEXT_STUDIED and not self._alive())
+
+    def see(self, values: Any, texts: Callable[[], Any] = lambda: None) -> None:
+        """Take in the next batch: text values, or what is known of them, or None; then `texts` gives the values where they are needed."""
+        if values is None:
+            values, self.mixed = texts(), True
+        if self._settled():
+            self.stopped = self.stopped or self.rows
+            self._count(values)
+        elif not isinstance(values, Look) or not self._see_look(values, texts):
+            self._see_texts(decoded(texts() if isinstance(values, Look) else values))
+
+    def _count(self, values: Any) -> None:
+        self.rows += len(values)
+        self.nulls += values.null_count
+
+    def _see_look(self, look: Look, texts: Callable[[], Any]) -> bool:
+        """Take in what is known of a batch; False where that is not enough."""
+        if self.rows < STUDIED:
+            return False
+        if self.repeats and look.few is not None:
+            self._study(look, *look.few, lambda: _different(decoded(texts()))[0])
+            return True
+        known = look.numbers if look.null_count < len(look) else None
+        return not self.repeats and known is not None and self._take_plain(look, known)
+
+    def _see_texts(self, values: Any) -> None:
         cut = STUDIED - self.rows
         if 0 < cut < len(values):  # the first rows are looked at by pattern, the rest of the batch more quickly
-            self.see(values.slice(0, cut))
-            values = values.slice(cut)
-        before, self.rows = self.rows, self.rows + len(values)
-        if self.zeros > ENOUGH_ZEROS or (before > TEXT_STUDIED and not self._alive()):
-            self.nulls += values.null_count  # it stays text whatever comes
-            self.stopped = self.stopped or before
+            self._see_texts(values.slice(0, cut))
+            self.see(values.slice(cut))
             return
-        known = plain_numbers(values) if before >= STUDIED and not self.repeats else None
-        if known is not None:
-            self._take_plain(values, known)
-        else:
-            self._study(values, before)
+        known = plain_numbers(values) if self.rows >= STUDIED and not self.repeats else None
+        if known is not None and self._take_plain(values, known):
+            return
+        codes, counts, first = few(values, FEW) or _different(values)
+        different = values.take(array_of(first))
+        if not self.rows and len(different) > 2 * PICKED:
+            self._rule_out(values)
+        self._study(values, different, counts, first, lambda: codes)
 
     def _alive(self) -> list[tuple[str, _Shape]]:
         return [(name, shape) for name, shape in self.shapes.items() if shape.alive]
 
-    def _take_plain(self, values: Any, known: PlainNumbers) -> None:
-        """A batch of plain numbers: every shape that takes such numbers has as many fits more."""
-        present = len(values) - values.null_count
-        self.nulls += values.null_count
-        self.decimals, self.length = max(self.decimals, known.decimals), max(self.length, known.length)
-        self.counting = False
-        for name in (*_TAKE_DECIMALS, *(("integer", "comma") if known.decimals == 0 else ())):
-            self.shapes[name].fits += present
+    def _take_plain(self, values: Any, found: Numbers) -> bool:
+        """A batch of plain numbers, by their kinds; False where the first values are still to be shown that have not a shape."""
+        present, alive = len(values) - values.null_count, self._alive()
+        fits = {name: PLAIN[name](found) if name in PLAIN else 0 for name, _ in alive}
+        if any(fits[name] < present and len(shape.samples) < SHOWN for name, shape in alive):
+            return False
+        self._count(values)
+        self.decimals, self.length = max(self.decimals, found.decimals), max(self.length, found.longest)
+        self.counting, self.next = False, Wanted.NUMBERS
+        for name, shape in alive:
+            self._fit(shape, fits[name])
+        return True
 
-    def _study(self, values: Any, before: int) -> None:
-        """A batch by its different values: which shapes they have, and how often."""
-        found = few(values, FEW)
-        codes, counts, first = found or _different(values)
+    def _fit(self, shape: _Shape, fits: int) -> None:
+        """So many values more have a shape; when too few have it, it is no longer looked for."""
+        shape.fits += fits
+        present = self.rows - self.nulls
+        if present > 200 and shape.fits < 0.9 * (present - self.blanks - sum(self.null_words.values())):
+            shape.alive = False
+
+    def _study(self, values: Any, different: Any, counts: Any, first: Any, codes: Callable[[], Any]) -> None:
+        """A batch by its different values: which shapes they have, and how often. `codes` tells which of them each row has."""
+        before = self.rows
+        self._count(values)
         self.repeats = len(counts) <= FEW
-        self.nulls += values.null_count
-        different = values.take(array_of(first))
-        facts = self.facts
-        if len(facts) + len(different) > KNOWN:
-            facts, self.counting = _Facts(), False
+        self.next = Wanted.FEW if self.repeats else Wanted.TEXTS
+        self.counting = self.counting and len(self.facts) + len(different) <= KNOWN
+        facts = self.facts if self.counting else _Facts()
         at = facts.counted(different, counts, first + before + 1)
-        if not before and len(different) > 4 * PICKED:
-            self._rule_out(values)
         alive = self._alive()
         if not alive:
             return
@@ -288,18 +346,18 @@ class Judge:
         nothing = facts.word[at] | facts.blank[at]
         for name, shape in alive:
             fits = facts.fits[name][at]
-            shape.fits += int(counts[fits].sum())
             misfit = ~fits & ~nothing
-            if len(shape.samples) < 3 and misfit.any():
-                for row in np.flatnonzero(np.isin(codes, np.flatnonzero(misfit)))[:3].tolist():
-                    shape.samples.append((before + row + 1, facts.texts[int(at[codes[row]])].as_py()))
-            present = self.rows - self.nulls
-            if present > 200 and shape.fits < 0.9 * (present - self.blanks - sum(self.null_words.values())):
-                shape.alive = False
+            if len(shape.samples) < SHOWN and misfit.any():
+                of = codes()
+                for row in np.flatnonzero(np.append(misfit, False)[of])[
+                    :3
+                ].tolist():  # the last is for null, which is -1
+                    shape.samples.append((before + row + 1, facts.texts[int(at[of[row]])].as_py()))
+            self._fit(shape, int(counts[fits].sum()))
 
     def _rule_out(self, values: Any) -> None:
         """Shapes that not even half of some values have, picked at random from the first batch, would not stay: they are not looked for in the others."""
-        rows = np.random.default_rng(1).integers(0, len(values), PICKED)
+        rows = np.arange(PICKED) * 2_654_435_761 % len(values)
         texts = pc.utf8_trim(pc.drop_null(values.take(array_of(rows))), SPACES)
         texts = texts.filter(pc.invert(pc.is_in(texts, value_set=pa.array(["", *NULL_WORDS]))))
         if len(texts) < PICKED // 4:

@@ -1,78 +1,40 @@
-"""A quick look at a batch of texts: are they all plain numbers, and how are they written? By bytes, without patterns.
-
-What it says must be what the patterns of `judge` would say; where it cannot tell, it says nothing and the patterns decide.
-"""
+"""A quick look at a batch of texts: are they all plain numbers, and of what kinds? By a loop, or by what it means: a pattern."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
 import pyarrow.compute as pc
 
-from oak_ledger.formula.values import mask_of
-from oak_ledger.loops.text import plain_numbers as plain_texts
+from oak_ledger.formula.values import held
+from oak_ledger.loops import loops
+from oak_ledger.loops.text import KINDS, Mark, Numbers
+from oak_ledger.loops.text import plain_numbers as by_loop
 
-_MINUS, _DOT, _SLASH, _ZERO, _NINE = (ord(character) for character in "-./09")  # next to each other but for the digits
-_LONGEST = 18  # digits of a whole number that surely fits 64 bits
-
-
-@dataclass(frozen=True, slots=True)
-class PlainNumbers:
-    """All values are plain numbers without leading zeros: the most decimals (0: whole numbers), the longest text."""
-
-    decimals: int
-    length: int
+_PLAIN = r"^(?P<minus>-?)(?P<before>0|[1-9][0-9]*)(?:(?P<mark>[.,])(?P<after>[0-9]+))?$"
+_LONGEST, _LONGEST_WHOLE = 32, 18
+_MARKS = pa.array(["", ".", ","])  # by the numbers of `Mark`
 
 
-def plain_numbers(values: Any) -> PlainNumbers | None:
-    """What a string array of plain numbers looks like; None where a value is anything else, or has a leading zero."""
-    data_buffer = values.buffers()[2]
-    if len(values) == values.null_count or data_buffer is None:
+def plain_numbers(values: Any) -> Numbers | None:
+    """What the numbers of a string array are like; None where a value is anything but a plain number, and where there is none."""
+    if len(values) == values.null_count:
         return None
-    found = plain_texts(values)
-    if found is not None:
-        plain, places, longest, minus, dot = found
-        return PlainNumbers(places, longest + minus) if plain and (dot or longest + minus <= _LONGEST) else None
-    edges = np.frombuffer(values.buffers()[1], np.int32)[values.offset : values.offset + len(values) + 1]
-    data = np.frombuffer(data_buffer, np.uint8)[edges[0] : edges[-1]]
-    if (data - np.uint8(_MINUS) > _NINE - _MINUS).any() or (data == _SLASH).any():
-        return None
-    starts, ends = edges[:-1] - edges[0], edges[1:] - edges[0]
-    if values.null_count:
-        valid = mask_of(pc.is_valid(values))
-        starts, ends = starts[valid], ends[valid]
-    digits = ends - starts
-    signs = data == _MINUS
-    if signs.any():
-        signed = signs[starts]
-        if np.count_nonzero(signs) != np.count_nonzero(signed):
-            return None
-        starts, digits = starts + signed, digits - signed
-    long = starts[digits > 1]
-    if digits.min() == 0 or ((data[long] == _ZERO) & (data[long + 1] != _DOT)).any():
-        return None
-    length = int((ends - starts).max()) + bool(signs.any())
-    dots = data == _DOT
-    points = int(np.count_nonzero(dots))
-    if not points:
-        return PlainNumbers(0, length) if length <= _LONGEST else None
-    if dots[starts].any() or dots[ends - 1].any():
-        return None
-    decimals = _decimals(dots, points, starts, ends)
-    return None if decimals is None else PlainNumbers(decimals, length)
+    return by_loop(values) if loops() is not None else _by_pattern(values.drop_null())
 
 
-def _decimals(dots: Any, points: int, starts: Any, ends: Any) -> int | None:
-    """The most digits after a dot; None where a value has two dots."""
-    first = dots[starts[0] : ends[0]].nonzero()[0]
-    if points == len(ends) and len(first):  # amounts are mostly written alike
-        after = int(ends[0] - starts[0] - first[0] - 1)
-        if (ends - starts > after).all() and dots[ends - 1 - after].all():
-            return after
-    at = np.flatnonzero(dots)
-    owners = np.searchsorted(ends, at, "right")
-    if (owners[1:] == owners[:-1]).any():
+def _by_pattern(values: Any) -> Numbers | None:
+    parts = pc.extract_regex(values, _PLAIN)
+    if parts.null_count:
         return None
-    return int((ends[owners] - at - 1).max())
+    minus, before, after = (
+        held(pc.utf8_length(pc.struct_field(parts, name))).astype(np.int64) for name in ("minus", "before", "after")
+    )
+    marks = held(pc.index_in(pc.struct_field(parts, "mark"), value_set=_MARKS)).astype(np.int64)
+    sizes = minus + before + (marks > 0) + after
+    if sizes.max() > _LONGEST or before[marks == Mark.NONE].max(initial=0) > _LONGEST_WHOLE:
+        return None
+    kinds = (((marks * 2 + (before <= 3)) * 3) + (after > 2) + (after > 3)) * 2 + minus
+    return Numbers(np.bincount(kinds, minlength=KINDS), int(after.max()), int(sizes.max()))

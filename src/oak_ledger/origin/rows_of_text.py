@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import threading
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
 from itertools import pairwise
@@ -19,8 +19,8 @@ import pyarrow.csv as pa_csv
 from oak_ledger.engine.pool import ordered
 from oak_ledger.engine.tuning import tuning
 from oak_ledger.errors import OakError, UnusableInput
+from oak_ledger.loops.rows import Wanted, count, last_line
 from oak_ledger.loops.rows import columns as cut_columns
-from oak_ledger.loops.rows import count, last_line
 from oak_ledger.origin.delimited import column_names, head_of, header_lines
 from oak_ledger.origin.spec import ReadingSpec
 
@@ -74,45 +74,83 @@ def stretches(path: Path, spec: ReadingSpec, columns: Sequence[str], note: Note)
             return
         skip = header_lines(spec)
         for stretch in pairwise(cuts):
-            yield partial(_quickly, path, spec, names, columns, stretch, skip)
+            yield Lines(path, spec, names, columns, *stretch, skip)
             skip = 0
     except OSError as error:
         raise UnusableInput("unreadable", f"{path} cannot be read: {error}.") from error
 
 
-def _quickly(
-    path: Path, spec: ReadingSpec, names: list[str], columns: Sequence[str], stretch: tuple[int, int], skip: int
-) -> list[pa.RecordBatch]:
-    """One stretch, from one byte to another, of plain text or by Arrow's reader."""
-    try:
-        data = _between(path, *stretch)
-    except OSError as error:
-        raise UnusableInput("unreadable", f"{path} cannot be read: {error}.") from error
-    wanted = list(columns) or names[:1]
-    found = _plainly(data, spec, names, wanted, skip)
-    return _by_arrow(path, spec, names, wanted, data, skip) if found is None else found
+@dataclass(frozen=True, slots=True)
+class Looked:
+    """Some rows: of each column its texts, or what was wanted of them (None where it is not so, see `loops.rows.Wanted`)."""
+
+    rows: int
+    columns: Mapping[str, Any]
+    texts: Callable[[str], Any]
+    """The texts of one of the columns, whatever is known of them."""
+
+    @staticmethod
+    def of(batch: pa.RecordBatch) -> Looked:
+        """Rows with all their texts."""
+        return Looked(batch.num_rows, dict(zip(batch.schema.names, batch.columns, strict=True)), batch.column)
 
 
-def _plainly(
-    data: pa.Buffer, spec: ReadingSpec, names: list[str], wanted: Sequence[str], skip: int
-) -> list[pa.RecordBatch] | None:
-    """Rows of UTF-8 that are all as they should be, each value in its place; None where there is anything else."""
-    marks = [spec.separator, *([spec.quote] if spec.quote else [])]
-    if spec.encoding not in ("utf-8", "utf-8-sig") or any(len(one) != 1 or not one.isascii() for one in marks):
-        return None
-    begin, head = 0, memoryview(data)
-    if bytes(head[:3]) == b"\xef\xbb\xbf":
-        begin = 3
-    for _ in range(skip):
-        ends = bytes(head[begin : begin + LINE]).find(b"\n")
-        if ends < 0:
+@dataclass(frozen=True, slots=True)
+class Lines:
+    """Whole lines of a file, from one byte to another; the first ones may be no rows."""
+
+    path: Path
+    spec: ReadingSpec
+    names: list[str]
+    columns: Sequence[str]
+    begin: int
+    end: int
+    skip: int
+
+    def __call__(self) -> list[pa.RecordBatch]:
+        """Their rows, of plain text or by Arrow's reader."""
+        return self._batches(self._bytes(), list(self.columns) or self.names[:1])
+
+    def looked(self, wanted: Mapping[str, Wanted], most: int) -> Looked | None:
+        """What is wanted of some columns; None where a reader that knows more is needed. `most` are the different texts that are few."""
+        found = self._cut(self._bytes(), wanted, most)
+        return None if found is None else Looked(*found, self._texts)
+
+    def _texts(self, column: str) -> Any:
+        return self._batches(self._bytes(), [column])[0].column(0)
+
+    def _batches(self, data: pa.Buffer, wanted: list[str]) -> list[pa.RecordBatch]:
+        found = self._cut(data, dict.fromkeys(wanted, Wanted.TEXTS))
+        if found is None:
+            return _by_arrow(self.path, self.spec, self.names, wanted, data, self.skip)
+        rows, made = found
+        return [pa.RecordBatch.from_arrays([made[name] for name in wanted], names=wanted)] if rows else []
+
+    def _bytes(self) -> pa.Buffer:
+        try:
+            return _between(self.path, self.begin, self.end)
+        except OSError as error:
+            raise UnusableInput("unreadable", f"{self.path} cannot be read: {error}.") from error
+
+    def _cut(
+        self, data: pa.Buffer, wanted: Mapping[str, Wanted], most: int = 0
+    ) -> tuple[int, Mapping[str, Any]] | None:
+        """How many rows there are, if they are UTF-8 and all as they should be, each value in its place; and what is wanted of columns."""
+        spec = self.spec
+        marks = [spec.separator, *([spec.quote] if spec.quote else [])]
+        if spec.encoding not in ("utf-8", "utf-8-sig") or any(len(one) != 1 or not one.isascii() for one in marks):
             return None
-        begin += ends + 1
-    places = [names.index(name) for name in wanted]
-    made = cut_columns(data, begin, ord(spec.separator), _byte(spec.quote), len(names), places)
-    if made is None:
-        return None
-    return [pa.RecordBatch.from_arrays(made, names=list(wanted))] if len(made[0]) else []
+        begin, head = 0, memoryview(data)
+        if bytes(head[:3]) == b"\xef\xbb\xbf":
+            begin = 3
+        for _ in range(self.skip):
+            ends = bytes(head[begin : begin + LINE]).find(b"\n")
+            if ends < 0:
+                return None
+            begin += ends + 1
+        asked = {self.names.index(name): one for name, one in wanted.items()}
+        found = cut_columns(data, begin, ord(spec.separator), _byte(spec.quote), len(self.names), asked, most)
+        return None if found is None else (found[0], {self.names[at]: one for at, one in found[1].items()})
 
 
 _held = threading.local()
@@ -204,7 +242,7 @@ def _cuts(path: Path, spec: ReadingSpec) -> list[int] | None:
     return None if inside else [*cuts, size]
 
 
-class _Lines:
+class _Counted:
     """The lines of a file without comments and footer, counted; bytes that are no text are told by line."""
 
     def __init__(self, file: IO[bytes], spec: ReadingSpec, path: Path) -> None:
@@ -260,7 +298,7 @@ def _slowly(
     wanted = [names.index(name) for name in columns] or [0]
     kept: list[list[str | None]] = []
     with path.open("rb") as file:
-        lines = _Lines(file, spec, path)
+        lines = _Counted(file, spec, path)
         for first, row, why in _checked_rows(lines, spec, len(names)):
             if why:
                 shown = spec.separator.join(row)[:80]
@@ -278,7 +316,7 @@ def _slowly(
         yield _batch(kept, columns or names[:1])
 
 
-def _checked_rows(lines: _Lines, spec: ReadingSpec, width: int) -> Iterator[tuple[int, list[str], str]]:
+def _checked_rows(lines: _Counted, spec: ReadingSpec, width: int) -> Iterator[tuple[int, list[str], str]]:
     """Each row with the line it begins in, and what is wrong with it (empty where nothing is)."""
     reader = csv.reader(lines, delimiter=spec.separator, quotechar=spec.quote or None, strict=True)
     if not spec.quote:

@@ -6,13 +6,13 @@ import csv
 import io
 import os
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any
 
-import pyarrow as pa
 from pydantic import ValidationError
 
 from oak_ledger.engine.tuning import tuning
@@ -22,10 +22,10 @@ from oak_ledger.formula.making import nearest_hint
 from oak_ledger.formula.types import TEXT
 from oak_ledger.origin import OpenOrigin, OriginSpec, open_origin
 from oak_ledger.origin.delimited import detect
-from oak_ledger.origin.feeds import FILE_COLUMN, Progress
+from oak_ledger.origin.feeds import FILE_COLUMN, FilesFeed, Progress
 from oak_ledger.origin.joins import JoinFeed, JoinStep
-from oak_ledger.origin.judge import Evidence, Judge, Typed
-from oak_ledger.origin.rows_of_text import BadRow
+from oak_ledger.origin.judge import FEW, Evidence, Judge, Typed
+from oak_ledger.origin.rows_of_text import BadRow, Looked
 from oak_ledger.origin.spec import Header, OriginKind, PartSpec, ReadingSpec
 from oak_ledger.origin.workbook import ENDINGS, find_header, read_cells, sheets
 from oak_ledger.source.arrival import dropped_findings, shape_findings
@@ -323,30 +323,38 @@ def _slug(text: str) -> str:
 def _judged(feed: OpenOrigin, sample: int | None) -> tuple[dict[str, Judge | Typed], int]:
     kinds = {name: kind for name, kind in feed.columns().items() if name != FILE_COLUMN}
     judges: dict[str, Judge | Typed] = {name: Judge() if kind == TEXT else Typed(kind) for name, kind in kinds.items()}
-    left, rows = sample, 0
-    threads = tuning().threads
-    names = list(judges)
+    rows, threads, names = 0, tuning().threads, list(judges)
     shares = [names[at::threads] for at in range(threads)]
 
-    def see(part: pa.RecordBatch, share: Sequence[str]) -> None:
+    def see(part: Looked, share: Sequence[str]) -> None:
         for name in share:
-            judges[name].see(part.column(name))
+            judges[name].see(part.columns[name], partial(part.texts, name))
 
     with ThreadPoolExecutor(threads) as pool:
         waiting: list[Future[None]] = []
-        for batch in feed.batches(names):
-            part: pa.RecordBatch = batch if left is None else batch.slice(0, left)
-            rows += part.num_rows
+        for part in _looked(feed, judges, sample):
+            rows += part.rows
             for task in waiting:
                 task.result()  # each judge sees its batches one after the other
             waiting = [pool.submit(see, part, share) for share in shares]
-            if left is not None:
-                left -= part.num_rows
-                if left <= 0:
-                    break
         for task in waiting:
             task.result()
     return judges, rows
+
+
+def _looked(feed: OpenOrigin, judges: Mapping[str, Judge | Typed], sample: int | None) -> Iterator[Looked]:
+    """The rows, or the first of them: of each column what its judge wants, where the origin can tell that without its texts."""
+    if sample is None and isinstance(feed, FilesFeed):
+        yield from feed.looked([*judges], lambda: {name: judge.wants() for name, judge in judges.items()}, FEW)
+        return
+    left = sample
+    for batch in feed.batches([*judges]):
+        part = batch if left is None else batch.slice(0, left)
+        yield Looked.of(part)
+        if left is not None:
+            left -= part.num_rows
+            if left <= 0:
+                return
 
 
 def _proposals(judges: dict[str, Judge | Typed], *, nice: bool) -> list[Proposal]:
