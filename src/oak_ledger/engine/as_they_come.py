@@ -82,10 +82,8 @@ class Coming:
             partition = partition_of(node, places[node])
             ends = [key.descending for key in node.order]
             order = tuple(zip(places[node][-len(ends) :], ends, strict=True))
-            strictly = has_peers(node)
-            line = lines.setdefault(
-                (partition, order, strictly), _Line(partition, order, strictly, [], GroupTable(len(partition)))
-            )
+            line = lines.setdefault((partition, order), _Line(partition, order, False, [], GroupTable(len(partition))))
+            line.strictly |= has_peers(node)
             line.windows.append((Going(node), " ".join(owner.text[node.start : node.end].split())))
         return Coming(pieces, places, [*lines.values()], account)
 
@@ -129,7 +127,9 @@ class Coming:
             line.last = last
             if max(count, line.table.count) > MANY:
                 raise OutOfTurn
-            turn = Turn(line.table.absorb(keys, count)[codes], line.table.count)
+            numbers = line.table.absorb(keys, count)
+            as_they_are = (numbers == np.arange(count)).all()
+            turn = Turn(codes if as_they_are else numbers[codes], line.table.count)
             for window, text in line.windows:
                 args = [one.inputs[at] for at in self.places[window.node][: len(window.node.args)]]
                 with timed(self.account, "window", text, rows=len(codes), note="as rows come"):

@@ -131,9 +131,9 @@ def _numbered(values: Any) -> tuple[Any, Any]:
 def numbered_cheaply(values: Any) -> tuple[Any, Any] | None:
     """The same where that is cheap: codes, whole numbers and days close together, true and false, a few different texts."""
     if pa.types.is_dictionary(values.type):
-        once = values.dictionary.dictionary_encode(null_encoding="encode")
-        if len(once.dictionary) == len(once) and not values.indices.null_count:  # each value is there once
+        if not values.null_count and _each_once(values.dictionary):
             return held(values.indices), values.dictionary
+        once = values.dictionary.dictionary_encode(null_encoding="encode")
         numbers, different = held(once.indices).astype(np.int64), once.dictionary
         indices = values.indices
         if indices.null_count:
@@ -165,6 +165,18 @@ def numbered_cheaply(values: Any) -> tuple[Any, Any] | None:
     if not values.null_count:
         return codes, different
     return np.where(codes < 0, len(first), codes), pa.concat_arrays([different, pa.nulls(1, values.type)])
+
+
+def _each_once(dictionary: Any) -> bool:
+    """Whether each value is there once, and null is not."""
+    if dictionary.null_count:
+        return False
+    if dictionary.type == pa.string() and len(dictionary) <= CLOSE:
+        try:
+            return len(set(dictionary.to_pylist())) == len(dictionary)
+        except UnicodeDecodeError:  # a broken file
+            pass
+    return len(dictionary.unique()) == len(dictionary)
 
 
 class Labels:
@@ -247,12 +259,15 @@ class GroupTable:
         self._labels = [Labels() for _ in range(keys)]
         self._pairs = [_Numbered() for _ in range(keys)]  # of the number of what comes before, and of a key
         self._rows: list[list[Rows]] = [[] for _ in range(keys)]
+        self._last: tuple[list[Rows], Rows] = [], np.zeros(0, np.int64)
 
     def absorb(self, keys: Sequence[tuple[Any, Any]], count: int) -> Rows:
         """Take in the groups of a slice; the number of each."""
         if not keys:
             return np.zeros(count, np.int64)
         columns = [own.numbers(dictionary)[codes] for own, (codes, dictionary) in zip(self._labels, keys, strict=True)]
+        if count == len(self._last[1]) and all(map(np.array_equal, columns, self._last[0])):  # as in the slice before
+            return self._last[1]
         places, new = np.zeros(count, np.int64), np.zeros(0, np.int64)
         for pairs, column in zip(self._pairs, columns, strict=True):
             places, new = pairs.numbers(places << 32 | column)
@@ -260,6 +275,7 @@ class GroupTable:
             self.count += len(new)
             for into, column in zip(self._rows, columns, strict=True):
                 into.append(column[new])
+        self._last = columns, places
         return places
 
     def values(self, key: int, kind: Any) -> Any:

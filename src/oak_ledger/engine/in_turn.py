@@ -87,7 +87,10 @@ class Going:
             found = running_wholes(values, None, turn.codes, self.state, sums=False)
             return None if found is None else array_of(found[1])
         whole = unscaled(values) if pa.types.is_decimal(values.type) else held(values)
-        found = None if whole is None else running_wholes(values, whole, turn.codes, self.state, sums=True)
+        counted = name == "AVG" or values.null_count > 0
+        found = (
+            None if whole is None else running_wholes(values, whole, turn.codes, self.state, sums=True, counted=counted)
+        )
         return None if found is None else _totals(self.node, values, *found)
 
 
@@ -105,8 +108,8 @@ def _neighbours(values: Any, turn: Turn, state: Any, *, backward: bool) -> Any |
     return decimal_from_unscaled(held(made), kind.scale, mask_of(pc.is_null(made)))
 
 
-def _totals(node: c.Window, values: Any, sums: Any, counts: npt.NDArray[np.int64]) -> Any | None:
-    """Sums up to each row, or their means."""
+def _totals(node: c.Window, values: Any, sums: Any, counts: Any) -> Any | None:
+    """Sums up to each row, or their means; `counts` may be None for sums of values that are all there."""
     kind = node.args[0].type
     empty = counts == 0 if values.null_count else None
     if node.function.name == "AVG":

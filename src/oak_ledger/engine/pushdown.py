@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any, Protocol, runtime_checkable
+from typing import Any, Protocol, TypeGuard
 
 import pyarrow as pa
 
@@ -17,7 +17,6 @@ from oak_ledger.formula import checked as c
 from oak_ledger.formula.ranges import Values, bare, truth
 
 
-@runtime_checkable
 class Told(Protocol):
     """Rows that can say something of themselves before they are read."""
 
@@ -27,16 +26,25 @@ class Told(Protocol):
         """Among which values all of a column's lie; None where nothing is known."""
 
 
+def tells(part: Any) -> TypeGuard[Told]:
+    """Whether rows are such."""
+    return hasattr(part, "values_of")
+
+
 Rest = Callable[..., pa.RecordBatch]
 """Reads the other columns of the rows at hand: of all, or of those whose numbers are told."""
 
 
-@runtime_checkable
 class InParts(Protocol):
     """Rows of which some columns can be read first, and the others only where a filter lets rows through."""
 
     def parts(self, first: Sequence[str], rows: int) -> Iterator[tuple[pa.RecordBatch, Rest]]:
         """At most so many rows at a time; `Rest` is good until the next ones."""
+
+
+def comes_in_parts(rows: Any) -> TypeGuard[InParts]:
+    """Whether rows are such."""
+    return hasattr(rows, "parts")
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,4 +109,4 @@ def _as_read(piece: c.Checked, fields: Fields) -> c.Checked:
 
 def unmet(asked: Sequence[Demand], part: Callable[..., Any]) -> Demand | None:
     """A demand that no row of a part meets; None where there is none, or the part says nothing of itself."""
-    return next((one for one in asked if one.unmet(part)), None) if asked and isinstance(part, Told) else None
+    return next((one for one in asked if one.unmet(part)), None) if asked and tells(part) else None

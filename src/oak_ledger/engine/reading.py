@@ -17,7 +17,7 @@ from oak_ledger.engine.evaluate import Evaluator, Expression, Once, columns_read
 from oak_ledger.engine.faults import Faults, Rows
 from oak_ledger.engine.fused import Program, programs
 from oak_ledger.engine.pool import ordered
-from oak_ledger.engine.pushdown import Demand, InParts, Rest, Told, demands, unmet
+from oak_ledger.engine.pushdown import Demand, Rest, comes_in_parts, demands, tells, unmet
 from oak_ledger.engine.shared import shared_pieces
 from oak_ledger.engine.tuning import Tuning, tuning
 from oak_ledger.formula import checked as c
@@ -175,7 +175,7 @@ class Pass:
     ) -> Iterator[Slice[Made]]:
         """The slices of a stretch, one after the other; each counts its rows from the stretch's first."""
         missed = unmet(plan.must, stretch)
-        if missed is not None and isinstance(stretch, Told):
+        if missed is not None and tells(stretch):
             if self.account is not None:
                 note = "what the file says of its parts lets these out"
                 self.account.add("not read", missed.text, rows=stretch.rows, note=note)
@@ -220,7 +220,7 @@ class Pass:
         """The batches of a stretch, on the account as reading; those of columns that filters need come with what reads the others."""
         batches: Iterator[tuple[pa.RecordBatch, Rest | None]]
         apart = plan.first and len(plan.first) < len(plan.columns) and self.coming is None
-        if apart and isinstance(stretch, InParts):
+        if apart and comes_in_parts(stretch):
             batches = stretch.parts(plan.first, self.tuning.rows)
         else:
             batches = ((batch, None) for batch in _sliced(stretch(), self.tuning.rows))

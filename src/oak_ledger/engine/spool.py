@@ -31,7 +31,7 @@ class Spool:
     size: int = 0
     held_size: int = 0
     parts: list[int] = field(default_factory=list)
-    waiting: list[pa.RecordBatch] = field(default_factory=list)
+    waiting: list[tuple[Rows, Sequence[Any]]] = field(default_factory=list)
     folder: Any = None
     writer: Any = None
 
@@ -43,19 +43,20 @@ class Spool:
     def add(self, part: int, codes: Rows, columns: Sequence[Any]) -> None:
         """Keep some rows, with the number of the part that their groups are counted in."""
         self.parts.append(part)
-        names = [str(at) for at in range(len(columns) + 1)]
-        batch = pa.RecordBatch.from_arrays([array_of(codes), *columns], names=names)
-        self.waiting.append(batch)
-        self.size += batch.nbytes
-        self.held_size += batch.nbytes
+        self.waiting.append((np.ascontiguousarray(codes), columns))
+        size = codes.nbytes + sum(one.nbytes for one in columns)
+        self.size += size
+        self.held_size += size
         if self.held_size > self.limit:
             self._spill()
 
     def _spill(self) -> None:
-        if self.folder is None:
-            self.folder = tempfile.TemporaryDirectory(prefix="oak-")
-            self.writer = pa.ipc.new_file(str(self._path()), _wide(self.waiting[0].schema))
-        for batch in self.waiting:
+        for codes, columns in self.waiting:
+            names = [str(at) for at in range(len(columns) + 1)]
+            batch = pa.RecordBatch.from_arrays([array_of(codes), *columns], names=names)
+            if self.folder is None:
+                self.folder = tempfile.TemporaryDirectory(prefix="oak-")
+                self.writer = pa.ipc.new_file(str(self._path()), _wide(batch.schema))
             self.writer.write_batch(batch.cast(_wide(batch.schema)))
         self.waiting, self.held_size = [], 0
 
@@ -64,12 +65,10 @@ class Spool:
 
     def chunks(self) -> Iterator[tuple[int, Rows, list[Any]]]:
         """All rows again, in their order."""
-        yield from (
-            (part, held(batch.column(0)), list(batch.columns[1:]))
-            for part, batch in zip(self.parts, self._batches(), strict=True)
-        )
+        for part, (codes, columns) in zip(self.parts, self._kept(), strict=True):
+            yield part, codes, [*columns]
 
-    def _batches(self) -> Iterator[pa.RecordBatch]:
+    def _kept(self) -> Iterator[tuple[Rows, Sequence[Any]]]:
         if self.writer is not None:
             self.writer.close()
             self.writer = None
@@ -77,7 +76,8 @@ class Spool:
             with pa.memory_map(str(self._path())) as file:
                 reader = pa.ipc.open_file(file)
                 for at in range(reader.num_record_batches):
-                    yield reader.get_batch(at)
+                    batch = reader.get_batch(at)
+                    yield held(batch.column(0)), batch.columns[1:]
         yield from self.waiting
 
     def ranges(self, groups: int) -> list[tuple[int, int]]:

@@ -225,14 +225,30 @@ int32_t oak_sum_wholes(int64_t rows, const int64_t *codes, const int64_t *values
     return 1;
 }
 
-/* The largest (or smallest) word of each group, and how many there are. */
-#define BEST(name, type)                                                                                                            \
+/* The largest (or smallest) of some whole numbers and of one more: no row need wait for the one before. */
+static int64_t best_of(const int64_t *values, const uint8_t *there, int64_t n, int32_t largest, int64_t best) {
+    int64_t flip = largest ? 0 : -1; /* the smallest is the largest, turned round */
+    best ^= flip;
+    for (int64_t i = 0; i < n; i++) {
+        int64_t one = values[i] ^ flip;
+        one = !there || there[i] ? one : best;
+        best = one > best ? one : best;
+    }
+    return best ^ flip;
+}
+
+/* The largest (or smallest) word of each group, and how many there are; `together` are these of rows that are all of one group. */
+#define BEST(name, type, together)                                                                                                  \
     void name(int64_t rows, const int64_t *codes, const type *values, const uint8_t *valid, int64_t offset, int32_t largest,        \
-              type *best, int64_t *counts) {                                                                                        \
+              int64_t groups, type *best, int64_t *counts) {                                                                        \
         uint8_t room[BLOCK];                                                                                                        \
         for (int64_t begin = 0; begin < rows; begin += BLOCK) {                                                                     \
             int64_t n = rows - begin < BLOCK ? rows - begin : BLOCK;                                                                \
             const uint8_t *there = present(valid, offset + begin, n, room);                                                         \
+            if (groups == 1 && counts[0] && together(best, values + begin, there, n, largest)) {                                    \
+                for (int64_t i = 0; i < n; i++) counts[0] += there ? there[i] : 1;                                                  \
+                continue;                                                                                                           \
+            }                                                                                                                       \
             for (int64_t i = 0; i < n; i++) {                                                                                       \
                 if (there && !there[i])                                                                                             \
                     continue;                                                                                                       \
@@ -244,8 +260,10 @@ int32_t oak_sum_wholes(int64_t rows, const int64_t *codes, const int64_t *values
         }                                                                                                                           \
     }
 
-BEST(oak_best_float, double)
-BEST(oak_best_whole, int64_t)
+#define WHOLES(best, values, there, n, largest) (*(best) = best_of(values, there, n, largest, *(best)), 1)
+#define NOT_SO(best, values, there, n, largest) 0
+BEST(oak_best_float, double, NOT_SO)
+BEST(oak_best_whole, int64_t, WHOLES)
 
 /* -- different values ------------------------------------------------------------------------------------------------ */
 

@@ -73,9 +73,8 @@ def best(values: Any, numbers: Any, codes: Rows, groups: int, *, largest: bool) 
     made, counts = np.zeros(groups, numbers.dtype), np.zeros(groups, np.int64)
     call = found.oak_best_float if numbers.dtype == np.float64 else found.oak_best_whole
     numbers = np.ascontiguousarray(numbers)
-    call(
-        len(numbers), place(codes), place(numbers), validity(values), values.offset, largest, place(made), place(counts)
-    )
+    told = len(numbers), place(codes), place(numbers), validity(values), values.offset, largest
+    call(*told, groups, place(made), place(counts))
     return made, counts
 
 

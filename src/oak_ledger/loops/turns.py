@@ -30,14 +30,14 @@ def neighbours(values: Any, numbers: Any, codes: Rows, state: Rows, *, backward:
 
 
 def running_wholes(
-    values: Any | None, numbers: Any | None, codes: Rows, state: Rows, *, sums: bool
-) -> tuple[Any, Rows] | None:
-    """Sums of whole numbers up to and with each row of a partition (if asked for), and how many there are; without values rows are counted."""
+    values: Any | None, numbers: Any | None, codes: Rows, state: Rows, *, sums: bool, counted: bool = True
+) -> tuple[Any, Any] | None:
+    """Sums of whole numbers up to and with each row of a partition, and how many there are, each if asked for; without values rows are counted."""
     found = loops()
     if found is None:
         return None
     made = np.empty(len(codes), np.int64) if sums else None
-    counts = np.empty(len(codes), np.int64)
+    counts = np.empty(len(codes), np.int64) if counted else None
     done = found.oak_running_wholes(
         len(codes), place(codes), place(numbers), None if values is None else validity(values), 0 if values is None else values.offset,
         place(state), place(made), place(counts),

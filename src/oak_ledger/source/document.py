@@ -184,7 +184,7 @@ def _starts(text: str) -> list[int]:
     starts: list[int] = []
     comment: int | None = None
     quote: str | None = None
-    position = 0
+    position, long = 0, any(mark in text for mark in _END)
     for line in text.splitlines(keepends=True):
         if quote is None and _HEADER.match(line.rstrip("\n")):
             starts.append(position if comment is None else comment)
@@ -193,7 +193,7 @@ def _starts(text: str) -> list[int]:
             comment = position if comment is None else comment
         else:
             comment = None
-            quote = _long_text(line, quote)
+            quote = _long_text(line, quote) if long else None
         position += len(line)
     return starts
 
