@@ -323,6 +323,14 @@ class Evaluator:
         back[at] = np.arange(len(at))
         return part.take(array_of(back))
 
+    @staticmethod
+    def together(some: Sequence[tuple[Evaluator, int]]) -> Evaluator:
+        """One over the rows of several, whose numbers are so much higher; what has been computed of them is forgotten."""
+        first = some[0][0]
+        columns = {name: _one_after_the_other([one.columns[name] for one, _ in some]) for name in first.columns}
+        rows = np.concatenate([one.rows + more for one, more in some])
+        return replace(first, columns=columns, rows=rows, faults=Faults(), known={}, common={})
+
     def only(self, at: Rows) -> Evaluator:
         """The same over some of the rows."""
 
@@ -340,6 +348,11 @@ class Evaluator:
             group_keys=[taken(key, at) for key in self.group_keys],
             common=some(self.common),
         )
+
+
+def _one_after_the_other(parts: Sequence[Any]) -> Any:
+    """The values of several arrays, codes and a dictionary where all of them are."""
+    return pa.concat_arrays(parts if all(map(is_coded, parts)) else [*map(decoded, parts)])
 
 
 def _inputs_at(node: c.Apply, values: Sequence[Any], owner: Expression, rows: Rows, index: int) -> dict[str, Any]:

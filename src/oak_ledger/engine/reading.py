@@ -58,6 +58,8 @@ class Slice(Generic[Made]):
     read: int
     used: int
     faults: Faults
+    few: Evaluator | None = None
+    """Rows that are so few that they are computed together with those of the next slices."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -135,6 +137,7 @@ class Pass:
         done: Iterator[Iterable[Slice[Made]]] = (self._slices(plan, work, *one) for one in stretches)
         if not in_turn:
             done = ordered(whole, stretches, self.tuning.threads)
+        waiting: list[tuple[Evaluator, int]] = []
         for stretch in done:
             base = self.read
             self.begins.append(base)
@@ -142,8 +145,43 @@ class Pass:
                 faults.absorb(found.faults, base)
                 self.read += found.read
                 self.used += found.used
+                if found.few is not None and found.used:
+                    waiting.append((found.few, base))
+                if found.made is not None or sum(one.length for one, _ in waiting) > self.tuning.rows // SMALL:
+                    yield from self._together(plan, work, waiting, faults)
+                    waiting = []
                 if found.made is not None:
                     yield found.made
+        yield from self._together(plan, work, waiting, faults)
+
+    def _together(
+        self, plan: _Plan, work: Callable[[Evaluator], Made], some: Sequence[tuple[Evaluator, int]], faults: Faults
+    ) -> Iterator[Made]:
+        """The result of `work` for the few rows of several slices, each with where its stretch begins."""
+        if some:
+            begin = some[0][1]
+            evaluator = Evaluator.together([(one, base - begin) for one, base in some])
+            yield self._computed(plan, work, evaluator, evaluator.length)
+            faults.absorb(evaluator.faults, begin)
+
+    def _computed(self, plan: _Plan, work: Callable[[Evaluator], Made], evaluator: Evaluator, used: int) -> Made:
+        evaluator.fused = plan.fused
+        evaluator.prepare(plan.after, plan.released)
+        with timed(self.account, *self.doing, rows=used):
+            return work(evaluator)
+
+    def _can_wait(self, plan: _Plan, evaluator: Evaluator, read: int) -> bool:
+        """Whether the rows that filters let through are few, and what is known of them but columns can be computed again: it faults nothing."""
+        if (
+            evaluator.length > read // SMALL
+            or not self.spare
+            or evaluator.alive is not None
+            or self.windows
+            or self.coming
+        ):
+            return False
+        again = {*plan.before} & {*plan.after}
+        return not evaluator.common and not any(c.can_fault(self.fields[name].checked) for name in again)
 
     def _planned(self) -> _Plan:
         """What is computed of each slice."""
@@ -186,11 +224,11 @@ class Pass:
         for found, evaluator in self._opened(plan, number, stretch):
             if self.most is not None and evaluator.length > self.most - self.used:
                 evaluator = evaluator.only(np.arange(self.most - self.used))
-            evaluator.fused = plan.fused
-            evaluator.prepare(plan.after, plan.released)
             found.used = evaluator.length if evaluator.alive is None else int(np.count_nonzero(evaluator.alive))
-            with timed(self.account, *self.doing, rows=found.used):
-                found.made = work(evaluator)
+            if self._can_wait(plan, evaluator, found.read):
+                found.few = evaluator
+            else:
+                found.made = self._computed(plan, work, evaluator, found.used)
             yield found
 
     def _opened(self, plan: _Plan, number: int, stretch: Stretch) -> Iterator[tuple[Slice[Any], Evaluator]]:
