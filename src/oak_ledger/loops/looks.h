@@ -20,19 +20,16 @@ static inline uint64_t beginning(Text one) {
 
 /* -- plain numbers ------------------------------------------------------------------------------------------------------ */
 
-/* Of what kinds they are: by the mark (none, a dot, a comma), whether there are up to three digits before it, whether there are up to two after it,
- * three, or more, and whether there is a minus. */
-#define KINDS 36
+/* Of what kinds they are: by how many characters they have, how many digits behind a mark, whether there is a minus, and whether the mark is a comma. */
+#define KINDS 4096
+#define KIND(size, after, minus, comma) (((size) - 1) | (after) << 5 | (minus) << 10 | (comma) << 11)
 
-/* How many there are of each kind; the most digits behind a mark, and the most characters. */
-typedef struct { int64_t *kinds, decimals, longest; } Numbers;
-
-/* Which of 32 bytes are among those from one to another, as bits. */
+/* Which of 32 bytes are no digits, as bits. */
 typedef uint8_t Thirty __attribute__((ext_vector_type(32)));
 typedef _Bool ThirtyTruths __attribute__((ext_vector_type(32)));
 
-static inline uint32_t among(Thirty bytes, uint8_t least, uint8_t most) {
-    ThirtyTruths hits = __builtin_convertvector(bytes - least <= (uint8_t)(most - least), ThirtyTruths);
+static inline uint32_t no_digits(Thirty bytes) {
+    ThirtyTruths hits = __builtin_convertvector(bytes - (uint8_t)'0' > (uint8_t)9, ThirtyTruths);
     uint32_t made;
     memcpy(&made, &hits, 4);
     return made;
@@ -40,7 +37,7 @@ static inline uint32_t among(Thirty bytes, uint8_t least, uint8_t most) {
 
 /* Whether a text is a plain number of at most 32 characters: digits, maybe a minus before and a dot or a comma between, no zero before other
  * digits, and no more than 18 digits without a mark. If so it is counted. */
-static inline int plain_number(Text one, Numbers *told) {
+static inline int plain_number(Text one, int32_t *kinds) {
     if (one.size < 1 || one.size > 32)
         return 0;
     Thirty bytes = (Thirty)(0);
@@ -51,18 +48,19 @@ static inline int plain_number(Text one, Numbers *told) {
         memcpy(some, one.data, (size_t)one.size);
         memcpy(&bytes, some, 32);
     }
-    uint32_t all = (uint32_t)((1ULL << one.size) - 1), digits = among(bytes, '0', '9') & all;
-    uint32_t marks = (among(bytes, '.', '.') | among(bytes, ',', ',')) & all, sign = one.data[0] == '-', first = digits >> sign, wrong;
-    wrong = (digits | marks | sign) ^ all;                                  /* another character */
-    wrong |= (marks & (marks - 1)) | (marks >> (one.size - 1));             /* two marks, or one at the end */
-    wrong |= (~first & 1) | (one.data[sign] == '0' && first & 2);           /* no digit first, or a zero before others */
-    int64_t mark = marks ? __builtin_ctz(marks) : one.size, after = marks ? one.size - 1 - mark : 0;
-    if (wrong || (!marks && one.size - sign > 18))
+    uint32_t size = (uint32_t)one.size, sign = one.data[0] == '-', at = size, after = 0, comma = 0;
+    uint32_t marks = no_digits(bytes) & (uint32_t)((1ULL << size) - 1) & ~sign;
+    if (marks) {
+        at = (uint32_t)__builtin_ctz(marks);
+        after = size - 1 - at;
+        comma = one.data[at] == ',';
+        if ((marks & (marks - 1)) || !(comma | (one.data[at] == '.')) || !after)
+            return 0;
+    } else if (size - sign > 18)
         return 0;
-    int64_t kind = ((marks ? 1 + (one.data[mark] == ',') : 0) * 2 + (mark - sign <= 3)) * 3 + (after > 2) + (after > 3);
-    told->kinds[2 * kind + sign]++;
-    told->decimals = after > told->decimals ? after : told->decimals;
-    told->longest = one.size > told->longest ? one.size : told->longest;
+    if (at <= sign || (at > sign + 1 && one.data[sign] == '0'))
+        return 0;
+    kinds[KIND(size, after, sign, comma)]++;
     return 1;
 }
 

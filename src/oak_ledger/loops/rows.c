@@ -238,9 +238,8 @@ enum { DONE, NOT_SO, MORE_ROOM };
 
 /* What is wanted, and where it goes (`room` bytes of texts; `most` different ones); what came of it. */
 typedef struct {
-    int64_t wanted, edges, bytes, room, valid, counts, first, most;
+    int64_t wanted, edges, bytes, room, valid, counts, first, most, kinds;
     int64_t status, nulls, size, different;
-    Numbers numbers;
 } Task;
 
 /* The values of some rows; one column's lie `width` apart. */
@@ -297,17 +296,17 @@ static void count_nulls(Task *own, const Some *some, const Value *one) {
 }
 
 static void judge_numbers(Task *own, const Some *some, const Value *one) {
-    Numbers numbers = own->numbers;
-    int64_t nulls = 0;
-    for (int64_t i = 0; i < some->rows; i++, one += some->width) {
+    int32_t *kinds = (int32_t *)own->kinds;
+    const uint8_t *data = some->data;
+    int64_t nulls = 0, rows = some->rows, width = some->width;
+    for (int64_t i = 0; i < rows; i++, one += width) {
         if (is_null(one))
             nulls++;
-        else if (!plain_number((Text){some->data + one->begin, one->size}, &numbers)) {
+        else if (!plain_number((Text){data + one->begin, one->size}, kinds)) {
             own->status = NOT_SO;
             return;
         }
     }
-    own->numbers = numbers;
     own->nulls += nulls;
 }
 

@@ -108,8 +108,8 @@ def _lines(data: Any) -> int:
     return count(np.frombuffer(data, np.uint8), ord("\n")) + 1
 
 
-_ROOM = 8  # words of a task before those that tell what came of it
-_STATUS, _NULLS, _SIZE, _DIFFERENT, _DECIMALS, _LONGEST_ONE = 0, 1, 2, 3, 5, 6
+_ROOM = 9  # words of a task before those that tell what came of it
+_STATUS, _NULLS, _SIZE, _DIFFERENT = 0, 1, 2, 3
 
 
 class _Room:
@@ -127,12 +127,12 @@ class _Room:
         if wanted is Wanted.TEXTS:
             self.valid = bits(rows)
         if wanted is Wanted.NUMBERS:
-            self.kinds = np.zeros(KINDS, np.int64)
+            self.kinds = np.zeros(KINDS, np.int32)
 
     def told(self) -> list[int]:
         """As the loop takes it."""
         places = [place(one) or 0 for one in (self.edges, self.bytes, self.valid, self.counts, self.first)]
-        return [self.wanted, *places[:2], self.size, *places[2:], self.most, *[0] * 4, place(self.kinds) or 0, 0, 0]
+        return [self.wanted, *places[:2], self.size, *places[2:], self.most, place(self.kinds) or 0, *[0] * 4]
 
     def made(self, told: Sequence[int], rows: int) -> Any:
         """What the loop made of it."""
@@ -145,7 +145,7 @@ class _Room:
                 pa.string(), rows, [valid, py_buffer(self.edges), py_buffer(self.bytes)], nulls
             )
         if self.wanted is Wanted.NUMBERS:
-            return Look(rows, nulls, numbers=Numbers(self.kinds, told[_DECIMALS], told[_LONGEST_ONE]))
+            return Look(rows, nulls, numbers=Numbers.of(self.kinds))
         if self.wanted is Wanted.NULLS:
             return Look(rows, nulls)
         different = told[_DIFFERENT]

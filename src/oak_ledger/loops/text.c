@@ -77,13 +77,11 @@ void oak_best_text(int64_t rows, const int64_t *codes, const int32_t *edges, con
 
 /* -- what a column of texts holds ----------------------------------------------------------------------------------------- */
 
-/* Whether all texts that are there are plain numbers; what is told of them must be 0 before. */
-int32_t oak_plain_numbers(int64_t rows, const int32_t *edges, const uint8_t *data, const uint8_t *valid, int64_t offset, Numbers *told) {
-    Numbers found = *told;
+/* Whether all texts that are there are plain numbers; `kinds` must be 0 before. */
+int32_t oak_plain_numbers(int64_t rows, const int32_t *edges, const uint8_t *data, const uint8_t *valid, int64_t offset, int32_t *kinds) {
     for (int64_t i = 0; i < rows; i++)
-        if (!(valid && !bit_at(valid, offset + i)) && !plain_number(text_at(edges, data, i), &found))
+        if (!(valid && !bit_at(valid, offset + i)) && !plain_number(text_at(edges, data, i), kinds))
             return 0;
-    *told = found;
     return 1;
 }
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
 from dataclasses import dataclass
 from enum import IntEnum
 from typing import Any
@@ -15,7 +14,8 @@ from oak_ledger.loops import loops
 from oak_ledger.loops.memory import bits, known_bits, place, place_of, validity
 
 Rows = npt.NDArray[np.int64]
-KINDS = 36  # of plain numbers: see `looks.h`
+Mask = npt.NDArray[np.bool_]
+KINDS = 4096  # of plain numbers: see `looks.h`
 FEW = 2000  # different texts that a slice is looked through for; the loop has room for 2048
 
 
@@ -53,25 +53,39 @@ class Mark(IntEnum):
 
 @dataclass(frozen=True, slots=True)
 class Numbers:
-    """Plain numbers: digits, maybe with a minus before and one mark between, without a zero before other digits, and of no more than 18 digits where
-    they have no mark. How many there are of each kind; the most digits behind a mark; the most characters.
+    """Plain numbers by their kinds: digits, maybe with a minus before and one mark between, without a zero before other digits, and of no more than
+    18 digits where they have no mark. Of each kind the mark, how many digits stand before and after it, whether there is a minus, and how many there are.
     """
 
-    kinds: Rows
-    decimals: int
-    longest: int
+    mark: Rows
+    before: Rows
+    after: Rows
+    minus: Mask
+    counts: Rows
 
-    def count(
-        self,
-        marks: Collection[Mark],
-        *,
-        before: Collection[bool] = (True, False),
-        after: Collection[int] = (2, 3, 4),
-        minus: Collection[bool] = (True, False),
-    ) -> int:
-        """How many have one of these marks, up to three digits `before` it or more, up to two digits `after` it, three, or more, and a minus or none."""
-        wanted = self.kinds.reshape(3, 2, 3, 2)
-        return int(wanted[np.ix_([*marks], [*map(int, before)], [one - 2 for one in after], [*map(int, minus)])].sum())
+    @staticmethod
+    def of(kinds: npt.NDArray[np.int32]) -> Numbers:
+        """From how many there are of each kind, as the loops number them."""
+        found = np.flatnonzero(kinds)
+        size, after, minus, comma = (found & 31) + 1, found >> 5 & 31, (found >> 10 & 1) > 0, found >> 11
+        marked = after > 0
+        return Numbers(
+            np.where(marked, 1 + comma, 0), size - minus - marked - after, after, minus, kinds[found].astype(np.int64)
+        )
+
+    def count(self, which: Mask) -> int:
+        """How many are of some kinds."""
+        return int(self.counts[which].sum())
+
+    @property
+    def decimals(self) -> int:
+        """The most digits behind a mark."""
+        return int(self.after.max())
+
+    @property
+    def longest(self) -> int:
+        """The most characters."""
+        return int((self.minus + self.before + (self.after > 0) + self.after).max())
 
 
 def plain_numbers(texts: Any) -> Numbers | None:
@@ -80,10 +94,9 @@ def plain_numbers(texts: Any) -> Numbers | None:
     edges, data = _lying(texts)
     if found is None or data is None:
         return None
-    kinds = np.zeros(KINDS, np.int64)
-    told = np.array([place(kinds), 0, 0], np.int64)
-    plain = found.oak_plain_numbers(len(texts), edges, data, validity(texts), texts.offset, place(told))
-    return Numbers(kinds, *told[1:].tolist()) if plain else None
+    kinds = np.zeros(KINDS, np.int32)
+    plain = found.oak_plain_numbers(len(texts), edges, data, validity(texts), texts.offset, place(kinds))
+    return Numbers.of(kinds) if plain else None
 
 
 def few(texts: Any, most: int) -> tuple[npt.NDArray[np.int32], Rows, Rows] | None:

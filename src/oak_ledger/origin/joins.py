@@ -196,7 +196,7 @@ def _as_numbers(values: Any) -> Any | None:
     if pa.types.is_string(values.type):
         chunks = values.chunks if isinstance(values, pa.ChunkedArray) else [values]
         found = [plain_numbers(chunk) for chunk in chunks if chunk.null_count < len(chunk)]
-        plain = all(one is not None and not one.count([Mark.COMMA]) for one in found)
+        plain = all(one is not None and not one.count(one.mark == Mark.COMMA) for one in found)
         return values.cast(pa.float64()) if plain else None
     return (
         values

@@ -62,18 +62,18 @@ PICKED = 2_000  # values by which shapes are ruled out where the first batch has
 TEXT_STUDIED = 500_000  # rows after which the values of a text are no longer counted
 ENOUGH_ZEROS = 1_000
 SHOWN = 3  # values that do not fit
-# How many of some plain numbers have a shape; of those that are not here, none has.
-PLAIN: dict[str, Callable[[Numbers], int]] = {
-    "integer": lambda some: some.count([Mark.NONE]),
-    "point": lambda some: some.count([Mark.NONE, Mark.DOT]),
-    "comma": lambda some: some.count([Mark.NONE, Mark.COMMA]),
-    "point or comma": lambda some: some.count([*Mark]),
-    "comma thousands": lambda some: some.count([Mark.NONE, Mark.DOT], before=[True]) + some.count([Mark.COMMA], before=[True], after=[3]),
-    "point thousands": lambda some: some.count([Mark.NONE, Mark.COMMA], before=[True]) + some.count([Mark.DOT], before=[True], after=[3]),
-    "exponent": lambda some: some.count([Mark.NONE, Mark.DOT]),
-    "money with a point": lambda some: some.count([Mark.NONE, Mark.COMMA], minus=[False]) + some.count([Mark.DOT], after=[2], minus=[False]),
-    "money with a comma": lambda some: some.count([Mark.NONE, Mark.DOT], minus=[False]) + some.count([Mark.COMMA], after=[2], minus=[False]),
-}  # fmt: skip
+# Which kinds of plain numbers have a shape; of shapes that are not here, none has.
+PLAIN: dict[str, Callable[[Numbers], Mask]] = {
+    "integer": lambda one: one.mark == Mark.NONE,
+    "point": lambda one: one.mark != Mark.COMMA,
+    "comma": lambda one: one.mark != Mark.DOT,
+    "point or comma": lambda one: one.mark >= Mark.NONE,
+    "comma thousands": lambda one: (one.before <= 3) & ((one.mark != Mark.COMMA) | (one.after == 3)),
+    "point thousands": lambda one: (one.before <= 3) & ((one.mark != Mark.DOT) | (one.after == 3)),
+    "exponent": lambda one: one.mark != Mark.COMMA,
+    "money with a point": lambda one: ~one.minus & ((one.mark != Mark.DOT) | (one.after <= 2)),
+    "money with a comma": lambda one: ~one.minus & ((one.mark != Mark.COMMA) | (one.after <= 2)),
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -306,7 +306,7 @@ class Judge:
     def _take_plain(self, values: Any, found: Numbers) -> bool:
         """A batch of plain numbers, by their kinds; False where the first values are still to be shown that have not a shape."""
         present, alive = len(values) - values.null_count, self._alive()
-        fits = {name: PLAIN[name](found) if name in PLAIN else 0 for name, _ in alive}
+        fits = {name: found.count(PLAIN[name](found)) if name in PLAIN else 0 for name, _ in alive}
         if any(fits[name] < present and len(shape.samples) < SHOWN for name, shape in alive):
             return False
         self._count(values)

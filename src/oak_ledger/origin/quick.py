@@ -10,7 +10,7 @@ import pyarrow.compute as pc
 
 from oak_ledger.formula.values import held
 from oak_ledger.loops import loops
-from oak_ledger.loops.text import KINDS, Mark, Numbers
+from oak_ledger.loops.text import Mark, Numbers
 from oak_ledger.loops.text import plain_numbers as by_loop
 
 _PLAIN = r"^(?P<minus>-?)(?P<before>0|[1-9][0-9]*)(?:(?P<mark>[.,])(?P<after>[0-9]+))?$"
@@ -33,8 +33,11 @@ def _by_pattern(values: Any) -> Numbers | None:
         held(pc.utf8_length(pc.struct_field(parts, name))).astype(np.int64) for name in ("minus", "before", "after")
     )
     marks = held(pc.index_in(pc.struct_field(parts, "mark"), value_set=_MARKS)).astype(np.int64)
-    sizes = minus + before + (marks > 0) + after
-    if sizes.max() > _LONGEST or before[marks == Mark.NONE].max(initial=0) > _LONGEST_WHOLE:
+    if (minus + before + (marks > 0) + after).max() > _LONGEST or before[marks == Mark.NONE].max(
+        initial=0
+    ) > _LONGEST_WHOLE:
         return None
-    kinds = (((marks * 2 + (before <= 3)) * 3) + (after > 2) + (after > 3)) * 2 + minus
-    return Numbers(np.bincount(kinds, minlength=KINDS), int(after.max()), int(sizes.max()))
+    (mark, digits, decimals, signs), counts = np.unique(
+        np.stack([marks, before, after, minus]), axis=1, return_counts=True
+    )
+    return Numbers(mark, digits, decimals, signs > 0, counts)
