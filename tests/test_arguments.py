@@ -19,6 +19,7 @@ from oak_ledger.errors import OakError
 from oak_ledger.loops import without_loops
 from oak_ledger.origin.judge import PLAIN, SHAPES
 from oak_ledger.origin.quick import plain_numbers
+from tests.test_engine import told
 
 TEXTS = ("", " oak ", "**ash*", "Hölzer, größere", "ST-0417", "aaa", "ß\U00010400x", "a%b_c", None)
 WHOLE = (-7, -1, 0, 1, 3, 9, 2**53 + 1, None)
@@ -152,6 +153,24 @@ class Looks(unittest.TestCase):
         for name, pattern in SHAPES.items():
             known = found.count(PLAIN[name](found)) if name in PLAIN and found else 0
             self.assertEqual(known, pc.match_substring_regex(pa.array(texts), pattern).true_count, (name, texts))
+
+
+NUMERALS = st.one_of(
+    st.from_regex(r"\A-?[0-9]{0,12}\.?[0-9]{0,10}\Z"),
+    st.sampled_from(["0.1", "2.675", "-0", "-0.00", "5.", ".5", "-.5", ".", "-", "007", "9" * 18, "9" * 19, "0." + "9" * 17, "9007199254740993", "1e3", "+4", " 7", "x", "1,5", "1.2.3", "٣", ""]),
+)  # fmt: skip
+READ = ("INTEGER", "DECIMAL(18, 2)", "DECIMAL(38, 9)", "DECIMAL(6, 0)", "NUMBER")
+
+
+class Numerals(unittest.TestCase):
+    @hypothesis.settings(max_examples=150, deadline=None)
+    @hypothesis.given(st.one_of(NUMERALS.map(lambda one: [one]), st.lists(st.one_of(st.none(), NUMERALS), max_size=5)))
+    def test_texts_are_read_alike(self, texts: list[str | None]) -> None:
+        source = oak.Source.from_table(pa.table({"T": pa.array(["0", *texts]).slice(1)}), name="N")
+        shown = [(f"c{at}", f"CAST(T AS {kind})") for at, kind in enumerate(READ)]
+        quick = told(source.rows(shown))
+        with without_loops():
+            self.assertEqual(told(source.rows(shown)), quick)
 
 
 if __name__ == "__main__":

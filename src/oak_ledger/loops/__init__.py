@@ -28,6 +28,8 @@ _SHAPES: dict[str, tuple[Any, ...]] = {
     "oak_best_whole": (None, _WORD, _PLACE, _PLACE, _PLACE, _WORD, _HALF, _WORD, _PLACE, _PLACE),
     "oak_best_text": (None, _WORD, _PLACE, _PLACE, _PLACE, _PLACE, _WORD, _HALF, _PLACE, _PLACE),
     "oak_plain_numbers": (_HALF, _WORD, _PLACE, _PLACE, _PLACE, _WORD, _PLACE),
+    "oak_read_wholes": (_WORD, _WORD, _PLACE, _PLACE, _PLACE, _WORD, _HALF, _HALF, _PLACE),
+    "oak_read_floats": (_HALF, _WORD, _PLACE, _PLACE, _PLACE, _WORD, _PLACE),
     "oak_few_texts": (_WORD, _WORD, _PLACE, _PLACE, _PLACE, _WORD, _WORD, _PLACE, _PLACE, _PLACE),
     "oak_take_edges": (
         _WORD, _WORD, _PLACE, _HALF, _PLACE, _WORD, _PLACE, _PLACE, _WORD, _PLACE, _PLACE, _PLACE, _PLACE,

@@ -99,6 +99,31 @@ def plain_numbers(texts: Any) -> Numbers | None:
     return Numbers.of(kinds) if plain else None
 
 
+def wholes(texts: Any, scale: int, *, pairs: bool) -> tuple[Any, int] | None:
+    """Texts as whole numbers times ten to the scale (0 for null), and the largest without its sign: as decimals' pairs, or single from texts without
+    a point. None where a text is not plain, has more decimals, or takes more than 18 digits.
+    """
+    found = loops()
+    edges, data = _lying(texts)
+    if found is None or data is None:
+        return None
+    step = 2 if pairs else 1
+    made = np.empty(len(texts) * step, np.int64)
+    most = found.oak_read_wholes(len(texts), edges, data, validity(texts), texts.offset, scale, step, place(made))
+    return None if most < 0 else (made, most)
+
+
+def floats(texts: Any) -> Any | None:
+    """Texts as floats (0 for null), each the nearest one. None where a text is not plain, or has too many digits for that."""
+    found = loops()
+    edges, data = _lying(texts)
+    if found is None or data is None:
+        return None
+    made = np.empty(len(texts))
+    done = found.oak_read_floats(len(texts), edges, data, validity(texts), texts.offset, place(made))
+    return made if done else None
+
+
 def few(texts: Any, most: int) -> tuple[npt.NDArray[np.int32], Rows, Rows] | None:
     """A number for each different text (-1 for null), how often each comes, and the first row that has it; None where there are more than `most`."""
     found = loops()

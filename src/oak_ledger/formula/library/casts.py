@@ -28,6 +28,7 @@ from oak_ledger.formula.values import (
     value_text,
 )
 from oak_ledger.loops.memory import known_bits
+from oak_ledger.loops.text import floats, wholes
 
 TRUE_WORDS = frozenset({"true", "t", "yes", "y", "on", "1"})
 FALSE_WORDS = frozenset({"false", "f", "no", "n", "off", "0"})
@@ -51,7 +52,15 @@ def _misfits(run: Run, text: Any, expression: str, what: str, convert: Callable[
     return run.fault(what, pc.invert(fits), made)
 
 
+def _read(run: Run, text: Any, numbers: Any) -> Any:
+    """What a loop has read of texts, as an array of the type that is wanted."""
+    return pa.Array.from_buffers(arrow_type(run.result), len(text), [known_bits(text), pa.py_buffer(numbers)])
+
+
 def _text_to_integer(run: Run, text: Any) -> Any:
+    quick = None if isinstance(text, pa.Scalar) else wholes(text, 0, pairs=False)
+    if quick is not None:
+        return _read(run, text, quick[0])
     made = _at_once(run, text, pa.int64())
     if made is not None and not pc.any(pc.match_substring(text, "x", ignore_case=True)).as_py():  # not 0x1F
         return made
@@ -79,6 +88,9 @@ def _at_once(run: Run, text: Any, kind: Any) -> Any | None:
 
 
 def _text_to_number(run: Run, text: Any) -> Any:
+    quick = None if isinstance(text, pa.Scalar) else floats(text)
+    if quick is not None:
+        return _read(run, text, quick)
     made = _at_once(run, text, pa.float64())
     if made is not None and all_finite(made) and not pc.any(pc.is_nan(made)).as_py():
         return made
@@ -97,6 +109,9 @@ def _text_to_number(run: Run, text: Any) -> Any:
 def _text_to_decimal(run: Run, text: Any) -> Any:
     to: CastTo = run.extra
     scale = to.type.scale
+    quick = None if isinstance(text, pa.Scalar) else wholes(text, scale, pairs=True)
+    if quick is not None and quick[1] < 10**to.precision:
+        return _read(run, text, quick[0])
     at_once = _at_once(run, text, arrow_type(to.type))
     if at_once is not None:
         whole = unscaled(at_once) if to.precision < MAX_DIGITS else np.zeros(0, np.int64)
