@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
+from itertools import chain
 from pathlib import Path
 from typing import Any
 
@@ -26,22 +27,25 @@ class Written:
     faults: tuple[Fault, ...]
 
 
-Writers = Callable[[Path, pa.Schema], AbstractContextManager[Any]]
+Writers = Callable[[Path, pa.Schema, pa.Table], AbstractContextManager[Any]]
+"""Open a file for tables like the first of them."""
+REPEATS = 4  # times a value must come on the average, so that a dictionary of the values takes less time and room than they do
 
 
-def _parquet(path: Path, schema: pa.Schema) -> AbstractContextManager[Any]:
+def _parquet(path: Path, schema: pa.Schema, first: pa.Table) -> AbstractContextManager[Any]:
     import pyarrow.parquet as pq
 
-    made: AbstractContextManager[Any] = pq.ParquetWriter(path, schema, compression="zstd")
+    repeating = [name for name in schema.names if REPEATS * len(first.column(name).unique()) <= first.num_rows]
+    made: AbstractContextManager[Any] = pq.ParquetWriter(path, schema, compression="zstd", use_dictionary=repeating)
     return made
 
 
-def _arrow(path: Path, schema: pa.Schema) -> AbstractContextManager[Any]:
+def _arrow(path: Path, schema: pa.Schema, _first: pa.Table) -> AbstractContextManager[Any]:
     made: AbstractContextManager[Any] = pa.ipc.new_file(str(path), schema)
     return made
 
 
-def _csv(path: Path, schema: pa.Schema) -> AbstractContextManager[Any]:
+def _csv(path: Path, schema: pa.Schema, _first: pa.Table) -> AbstractContextManager[Any]:
     import pyarrow.csv as pa_csv
 
     options = pa_csv.WriteOptions(quoting_style="needed")
@@ -81,8 +85,10 @@ def write_rows(
 
     def write(temporary: Path) -> None:
         nonlocal rows
-        with writer(temporary, schema) as out:
-            for table in tables:
+        given = iter(tables)
+        first = next(given, schema.empty_table())
+        with writer(temporary, schema, first) as out:
+            for table in chain((first,), given):
                 rows += table.num_rows
                 out.write_table(_as_text(table) if writer is _csv else table)
             if notes is not None:
