@@ -381,19 +381,27 @@ typedef struct { int64_t rows, count, size; const uint8_t *there; int picked; ui
 typedef struct { uint64_t low, high; } Wide;
 #define KEPT(one, mask) ((one) & (mask))
 #define WIDE_KEPT(one, mask) ((Wide){(one).low & (mask), (one).high & (mask)})
+#define ALL_THERE 0x0101010101010101ULL
 #define SPREAD(name, type, kept)                                                                                      \
     static void name(type *out, const Some *some, const uint8_t *from, const uint32_t *codes) {                      \
         type one;                                                                                                     \
-        if (codes)                                                                                                    \
-            for (int64_t i = 0, next = 0; i < some->rows; next += some->there[i++]) {                                \
-                memcpy(&one, from + (int64_t)sizeof one * codes[next], sizeof one);                                  \
+        for (int64_t row = 0, next = 0; row < some->rows; row += 8) {                                                \
+            int64_t n = some->rows - row < 8 ? some->rows - row : 8;                                                 \
+            uint64_t eight = 0;                                                                                       \
+            memcpy(&eight, some->there + row, 8); /* there is SLACK behind the last one */                            \
+            if (eight == ALL_THERE && n == 8) { /* mostly; then no row need wait for the one before */                \
+                for (int64_t i = 0; i < 8; i++) {                                                                     \
+                    memcpy(&one, from + (int64_t)sizeof one * (codes ? codes[next + i] : next + i), sizeof one);     \
+                    out[row + i] = one;                                                                               \
+                }                                                                                                     \
+                next += 8;                                                                                            \
+                continue;                                                                                             \
+            }                                                                                                         \
+            for (int64_t i = row; i < row + n; next += some->there[i++]) {                                           \
+                memcpy(&one, from + (int64_t)sizeof one * (codes ? codes[next] : next), sizeof one);                 \
                 out[i] = kept(one, -(uint64_t)some->there[i]);                                                        \
             }                                                                                                         \
-        else                                                                                                          \
-            for (int64_t i = 0, next = 0; i < some->rows; next += some->there[i++]) {                                \
-                memcpy(&one, from + (int64_t)sizeof one * next, sizeof one);                                          \
-                out[i] = kept(one, -(uint64_t)some->there[i]);                                                        \
-            }                                                                                                         \
+        }                                                                                                             \
     }
 SPREAD(spread_words, uint32_t, (uint32_t)KEPT)
 SPREAD(spread_long_words, uint64_t, KEPT)

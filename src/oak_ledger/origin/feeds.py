@@ -154,7 +154,8 @@ class FilesFeed:
 
         def look(stretch: Stretch) -> list[Looked]:
             found = stretch.looked(wanted(), most) if isinstance(stretch, _Completed) else None
-            return [Looked.of(batch) for batch in stretch()] if found is None else [found]
+            some = [Looked.of(batch) for batch in stretch()] if found is None else [found]
+            return [one for one in some if one.rows]
 
         for found in ordered(look, self.stretches(columns), READERS):
             yield from found

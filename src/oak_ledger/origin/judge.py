@@ -411,7 +411,7 @@ class Judge:
                 ",": "a decimal comma",
                 ".,": "a decimal point in some rows and a decimal comma in others",
             }
-            why = f"decimals with {said[marks[chosen]]}, up to {self.decimals} places"
+            why = f"decimals with {said[marks[chosen]]}, up to {self.decimals} place{'s' * (self.decimals != 1)}"
             if chosen.endswith("thousands"):
                 why += ", and thousands marks"
             return self._evidence("decimal", chosen, marks=marks[chosen], scale=self.decimals, why=why, words=words)

@@ -114,10 +114,15 @@ class Lines:
     def looked(self, wanted: Mapping[str, Wanted], most: int) -> Looked | None:
         """What is wanted of some columns; None where a reader that knows more is needed. `most` are the different texts that are few."""
         found = self._cut(self._bytes(), wanted, most)
-        return None if found is None else Looked(*found, self._texts)
+        return None if found is None else Looked(*found, partial(self._texts, found[0]))
 
-    def _texts(self, column: str) -> Any:
-        return self._batches(self._bytes(), [column])[0].column(0)
+    def _texts(self, rows: int, column: str) -> Any:
+        """The texts of a column, of so many rows."""
+        batches = self._batches(self._bytes(), [column])
+        if sum(batch.num_rows for batch in batches) != rows or len(batches) != 1:
+            hint = "Try again when nobody writes to it."
+            raise UnusableInput("unreadable", f"{self.path} cannot be read: it was changed meanwhile.", hint=hint)
+        return batches[0].column(0)
 
     def _batches(self, data: pa.Buffer, wanted: list[str]) -> list[pa.RecordBatch]:
         found = self._cut(data, dict.fromkeys(wanted, Wanted.TEXTS))
