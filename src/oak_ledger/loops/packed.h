@@ -65,12 +65,12 @@ static int unsnapped(const Tag *tags, const uint8_t *packed, int64_t size, uint8
             uint32_t tag = *at, word;
             memcpy(&word, at + 1, 4);
             uint64_t length = tags[tag].length, back = tags[tag].back + (uint64_t)(word & masks[tag & 3]);
-            if (length > SHORT || back - NEAREST > (uint64_t)(to - out - NEAREST))
+            if (length > SHORT || (tag & 3) == 3 || back - NEAREST > (uint64_t)(to - out - NEAREST))
                 break;
             const uint8_t *from = tag & 3 ? to - back : at + 1;
             memcpy(to, from, 8);
             memcpy(to + 8, from + 8, 8);
-            at += tags[tag].step;
+            at += tag & 3 ? (tag & 3) + 1 : (tag >> 2) + 2; /* as `step`, which would come later: the next tag waits for this alone */
             to += length;
         }
         uint8_t tag = *at++;
