@@ -35,6 +35,8 @@ class ParquetFeed:
     bad_rows: list[BadRow] = field(default_factory=list)
     last: tuple[tuple[int, ...], Any] | None = field(default=None, compare=False, repr=False)
     """The footer as it was last read, and of which file."""
+    told: tuple[Any, dict[str, Type]] | None = field(default=None, compare=False, repr=False)
+    """The columns, and which footer told of them."""
 
     def footer(self) -> Any:
         """What the file's end says of it; read again when the file is another."""
@@ -50,7 +52,10 @@ class ParquetFeed:
 
     def columns(self) -> dict[str, Type]:
         """The columns whose type the language knows."""
-        return known(self.footer().schema.to_arrow_schema())
+        footer = self.footer()
+        if self.told is None or self.told[0] is not footer:
+            self.told = footer, known(footer.schema.to_arrow_schema())
+        return {**self.told[1]}
 
     def rows(self) -> int:
         """How many rows there are."""
@@ -183,7 +188,7 @@ class _Opened:
         schema = metadata.schema.to_arrow_schema()
         paths = {metadata.schema.column(at).path: at for at in range(metadata.num_columns)}
         self.places = {one.name: paths[one.name] for one in schema if one.name in paths}
-        self.comparable = {name for name in self.places if _comparable(schema.field(name).type)}
+        self.schema = schema
         readable = loops() is not None and hasattr(os, "pread")  # without which the loop is not able to read
         forms = {name: self._form(name, schema.field(name).type) for name in wanted} if readable else {}
         self.forms = {name: form for name, form in forms.items() if form is not None}
@@ -366,7 +371,7 @@ class RowGroup:
     def values_of(self, column: str) -> Values | None:
         """Among which values a column's lie, where the footer says it in a type that compares as the language does."""
         group = self.files.metadata.row_group(self.number)
-        if column not in self.files.comparable:
+        if column not in self.files.places or not _comparable(self.files.schema.field(column).type):
             return None
         said = group.column(self.files.places[column]).statistics
         if said is None or not said.has_null_count:
