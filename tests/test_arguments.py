@@ -163,7 +163,7 @@ READ = ("INTEGER", "DECIMAL(18, 2)", "DECIMAL(38, 9)", "DECIMAL(6, 0)", "NUMBER"
 
 
 class Numerals(unittest.TestCase):
-    @hypothesis.settings(max_examples=150, deadline=None)
+    @hypothesis.settings(max_examples=80, deadline=None)
     @hypothesis.given(st.one_of(NUMERALS.map(lambda one: [one]), st.lists(st.one_of(st.none(), NUMERALS), max_size=5)))
     def test_texts_are_read_alike(self, texts: list[str | None]) -> None:
         source = oak.Source.from_table(pa.table({"T": pa.array(["0", *texts]).slice(1)}), name="N")
