@@ -122,7 +122,7 @@ def _by_arrow(codec: int, packed: int, size: int, out: int, want: int) -> int:
     return 1
 
 
-_NOTHING = pa.array([], pa.string())
+_NOTHING = pa.nulls(0, pa.string())
 _unpack = UNPACK(_by_arrow)
 
 

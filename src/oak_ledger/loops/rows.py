@@ -80,7 +80,7 @@ def columns(
     if found is None or size >= _LONGEST:
         return None
     if not hasattr(_held, "taken"):
-        _held.taken = {}  # rows, and bytes of each column, that the last stretch of such a file took: the next takes about as many
+        _held.taken = {}  # rows, and bytes of each column, that stretches of such files took so far: the next takes about as many
     start, quoting, asked = (place_of(data) or 0) + begin, -1 if quote is None else quote, np.array(sorted(wanted))
     lines = min(_held.taken.get(width, 0), size) or _lines(data)
     sizes = {at: min(_held.taken.get((width, at), 2 * size // width), size) for at in wanted}
@@ -98,8 +98,11 @@ def columns(
         if not short:
             break
         sizes |= short
-    _held.taken[width] = rows * 9 // 8 + 8
-    _held.taken |= {(width, at): one[_SIZE] * 9 // 8 + 64 for at, one in told.items()}
+    took: dict[Any, int] = {
+        width: rows * 9 // 8 + 8,
+        **{(width, at): one[_SIZE] * 9 // 8 + 64 for at, one in told.items()},
+    }
+    _held.taken |= {what: max(_held.taken.get(what, 0), size) for what, size in took.items()}
     return rows, {at: room.made(told[at], rows) for at, room in zip(asked.tolist(), rooms, strict=True)}
 
 

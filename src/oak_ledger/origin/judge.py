@@ -177,6 +177,10 @@ def _none() -> npt.NDArray[np.bool_]:
     return np.zeros(0, np.bool_)
 
 
+_NOTHING = pa.nulls(0, pa.string()), np.zeros(0, np.int64), np.zeros(0, np.int64)
+"""No different text, how often it comes, and where first."""
+
+
 @dataclass(slots=True)
 class _Facts:
     """What is known of different texts, each looked at once: whether it is a word for nothing, blank, a code with leading zeros; which shapes it has."""
@@ -279,11 +283,10 @@ class Judge:
         """Take in what is known of a batch; False where that is not enough."""
         if self.rows < STUDIED:
             return False
-        if self.repeats and look.few is not None:
-            self._study(look, *look.few, lambda: _different(decoded(texts()))[0])
+        if look.null_count == len(look) or (self.repeats and look.few is not None):
+            self._study(look, *(look.few or _NOTHING), lambda: _different(decoded(texts()))[0])
             return True
-        known = look.numbers if look.null_count < len(look) else None
-        return not self.repeats and known is not None and self._take_plain(look, known)
+        return not self.repeats and look.numbers is not None and self._take_plain(look, look.numbers)
 
     def _see_texts(self, values: Any) -> None:
         cut = STUDIED - self.rows

@@ -15,7 +15,7 @@ from oak_ledger.loops.text import plain_numbers as by_loop
 
 _PLAIN = r"^(?P<minus>-?)(?P<before>0|[1-9][0-9]*)(?:(?P<mark>[.,])(?P<after>[0-9]+))?$"
 _LONGEST, _LONGEST_WHOLE = 32, 18
-_MARKS = pa.array(["", ".", ","])  # by the numbers of `Mark`
+_MARKS = ("", ".", ",")  # by the numbers of `Mark`
 
 
 def plain_numbers(values: Any) -> Numbers | None:
@@ -32,10 +32,9 @@ def _by_pattern(values: Any) -> Numbers | None:
     minus, before, after = (
         held(pc.utf8_length(pc.struct_field(parts, name))).astype(np.int64) for name in ("minus", "before", "after")
     )
-    marks = held(pc.index_in(pc.struct_field(parts, "mark"), value_set=_MARKS)).astype(np.int64)
-    if (minus + before + (marks > 0) + after).max() > _LONGEST or before[marks == Mark.NONE].max(
-        initial=0
-    ) > _LONGEST_WHOLE:
+    marks = held(pc.index_in(pc.struct_field(parts, "mark"), value_set=pa.array(_MARKS))).astype(np.int64)
+    sizes, whole = minus + before + (marks > 0) + after, before[marks == Mark.NONE]
+    if sizes.max() > _LONGEST or whole.max(initial=0) > _LONGEST_WHOLE:
         return None
     (mark, digits, decimals, signs), counts = np.unique(
         np.stack([marks, before, after, minus]), axis=1, return_counts=True
