@@ -220,6 +220,8 @@ class Looks(FolderCase):
         decimals = ("numbers", "signed", "comma late", "thousands late", "money late", "word", "long", "first only")
         wanted = dict.fromkeys(decimals, ("decimal", False)) | {"wholes": ("integer", False)}
         self.assertEqual(told, wanted | {"misfits": ("decimal", True), "day": ("date", True)})
+        counted = {name: one.distinct for name, one in found["plain"].items()}  # of all rows, or not at all
+        self.assertEqual([counted[name] for name in ("zeros", "many", "few")], [None, None, None])
         if loops() is not None:
             self.assertEqual(seen, {"NULLS", "numbers", "few", "NUMBERS not so", "FEW not so"})
 

@@ -480,7 +480,8 @@ class Judge:
         samples = seen.samples[:3] if misfits else []
         samples += [(row, text) for text, (_, row) in more.items()]
         misfits += sum(count for count, _ in more.values())
-        values = sorted(self.distinct or ())
+        known = None if self.stopped else self.distinct  # of all rows, or none
+        values = sorted(known or ())
         return Evidence(
             kind,
             scale,
@@ -489,7 +490,7 @@ class Judge:
             marks,
             self.rows,
             self.nulls + worded,
-            None if self.distinct is None else len(self.distinct),
+            None if known is None else len(known),
             misfits,
             tuple(sorted(samples)[:3]),
             values[0] if values else "",
