@@ -131,9 +131,12 @@ def _numbered(values: Any) -> tuple[Any, Any]:
 def numbered_cheaply(values: Any) -> tuple[Any, Any] | None:
     """The same where that is cheap: codes, whole numbers and days close together, true and false, a few different texts."""
     if pa.types.is_dictionary(values.type):
-        if not values.null_count and _each_once(values.dictionary):
-            return held(values.indices), values.dictionary
-        once = values.dictionary.dictionary_encode(null_encoding="encode")
+        known = values.dictionary
+        if not (values.null_count or known.null_count) and len(known.unique()) == len(
+            known
+        ):  # each value is there once
+            return held(values.indices), known
+        once = known.dictionary_encode(null_encoding="encode")
         numbers, different = held(once.indices).astype(np.int64), once.dictionary
         indices = values.indices
         if indices.null_count:
@@ -165,18 +168,6 @@ def numbered_cheaply(values: Any) -> tuple[Any, Any] | None:
     if not values.null_count:
         return codes, different
     return np.where(codes < 0, len(first), codes), pa.concat_arrays([different, pa.nulls(1, values.type)])
-
-
-def _each_once(dictionary: Any) -> bool:
-    """Whether each value is there once, and null is not."""
-    if dictionary.null_count:
-        return False
-    if dictionary.type == pa.string() and len(dictionary) <= CLOSE:
-        try:
-            return len(set(dictionary.to_pylist())) == len(dictionary)
-        except UnicodeDecodeError:  # a broken file
-            pass
-    return len(dictionary.unique()) == len(dictionary)
 
 
 class Labels:
