@@ -20,6 +20,7 @@ from oak_ledger.errors import Finding, OakError, UnusableInput
 from oak_ledger.formula.lexer import quote_text
 from oak_ledger.formula.making import nearest_hint
 from oak_ledger.formula.types import TEXT
+from oak_ledger.loops.rows import Look
 from oak_ledger.origin import OpenOrigin, OriginSpec, open_origin
 from oak_ledger.origin.delimited import detect
 from oak_ledger.origin.feeds import FILE_COLUMN, FilesFeed, Progress
@@ -336,7 +337,11 @@ def _judged(feed: OpenOrigin, sample: int | None) -> tuple[dict[str, Judge | Typ
             rows += part.rows
             for task in waiting:
                 task.result()  # each judge sees its batches one after the other
-            waiting = [pool.submit(see, part, share) for share in shares]
+            waiting = []
+            if all(isinstance(one, Look) for one in part.columns.values()):  # little is left to be done
+                see(part, names)
+            else:
+                waiting = [pool.submit(see, part, share) for share in shares]
         for task in waiting:
             task.result()
     return judges, rows
