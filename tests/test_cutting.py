@@ -18,8 +18,9 @@ from hypothesis import strategies as st
 import oak_ledger as oak
 from oak_ledger.engine.tuning import tuned
 from oak_ledger.errors import OakError
-from oak_ledger.loops import without_loops
+from oak_ledger.loops import loops, without_loops
 from oak_ledger.loops.rows import Wanted, columns
+from oak_ledger.loops.text import few, plain_numbers
 from oak_ledger.origin import feeds, rows_of_text
 from oak_ledger.origin.spec import ReadingSpec
 from tests.test_engine import told
@@ -167,6 +168,68 @@ class Cut(unittest.TestCase):
             pa.py_buffer(b'"",\r\n,""\n'), 0, ord(","), ord('"'), 2, dict.fromkeys((0, 1), Wanted.TEXTS)
         ) or (0, {})
         self.assertEqual([found[at].to_pylist() for at in (0, 1)], [["", None], [None, ""]])
+
+
+WRITTEN = st.one_of(
+    CELL,
+    st.from_regex(r"\A-?[0-9]{0,9}[.,]?[0-9]{0,4}\Z"),
+    st.sampled_from(["9" * 18, "9" * 19, "9" * 32, "9" * 33, "-0", "00.5", "1.", "1,234.5", "0123456789abcdefg"]),
+)
+
+
+@unittest.skipUnless(loops() is not None, "there are no compiled loops")
+class LookedAt(unittest.TestCase):
+    """What is told of columns without their texts is what the texts tell, wherever what is looked at in one go ends."""
+
+    @settings(max_examples=150, deadline=None)
+    @given(
+        st.lists(st.lists(WRITTEN, min_size=3, max_size=3), min_size=1, max_size=6),
+        st.lists(st.sampled_from([*Wanted]), min_size=3, max_size=3),
+        st.sampled_from([1, 5, 9, 700]),
+        st.sampled_from([1, 3, 2000]),
+        st.sampled_from(["\n", "\r\n"]),
+    )
+    def test_as_their_texts(self, rows: list[list[str]], asked: list[Wanted], times: int, most: int, ends: str) -> None:
+        data = pa.py_buffer((ends.join(",".join(row) for row in rows * times) + ends).encode("utf-8", "replace"))
+        whole = columns(data, 0, ord(","), ord('"'), 3, dict.fromkeys(range(3), Wanted.TEXTS))
+        some = columns(data, 0, ord(","), ord('"'), 3, dict(enumerate(asked)), most)
+        self.assertEqual(whole is None, some is None)
+        if whole is None or some is None:
+            return
+        self.assertEqual(whole[0], some[0])
+        for at, wanted in enumerate(asked):
+            texts, look = whole[1][at], some[1][at]
+            if wanted is Wanted.TEXTS:
+                self.assertTrue(look.equals(texts))
+                continue
+            numbers, known = plain_numbers(texts), few(texts, most)
+            if look is None:  # numbers that are none, or texts that are many, or have quotes in them
+                doubled = any('"' in (text or "") for text in texts.to_pylist())
+                self.assertTrue(numbers is None if wanted is Wanted.NUMBERS else known is None or doubled)
+                continue
+            self.assertEqual((len(look), look.null_count), (len(texts), texts.null_count))
+            if wanted is Wanted.NUMBERS:
+                self.assertEqual(str(look.numbers), str(numbers))
+            elif wanted is Wanted.FEW and known is not None:
+                _, counts, first = known
+                told = [one.tolist() for one in look.few[1:]]
+                self.assertEqual(
+                    (look.few[0].to_pylist(), *told),
+                    (texts.take(pa.array(first)).to_pylist(), counts.tolist(), first.tolist()),
+                )
+
+    def test_a_file_that_changes_meanwhile_is_told(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "x.csv"
+            path.write_text("A\n" + "1.5\n" * 9)
+            spec = ReadingSpec(kind="file", path="x.csv", separator=",", quote='"', encoding="utf-8", header="first")
+            (lines,) = rows_of_text.stretches(path, spec, ["A"], lambda _: None)
+            some = lines.looked({"A": Wanted.NUMBERS}, 9)  # type: ignore[attr-defined]
+            self.assertEqual(some.texts("A").to_pylist(), ["1.5"] * 9)
+            path.write_text("A\n1.5\n")
+            with self.assertRaises(OakError) as caught:
+                some.texts("A")
+            self.assertEqual(caught.exception.code, "unreadable")
 
 
 if __name__ == "__main__":
