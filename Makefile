@@ -23,7 +23,7 @@ screenshots: $(VENV)/ready
 
 $(VENV)/ready: export PIP_CONSTRAINT = constraints.txt
 $(VENV)/ready: export PIP_BUILD_CONSTRAINT = constraints.txt
-$(VENV)/ready: pyproject.toml constraints.txt hatch_build.py $(wildcard src/oak_ledger/loops/*.[ch])
+$(VENV)/ready: pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[dev]'
 	touch $@

@@ -67,7 +67,7 @@ def made(folder: Path, rows: int) -> Path:
     return path
 
 
-Question = dict[str, Any]
+Query = dict[str, Any]
 Answer = list[tuple[Any, ...]]
 
 # Each workload: how it is asked of Oak Ledger (fields, by, show, where), as SQL, in polars and in pandas.
@@ -94,7 +94,7 @@ FIELDS = {
 _WITH = "with l as (select *, " + ", ".join(f"{sql} as {name}" for name, (_, sql) in FIELDS.items()) + " from loads) "
 CHAIN = 200
 
-WORK: dict[str, Question] = {
+WORK: dict[str, Query] = {
     "A": {
         "says": "grouped, 8 calculated fields, with a distinct count",
         "by": ["label", "size"],
@@ -165,12 +165,12 @@ WORK: dict[str, Question] = {
 # -- the engines --------------------------------------------------------------------------------------------------
 
 
-def oak_source(folder: Path, work: Question) -> Any:
+def oak_source(folder: Path, work: Query) -> Any:
     """The source that a workload asks."""
     import oak_ledger as oak
-    from oak_ledger.origin import ParquetFeed
+    from oak_ledger.origin import ParquetReader
 
-    feed = ParquetFeed(folder / f"{work.get('file', 'loads')}.parquet")
+    feed = ParquetReader(folder / f"{work.get('file', 'loads')}.parquet")
     text = '[source]\nname = "Loads"\n\n[origin]\nkind = "memory"\n'
     fields = {
         **({name: one for name, (one, _) in FIELDS.items()} if "label" in str(work.get("by", "")) else {}),
@@ -278,11 +278,11 @@ def only_read(folder: Path, name: str) -> Any:
     """Nothing but reading the columns that a workload needs, the way Oak Ledger reads them: no answer can come sooner."""
     import pyarrow as pa
 
+    from oak_ledger.engine.options import tuning
     from oak_ledger.engine.pool import ordered
-    from oak_ledger.engine.tuning import tuning
-    from oak_ledger.origin import ParquetFeed
+    from oak_ledger.origin import ParquetReader
 
-    feed = ParquetFeed(folder / f"{WORK[name].get('file', 'loads')}.parquet")
+    feed = ParquetReader(folder / f"{WORK[name].get('file', 'loads')}.parquet")
     counts = ordered(
         lambda part: sum(batch.num_rows for batch in part()), feed.stretches(NEEDS[name]), tuning().threads
     )

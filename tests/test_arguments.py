@@ -1,11 +1,10 @@
-"""A function gives the same whether its arguments are constants or come from rows, with and without compiled loops."""
+"""A function gives the same whether its arguments are constants or come from rows, one row at a time or all together."""
 
 from __future__ import annotations
 
 import datetime as dt
 import itertools
 import unittest
-from contextlib import nullcontext
 from decimal import Decimal
 from typing import Any
 
@@ -15,10 +14,10 @@ import pyarrow.compute as pc
 from hypothesis import strategies as st
 
 import oak_ledger as oak
+from oak_ledger.engine.options import overridden
 from oak_ledger.errors import OakError
-from oak_ledger.loops import without_loops
-from oak_ledger.origin.judge import PLAIN, SHAPES
-from oak_ledger.origin.quick import plain_numbers
+from oak_ledger.origin.infer import PLAIN, SHAPES
+from oak_ledger.origin.number_shapes import plain_numbers
 from tests.test_engine import told
 
 TEXTS = ("", " oak ", "**ash*", "Hölzer, größere", "ST-0417", "aaa", "ß\U00010400x", "a%b_c", None)
@@ -97,8 +96,11 @@ class Arguments(unittest.TestCase):
             names = "abc"[: len(given)]
             rows = [*itertools.product(*given)]
             table = pa.table({name: pa.array([row[at] for row in rows], KINDS[given[at]][0]) for at, name in enumerate(names)})  # fmt: skip
-            for way in (nullcontext, without_loops):
-                with self.subTest(template, kinds=[KINDS[one][1] for one in given], way=way.__name__), way():
+            for rows_at_a_time in (1, 1 << 17):
+                with (
+                    self.subTest(template, kinds=[KINDS[one][1] for one in given], rows=rows_at_a_time),
+                    overridden(rows=rows_at_a_time),
+                ):
                     (wanted,) = self.values(table, [template.format(**dict(zip(names, names, strict=True)))])
                     others = [*itertools.product(*given[1:])]
                     constants = [
@@ -133,18 +135,8 @@ class Looks(unittest.TestCase):
         for texts, wanted in cases:
             values = pa.array(["x", *texts]).slice(1)
             with self.subTest(texts):
-                quick = plain_numbers(values)
-                with without_loops():
-                    plain = plain_numbers(values)
-                for one in (quick, plain):
-                    self.assertEqual(None if one is None else (one.decimals, one.longest), wanted)
-                if quick and plain:
-                    self.assertEqual(
-                        *(
-                            sorted(zip(one.mark, one.before, one.after, one.minus, one.counts, strict=True))
-                            for one in (quick, plain)
-                        )
-                    )
+                found = plain_numbers(values)
+                self.assertEqual(None if found is None else (found.decimals, found.longest), wanted)
 
     @hypothesis.settings(max_examples=60, deadline=None)
     @hypothesis.given(st.lists(st.from_regex(r"\A-?(0|[1-9][0-9]{0,6})([.,][0-9]{1,5})?\Z"), min_size=1, max_size=20))
@@ -168,9 +160,9 @@ class Numerals(unittest.TestCase):
     def test_texts_are_read_alike(self, texts: list[str | None]) -> None:
         source = oak.Source.from_table(pa.table({"T": pa.array(["0", *texts]).slice(1)}), name="N")
         shown = [(f"c{at}", f"CAST(T AS {kind})") for at, kind in enumerate(READ)]
-        quick = told(source.rows(shown))
-        with without_loops():
-            self.assertEqual(told(source.rows(shown)), quick)
+        whole = told(source.rows(shown))
+        with overridden(rows=1):
+            self.assertEqual(told(source.rows(shown)), whole)
 
 
 if __name__ == "__main__":

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import datetime as dt
 import os
 import sqlite3
@@ -13,12 +14,10 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 import oak_ledger as oak
-from oak_ledger.loops import loops, without_loops
-from oak_ledger.loops.rows import Wanted
-from oak_ledger.origin import OriginSpec, feeds, judge, open_origin, rows_of_text
-from oak_ledger.origin.delimited import listed_names, two_columns
-from oak_ledger.origin.judge import Judge
-from oak_ledger.source import intake
+from oak_ledger.origin import OriginSpec, files, infer, open_origin
+from oak_ledger.origin.csv import reader as csv_reader
+from oak_ledger.origin.csv.sniff import listed_names, two_columns
+from oak_ledger.origin.infer import TypeInferrer
 from tests import server
 from tests.support import D, FolderCase, Terminal
 
@@ -143,7 +142,7 @@ class NastyFiles(FolderCase):
             (["x"] * 3, "decimal", 3),
             (["5.125"], "decimal", 0),
         ):
-            seen = Judge()
+            seen = TypeInferrer()
             for start in range(0, 60_000, 10_000):
                 seen.see(pa.array(long[start : start + 10_000]))
             seen.see(pa.array(extra or ["1.00"]))
@@ -154,7 +153,7 @@ class NastyFiles(FolderCase):
 
 
 class Looks(FolderCase):
-    """What a column is does not depend on how its values were looked at: as texts, only as far as needed, or without compiled loops."""
+    """What a column is does not depend on how its values were looked at: in batches of any size."""
 
     def columns(self, rows: int) -> dict[str, list[str]]:
         late = [at > rows * 2 // 3 for at in range(rows)]
@@ -187,43 +186,30 @@ class Looks(FolderCase):
         text = "\n".join([",".join(columns), *(",".join(row) for row in rows)]) + "\n"
         for at, part in enumerate((text, text[: text.index("\n") + 1] + "\n".join(text.split("\n")[1500:]))):
             self.write(f"part_{at}.csv", part)
-        found, seen, look = {}, set(), rows_of_text.Lines.looked
-
-        def looked(lines: Any, wanted: Any, most: int) -> Any:
-            some = look(lines, wanted, most)
-            for name, one in some.columns.items():
-                if wanted[name] is not Wanted.TEXTS:
-                    what = wanted[name].name
-                    seen.add(
-                        f"{what} not so" if one is None else "numbers" if one.numbers else "few" if one.few else what
-                    )
-            return some
-
-        for block, studied, repeating in ((1 << 13, 100, 60), (1 << 14, 500, 700)):
+        found = {}
+        for block, studied, repeating in ((1 << 13, 100, 60), (1 << 14, 500, 700), (1 << 22, 5000, 5000)):
             with (
-                mock.patch.object(rows_of_text, "BLOCK", block), mock.patch.object(feeds, "SMALL", 0), mock.patch.object(judge, "STUDIED", studied), mock.patch.object(judge, "FEW", repeating),
-                mock.patch.object(judge, "PICKED", studied // 4), mock.patch.object(judge, "ENOUGH_ZEROS", 40), mock.patch.object(judge, "TEXT_STUDIED", 1500), mock.patch.object(intake, "FEW", repeating),
+                mock.patch.object(csv_reader, "BLOCK_BYTES", block), mock.patch.object(files, "SMALL_BYTES", 0), mock.patch.object(infer, "STUDIED", studied), mock.patch.object(infer, "FEW", repeating),
+                mock.patch.object(infer, "PICKED", studied // 4), mock.patch.object(infer, "ENOUGH_ZEROS", 40), mock.patch.object(infer, "TEXT_STUDIED", 1500),
             ):  # fmt: skip
-                ways = {
-                    "as far as needed": mock.patch.object(rows_of_text.Lines, "looked", looked),
-                    "texts": mock.patch.object(rows_of_text.Lines, "looked", return_value=None),
-                    "plain": without_loops(),
-                }
-                for way, by in ways.items():
-                    with by:
-                        made = oak.take_in(["part_*.csv"], to="s.oak.toml", keep_names=True)
-                    found[way] = {one.name: one.evidence for one in made.proposals}
-            for name, evidence in found["plain"].items():
-                for way in ("as far as needed", "texts"):
-                    self.assertEqual(found[way][name], evidence, (name, way, block))
-        told = {name: (one.kind, one.misfits > 0) for name, one in found["plain"].items() if one.kind != "text"}
+                made = oak.take_in(["part_*.csv"], to="s.oak.toml", keep_names=True)
+            found[block] = {one.name: one.evidence for one in made.proposals}
+        for block, evidences in found.items():
+            for name, evidence in evidences.items():
+                wanted = dataclasses.replace(
+                    found[1 << 22][name],
+                    why=evidence.why,
+                    distinct=evidence.distinct,
+                    least=evidence.least,
+                    most=evidence.most,
+                )
+                self.assertEqual(evidence, wanted, (name, block))
+        told = {name: (one.kind, one.misfits > 0) for name, one in found[1 << 13].items() if one.kind != "text"}
         decimals = ("numbers", "signed", "comma late", "thousands late", "money late", "word", "long", "first only")
         wanted = dict.fromkeys(decimals, ("decimal", False)) | {"wholes": ("integer", False)}
         self.assertEqual(told, wanted | {"misfits": ("decimal", True), "day": ("date", True)})
-        counted = {name: one.distinct for name, one in found["plain"].items()}  # of all rows, or not at all
+        counted = {name: one.distinct for name, one in found[1 << 13].items()}  # of all rows, or not at all
         self.assertEqual([counted[name] for name in ("zeros", "many", "few")], [None, None, None])
-        if loops() is not None:
-            self.assertEqual(seen, {"NULLS", "numbers", "few", "NUMBERS not so", "FEW not so"})
 
 
 class TypedFiles(FolderCase):

@@ -166,7 +166,7 @@ class Calls(FolderCase):
     def test_stopping_and_a_closed_pipe(self) -> None:
         self.write("loads.csv", CSV)
         self.oak("intake", "loads.csv", "--name", "Loads")
-        with mock.patch("oak_ledger.source.source.answer", side_effect=KeyboardInterrupt):
+        with mock.patch("oak_ledger.source.source.execute", side_effect=KeyboardInterrupt):
             self.assertIn("stopped", self.oak("peek", "loads", code=130))
         program = f"{shlex.quote(str(Path(sys.executable).parent / 'oak'))} functions | head -n 1"
         done = subprocess.run(program, shell=True, capture_output=True, text=True, check=False)  # noqa: S602

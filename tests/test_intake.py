@@ -162,7 +162,7 @@ class Files(FolderCase):
             [(2026, "01", "1.5"), (2026, "02", "2.5"), (2026, "03", "3.5")],
         )
         self.assertEqual(
-            found.source.opened.place(2),
+            found.source.opened.locate(2),
             "loads_2026-02.csv row 1" if found.source.tally(show=["COUNT(*)"]).value() else "",
         )
         self.assertEqual(

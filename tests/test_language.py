@@ -9,10 +9,10 @@ from decimal import Decimal
 from typing import Any
 
 import oak_ledger as oak
+from oak_ledger.columnar.texts import value_text
 from oak_ledger.formula import parse
 from oak_ledger.formula.lexer import name_text
 from oak_ledger.formula.nodes import names, walk
-from oak_ledger.formula.values import value_text
 from tests.support import loads
 
 D, DAY, NOON = Decimal, dt.date, dt.datetime

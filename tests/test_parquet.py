@@ -1,4 +1,4 @@
-"""Parquet files read by the loop and by Arrow's reader: the same rows, whatever a file looks like, and no harm from what is broken."""
+"""Parquet files: the same rows however a file is written, and no harm from what is broken."""
 
 from __future__ import annotations
 
@@ -10,7 +10,6 @@ import unittest
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
-from unittest import mock
 
 import numpy as np
 import pyarrow as pa
@@ -18,12 +17,11 @@ import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
 import oak_ledger as oak
+from oak_ledger.engine.options import overridden
 from oak_ledger.errors import OakError
-from oak_ledger.loops import chunks, loops, without_loops
-from oak_ledger.origin import ParquetFeed, parquet
+from oak_ledger.origin import ParquetReader, TableReader
 
 ROWS = 5000
-COMPILED = loops() is not None
 
 
 def everything(rows: int, seed: int) -> pa.Table:
@@ -51,7 +49,7 @@ def everything(rows: int, seed: int) -> pa.Table:
 
 
 def read(path: Path) -> list[pa.RecordBatch]:
-    feed = ParquetFeed(path)
+    feed = ParquetReader(path)
     return [*feed.batches([*feed.columns()])]
 
 
@@ -90,6 +88,7 @@ class Chunks(unittest.TestCase):
         self.path = self.folder / "loads.parquet"
 
     def test_the_same_rows_however_a_file_is_written(self) -> None:
+        """Each file against its table read in memory, by one thread and by two."""
         self.assertGreater(len(WRITTEN), 10)
         for options, rows in [
             *((one, ROWS) for one in WRITTEN),
@@ -98,56 +97,14 @@ class Chunks(unittest.TestCase):
             ({}, 8),
             ({"compression": "none"}, 9),
         ]:
-            with self.subTest(options=options, rows=rows):
-                table = everything(min(rows, 20) if options.get("row_group_size") == 1 else rows, len(options))
-                pq.write_table(table, self.path, **options)
-                with without_loops():
-                    plain = read(self.path)
-                for part in (parquet.PART, 770):
-                    with mock.patch.object(parquet, "PART", part):
-                        quick = read(self.path)
-                    self.assertEqual(sum(one.num_rows for one in plain), sum(one.num_rows for one in quick))
-                    self.assertEqual(same(plain, quick) if plain else "", "")
-
-    def test_some_rows_after_the_other_and_some_columns_only_of_rows_that_are_picked(self) -> None:
-        rng = np.random.default_rng(11)
-        first = ["few", "grade some", "money"]
-        for options in WRITTEN:
-            if options.get("row_group_size") == 1:
-                continue
-            pq.write_table(everything(ROWS, 6), self.path, **options)
-            with without_loops():
-                plain = pa.Table.from_batches([_plain_batch(batch) for batch in read(self.path)])
-            feed = ParquetFeed(self.path)
-            for size, shares in ((ROWS, (0.01, 0.5, 1.0)), (1537, (0.0, 0.002, 0.3)), (97, (0.0, 0.0, 0.0, 0.1, 0.9))):
-                with self.subTest(options=options, size=size):
-                    begin, number, late, kept = 0, 0, [], []
-                    for stretch in feed.stretches([*feed.columns()]):
-                        for batch, rest in stretch.parts(first, size):  # type: ignore[attr-defined]
-                            rows = plain.slice(begin, batch.num_rows)
-                            self.assertEqual(
-                                (sorted(batch.schema.names), same(rows.to_batches(), [batch])), (sorted(first), "")
-                            )
-                            share = shares[number % len(shares)]
-                            picked = np.flatnonzero(rng.random(batch.num_rows) < share)
-                            if share or number % 2:  # else they are passed over
-                                found = rest() if share == 1.0 else rest(picked)
-                                found.validate(full=True)
-                                late.append(_plain_batch(found))
-                                kept.append(begin + picked)
-                            begin, number = begin + batch.num_rows, number + 1
-                    wanted = plain.take(pa.array(np.concatenate(kept)))
-                    self.assertEqual(begin, ROWS)
-                    self.assertEqual(same(wanted.to_batches(), late), "")
-
-    def test_a_column_with_more_texts_than_row_groups_share(self) -> None:
-        table = everything(ROWS, 3)
-        pq.write_table(table, self.path, row_group_size=700)
-        with without_loops():
-            plain = read(self.path)
-        for few in (0, 2, 3):
-            with self.subTest(few=few), mock.patch.object(parquet, "FEW", few):
-                self.assertEqual(same(plain, read(self.path)), "")
+            table = everything(min(rows, 20) if options.get("row_group_size") == 1 else rows, len(options))
+            pq.write_table(table, self.path, **options)
+            wanted = [*TableReader(table).batches(table.column_names)]
+            for threads in (1, 2):
+                with self.subTest(options=options, rows=rows, threads=threads), overridden(threads=threads):
+                    found = read(self.path)
+                    self.assertEqual(sum(one.num_rows for one in wanted), sum(one.num_rows for one in found))
+                    self.assertEqual(same(wanted, found) if found else "", "")
 
     def test_columns_that_cannot_be_null_and_nested_ones_beside(self) -> None:
         schema = pa.schema([pa.field("load", pa.int64(), nullable=False), pa.field("mill", pa.string(), nullable=False), pa.field("list", pa.list_(pa.int64())), pa.field("pair", pa.struct([("a", pa.int64())])), pa.field("pair.a", pa.int64())])  # fmt: skip
@@ -159,25 +116,6 @@ class Chunks(unittest.TestCase):
         quick = read(self.path)
         self.assertEqual(quick[0].schema.names, ["load", "mill", "pair.a"])
         self.assertEqual([one["load"] for one in quick[0].to_pylist()], [*range(500)])
-        with without_loops():
-            self.assertEqual(same(read(self.path), quick), "")
-
-    @unittest.skipUnless(COMPILED, "there are no compiled loops")
-    def test_what_most_files_hold_is_read_by_the_loop(self) -> None:
-        plainly = chunks.Chunks.read
-        made: set[str] = set()
-
-        def noted(self: chunks.Chunks, rows: int, picked: Any = None) -> Any:
-            found = plainly(self, rows, picked)
-            made.update(found)
-            return found
-
-        for options in ({}, {"compression": "zstd"}, {"data_page_version": "2.0"}, {"store_decimal_as_integer": True}):
-            with self.subTest(options=options), mock.patch.object(chunks.Chunks, "read", noted):
-                made.clear()
-                pq.write_table(everything(ROWS, 1), self.path, **options)
-                read(self.path)
-                self.assertEqual({*ParquetFeed(self.path).columns()} - made, set())
 
     def test_broken_bytes_are_told_or_give_values_and_harm_nothing(self) -> None:
         chance = random.Random(5)
@@ -197,12 +135,12 @@ class Chunks(unittest.TestCase):
                     self.assertIn(error.code, ("unreadable",))
 
     def test_a_file_that_ends_too_soon(self) -> None:
-        pq.write_table(everything(300, 2), self.path)
-        feed = ParquetFeed(self.path)
-        stretches = [*feed.stretches(["many", "ticket"])]
+        pq.write_table(everything(300, 2), self.path, row_group_size=150)
+        feed = ParquetReader(self.path)
+        fragments = [*feed.fragments(["many", "ticket"])]
         self.path.write_bytes(self.path.read_bytes()[:200])
         with self.assertRaises(OakError) as caught:
-            [*stretches[0]()]
+            [*fragments[0]()]
         self.assertEqual(caught.exception.code, "unreadable")
 
     def test_a_text_twice_in_a_dictionary_is_one_value(self) -> None:

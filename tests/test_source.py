@@ -10,11 +10,11 @@ from typing import Any
 from unittest import mock
 
 import oak_ledger as oak
-from oak_ledger.formula.types import Type
 from oak_ledger.source.compiled import literal_text
 from oak_ledger.source.definition import DEFINITION as SHAPE
 from oak_ledger.source.document import parse_document
 from oak_ledger.source.formats import BadFormat, Format, show
+from oak_ledger.types import Type
 from tests.support import D, FolderCase, loads
 
 CSV = "ID,Mill,Vol,Cost,Day\n001,Low Weir,1.50,10,01.02.2026\n002,High Ford,2.25,,31.02.2026\n003,,4.00,30,03.02.2026\n"

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from oak_ledger.catalogue import Version as Version
     from oak_ledger.demo.hollowmere import make_demo_data as make_demo_data
     from oak_ledger.engine import Fault as Fault
-    from oak_ledger.engine import Step as Step
+    from oak_ledger.engine import OperatorStats as OperatorStats
     from oak_ledger.errors import Finding as Finding
     from oak_ledger.errors import FormulaError as FormulaError
     from oak_ledger.errors import OakError as OakError
@@ -86,7 +86,7 @@ if TYPE_CHECKING:
 _ROOMS = {
     "catalogue": ("Catalogue", "Version"),
     "demo.hollowmere": ("make_demo_data",),
-    "engine": ("Fault", "Step"),
+    "engine": ("Fault", "OperatorStats"),
     "errors": ("Finding", "FormulaError", "OakError", "Place", "UnusableInput"),
     "formula": ("Formula", "Function", "find_functions"),
     "formula.assist": ("Completion", "SignatureHelp", "complete", "layout", "signature_at"),

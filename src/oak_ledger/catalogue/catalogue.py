@@ -17,7 +17,7 @@ from oak_ledger.formula import Grain
 from oak_ledger.formula.lexer import name_text
 from oak_ledger.formula.making import nearest_hint
 from oak_ledger.insight.fingerprint import Fingerprint, fingerprint
-from oak_ledger.origin import OpenOrigin, ParquetFeed
+from oak_ledger.origin import OriginReader, ParquetReader
 from oak_ledger.source import Published, Source
 from oak_ledger.source.definition import DEFINITION
 from oak_ledger.source.document import parse_document
@@ -52,7 +52,7 @@ class Version:
         return {name: getattr(self, name) for name in kept}
 
 
-def _all_rows(feed: OpenOrigin) -> pa.Table:
+def _all_rows(feed: OriginReader) -> pa.Table:
     return pa.Table.from_batches(feed.batches(list(feed.columns())))
 
 
@@ -122,8 +122,8 @@ class Catalogue:
         published = Published(version.number, version.stage, version.made_by, version.made_at)
         data = self.folder / version.data
         earlier = baseline_path(data)
-        baseline = ParquetFeed(earlier) if earlier.exists() else None
-        return Source(document, self.folder, feed=ParquetFeed(data), published=published, baseline=baseline)
+        baseline = ParquetReader(earlier) if earlier.exists() else None
+        return Source(document, self.folder, feed=ParquetReader(data), published=published, baseline=baseline)
 
     def released(self, name: str) -> Version | None:
         """The released version of a source, or None where there is none."""

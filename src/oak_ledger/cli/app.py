@@ -83,10 +83,7 @@ class _Commands(click.Group):
 def _version(context: click.Context, _option: click.Parameter, asked: bool) -> None:
     if not asked or context.resilient_parsing:
         return
-    from oak_ledger.loops import loops
-
-    with_loops = "with compiled loops" if loops() else "without compiled loops: all works, large data takes longer"
-    click.echo(f"oak {__version__}, {with_loops}")
+    click.echo(f"oak {__version__}")
     context.exit()
 
 

@@ -100,7 +100,7 @@ def peek_command(
 
 def _notes(source: Source, answer: Answer) -> list[str]:
     """Under each name: its type, and whether it is calculated."""
-    from oak_ledger.formula.values import from_arrow_type
+    from oak_ledger.columnar.arrays import from_arrow_type
 
     notes = []
     for name in answer.names:
@@ -114,7 +114,7 @@ def _notes(source: Source, answer: Answer) -> list[str]:
 def _peek_file(path: Path, limit: int, as_json: bool) -> int:
     """A file that is no source yet: its first rows as text."""
     from oak_ledger.origin import OriginSpec
-    from oak_ledger.origin.delimited import detect, first_rows
+    from oak_ledger.origin.csv.sniff import detect, first_rows
     from oak_ledger.present.terminal import QUIET, Text, console, rows_table
 
     found = detect(path)
@@ -371,7 +371,7 @@ def format_command(source: str, names: tuple[str, ...], dry_run: bool) -> None:
 def functions_command(word: str, as_json: bool) -> int:
     """Search the functions of the formula language by WORD; all of them without one."""
     from oak_ledger import find_functions
-    from oak_ledger.formula.library import is_named
+    from oak_ledger.functions import is_named
     from oak_ledger.present.terminal import LEAF, QUIET, Text, console, grid
 
     found = find_functions(word)

@@ -12,17 +12,23 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from oak_ledger.engine.account import Account
-from oak_ledger.engine.before import Earlier
-from oak_ledger.engine.coded import Crossed, coded_where_it_pays, is_coded
+from oak_ledger.columnar.arrays import (
+    Mask,
+    arrow_type,
+    dictionary_decode,
+    from_numpy,
+    from_values,
+    numpy_view,
+    scalar,
+    to_mask,
+)
+from oak_ledger.engine.dictionary import DictionaryProduct, is_dictionary
 from oak_ledger.engine.faults import Faults, Rows
-from oak_ledger.engine.fused import Program, run
-from oak_ledger.engine.tuning import Tuning, tuning
+from oak_ledger.engine.lookup import KeyLookup
+from oak_ledger.engine.stats import ExecutionStats
 from oak_ledger.formula import checked as c
-from oak_ledger.formula.library.registry import MISSING, Run
-from oak_ledger.formula.types import Grain
-from oak_ledger.formula.values import Mask, array_of, array_of_constants, arrow_type, decoded, held, mask_of, scalar
-from oak_ledger.loops.places import taken
+from oak_ledger.functions.registry import MISSING, CallContext
+from oak_ledger.types import Grain
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -89,26 +95,20 @@ class Evaluator:
     known: dict[str, Any] = field(default_factory=dict)
     aggregates: Mapping[c.Aggregate, Any] = field(default_factory=dict)
     windows: Mapping[c.Window, Any] = field(default_factory=dict)
-    before: Mapping[c.Before, Earlier] = field(default_factory=dict)
+    before: Mapping[c.Before, KeyLookup] = field(default_factory=dict)
     group_keys: Sequence[Any] = ()
     """In a table of groups: what it is grouped by."""
     base: int = 0
     """The number of the first row in the whole input, where windows need it; `rows` count from here."""
-    tuning: Tuning = field(default_factory=tuning)
+
     shared: Mapping[c.Checked, int] = field(default_factory=dict)
     """Pieces that occur more than once, by the number that equal ones share; `common` keeps their values."""
     common: dict[int, Any] = field(default_factory=dict)
-    fused: Mapping[c.Checked, Program] = field(default_factory=dict)
-    """Trees of operators that are computed in one go, by their roots."""
     once: dict[c.Apply, Once] = field(default_factory=dict)
     """What functions gave that were computed once per different value; slices whose values are the same take it from here."""
     constants: dict[c.Constant, Any] = field(default_factory=dict)
     """Constants as Arrow's scalars, made once for all slices."""
-    account: Account | None = None
-    coming: Mapping[c.Window, Any] = field(default_factory=dict)
-    """The values of windows that are computed as rows come, over this batch."""
-    alive: Mask | None = None
-    """Where not all rows count: those that do. The others are computed as well, and fault nothing."""
+    stats: ExecutionStats | None = None
 
     @property
     def length(self) -> int:
@@ -121,7 +121,7 @@ class Evaluator:
 
     def plain(self, value: Any) -> Any:
         """The values themselves, one a row."""
-        return decoded(self.array(value))
+        return dictionary_decode(self.array(value))
 
     def prepare(self, names: Sequence[str], released: Mapping[str, Sequence[str]] = MappingProxyType({})) -> None:
         """Compute fields in the order given (see `needed`), so that no chain of them is followed by recursion.
@@ -129,9 +129,9 @@ class Evaluator:
         `released` says which values are needed no more once a field is computed.
         """
         for name in names:
-            if self.account is not None and name not in self.known:
+            if self.stats is not None and name not in self.known:
                 rows = 0 if "\0" in name else self.length  # the inner steps of reading a field are part of it
-                with self.account.timed("field", self.fields[name].name, rows=rows):
+                with self.stats.timed("field", self.fields[name].name, rows=rows):
                     self.field_value(name)
             self.field_value(name)
             for one in released.get(name, ()):
@@ -158,10 +158,6 @@ class Evaluator:
         made: Any = None
         while isinstance(node, c.Apply) and node.args:
             made = self.common.get(self.shared[node]) if node in self.shared else None
-            if made is None and node in self.fused:
-                made = self.in_one_go(node, owner)
-                if made is not None and node in self.shared:
-                    self.common[self.shared[node]] = made
             if made is not None:
                 break
             spine.append(node)
@@ -172,23 +168,6 @@ class Evaluator:
             if step in self.shared:
                 self.common[self.shared[step]] = value
         return value
-
-    def in_one_go(self, node: c.Checked, owner: Expression) -> Any | None:
-        """The values of a tree of operators (see `fused`); None where each must be computed by itself."""
-        program = self.fused[node]
-        apart = self  # what goes wrong in a leaf is told again, in its turn, where each operator is computed by itself
-        if program.guarded:
-            apart = replace(self, faults=Faults(), known={**self.known}, common={**self.common})
-        values = [apart.plain(apart.value(leaf, of)) for leaf, of in program.leaves]
-        made = run(program, values, self.length, self.alive)
-        if made is not None and apart is not self:
-            self.faults.absorb(apart.faults, 0)
-            self.known, self.common = apart.known, apart.common
-        if made is None:
-            self.prepare(program.through[::-1])
-        elif self.account is not None and program.through:
-            self.account.add("field", owner.name, note=f"in one go with {len(program.through)} more")
-        return made
 
     def leaf(self, node: c.Checked, owner: Expression) -> Any:
         """The values of a piece that is no function."""
@@ -201,12 +180,11 @@ class Evaluator:
         if isinstance(node, c.ColumnRef):
             return self.columns[node.column]
         if isinstance(node, c.Choose):
-            made = self.in_one_go(node, owner) if node in self.fused else None
-            return self.choose(node, owner) if made is None else made
+            return self.choose(node, owner)
         if isinstance(node, c.Aggregate):
             return self.aggregates[node]
         if isinstance(node, c.Window):
-            return self.coming[node] if node in self.coming else self._of_window(self.windows[node])
+            return self._of_window(self.windows[node])
         if isinstance(node, c.Before):
             keys = [self.plain(self.value(key, owner)) for key in node.keys] or self.group_keys
             return self.before[node].find(keys, self.length)
@@ -216,7 +194,7 @@ class Evaluator:
         """A window's values for these rows of the whole input."""
         if self.length and self.rows[-1] - self.rows[0] == self.length - 1:
             return values.slice(self.base + int(self.rows[0]), self.length)
-        return values.take(array_of(self.rows + self.base))
+        return values.take(from_numpy(self.rows + self.base))
 
     def apply(self, node: c.Apply, values: list[Any], owner: Expression) -> Any:
         """One function over the values of its arguments."""
@@ -224,34 +202,32 @@ class Evaluator:
         if not varying:
             values[0] = self.array(values[0])
         else:
-            if len(varying) == 1 and node.function.costly and not is_coded(values[varying[0]]):
-                values[varying[0]] = coded_where_it_pays(values[varying[0]], self.tuning)
-            coded = [values[index] for index in varying if is_coded(values[index])]
-            if len(coded) == len(varying) and Crossed.pays(coded, self.length):
+            coded = [values[index] for index in varying if is_dictionary(values[index])]
+            if len(coded) == len(varying) and DictionaryProduct.pays(coded, self.length):
                 return self.apply_once(node, values, varying, owner)
-        values = [value if isinstance(value, pa.Scalar) else decoded(value) for value in values]
+        values = [value if isinstance(value, pa.Scalar) else dictionary_decode(value) for value in values]
 
         def record(what: str, mask: Mask) -> None:
-            at = self.counting(mask)
+            at = np.flatnonzero(mask)
             self.faults.record(owner.name, what, self.rows[at], partial(_inputs_at, node, values, owner, at))
 
         return node.function.run(self.run_of(node, self.length, record), *values)
 
     def apply_once(self, node: c.Apply, values: list[Any], varying: Sequence[int], owner: Expression) -> Any:
         """One function once per combination of its arguments' different values; the results are gathered."""
-        crossed = Crossed([values[index] for index in varying])
-        if self.account is not None:
-            self.account.add("field", owner.name, note="once per different value")
+        crossed = DictionaryProduct([values[index] for index in varying])
+        if self.stats is not None:
+            self.stats.add("field", owner.name, note="once per different value")
         last = self.once.get(node)
         if last is None or not crossed.same(last.dictionaries):
             last = self.once[node] = self.each_once(node, values, varying, crossed)
         for what, mask in last.wrong:
-            at = self.counting(mask[crossed.codes])
+            at = np.flatnonzero(mask[crossed.codes])
             inputs = partial(_inputs_at, node, values, owner, at)
             self.faults.record(owner.name, what, self.rows[at], inputs)
         return crossed.gathered(last.made, keep=pa.types.is_string(last.made.type))
 
-    def each_once(self, node: c.Apply, values: list[Any], varying: Sequence[int], crossed: Crossed) -> Once:
+    def each_once(self, node: c.Apply, values: list[Any], varying: Sequence[int], crossed: DictionaryProduct) -> Once:
         """One function over combinations of values."""
         once = list(values)
         for index, argument in zip(varying, crossed.arguments(), strict=True):
@@ -261,14 +237,10 @@ class Evaluator:
         made = node.function.run(self.run_of(node, length, lambda what, mask: wrong.append((what, mask))), *once)
         return Once(crossed.dictionaries, pa.repeat(made, length) if isinstance(made, pa.Scalar) else made, wrong)
 
-    def counting(self, mask: Mask) -> Rows:
-        """The positions of those rows among the masked that count."""
-        return np.flatnonzero(mask if self.alive is None else mask & self.alive)
-
-    def run_of(self, node: c.Apply, length: int, record: Any) -> Run:
+    def run_of(self, node: c.Apply, length: int, record: Any) -> CallContext:
         """What the implementation is told."""
         constants = [arg.value if isinstance(arg, c.Constant) else MISSING for arg in node.args]
-        return Run(length, [arg.type for arg in node.args], node.type, constants, record, node.extra)
+        return CallContext(length, [arg.type for arg in node.args], node.type, constants, record, node.extra)
 
     def choose(self, node: c.Choose, owner: Expression) -> Any:
         """Branches in order; a branch that can fault is computed only for the rows that take it."""
@@ -280,9 +252,9 @@ class Evaluator:
             elif c.can_fault(branch.condition) and not open_rows.all():
                 holds = np.zeros(self.length, np.bool_)
                 at = np.flatnonzero(open_rows)
-                holds[at] = mask_of(self.only(at).compute(Expression(owner.name, owner.text, branch.condition)))
+                holds[at] = to_mask(self.only(at).compute(Expression(owner.name, owner.text, branch.condition)))
             else:
-                holds = mask_of(self.plain(self.value(branch.condition, owner))) & open_rows
+                holds = to_mask(self.plain(self.value(branch.condition, owner))) & open_rows
             taken.append((holds, branch.value))
             open_rows &= ~holds
         taken.append((open_rows, node.otherwise))
@@ -293,13 +265,13 @@ class Evaluator:
             if isinstance(value, c.Constant):
                 branch = pa.scalar(value.value, arrow_type(node.type))
             else:
-                branch = decoded(self.branch_value(value, mask, owner))
-            made = self.array(branch) if made is None else pc.if_else(array_of(mask), branch, made)
+                branch = dictionary_decode(self.branch_value(value, mask, owner))
+            made = self.array(branch) if made is None else pc.if_else(from_numpy(mask), branch, made)
         return pa.nulls(self.length, arrow_type(node.type)) if made is None else made
 
     def chosen_constants(self, node: c.Choose, taken: Sequence[tuple[Mask, c.Checked]]) -> Any:
         """A choice among constants: the number of the branch is a code."""
-        values = array_of_constants([one.value for _, one in taken if isinstance(one, c.Constant)], node.type)
+        values = from_values([one.value for _, one in taken if isinstance(one, c.Constant)], node.type)
         if len(taken) == 2:
             codes: Any = taken[1][0].view(np.int8)
         else:
@@ -308,10 +280,10 @@ class Evaluator:
             for at, (mask, _) in enumerate(taken[1:], 1):
                 codes += mask * small(at)  # the masks do not overlap
         if node.type.kind in ("number", "integer") and not values.null_count:
-            return array_of(np.take(held(values), codes))
+            return from_numpy(np.take(numpy_view(values), codes))
         if node.type.kind == "text" and not values.null_count:
-            return pa.DictionaryArray.from_arrays(array_of(codes), values, safe=False)
-        return values.take(array_of(codes))
+            return pa.DictionaryArray.from_arrays(from_numpy(codes), values, safe=False)
+        return values.take(from_numpy(codes))
 
     def branch_value(self, node: c.Checked, mask: Mask, owner: Expression) -> Any:
         """The values of a branch; rows outside the mask hold anything."""
@@ -321,38 +293,24 @@ class Evaluator:
         part = self.only(at).compute(Expression(owner.name, owner.text, node))
         back = np.zeros(self.length, np.int64)
         back[at] = np.arange(len(at))
-        return part.take(array_of(back))
-
-    @staticmethod
-    def together(some: Sequence[tuple[Evaluator, int]]) -> Evaluator:
-        """One over the rows of several, whose numbers are so much higher; what has been computed of them is forgotten."""
-        first = some[0][0]
-        columns = {name: _one_after_the_other([one.columns[name] for one, _ in some]) for name in first.columns}
-        rows = np.concatenate([one.rows + more for one, more in some])
-        return replace(first, columns=columns, rows=rows, faults=Faults(), known={}, common={})
+        return part.take(from_numpy(back))
 
     def only(self, at: Rows) -> Evaluator:
         """The same over some of the rows."""
+        index = from_numpy(at)
 
         def some(values: Mapping[Any, Any]) -> dict[Any, Any]:
-            return {one: value if isinstance(value, pa.Scalar) else taken(value, at) for one, value in values.items()}
+            return {one: value if isinstance(value, pa.Scalar) else value.take(index) for one, value in values.items()}
 
         return replace(
             self,
-            alive=None if self.alive is None else self.alive[at],
             columns=some(self.columns),
             rows=self.rows[at],
             known=some(self.known),
             aggregates=some(self.aggregates),
-            coming=some(self.coming),
-            group_keys=[taken(key, at) for key in self.group_keys],
+            group_keys=[key.take(index) for key in self.group_keys],
             common=some(self.common),
         )
-
-
-def _one_after_the_other(parts: Sequence[Any]) -> Any:
-    """The values of several arrays, codes and a dictionary where all of them are."""
-    return pa.concat_arrays(parts if all(map(is_coded, parts)) else [*map(decoded, parts)])
 
 
 def _inputs_at(node: c.Apply, values: Sequence[Any], owner: Expression, rows: Rows, index: int) -> dict[str, Any]:

@@ -63,18 +63,24 @@ class Faults:
         self.kept.setdefault(key, []).append(rows)
         known = self.samples.setdefault(key, {})
         for index, row in enumerate(rows[:SAMPLES].tolist()):
-            if len(known) >= SAMPLES:
-                break
-            known.setdefault(row + 1, inputs(index))
+            if row + 1 not in known:
+                known[row + 1] = inputs(index)
+        self._keep_first(known)
 
     def absorb(self, other: Faults, base: int) -> None:
         """Take over what a slice found whose rows begin after so many others."""
         for key, rows in other.kept.items():
             self.kept.setdefault(key, []).extend(one + base for one in rows)
             known = self.samples.setdefault(key, {})
-            for row, inputs in sorted(other.samples[key].items()):
-                if len(known) < SAMPLES:
-                    known.setdefault(row + base, inputs)
+            for row, inputs in other.samples[key].items():
+                known.setdefault(row + base, inputs)
+            self._keep_first(known)
+
+    @staticmethod
+    def _keep_first(samples: dict[int, dict[str, Any]]) -> None:
+        """Keep the samples of the first rows, whatever the order in which they came."""
+        for row in sorted(samples)[SAMPLES:]:
+            del samples[row]
 
     def merge_missing(self, other: Faults) -> None:
         """Take over the kinds that are not known here."""

@@ -1,23 +1,20 @@
-"""What of the input a filter makes it needless to read: parts that it lets nothing through from, known from what the input says of its
-columns, and the other columns of rows that it leaves out.
+"""What of the input a filter makes it needless to read: parts that it lets nothing through from, known from what the input says of its columns.
 
 The plain meaning is reading everything and filtering rows out.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol, TypeGuard
-
-import pyarrow as pa
 
 from oak_ledger.engine.evaluate import Expression, Fields, needed
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.ranges import Values, bare, truth
 
 
-class Told(Protocol):
+class HasStatistics(Protocol):
     """Rows that can say something of themselves before they are read."""
 
     rows: int
@@ -26,36 +23,20 @@ class Told(Protocol):
         """Among which values all of a column's lie; None where nothing is known."""
 
 
-def tells(part: Any) -> TypeGuard[Told]:
+def has_statistics(part: Any) -> TypeGuard[HasStatistics]:
     """Whether rows are such."""
     return hasattr(part, "values_of")
 
 
-Rest = Callable[..., pa.RecordBatch]
-"""Reads the other columns of the rows at hand: of all, or of those whose numbers are told."""
-
-
-class InParts(Protocol):
-    """Rows of which some columns can be read first, and the others only where a filter lets rows through."""
-
-    def parts(self, first: Sequence[str], rows: int) -> Iterator[tuple[pa.RecordBatch, Rest]]:
-        """At most so many rows at a time; `Rest` is good until the next ones."""
-
-
-def comes_in_parts(rows: Any) -> TypeGuard[InParts]:
-    """Whether rows are such."""
-    return hasattr(rows, "parts")
-
-
 @dataclass(frozen=True, slots=True)
-class Demand:
+class PushedPredicate:
     """What a filter asks of one column: rows with any other value do not get through."""
 
     text: str
     column: str
     holds: Values
 
-    def unmet(self, part: Told) -> bool:
+    def rules_out(self, part: HasStatistics) -> bool:
         """Whether no row of a part meets it."""
         there = part.values_of(self.column)
         if there is None:
@@ -66,7 +47,7 @@ class Demand:
             return False
 
 
-def demands(fields: Fields, filters: Sequence[Expression]) -> list[Demand]:
+def pushed_predicates(fields: Fields, filters: Sequence[Expression]) -> list[PushedPredicate]:
     """What filters ask of columns as they are read; nothing where a filter could fault, since faults are told of every row."""
     trees = [one.checked for one in filters]
     every = [*trees, *(fields[name].checked for name in needed(fields, trees))]
@@ -79,7 +60,7 @@ def demands(fields: Fields, filters: Sequence[Expression]) -> list[Demand]:
             if about is not None:
                 operand = _as_read(about.operand, fields)
                 if isinstance(operand, c.ColumnRef):
-                    found.append(Demand(" ".join(one.text.split()), operand.column, about.holds))
+                    found.append(PushedPredicate(" ".join(one.text.split()), operand.column, about.holds))
     return found
 
 
@@ -107,6 +88,6 @@ def _as_read(piece: c.Checked, fields: Fields) -> c.Checked:
     return piece
 
 
-def unmet(asked: Sequence[Demand], part: Callable[..., Any]) -> Demand | None:
+def pruning_predicate(asked: Sequence[PushedPredicate], part: Any) -> PushedPredicate | None:
     """A demand that no row of a part meets; None where there is none, or the part says nothing of itself."""
-    return next((one for one in asked if one.unmet(part)), None) if asked and tells(part) else None
+    return next((one for one in asked if one.rules_out(part)), None) if asked and has_statistics(part) else None

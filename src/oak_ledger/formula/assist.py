@@ -10,11 +10,11 @@ from typing import Literal
 
 from oak_ledger.errors import FormulaError
 from oak_ledger.formula.lexer import COMMENTS_TOO, RESERVED, Token, name_text, tokenize
-from oak_ledger.formula.library import LIBRARY, Function
-from oak_ledger.formula.library.registry import Parameter
 from oak_ledger.formula.making import Scope
 from oak_ledger.formula.parser import INFIX, SPECIAL, parse
-from oak_ledger.formula.types import Grain
+from oak_ledger.functions import LIBRARY, Function
+from oak_ledger.functions.registry import Parameter
+from oak_ledger.types import Grain
 
 LINE = 100  # a formula up to this length stays on one line
 _AFTER_VALUE = ("AND", "OR", "IS NULL", "IS NOT NULL", "BETWEEN", "IN", "LIKE", "NOT", "THEN", "WHEN", "ELSE", "END")

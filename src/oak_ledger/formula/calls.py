@@ -5,14 +5,14 @@ from __future__ import annotations
 from abc import abstractmethod
 from collections.abc import Sequence
 
+from oak_ledger.columnar.arrays import Mask
 from oak_ledger.formula import checked as c
 from oak_ledger.formula import nodes as n
 from oak_ledger.formula.frames import BadFrame, frame_spec
-from oak_ledger.formula.library import LIBRARY
-from oak_ledger.formula.library.registry import Function, Signature, Unfit
 from oak_ledger.formula.making import Maker, Piece, a_type, constants, nearest, nearest_hint, run_constant
-from oak_ledger.formula.types import INTEGER, NULL, NUMBER, NUMERIC, TEXT, Grain, Type
-from oak_ledger.formula.values import Mask
+from oak_ledger.functions import LIBRARY
+from oak_ledger.functions.registry import ComputeError, Function, Signature
+from oak_ledger.types import INTEGER, NULL, NUMBER, NUMERIC, TEXT, Grain, Type
 
 # Other spellings of one function.
 BEFORE = "BEFORE"
@@ -157,7 +157,7 @@ class CallChecker(Maker):
         if entry.constant_args:
             try:  # a fixed argument of no use is told before any data: run over one row of nulls
                 run_constant(entry, made, result, None, 1, _forget)
-            except Unfit as unfit:
+            except ComputeError as unfit:
                 self.wrong("bad-argument", f"{str(unfit).capitalize()}.", made[min(entry.constant_args)])
                 return None
         return self.apply(node, entry, made, result)

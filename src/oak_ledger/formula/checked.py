@@ -6,8 +6,8 @@ from collections.abc import Container, Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from oak_ledger.formula.library.registry import Function
-from oak_ledger.formula.types import Grain, Type
+from oak_ledger.functions.registry import Function
+from oak_ledger.types import Grain, Type
 
 
 @dataclass(frozen=True, slots=True, eq=False)

@@ -12,18 +12,18 @@ from dataclasses import dataclass, replace
 from decimal import Decimal
 from typing import Any
 
+from oak_ledger.columnar.arrays import INTEGER_MAX, INTEGER_MIN, type_of_value
 from oak_ledger.errors import Finding, FormulaError, OakError
 from oak_ledger.formula import checked as c
 from oak_ledger.formula import nodes as n
 from oak_ledger.formula.calls import CallChecker
 from oak_ledger.formula.lexer import name_text, quote_text
-from oak_ledger.formula.library import casts, dates, operators
-from oak_ledger.formula.library.registry import Unfit
-from oak_ledger.formula.library.templates import BadTemplate, template
 from oak_ledger.formula.making import Piece, Scope, a_type, nearest, nearest_hint
 from oak_ledger.formula.parser import Parsed, parse
-from oak_ledger.formula.types import BOOLEAN, CAST_NAMES, DATE, MAX_DIGITS, NULL, TEXT, TIMESTAMP, Grain, Type, decimal
-from oak_ledger.formula.values import INTEGER_MAX, INTEGER_MIN, type_of_value
+from oak_ledger.functions import casts, dates, operators
+from oak_ledger.functions.registry import ComputeError
+from oak_ledger.functions.templates import BadTemplate, template
+from oak_ledger.types import BOOLEAN, CAST_NAMES, DATE, MAX_DIGITS, NULL, TEXT, TIMESTAMP, Grain, Type, decimal
 
 
 @dataclass(frozen=True, slots=True)
@@ -283,7 +283,7 @@ class _Checker(CallChecker):
         ):
             try:
                 operators.like_expression(pattern.value, escape.value if escape is not None else None)
-            except Unfit as unfit:
+            except ComputeError as unfit:
                 self.wrong("bad-pattern", f"{str(unfit).capitalize()}.", pattern)
                 return None
         made = self.apply(node, operators.LIKE, [self.convert(piece, TEXT) for piece in known], BOOLEAN)

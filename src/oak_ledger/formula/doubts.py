@@ -10,11 +10,11 @@ from collections.abc import Iterator
 from decimal import Decimal
 from typing import Any
 
+from oak_ledger.columnar.texts import value_text
 from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.ranges import ANY_VALUE, Cut, Truth, Values, key, reach, truth
-from oak_ledger.formula.types import INTEGER
-from oak_ledger.formula.values import value_text
+from oak_ledger.types import INTEGER
 
 NARROW = 1  # a gap between numbers this wide is most likely meant to be none
 

@@ -8,14 +8,14 @@ from typing import Any, Protocol
 
 import pyarrow as pa
 
+from oak_ledger.columnar.arrays import Mask, scalar
 from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import checked as c
 from oak_ledger.formula import nodes as n
 from oak_ledger.formula.lexer import name_text, quote_text
-from oak_ledger.formula.library import casts
-from oak_ledger.formula.library.registry import MISSING, Function, Recorder, Run, Unfit
-from oak_ledger.formula.types import BOOLEAN, NULL, NUMERIC, TEXT, Grain, Type, common
-from oak_ledger.formula.values import Mask, scalar
+from oak_ledger.functions import casts
+from oak_ledger.functions.registry import MISSING, CallContext, ComputeError, FaultSink, Function
+from oak_ledger.types import BOOLEAN, NULL, NUMERIC, TEXT, Grain, Type, common
 
 Piece = c.Checked | None
 
@@ -169,7 +169,7 @@ class Maker:
 
         try:
             value = run_constant(made.function, made.args, made.type, made.extra, 1, record)
-        except Unfit as unfit:
+        except ComputeError as unfit:
             faults.append(str(unfit))
         if faults:
             self.wrong("constant-fault", f"{self.shown(made)} cannot be computed: {faults[0]}.", made)
@@ -178,11 +178,11 @@ class Maker:
 
 
 def run_constant(
-    function: Function, args: Sequence[c.Checked], result: Type, extra: Any, length: int, record: Recorder
+    function: Function, args: Sequence[c.Checked], result: Type, extra: Any, length: int, record: FaultSink
 ) -> Any:
     """Run a function over `length` rows of constants (others are null)."""
     types = [arg.type for arg in args]
-    run = Run(length, types, result, constants(args), record, extra)
+    run = CallContext(length, types, result, constants(args), record, extra)
     values = [pa.repeat(scalar(arg.value if isinstance(arg, c.Constant) else None, arg.type), length) for arg in args]
     return function.run(run, *values)
 

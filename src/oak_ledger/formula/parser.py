@@ -16,7 +16,7 @@ from typing import Any
 from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import nodes
 from oak_ledger.formula.lexer import Token, name_text, tokenize
-from oak_ledger.formula.types import CAST_NAMES
+from oak_ledger.types import CAST_NAMES
 
 # Loosest first. NOT stands between AND and IS; the signs bind tightest.
 OR, AND, NOT, IS, COMPARE, RANGE, JOIN, ADD, MULTIPLY, SIGN = range(1, 11)

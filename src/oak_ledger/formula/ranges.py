@@ -14,7 +14,7 @@ from decimal import Decimal
 from typing import Any
 
 from oak_ledger.formula import checked as c
-from oak_ledger.formula.types import NUMERIC
+from oak_ledger.types import NUMERIC
 
 # What a function can give at all.
 _REACH: dict[str, tuple[Any, Any]] = {

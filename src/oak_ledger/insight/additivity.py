@@ -11,10 +11,10 @@ from typing import Literal
 
 from oak_ledger.formula import nodes as n
 from oak_ledger.formula.parser import parse
-from oak_ledger.formula.types import Grain
 from oak_ledger.source.compiled import State
 from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.source import Source
+from oak_ledger.types import Grain
 
 Kind = Literal["constant", "additive", "ratio", "rate"]
 # Functions that leave the nature of their first arguments as it is.

@@ -10,8 +10,9 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from oak_ledger.formula.library.aggregates import as_numbers
-from oak_ledger.formula.values import from_arrow_type, value_text
+from oak_ledger.columnar.arrays import from_arrow_type
+from oak_ledger.columnar.texts import value_text
+from oak_ledger.functions.accumulators import as_floats
 
 SKETCH = 512
 SAME = 0.9
@@ -60,7 +61,7 @@ def fingerprint(values: Any) -> Fingerprint:
     ends = pc.min_max(present).as_py() if len(present) else {"min": None, "max": None}
     middle = mean = None
     if kind is not None and kind.numeric and len(present):
-        numbers = as_numbers(present)
+        numbers = as_floats(present)
         middle, mean = float(np.median(numbers)), float(np.mean(numbers))
     texts = np.array([value_text(value) for value in different.to_pylist()], dtype=object)
     hashes = np.sort(pd.util.hash_array(texts)) if len(texts) else np.array([], np.uint64)

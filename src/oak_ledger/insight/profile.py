@@ -14,12 +14,12 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from oak_ledger.columnar.arrays import from_arrow_type, to_mask
 from oak_ledger.errors import OakError
 from oak_ledger.formula import Grain
 from oak_ledger.formula.lexer import name_text, quote_text
-from oak_ledger.formula.library.aggregates import as_numbers
-from oak_ledger.formula.values import from_arrow_type, mask_of
-from oak_ledger.origin.judge import NULL_WORDS
+from oak_ledger.functions.accumulators import as_floats
+from oak_ledger.origin.infer import NULL_WORDS
 from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.source import Source
 
@@ -95,7 +95,7 @@ def profile_of(name: str, values: Any, *, cleanable: bool = True, clean: str = "
     mean = middle = None
     bins: tuple[tuple[Any, Any, int], ...] = ()
     if kind is not None and kind.numeric and len(different):
-        mean, middle, bins = _numbers(as_numbers(different), counts)
+        mean, middle, bins = _numbers(as_floats(different), counts)
     elif kind is not None and kind.kind in ("date", "timestamp") and len(different):
         bins = _days(different, counts)
     text = kind is not None and kind.kind == "text" and len(different) > 0
@@ -184,12 +184,12 @@ def _text_suspicions(values: Any, counts: Any, clean: str) -> Iterator[Suspicion
             yield Suspicion(what, rows, samples, template.format(inner), changes)
 
     trimmed = pc.utf8_trim_whitespace(part)
-    spaced = mask_of(pc.not_equal(trimmed, part))
+    spaced = to_mask(pc.not_equal(trimmed, part))
     yield from suspicion("spaces at the ends", spaced, "TRIM({})")
-    doubled = mask_of(pc.match_substring_regex(trimmed, r"\s\s"))
+    doubled = to_mask(pc.match_substring_regex(trimmed, r"\s\s"))
     yield from suspicion("several spaces in a row", doubled, "REPLACE({}, '  ', ' ')")
-    yield from suspicion("empty text, which is not null", mask_of(pc.equal(trimmed, "")), "NULLIF(TRIM({}), '')")
-    words = mask_of(pc.is_in(trimmed, value_set=pa.array(NULL_WORDS)))
+    yield from suspicion("empty text, which is not null", to_mask(pc.equal(trimmed, "")), "NULLIF(TRIM({}), '')")
+    words = to_mask(pc.is_in(trimmed, value_set=pa.array(NULL_WORDS)))
     if words.any() and not words.all():
         listed = ", ".join(quote_text(word) for word in sorted(set(trimmed.filter(pa.array(words)).to_pylist())))
         yield from suspicion(
@@ -197,9 +197,9 @@ def _text_suspicions(values: Any, counts: Any, clean: str) -> Iterator[Suspicion
             words,
             "CASE WHEN TRIM({0}) IN (" + listed.replace("{", "{{") + ") THEN NULL ELSE {0} END",
         )
-    zeros = mask_of(pc.match_substring_regex(trimmed, r"^0[0-9]+$"))
+    zeros = to_mask(pc.match_substring_regex(trimmed, r"^0[0-9]+$"))
     yield from suspicion("leading zeros", zeros, "TRIM(LEADING '0' FROM {})")
-    numbers = mask_of(pc.match_substring_regex(trimmed, r"^[+-]?[0-9]+(\.[0-9]+)?$"))
+    numbers = to_mask(pc.match_substring_regex(trimmed, r"^[+-]?[0-9]+(\.[0-9]+)?$"))
     if numbers.all() and not zeros.any():
         whole = bool(pc.all(pc.match_substring_regex(trimmed, r"^[+-]?[0-9]{1,18}$")).as_py())
         yield from suspicion("numbers stored as text", numbers, f"CAST({{}} AS {'INTEGER' if whole else 'NUMBER'})")
@@ -248,7 +248,7 @@ def _changed_rows(part: Any, weights: Any, clean: str) -> int:
     tried = Source.from_table(pa.table({"VALUE": part}), name="values")
     kind = tried.check_formula(clean).require().type
     same = f"({clean})" if kind.kind == "text" else f"CAST(({clean}) AS TEXT)"
-    changed = mask_of(tried.rows([("changed", f"{same} IS DISTINCT FROM VALUE")]).table.column(0).combine_chunks())
+    changed = to_mask(tried.rows([("changed", f"{same} IS DISTINCT FROM VALUE")]).table.column(0).combine_chunks())
     return int(weights[changed].sum()) if kind.kind == "text" else int(weights.sum())
 
 

@@ -13,7 +13,6 @@ from oak_ledger.formula import Grain
 from oak_ledger.formula import nodes as n
 from oak_ledger.formula.lexer import name_text
 from oak_ledger.formula.parser import parse
-from oak_ledger.formula.types import MAX_DIGITS, TEXT, Type
 from oak_ledger.insight.additivity import Nature, Natures, ratio_of_sums
 from oak_ledger.insight.branches import branch_probes, doubtful, spelling_probes
 from oak_ledger.insight.probes import Helpers, Probe, Values, figure, is_helper, place_of
@@ -23,6 +22,7 @@ from oak_ledger.source.definition import FieldSpec, RuleSpec, read_type
 from oak_ledger.source.formats import show
 from oak_ledger.source.places import repointed_formula
 from oak_ledger.source.source import ANSWER_CHECKS, CHECKS, Source
+from oak_ledger.types import MAX_DIGITS, TEXT, Type
 
 EXACT_SCALE = 9
 

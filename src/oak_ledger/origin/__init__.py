@@ -1,10 +1,12 @@
-"""Where rows come from: how a file is written (`delimited`), what types it holds (`judge`), reading it (`feeds`)."""
+"""Where rows come from: every format has a reader (`formats`), what text holds is judged (`infer`), and files are told apart (`stamps`)."""
 
 from __future__ import annotations
 
-from oak_ledger.origin.feeds import FilesFeed, OpenOrigin, open_origin
-from oak_ledger.origin.parquet import ParquetFeed
+from oak_ledger.origin.files import FilesReader
+from oak_ledger.origin.formats import open_origin
+from oak_ledger.origin.memory import TableReader
+from oak_ledger.origin.parquet import ParquetReader
+from oak_ledger.origin.reader import OriginReader
 from oak_ledger.origin.spec import OriginSpec
-from oak_ledger.origin.tables import TableFeed
 
-__all__ = ["FilesFeed", "OpenOrigin", "OriginSpec", "ParquetFeed", "TableFeed", "open_origin"]
+__all__ = ["FilesReader", "OriginReader", "OriginSpec", "ParquetReader", "TableReader", "open_origin"]

@@ -13,14 +13,14 @@ from typing import Any
 import pyarrow as pa
 import sqlalchemy as sa
 
+from oak_ledger.columnar.arrays import arrow_type
+from oak_ledger.columnar.texts import value_text
 from oak_ledger.errors import UnusableInput
-from oak_ledger.formula.types import BOOLEAN, DATE, INTEGER, NUMBER, TEXT, TIMESTAMP, Type, decimal
-from oak_ledger.formula.values import arrow_type, value_text
-from oak_ledger.origin.rows_of_text import BadRow
+from oak_ledger.origin.reader import BadRow, row_count_batch
 from oak_ledger.origin.spec import ReadingSpec
-from oak_ledger.origin.tables import counting
+from oak_ledger.types import BOOLEAN, DATE, INTEGER, NUMBER, TEXT, TIMESTAMP, Type, decimal
 
-BATCH = 50_000
+BATCH_ROWS = 50_000
 # How a password is asked for where the environment has none; the command line puts a prompt here.
 ASK: list[Callable[[str], str]] = []
 _ANSWERED: dict[str, str] = {}
@@ -93,7 +93,7 @@ class _guarded:  # noqa: N801 - a context manager that reads like a word
 
 
 @dataclass(slots=True)
-class DatabaseFeed:
+class DatabaseReader:
     """A table or a query."""
 
     spec: ReadingSpec
@@ -142,14 +142,14 @@ class DatabaseFeed:
             result = connection.execution_options(stream_results=True).execute(self._rows())
             names = list(result.keys())
             wanted = [(names.index(name), kinds[name]) for name in columns]
-            while rows := result.fetchmany(BATCH):
+            while rows := result.fetchmany(BATCH_ROWS):
                 if not columns:
-                    yield counting(len(rows))
+                    yield row_count_batch(len(rows))
                     continue
                 arrays = [pa.array([_value(row[at], kind) for row in rows], arrow_type(kind)) for at, kind in wanted]
                 yield pa.RecordBatch.from_arrays(arrays, names=list(columns))
 
-    def place(self, row: int) -> str:
+    def locate(self, row: int) -> str:
         """Nothing better than the number."""
         return ""
 

@@ -12,12 +12,12 @@ from typing import Any
 
 import pyarrow as pa
 
+from oak_ledger.columnar.arrays import arrow_type
+from oak_ledger.columnar.texts import number_text, value_text
 from oak_ledger.errors import UnusableInput
-from oak_ledger.formula.types import BOOLEAN, DATE, INTEGER, NUMBER, TEXT, TIMESTAMP, Type
-from oak_ledger.formula.values import arrow_type, number_text, value_text
-from oak_ledger.origin.rows_of_text import BadRow
+from oak_ledger.origin.reader import BATCH_ROWS, BadRow, row_count_batch
 from oak_ledger.origin.spec import Header, ReadingSpec
-from oak_ledger.origin.tables import BATCH, counting
+from oak_ledger.types import BOOLEAN, DATE, INTEGER, NUMBER, TEXT, TIMESTAMP, Type
 
 ENDINGS = (".xlsx", ".xlsm", ".xls", ".xlsb", ".ods")
 ERRORS = ("#DIV/0!", "#N/A", "#NAME?", "#NULL!", "#NUM!", "#REF!", "#VALUE!")
@@ -116,7 +116,7 @@ def find_header(cells: Sequence[Sequence[Any]]) -> tuple[Header, str]:
 
 
 @dataclass(slots=True)
-class SheetFeed:
+class SheetReader:
     """One sheet of a workbook."""
 
     path: Path
@@ -135,12 +135,12 @@ class SheetFeed:
         self._load()
         rows = len(next(iter(self.loaded.values()), ()))
         if not columns:
-            yield counting(rows)
+            yield row_count_batch(rows)
             return
         table = pa.table({name: self.loaded[name] for name in columns})
-        yield from table.to_batches(max_chunksize=BATCH)
+        yield from table.to_batches(max_chunksize=BATCH_ROWS)
 
-    def place(self, row: int) -> str:
+    def locate(self, row: int) -> str:
         """The line of the sheet."""
         first = self.spec.header if isinstance(self.spec.header, int) else int(self.spec.header == "first")
         return f"{self.path.name}, {self.spec.sheet} line {row + first:,}"

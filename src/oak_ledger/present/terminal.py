@@ -12,7 +12,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text as Text
 
-from oak_ledger.engine import Fault, Step
+from oak_ledger.engine import Fault, OperatorStats
 from oak_ledger.errors import Finding
 from oak_ledger.insight.branches import BranchRows
 from oak_ledger.source.answer import Answer
@@ -190,7 +190,7 @@ def branches_table(branches: Sequence[BranchRows], rows: int) -> Table:
     return table
 
 
-def steps_table(steps: Sequence[Step]) -> Group:
+def steps_table(steps: Sequence[OperatorStats]) -> Group:
     """How a question was answered: each step with its rows, bytes and time."""
     table = grid("step", "on", "rows", "bytes", "seconds", "note")
     for at in (2, 3, 4):

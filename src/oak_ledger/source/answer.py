@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
 
-from oak_ledger.engine import Fault, Step
+from oak_ledger.engine import Fault, OperatorStats
 from oak_ledger.errors import Finding
 from oak_ledger.source.formats import show
 
@@ -33,7 +33,7 @@ class Answer:
     rows_read: int = 0
     rows_used: int = 0
     groups: int | None = None
-    steps: tuple[Step, ...] = ()
+    steps: tuple[OperatorStats, ...] = ()
     """How it was answered, where that was asked for (`explain`)."""
 
     @property

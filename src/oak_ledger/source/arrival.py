@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from oak_ledger.errors import Finding, Place
-from oak_ledger.origin import FilesFeed, OpenOrigin
+from oak_ledger.origin import FilesReader, OriginReader
 
 
-def shape_findings(feed: OpenOrigin) -> list[Finding]:
+def shape_findings(feed: OriginReader) -> list[Finding]:
     """Files of another shape than the first, each with its difference."""
     found = []
-    for path, missing, more in feed.shapes() if isinstance(feed, FilesFeed) else ():
+    for path, missing, more in feed.shapes() if isinstance(feed, FilesReader) else ():
         said = [f"has no column {', '.join(missing)}"] if missing else []
         said += [f"has the column {', '.join(more)} besides"] if more else []
         message = f"{path.name} {' and '.join(said)}; where a column is not there, its rows have no value."
@@ -18,7 +18,7 @@ def shape_findings(feed: OpenOrigin) -> list[Finding]:
     return found
 
 
-def dropped_findings(feed: OpenOrigin) -> list[Finding]:
+def dropped_findings(feed: OriginReader) -> list[Finding]:
     """What was dropped or mended in the last reading: nothing vanishes silently."""
     found = []
     for kept, did in ((False, "left out"), (True, "taken although they are not as they should be")):

@@ -7,16 +7,16 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from oak_ledger.engine import Expression, Question
-from oak_ledger.engine.before import Earlier
+from oak_ledger.engine import Expression, Query
 from oak_ledger.engine.evaluate import needed
+from oak_ledger.engine.lookup import KeyLookup
 from oak_ledger.errors import OakError, UnusableInput
 from oak_ledger.formula import Grain
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.lexer import name_text
-from oak_ledger.origin import ParquetFeed
-from oak_ledger.origin.feeds import OpenOrigin
-from oak_ledger.origin.tables import ArrowFeed
+from oak_ledger.origin import ParquetReader
+from oak_ledger.origin.arrow_ipc import ArrowReader
+from oak_ledger.origin.reader import OriginReader
 
 if TYPE_CHECKING:
     from oak_ledger.source.source import Source
@@ -28,29 +28,29 @@ VALUE = "the value before"
 class Befores:
     """For each `BEFORE` of a question: its values by key or group, and over all rows together."""
 
-    by_key: Mapping[c.Before, Earlier]
-    overall: Mapping[c.Before, Earlier]
+    by_key: Mapping[c.Before, KeyLookup]
+    overall: Mapping[c.Before, KeyLookup]
 
 
-def snapshot(path: Path) -> OpenOrigin:
+def snapshot(path: Path) -> OriginReader:
     """A dated state of a source's rows in a file, as `oak run` writes it. Raises UnusableInput where it is none."""
     if path.suffix not in (".parquet", ".arrow", ".feather"):
         hint = "oak run SOURCE --to snapshot.parquet makes one."
         raise UnusableInput("not-a-snapshot", f"{path} is no Parquet or Arrow file.", hint=hint)
-    feed: OpenOrigin = ParquetFeed(path) if path.suffix == ".parquet" else ArrowFeed(path)
+    feed: OriginReader = ParquetReader(path) if path.suffix == ".parquet" else ArrowReader(path)
     feed.columns()
     return feed
 
 
-def befores(source: Source, question: Question, by: Sequence[Any], where: Any) -> Befores:
+def befores(source: Source, question: Query, by: Sequence[Any], where: Any) -> Befores:
     """What a question's `BEFORE`s find. Raises OakError where the baseline lacks what they need."""
     owners = [*question.show, *question.by, *question.where, *question.always]
     names = needed(question.fields, [one.checked for one in owners])
     found: dict[c.Before, Expression] = {}
     for owner in (*owners, *(question.fields[name] for name in names)):
         found |= {piece: owner for piece in c.walk(owner.checked) if isinstance(piece, c.Before)}
-    by_key: dict[c.Before, Earlier] = {}
-    overall: dict[c.Before, Earlier] = {}
+    by_key: dict[c.Before, KeyLookup] = {}
+    overall: dict[c.Before, KeyLookup] = {}
     if not found:
         return Befores(by_key, overall)
     baseline = source.as_it_was()
@@ -61,16 +61,16 @@ def befores(source: Source, question: Question, by: Sequence[Any], where: Any) -
             by_key[node] = _by_key(source, baseline, text)
         else:
             groups = baseline.tally(by, [(VALUE, text)], where=where).table
-            by_key[node] = Earlier(groups.columns[:-1], groups.column(VALUE))
+            by_key[node] = KeyLookup(groups.columns[:-1], groups.column(VALUE))
             if question.totals:
-                overall[node] = Earlier([], baseline.tally(show=[(VALUE, text)], where=where).table.column(VALUE))
+                overall[node] = KeyLookup([], baseline.tally(show=[(VALUE, text)], where=where).table.column(VALUE))
     return Befores(by_key, overall)
 
 
-def _by_key(source: Source, baseline: Source, text: str) -> Earlier:
+def _by_key(source: Source, baseline: Source, text: str) -> KeyLookup:
     names = source.about.key
     rows = baseline.rows([*(name_text(name) for name in names), (VALUE, text)]).table
-    found = Earlier(rows.columns[:-1], rows.column(VALUE))
+    found = KeyLookup(rows.columns[:-1], rows.column(VALUE))
     if found.repeated is not None:
         shown = ", ".join(str(column[found.repeated].as_py()) for column in rows.columns[:-1])
         message = f"The key {', '.join(names)} is in more than one row of the baseline, such as {shown}: which one was before?"

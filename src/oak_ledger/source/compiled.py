@@ -16,8 +16,8 @@ from oak_ledger.formula.calls import BEFORE
 from oak_ledger.formula.checker import CLOCKS
 from oak_ledger.formula.lexer import name_text, quote_text
 from oak_ledger.formula.making import nearest_hint
-from oak_ledger.formula.types import BOOLEAN, MAX_DIGITS, TEXT, cast_name
 from oak_ledger.source.definition import ConstantSpec, FieldSpec, FilterSpec, read_type
+from oak_ledger.types import BOOLEAN, MAX_DIGITS, TEXT, cast_name
 
 VALUE = "VALUE"
 AnySpec = FieldSpec | ConstantSpec | FilterSpec

@@ -11,9 +11,10 @@ from typing import Any, Self
 from oak_ledger.errors import FormulaError, OakError, UnusableInput
 from oak_ledger.formula import Grain, check
 from oak_ledger.formula.making import nearest_hint
-from oak_ledger.origin import OpenOrigin, OriginSpec, open_origin
-from oak_ledger.origin.delimited import two_columns
-from oak_ledger.origin.feeds import FILE_COLUMN, Progress
+from oak_ledger.origin import OriginReader, OriginSpec, open_origin
+from oak_ledger.origin.csv.sniff import two_columns
+from oak_ledger.origin.files import FILE_COLUMN
+from oak_ledger.origin.reader import Progress
 from oak_ledger.origin.spec import PartSpec
 from oak_ledger.source.before import snapshot
 from oak_ledger.source.compiled import AnySpec, Compiled, State, compile_names, recoding_formula
@@ -40,10 +41,10 @@ class Curated:
     document: Document
     folder: Path
     path: Path | None = None
-    feed: OpenOrigin | None = None
+    feed: OriginReader | None = None
     published: Published | None = None
     progress: Progress | None = field(default=None, compare=False)
-    baseline: OpenOrigin | None = field(default=None, compare=False)
+    baseline: OriginReader | None = field(default=None, compare=False)
     earlier: Compiled | None = field(default=None, compare=False, repr=False)
     """What the source before an edit was made into: what the edit does not reach is taken over."""
 
@@ -81,13 +82,13 @@ class Curated:
         return self.document.specs("origin", OriginSpec)[0]
 
     @cached_property
-    def opened(self) -> OpenOrigin:
+    def opened(self) -> OriginReader:
         """The origin, opened."""
         parts = self.document.specs("part", PartSpec)
         return self.feed or open_origin(self.origin, self.folder, self.progress, parts)
 
     @cached_property
-    def baseline_feed(self) -> OpenOrigin | None:
+    def baseline_feed(self) -> OriginReader | None:
         """The earlier state that BEFORE takes values from: the one given, else the one that the definition names."""
         if self.baseline is not None or not self.about.baseline:
             return self.baseline

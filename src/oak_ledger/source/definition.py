@@ -9,11 +9,11 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
-from oak_ledger.formula.types import CAST_NAMES, MAX_DIGITS, Type
 from oak_ledger.origin.spec import OriginSpec, PartSpec
 from oak_ledger.source.document import Shape
 from oak_ledger.source.formats import BadFormat, Format
 from oak_ledger.source.naming import NameRule
+from oak_ledger.types import CAST_NAMES, MAX_DIGITS, Type
 
 Role = Literal["dimension", "measure"]
 AGGREGATES = ("sum", "average", "median", "least", "largest", "count", "distinct", "none")

@@ -9,8 +9,8 @@ from decimal import ROUND_HALF_UP, Decimal
 from functools import lru_cache
 from typing import Any
 
-from oak_ledger.formula.library.templates import BadTemplate, Template, template
-from oak_ledger.formula.values import number_text, value_text
+from oak_ledger.columnar.texts import number_text, value_text
+from oak_ledger.functions.templates import BadTemplate, Template, template
 
 _NUMBER = re.compile(
     r"(?P<before>[^0]*?)(?P<whole>0(?P<mark>[,. '\u00a0\u202f])000|0)(?:(?P<point>[.,])(?P<decimals>0+))?(?P<after>[^0]*)"

@@ -6,27 +6,25 @@ import csv
 import io
 import os
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
-from functools import partial
 from pathlib import Path
 from typing import Any
 
+import pyarrow as pa
 from pydantic import ValidationError
 
-from oak_ledger.engine.tuning import tuning
+from oak_ledger.engine.options import options
 from oak_ledger.errors import Finding, OakError, UnusableInput
 from oak_ledger.formula.lexer import quote_text
 from oak_ledger.formula.making import nearest_hint
-from oak_ledger.formula.types import TEXT
-from oak_ledger.loops.rows import Look
-from oak_ledger.origin import OpenOrigin, OriginSpec, open_origin
-from oak_ledger.origin.delimited import detect
-from oak_ledger.origin.feeds import FILE_COLUMN, FilesFeed, Progress
-from oak_ledger.origin.joins import JoinFeed, JoinStep
-from oak_ledger.origin.judge import FEW, Evidence, Judge, Typed
-from oak_ledger.origin.rows_of_text import BadRow, Looked
+from oak_ledger.origin import OriginReader, OriginSpec, open_origin
+from oak_ledger.origin.csv.sniff import detect
+from oak_ledger.origin.files import FILE_COLUMN
+from oak_ledger.origin.infer import Evidence, TypedColumn, TypeInferrer
+from oak_ledger.origin.join import JoinReader, JoinStep
+from oak_ledger.origin.reader import BadRow, Progress
 from oak_ledger.origin.spec import Header, OriginKind, PartSpec, ReadingSpec
 from oak_ledger.origin.workbook import ENDINGS, find_header, read_cells, sheets
 from oak_ledger.source.arrival import dropped_findings, shape_findings
@@ -34,6 +32,7 @@ from oak_ledger.source.definition import DEFINITION
 from oak_ledger.source.document import new_block, parse_document, write_bytes
 from oak_ledger.source.naming import named
 from oak_ledger.source.source import Source
+from oak_ledger.types import TEXT
 
 _IDENTIFIER = re.compile(
     r"(?i)(^|[ _-])(id|no|nr|number|code|key|ticket|zip|postcode|phone|account|year|month|week|day)$"
@@ -203,7 +202,7 @@ def _taken_in(
         document = document.added("field", keys)
     source = Source(document, target.parent, target, progress=progress)
     findings = [*shape_findings(feed), *dropped_findings(feed)]
-    joins = tuple(feed.steps) if isinstance(feed, JoinFeed) else ()
+    joins = tuple(feed.steps) if isinstance(feed, JoinReader) else ()
     return Intake(
         source, tuple(proposals), tuple(decisions), tuple(files), tuple(findings), rows, tuple(feed.bad_rows), joins
     )
@@ -321,48 +320,43 @@ def _slug(text: str) -> str:
     return re.sub(r"\W+", "_", text.strip().lower()).strip("_") or "source"
 
 
-def _judged(feed: OpenOrigin, sample: int | None) -> tuple[dict[str, Judge | Typed], int]:
+def _judged(feed: OriginReader, sample: int | None) -> tuple[dict[str, TypeInferrer | TypedColumn], int]:
     kinds = {name: kind for name, kind in feed.columns().items() if name != FILE_COLUMN}
-    judges: dict[str, Judge | Typed] = {name: Judge() if kind == TEXT else Typed(kind) for name, kind in kinds.items()}
-    rows, threads, names = 0, tuning().threads, list(judges)
+    judges: dict[str, TypeInferrer | TypedColumn] = {
+        name: TypeInferrer() if kind == TEXT else TypedColumn(kind) for name, kind in kinds.items()
+    }
+    rows, threads, names = 0, options().threads, list(judges)
     shares = [names[at::threads] for at in range(threads)]
 
-    def see(part: Looked, share: Sequence[str]) -> None:
+    def see(batch: pa.RecordBatch, share: Sequence[str]) -> None:
         for name in share:
-            judges[name].see(part.columns[name], partial(part.texts, name))
+            judges[name].see(batch.column(name))
 
     with ThreadPoolExecutor(threads) as pool:
         waiting: list[Future[None]] = []
-        for part in _looked(feed, judges, sample):
-            rows += part.rows
+        for batch in _first_rows(feed, names, sample):
+            rows += batch.num_rows
             for task in waiting:
-                task.result()  # each judge sees its batches one after the other
-            waiting = []
-            if all(isinstance(one, Look) for one in part.columns.values()):  # little is left to be done
-                see(part, names)
-            else:
-                waiting = [pool.submit(see, part, share) for share in shares]
+                task.result()  # each column is judged batch after batch
+            waiting = [pool.submit(see, batch, share) for share in shares]
         for task in waiting:
             task.result()
     return judges, rows
 
 
-def _looked(feed: OpenOrigin, judges: Mapping[str, Judge | Typed], sample: int | None) -> Iterator[Looked]:
-    """The rows, or the first of them: of each column what its judge wants, where the origin can tell that without its texts."""
-    if sample is None and isinstance(feed, FilesFeed):
-        yield from feed.looked([*judges], lambda: {name: judge.wants() for name, judge in judges.items()}, FEW)
-        return
+def _first_rows(feed: OriginReader, columns: Sequence[str], sample: int | None) -> Iterator[pa.RecordBatch]:
+    """The rows, or so many of them."""
     left = sample
-    for batch in feed.batches([*judges]):
+    for batch in feed.batches(columns):
         part = batch if left is None else batch.slice(0, left)
-        yield Looked.of(part)
+        yield part
         if left is not None:
             left -= part.num_rows
             if left <= 0:
                 return
 
 
-def _proposals(judges: dict[str, Judge | Typed], *, nice: bool) -> list[Proposal]:
+def _proposals(judges: dict[str, TypeInferrer | TypedColumn], *, nice: bool) -> list[Proposal]:
     made: list[Proposal] = []
     taken: set[str] = set()
     for column, judge in judges.items():
@@ -388,7 +382,7 @@ def restored(source: Source, columns: Sequence[str]) -> Source:
         if name not in source.new_columns():
             raise OakError("column-taken", f"A field takes the column {name!r} over already.")
         kind = source.compiled.arriving[name]
-        judge: Judge | Typed = Judge() if kind == TEXT else Typed(kind)
+        judge: TypeInferrer | TypedColumn = TypeInferrer() if kind == TEXT else TypedColumn(kind)
         for batch in source.opened.batches([name]):
             judge.see(batch.column(name))
         rules = source.naming()

@@ -15,14 +15,14 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from oak_ledger.engine import Question
+from oak_ledger.engine import Query
 from oak_ledger.engine.evaluate import needed
 from oak_ledger.errors import Finding, OakError, Place
 from oak_ledger.formula import Grain
 from oak_ledger.formula.checker import CLOCKS, clock
-from oak_ledger.origin.identity import Identity, identity, identity_of_files
-from oak_ledger.origin.parquet import ParquetFeed
+from oak_ledger.origin.parquet import ParquetReader
 from oak_ledger.origin.spec import PartSpec
+from oak_ledger.origin.stamps import Identity, identity, identity_of_files
 from oak_ledger.source.compiled import Compiled, State, compile_names
 from oak_ledger.source.definition import FieldSpec, FilterSpec
 from oak_ledger.version import __version__
@@ -58,14 +58,14 @@ class Copy:
     """A copy that is there: what it says of itself, its rows, and the source's names over them."""
 
     stamp: Stamp
-    feed: ParquetFeed
+    feed: ParquetReader
     compiled: Compiled
 
     def fits(self, source: Source) -> bool:
         """Whether no file has changed since it was looked at."""
         return files_of(source) == self.stamp.files
 
-    def serves(self, source: Source, question: Question) -> bool:
+    def serves(self, source: Source, question: Query) -> bool:
         """Whether it gives the same answer as the origin: no file has changed since, no value that is needed was lost."""
         if question.before or not self.fits(source):
             return False
@@ -136,7 +136,7 @@ def open_copy(source: Source) -> tuple[Copy | None, str]:
         return None, ""
     if not path.is_file():
         return None, "is not there"
-    feed = ParquetFeed(path)
+    feed = ParquetReader(path)
     try:
         stamp, now = _read(feed), stamped(source)
     except OakError as error:
@@ -157,8 +157,8 @@ def open_copy(source: Source) -> tuple[Copy | None, str]:
     return Copy(stamp, feed, made), ""
 
 
-def _read(feed: ParquetFeed) -> Stamp | None:
-    found = feed.notes().get(STAMP)
+def _read(feed: ParquetReader) -> Stamp | None:
+    found = feed.metadata().get(STAMP)
     if found is None:
         return None
     try:

@@ -13,9 +13,9 @@ import pyarrow as pa
 
 from oak_ledger.engine import Fault
 from oak_ledger.errors import UnusableInput
-from oak_ledger.formula.library.casts import text_of
-from oak_ledger.formula.types import TIMESTAMP
+from oak_ledger.functions.casts import text_of
 from oak_ledger.source.document import write_bytes
+from oak_ledger.types import TIMESTAMP
 
 
 @dataclass(frozen=True, slots=True)

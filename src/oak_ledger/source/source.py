@@ -11,16 +11,16 @@ from typing import TYPE_CHECKING
 
 import pyarrow as pa
 
-from oak_ledger.engine import Account, Expression, Faults, Pass, Question, SortBy, answer, stream
+from oak_ledger.columnar.arrays import arrow_type
+from oak_ledger.engine import ExecutionStats, Expression, Faults, Query, Scan, SortBy, execute, stream
 from oak_ledger.errors import Finding, FormulaError, OakError, Place, UnusableInput
 from oak_ledger.formula import Formula, Grain, check
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.assist import layout
 from oak_ledger.formula.lexer import name_text
 from oak_ledger.formula.making import nearest_hint
-from oak_ledger.formula.values import arrow_type
-from oak_ledger.origin import OpenOrigin, TableFeed
-from oak_ledger.origin.feeds import Progress
+from oak_ledger.origin import OriginReader, TableReader
+from oak_ledger.origin.reader import Progress
 from oak_ledger.source.answer import Answer
 from oak_ledger.source.arrival import dropped_findings
 from oak_ledger.source.before import befores, snapshot
@@ -65,7 +65,7 @@ class Source(Curated):
         """A source over an Arrow table or a pandas frame; each column becomes a plain field of the same name."""
         if not isinstance(table, pa.Table):
             table = pa.Table.from_pandas(table, preserve_index=False)
-        feed = TableFeed(table)
+        feed = TableReader(table)
         text = f'[source]\nname = "{name}"\n\n[origin]\nkind = "memory"\n\n'
         document = parse_document(text, DEFINITION, name)
         for column in feed.columns():
@@ -76,9 +76,9 @@ class Source(Curated):
         """The source with an earlier state that BEFORE takes values from: a file that `write` made, a table of such rows, or a
         published version. Raises UnusableInput for a file that is none."""
         if isinstance(baseline, Source):
-            feed: OpenOrigin = baseline.opened
+            feed: OriginReader = baseline.opened
         else:
-            feed = TableFeed(baseline) if isinstance(baseline, pa.Table) else snapshot(Path(baseline))
+            feed = TableReader(baseline) if isinstance(baseline, pa.Table) else snapshot(Path(baseline))
         return replace(self, baseline=feed)
 
     def as_it_was(self) -> Source:
@@ -179,7 +179,7 @@ class Source(Curated):
                 hint="Ask for it in a tally: oak tally, or source.tally(...).",
             )
         shown = tuple(one for one, _ in made)
-        question = Question(
+        question = Query(
             self.compiled.expressions,
             shown,
             (),
@@ -187,7 +187,7 @@ class Source(Curated):
             self._always(),
             sort=self._sort(sort, shown),
             limit=limit,
-            account=Account() if explain else None,
+            stats=ExecutionStats() if explain else None,
         )
         formats = {one.name: state.format for one, state in made if state and state.format}
         return self._answer(self._compared(question, (), where), formats, [], strict, filtered=where is not None)
@@ -224,7 +224,7 @@ class Source(Curated):
                 summed += [state] if state is not None else []
             shown.append((expression, state))
         columns = (*(one for one, _ in keys), *(one for one, _ in shown))
-        question = Question(
+        question = Query(
             self.compiled.expressions,
             tuple(one for one, _ in shown),
             tuple(one for one, _ in keys),
@@ -234,14 +234,14 @@ class Source(Curated):
             sort=self._sort(sort, columns),
             limit=limit,
             totals=totals,
-            account=Account() if explain else None,
+            stats=ExecutionStats() if explain else None,
         )
         self._check_windows(question)
         formats = {one.name: state.format for one, state in (*keys, *shown) if state and state.format}
         question = self._compared(question, by, where)
         return self._answer(question, formats, summed, strict, filtered=where is not None)
 
-    def _compared(self, question: Question, by: Sequence[Shown], where: str | Sequence[str] | None) -> Question:
+    def _compared(self, question: Query, by: Sequence[Shown], where: str | Sequence[str] | None) -> Query:
         """The question with what its BEFOREs find."""
         if self.compiled.baseline is None:
             return question
@@ -263,7 +263,7 @@ class Source(Curated):
         `show` and `where` are as for `rows`. Raises OakError for a name that is wrong, UnusableInput where nothing can be written.
         """
         shown = tuple(self._expression(item, place="show")[0] for item in (self.row_fields() if show is None else show))
-        question = Question(self.compiled.expressions, shown, (), tuple(self._filters(where)), self._always())
+        question = Query(self.compiled.expressions, shown, (), tuple(self._filters(where)), self._always())
         question = self._compared(question, (), where)
         self._keep_off(Path(path))
         rows, faults = stream(
@@ -283,15 +283,15 @@ class Source(Curated):
         self._keep_off(path)
         stamp = stamped(self)
         shown = tuple(self._expression(name_text(name), place="show")[0] for name in copied_names(self))
-        question = self._compared(Question(self.compiled.expressions, shown, (), (), self._always()), (), None)
+        question = self._compared(Query(self.compiled.expressions, shown, (), (), self._always()), (), None)
 
-        def notes(reading: Pass, faults: Faults) -> dict[str, str]:
+        def notes(scan: Scan, faults: Faults) -> dict[str, str]:
             faulty = tuple(sorted({one.field for one in faults.found()}))
             told = tuple(
                 {"code": one.code, "message": one.message, "where": one.place.where, "numbers": one.numbers}
                 for one in dropped_findings(self.opened)
             )
-            return {STAMP: replace(stamp, rows_read=reading.read, faulty=faulty, told=told).text()}
+            return {STAMP: replace(stamp, rows_read=scan.rows_read, faulty=faulty, told=told).text()}
 
         rows, faults = stream(
             question,
@@ -316,7 +316,7 @@ class Source(Curated):
     def _copy(self) -> tuple[Copy | None, str]:
         return open_copy(self)
 
-    def _check_windows(self, question: Question) -> None:
+    def _check_windows(self, question: Query) -> None:
         """A window over groups partitions and orders by what the answer is grouped by."""
         names = {one.name for one in question.by}
         for one in question.show:
@@ -374,7 +374,7 @@ class Source(Curated):
         return tuple(made)
 
     def _answer(
-        self, question: Question, formats: Mapping[str, str], summed: Sequence[State], strict: bool, *, filtered: bool
+        self, question: Query, formats: Mapping[str, str], summed: Sequence[State], strict: bool, *, filtered: bool
     ) -> Answer:
         counted = Counter(one.name.casefold() for one in (*question.by, *question.show))
         twice = next((name for name, times in counted.items() if times > 1), None)
@@ -385,12 +385,12 @@ class Source(Curated):
         copy, why_not = self._copy
         findings: list[Finding] = []
         if copy is not None and copy.serves(self, question):
-            if question.account is not None:
-                question.account.add("kept copy", copy.feed.path.name, note=f"made {copy.stamp.made_at}")
-            result = answer(replace(question, fields=copy.compiled.expressions, always=()), copy.feed)
+            if question.stats is not None:
+                question.stats.add("kept copy", copy.feed.path.name, note=f"made {copy.stamp.made_at}")
+            result = execute(replace(question, fields=copy.compiled.expressions, always=()), copy.feed)
             result = replace(result, rows_read=result.rows_read + copy.left_out)
         else:
-            result = answer(question, self.opened)
+            result = execute(question, self.opened)
             findings += [stale_note(self, why_not)] if why_not else []
         findings += self.arrival_findings()
         faults = result.faults.found()
@@ -423,7 +423,7 @@ class Source(Curated):
             result.rows_read,
             result.rows_used,
             result.groups,
-            tuple(question.account.steps.values()) if question.account is not None else (),
+            tuple(question.stats.steps.values()) if question.stats is not None else (),
         )
 
 

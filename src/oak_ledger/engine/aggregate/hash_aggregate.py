@@ -1,0 +1,449 @@
+"""A grouped query: each slice is grouped and aggregated by itself, then the slices' groups are combined.
+
+Aggregates with an accumulator (see `functions.accumulators`) keep a few numbers a group; the others, such as medians and `DISTINCT`, keep
+their values and are computed at the end.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from oak_ledger.columnar.arrays import Mask, arrow_type, from_numpy, to_mask
+from oak_ledger.columnar.ordering import sort_numbers, sorted_rows
+from oak_ledger.engine.aggregate.compute import aggregate, aggregate_inputs, call_context, combined
+from oak_ledger.engine.aggregate.distinct import DistinctBitmap, SliceBitmap, slice_bitmap
+from oak_ledger.engine.aggregate.groups import GroupTable, Key, RowIndexes, group_all, local_groups
+from oak_ledger.engine.evaluate import Evaluator, Expression, is_grouped, needed
+from oak_ledger.engine.execute import open_scan, sort_table, table_of
+from oak_ledger.engine.faults import Faults
+from oak_ledger.engine.options import options
+from oak_ledger.engine.pool import ordered
+from oak_ledger.engine.query import Query, Result
+from oak_ledger.engine.scan import Reader, concatenated, formulas_line
+from oak_ledger.engine.spill import SpillBuffer, SpilledGroups
+from oak_ledger.engine.stats import timed
+from oak_ledger.engine.windows.evaluate import evaluate_window
+from oak_ledger.engine.windows.inputs import window_inputs
+from oak_ledger.formula import checked as c
+from oak_ledger.functions.accumulators import Groups
+
+MANY_GROUPS = 20_000  # from which on they are not known by number any more while rows come
+PENDING_GROUPS = 200_000  # groups of slices that may wait before they are combined
+POOR_SHARE = (
+    4  # where a slice has more groups than one for so many rows, its rows are not grouped before all come together
+)
+
+
+@dataclass(slots=True)
+class PartialAggregate:
+    """One slice, grouped: the keys of its groups, columns of accumulators, the values that others keep."""
+
+    keys: list[Key]
+    count: int
+    rows: int
+    columns: dict[c.Aggregate, list[Any]] = field(default_factory=dict)
+    values: dict[c.Aggregate, tuple[Any, list[Any]]] = field(default_factory=dict)
+    """The group of each row, and the arguments and order keys."""
+    bitmaps: dict[c.Aggregate, SliceBitmap] = field(default_factory=dict)
+
+
+@dataclass(slots=True)
+class AggregateState:
+    """The groups found so far: each known by its number while they are few, and combined now and then when they are many."""
+
+    kinds: list[Any]
+    count: int = 0
+    table: GroupTable | None = None
+    keys: list[list[Any]] = field(default_factory=list)
+    places: list[RowIndexes] = field(default_factory=list)
+    """For each part that waits: which of all groups each of its groups is."""
+    columns: dict[c.Aggregate, list[tuple[list[Any], int]]] = field(default_factory=dict)
+    """For each part that waits: the columns, and how many groups it has."""
+    buffers: dict[c.Aggregate, SpillBuffer] = field(default_factory=dict)
+    """The values that aggregates keep, with the groups of the slice that they came from (or of all, while groups are few)."""
+    bitmaps: dict[c.Aggregate, DistinctBitmap] = field(default_factory=dict)
+    members: list[list[int]] = field(default_factory=list)
+    """The slices that each of the parts is made of, and in `numbers` where their groups are in it."""
+    numbers: dict[int, RowIndexes] = field(default_factory=dict)
+    slices: int = 0
+    waiting: int = 0
+    by_row: bool = False
+    """Whether grouping a slice by itself saves little, so that its rows are kept as they come."""
+    parent: AggregateState | None = None
+    """For all groups as one: the groups that it is made of."""
+    spilled: SpilledGroups | None = None
+
+    def __post_init__(self) -> None:
+        self.table = GroupTable(len(self.kinds))
+        self.count = self.table.count
+
+    def absorb(self, part: PartialAggregate) -> None:
+        """Take in a slice."""
+        for node, columns in part.columns.items():
+            self.columns.setdefault(node, []).append((columns, part.count))
+        number, place = 0, None
+        if self.table is not None and not any(codes is None for codes, _ in part.keys):
+            place = self.table.absorb(part.keys, part.count)
+            self.places.append(place)
+            self.count = self.table.count
+        else:
+            self.slices += 1
+            number = self.slices
+            self.members.append([number])
+            self.keys.append([one if codes is None else one.take(from_numpy(codes)) for codes, one in part.keys])
+        for node, (codes, columns) in part.values.items():
+            self._keep(node, number, codes if place is None else place[codes], columns)
+        for node, bitmap in part.bitmaps.items():
+            fits = node not in self.buffers
+            if fits and place is not None:
+                fits = self.bitmaps.setdefault(node, DistinctBitmap()).absorb(bitmap, place, self.count)
+            if not fits or place is None:
+                groups, values = DistinctBitmap.of(bitmap).pairs()
+                self._keep(node, number, groups if place is None else place[groups], [values])
+        self.waiting += part.count
+        if self.waiting > PENDING_GROUPS + 4 * self.count:
+            self.combine()
+        if self.table is not None and self.count > MANY_GROUPS:
+            self._many()
+        self.by_row = self.table is None and POOR_SHARE * part.count > part.rows
+        width = 12 * (len(self.kinds) + sum(len(parts[0][0]) for parts in self.columns.values()))
+        if self.table is None and width * (self.count + self.waiting) > options().memory and self._may_spill():
+            self._spill()
+
+    def _many(self) -> None:
+        """From now on groups are not known by number."""
+        self.combine()
+        for node in [*self.bitmaps]:
+            self._unmark(node)
+        self.keys, self.members, self.table = [self.key_values()], [[0]], None
+
+    def _keep(self, node: c.Aggregate, number: int, codes: Any, columns: Sequence[Any]) -> None:
+        """Keep values of rows for the end, with the groups of a slice (or of all, where its number is 0)."""
+        if node in self.bitmaps:
+            self._unmark(node)
+        share = max(options().memory // max(len(self.buffers) + (node not in self.buffers), 1), 1)
+        self.buffers.setdefault(node, SpillBuffer(share)).add(number, codes, columns)
+
+    def _unmark(self, node: c.Aggregate) -> None:
+        """Keep as values what was kept as a bitmap."""
+        groups, values = self.bitmaps.pop(node).pairs()
+        self._keep(node, 0, groups, [values])
+
+    def _may_spill(self) -> bool:
+        """Whether groups can be combined in any order: no values are kept beside them, and no aggregate goes by the rows' order."""
+        in_order = any(node.function.accumulator.in_order for node in self.columns)
+        return not self.buffers and not self.bitmaps and not in_order
+
+    def _spill(self) -> None:
+        """Write all groups down, and begin with none."""
+        self.combine()
+        if self.spilled is None:
+            self.spilled = SpilledGroups()
+        self.spilled.add(self.keys[0], {node: parts[0][0] for node, parts in self.columns.items()})
+        self.keys, self.columns, self.members, self.numbers, self.count = [], {}, [], {}, 0
+
+    def finals(self) -> Iterator[AggregateState]:
+        """All groups, combined; where they did not fit into memory, some after the other."""
+        if self.spilled is None:
+            self.combine()
+            yield self
+            return
+        if self.keys:
+            self._spill()
+        for batches in self.spilled.each():
+            one = AggregateState(self.kinds)
+            one.table = None  # its groups are combined as rows are
+            for keys, columns in batches:
+                one.keys.append(keys)
+                one.members.append([len(one.members)])
+                for node, parts in columns.items():
+                    one.columns.setdefault(node, []).append((parts, len(keys[0])))
+            if one.keys:
+                one.combine()
+                yield one
+
+    def key_values(self) -> list[Any]:
+        """The value of each key for each group."""
+        if self.table is not None:
+            return [self.table.values(at, kind) for at, kind in enumerate(self.kinds)]
+        return self.keys[0]
+
+    def combine(self) -> None:
+        """Combine the parts, so that there is one."""
+        self.waiting = 0
+        if self.table is None:
+            self._group_again()
+        elif len(self.places) == 1 and len(self.places[0]) == self.count:
+            return
+        groups = Groups(np.concatenate(self.places) if self.places else np.zeros(0, np.int64), self.count)
+
+        def merged(node: c.Aggregate) -> list[Any]:
+            return combined(node, self.columns[node], groups)
+
+        nodes = [*self.columns]
+        for node, columns in zip(nodes, ordered(merged, nodes, options().threads), strict=True):
+            self.columns[node] = [(columns, self.count)]
+        self.places = [np.arange(self.count)] if self.table is not None else []
+
+    def _group_again(self) -> None:
+        """Many groups: those of all parts are grouped as rows are."""
+        sizes = [len(keys[0]) for keys in self.keys]
+        pieces = zip(zip(*self.keys, strict=True), self.kinds, strict=True)
+        groups, values = group_all([concatenated(list(each), kind) for each, kind in pieces], sum(sizes))
+        ends = np.cumsum(sizes).tolist()
+        self.places = [groups.codes[end - size : end] for size, end in zip(sizes, ends, strict=True)]
+        self.keys, self.count = [values], groups.count
+        for place, members in zip(self.places, self.members, strict=True):
+            for number in members:
+                self.numbers[number] = place[self.numbers[number]] if number in self.numbers else place
+        self.members = [[number for members in self.members for number in members]]
+
+    def kept(self, node: c.Aggregate, low: int, high: int) -> Iterator[tuple[RowIndexes, list[Any]]]:
+        """The values that an aggregate keeps of a range of groups, with the group of each counted from the range's first."""
+        buffer = self.buffers.get(node)
+        for number, own, values in buffer.chunks() if buffer is not None else ():
+            group_of = self.numbers[number][own] if number in self.numbers else own
+            if (low, high) != (0, self.count):
+                inside = (group_of >= low) & (group_of < high)
+                group_of, values = group_of[inside] - low, [one.filter(from_numpy(inside)) for one in values]
+            yield group_of, values
+
+    def close(self) -> None:
+        """Remove what is on disk."""
+        for buffer in self.buffers.values():
+            buffer.close()
+        if self.spilled is not None:
+            self.spilled.close()
+
+
+def _aggregates(query: Query) -> dict[c.Aggregate, Expression]:
+    """Every aggregate that the answer needs, with the formula that it is part of."""
+    grouped = [one for one in query.show if is_grouped(one.checked)]
+    names = needed(query.fields, [one.checked for one in grouped])
+    owners = [*grouped, *(query.fields[name] for name in names if is_grouped(query.fields[name].checked))]
+    return {piece: owner for owner in owners for piece in c.walk(owner.checked) if isinstance(piece, c.Aggregate)}
+
+
+def aggregate_rows(query: Query, reader: Reader) -> Result:
+    """Answer a grouped query."""
+    faults = Faults()
+    aggregates = _aggregates(query)
+    inner = [
+        Expression(owner.name, owner.text, piece)
+        for node, owner in aggregates.items()
+        for piece in aggregate_inputs(node)
+    ]
+    scan = open_scan(query, reader, [*query.by, *inner], faults)
+    shown = ", ".join(one.name for one in query.by) or "all rows"
+    scan.operator = ("groups", f"by {shown}: {formulas_line(list(aggregates.values()))}")
+    state = AggregateState([arrow_type(one.checked.type) for one in query.by])
+    try:
+        for part in scan.run(reader, lambda evaluator: _partial(evaluator, query, aggregates, state), faults):
+            state.absorb(part)
+        with timed(query.stats, "put together", "groups"):
+            final = FinalAggregate(query, aggregates)
+            for one in state.finals():
+                final.add(one)
+            keys, order = _by_keys(final.keys())
+            table = _finished(query, keys, final.values(faults, order), faults)
+        count = table.num_rows
+        if query.stats is not None:
+            query.stats.add("put together", "groups", rows=count, note=_how(state, aggregates))
+        table = sort_table(table, query.sort)  # rows that it leaves open stay in the order of the keys
+        if query.limit is not None:
+            table = table.slice(0, query.limit)
+        totals = None
+        if query.totals:
+            apart = Faults()
+            nothing = [pa.nulls(1, arrow_type(one.checked.type)) for one in query.by]
+            totals = _finished(query, nothing, final.overall(apart), apart, overall=True)
+            faults.merge_missing(apart)
+    finally:
+        state.close()
+    return Result(table, totals, faults, scan.rows_read, scan.rows_used, count)
+
+
+def _partial(
+    evaluator: Evaluator, query: Query, aggregates: dict[c.Aggregate, Expression], state: AggregateState
+) -> PartialAggregate:
+    """One slice, grouped and aggregated; or with each row as a group of its own."""
+    rows = evaluator.length
+    if state.by_row and query.by:
+        codes, count = np.arange(rows), rows
+        groups_of: list[Key] = [(None, evaluator.compute(one)) for one in query.by]
+    else:
+        codes, count, groups_of = local_groups([evaluator.coded(one) for one in query.by], rows)
+    groups = Groups(codes, count)
+    part = PartialAggregate(groups_of, count, rows)
+    for node, owner in aggregates.items():
+        args = [evaluator.array(evaluator.value(arg, owner)) for arg in node.args]
+        own = groups
+        order = [evaluator.plain(evaluator.value(key.key, owner)) for key in node.order]
+        if node.where is not None:
+            keep = to_mask(evaluator.plain(evaluator.value(node.where, owner)))
+            own, kept = groups.where(keep), from_numpy(keep)
+            args, order = [one.filter(kept) for one in args], [one.filter(kept) for one in order]
+        accumulator = node.function.accumulator
+        if accumulator is not None and not node.distinct:
+            values = None if not args else args[0] if accumulator.takes_dictionary else evaluator.plain(args[0])
+            part.columns[node] = accumulator.partial(call_context(node, count), values, own)
+            continue
+        if node.distinct and node.function.counts_values and not state.by_row:
+            bitmap = slice_bitmap(args[0], own)
+            if bitmap is not None:
+                part.bitmaps[node] = bitmap
+                continue
+        part.values[node] = (own.codes, [*(evaluator.plain(arg) for arg in args), *order])
+    return part
+
+
+def _by_keys(keys: Sequence[Any]) -> tuple[Sequence[Any], RowIndexes | None]:
+    """The keys of the groups in their order, and which group comes where: so no answer depends on how it was made."""
+    if not keys:
+        return keys, None
+    order = sorted_rows([sort_numbers(values) for values in keys], len(keys[0]))
+    return [values.take(from_numpy(order)) for values in keys], order
+
+
+def _how(state: AggregateState, aggregates: dict[c.Aggregate, Expression]) -> str:
+    """In what way groups were combined, for the statistics."""
+    notes = ["written to disk in between"] if state.spilled is not None else []
+    for what, nodes in (("bitmap for", state.bitmaps), ("values kept for", state.buffers)):
+        texts = dict.fromkeys(aggregates[node].text for node in nodes)
+        notes += [f"{what} {', '.join(texts)}"] if texts else []
+    return ", ".join(notes or ["all aggregates in parts"])
+
+
+class FinalAggregate:
+    """The groups some after the other: the keys and aggregates of each, and all groups as one."""
+
+    def __init__(self, query: Query, aggregates: dict[c.Aggregate, Expression]) -> None:
+        self.query, self.aggregates = query, aggregates
+        self.key_parts: list[list[Any]] = [[] for _ in query.by]
+        self.parts: dict[c.Aggregate, list[Any]] = {node: [] for node in aggregates}
+        self.wrong: list[tuple[str, str, RowIndexes]] = []
+        self.all: dict[c.Aggregate, list[tuple[list[Any], int]]] = {}
+        self.last: AggregateState | None = None
+        self.count = 0
+
+    def add(self, state: AggregateState) -> None:
+        """Take in groups that are combined."""
+        for into, values in zip(self.key_parts, state.key_values(), strict=True):
+            into.append(values)
+        nodes = [*self.parts]
+        for node, values in zip(
+            nodes, ordered(lambda one: self._computed(one, state), nodes, options().threads), strict=True
+        ):
+            self.parts[node].append(values)
+        if self.query.totals:
+            groups = Groups(np.zeros(state.count, np.int64), 1)
+            for node, parts in state.columns.items():
+                self.all.setdefault(node, []).extend([(combined(node, parts, groups), 1)] if parts else [])
+        self.last, self.count = state, self.count + state.count
+
+    def _computed(self, node: c.Aggregate, state: AggregateState) -> Any:
+        def record(what: str, mask: Mask) -> None:
+            self.wrong.append((self.aggregates[node].name, what, np.flatnonzero(mask) + self.count))
+
+        return _finalized(node, state, record)
+
+    def keys(self) -> list[Any]:
+        """Each key's value for each group."""
+        kinds = [one.checked.type for one in self.query.by]
+        return [concatenated(parts, kind) for parts, kind in zip(self.key_parts, kinds, strict=True)]
+
+    def values(self, faults: Faults, order: RowIndexes | None) -> dict[c.Aggregate, Any]:
+        """Each aggregate's value for each group, in this order; what could not be computed is noted by the group's place in it."""
+        values = {node: concatenated(parts, node.type) for node, parts in self.parts.items()}
+        place = np.arange(self.count)
+        if order is not None:
+            values = {node: one.take(from_numpy(order)) for node, one in values.items()}
+            place[order] = np.arange(len(order))
+        for owner, what, groups in self.wrong:
+            faults.record(owner, what, np.sort(place[groups]), lambda _index: {})
+        return values
+
+    def overall(self, faults: Faults) -> dict[c.Aggregate, Any]:
+        """Each aggregate over all groups as one."""
+        one = AggregateState([], parent=self.last)
+        for node, parts in self.all.items():
+            one.columns[node] = parts
+        one.places = [np.zeros(1, np.int64) for _ in next(iter(one.columns.values()), [])]
+        one.combine()
+        self.wrong, self.count = [], 0
+        values = {node: self._computed(node, one) for node in self.aggregates}
+        for owner, what, groups in self.wrong:
+            faults.record(owner, what, groups, lambda _index: {})
+        return values
+
+
+def _finalized(node: c.Aggregate, state: AggregateState, record: Any) -> Any:
+    """One aggregate by group."""
+    accumulator, count = node.function.accumulator, state.count
+    if accumulator is not None and not node.distinct:
+        call = call_context(node, count, record)
+        parts = state.columns.get(node)
+        if not parts:  # there was no slice at all
+            nothing = None if not node.args else pa.array([], arrow_type(node.args[0].type))
+            return accumulator.finalize(call, accumulator.partial(call, nothing, Groups(np.zeros(0, np.int64), count)))
+        return accumulator.finalize(call, parts[0][0])
+    bitmap = (state.parent or state).bitmaps.get(node)
+    if bitmap is not None:
+        return from_numpy(bitmap.counts(count) if state.parent is None else bitmap.overall())
+    if state.parent is not None:
+        kept = [(np.zeros_like(codes), values) for codes, values in state.parent.kept(node, 0, state.parent.count)]
+        return _from_values(node, kept, 1, record)
+    buffer = state.buffers.get(node)
+    values = []
+    for low, high in buffer.ranges(count) if buffer is not None else [(0, count)]:
+
+        def shifted(what: str, mask: Mask, low: int = low) -> None:
+            whole = np.zeros(count, np.bool_)
+            whole[low : low + len(mask)] = mask
+            record(what, whole)
+
+        values.append(_from_values(node, [*state.kept(node, low, high)], high - low, shifted))
+    return concatenated(values, node.type)
+
+
+def _from_values(node: c.Aggregate, pieces: Sequence[tuple[RowIndexes, list[Any]]], count: int, record: Any) -> Any:
+    """An aggregate from all values of its groups."""
+    kinds = [*(arg.type for arg in node.args), *(key.type for key in node.order)]
+    codes = np.concatenate([np.zeros(0, np.int64), *(own for own, _ in pieces)])
+    columns = [concatenated([values[at] for _, values in pieces], kind) for at, kind in enumerate(kinds)]
+    return aggregate(node, columns[: len(node.args)], Groups(codes, count), record, columns[len(node.args) :])
+
+
+def _finished(
+    query: Query, keys: Sequence[Any], aggregates: dict[c.Aggregate, Any], faults: Faults, *, overall: bool = False
+) -> pa.Table:
+    """The answer for one grouping: aggregates by group, then what is computed from them."""
+    count = len(keys[0]) if keys else 1
+    known = {one.name: value for one, value in zip(query.by, keys, strict=True)}
+    windows: dict[c.Window, Any] = {}
+    evaluator = Evaluator(
+        query.fields,
+        {},
+        np.arange(count, dtype=np.int64),
+        faults,
+        dict(known),
+        aggregates,
+        windows,
+        query.before_overall if overall else query.before,
+        [] if overall else keys,
+    )
+    order_needed = needed(query.fields, [one.checked for one in query.show])
+    for owner in (*(query.fields[name] for name in order_needed), *query.show):
+        if is_grouped(owner.checked):
+            for node in (piece for piece in c.walk(owner.checked) if isinstance(piece, c.Window) and is_grouped(piece)):
+                values = [evaluator.plain(evaluator.value(piece, owner)) for piece in window_inputs(node)]
+                windows[node] = evaluate_window(node, values, count, lambda what, mask: None)
+            if owner.name in query.fields and query.fields[owner.name] is owner:
+                evaluator.field_value(owner.name)
+    shown = [evaluator.compute(one) for one in query.show]
+    return table_of([*query.by, *query.show], [*keys, *shown])

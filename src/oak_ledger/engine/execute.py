@@ -1,0 +1,96 @@
+"""A query answered: row windows first, then one scan of the rows, grouped or not, then order and limit."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from typing import Any, TypeVar
+
+import pyarrow as pa
+
+from oak_ledger.columnar.arrays import arrow_type, from_numpy
+from oak_ledger.columnar.ordering import sort_numbers, sorted_rows
+from oak_ledger.engine.evaluate import Evaluator, Expression
+from oak_ledger.engine.faults import Faults
+from oak_ledger.engine.query import Query, Result, SortBy
+from oak_ledger.engine.scan import Reader, Scan, formulas_line
+from oak_ledger.engine.stats import timed
+from oak_ledger.engine.windows.inputs import collect_windows
+from oak_ledger.engine.windows.prepass import row_windows
+from oak_ledger.types import Grain
+
+Made = TypeVar("Made")
+
+
+def execute(query: Query, reader: Reader) -> Result:
+    """Answer a query over the rows of a reader."""
+    if query.grouped:
+        from oak_ledger.engine.aggregate.hash_aggregate import aggregate_rows
+
+        return aggregate_rows(query, reader)
+    faults = Faults()
+    enough = query.limit if not query.sort else None
+    scan = open_scan(query, reader, query.show, faults)
+    scan.operator, scan.limit = ("rows", formulas_line(query.show)), enough
+    chunks: list[list[Any]] = [[] for _ in query.show]
+    kept = 0
+
+    def work(evaluator: Evaluator) -> list[Any]:
+        columns = [evaluator.compute(one) for one in query.show]
+        if query.limit is None or not query.sort or evaluator.length <= query.limit:
+            return columns
+        # the first of all are among the first of each slice
+        first = sort_table(table_of(query.show, columns), query.sort).slice(0, query.limit)
+        return [column.combine_chunks() for column in first.columns]
+
+    for columns in scan.run(reader, work, faults, lazily=enough is not None):
+        for into, column in zip(chunks, columns, strict=True):
+            into.append(column)
+        kept += len(columns[0]) if columns else 0
+        if enough is not None and kept >= enough:
+            break
+    kinds = [arrow_type(one.checked.type) for one in query.show]
+    table = table_of(query.show, [pa.chunked_array(own, kind) for own, kind in zip(chunks, kinds, strict=True)])
+    with timed(query.stats, "sort", ", ".join(one.name for one in query.sort), rows=table.num_rows):
+        table = sort_table(table, query.sort)
+    if query.limit is not None:
+        table = table.slice(0, query.limit)
+    return Result(table, None, faults, scan.rows_read, scan.rows_used)
+
+
+def stream(
+    query: Query, reader: Reader, write: Callable[[Scan, Iterator[pa.Table], Faults], Made]
+) -> tuple[Made, Faults]:
+    """Give the rows of a query slice by slice to `write`, with the scan that counts them; sort and limit do not apply. Nothing is kept.
+
+    Gives what `write` gave, and what could not be computed.
+    """
+    faults = Faults()
+    scan = open_scan(query, reader, query.show, faults)
+    tables = scan.run(
+        reader, lambda evaluator: table_of(query.show, [evaluator.compute(one) for one in query.show]), faults
+    )
+    return write(scan, tables, faults), faults
+
+
+def open_scan(query: Query, reader: Reader, wanted: Sequence[Expression], faults: Faults) -> Scan:
+    """The scan that a query needs; its row windows are computed now, over all rows that the source's own filters let through."""
+    filters = [*query.always, *query.where]
+    found = collect_windows(query.fields, [*filters, *wanted])
+    windows, starts = row_windows(
+        query, reader, {node: owner for node, owner in found.items() if node.grain != Grain.GROUP}, faults
+    )
+    return Scan(query.fields, filters, wanted, windows, query.before, starts, stats=query.stats)
+
+
+def table_of(columns: Sequence[Expression], values: Sequence[Any]) -> pa.Table:
+    """A table with the columns' names."""
+    return pa.Table.from_arrays(list(values), names=[one.name for one in columns])
+
+
+def sort_table(table: pa.Table, keys: Sequence[SortBy]) -> pa.Table:
+    """The table in order; nulls come last going up and first going down."""
+    if not keys or not table.num_rows:
+        return table
+    columns = [(table.column(key.name).combine_chunks(), key.descending) for key in keys]
+    numbers = [sort_numbers(values, descending=down, nulls_first=down) for values, down in columns]
+    return table.take(from_numpy(sorted_rows(numbers, table.num_rows)))

@@ -1,0 +1,68 @@
+"""How the engine works, but never what comes out: threads, rows at a time, memory."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from functools import cache
+from typing import Any
+
+from oak_ledger.errors import OakError
+
+MEMORY_SHARE = 4  # a quarter of the machine's, unless told otherwise
+
+
+@dataclass(frozen=True, slots=True)
+class ExecutionOptions:
+    """`threads` work at a time, each on at most `rows` rows; `memory` in bytes is what a question may hold before it spills."""
+
+    threads: int
+    memory: int
+    rows: int = 1 << 17
+
+
+@cache
+def _standard() -> ExecutionOptions:
+    return ExecutionOptions(_number("OAK_THREADS", min(os.cpu_count() or 1, 4)), _memory())
+
+
+def _number(variable: str, otherwise: int) -> int:
+    given = os.environ.get(variable, "")
+    if not given:
+        return otherwise
+    if not given.isdigit() or int(given) < 1:
+        raise OakError("bad-setting", f"{variable} holds {given!r}, which is no number from 1.")
+    return int(given)
+
+
+_UNITS = {"": 1, "K": 1 << 10, "M": 1 << 20, "G": 1 << 30}
+
+
+def _memory() -> int:
+    given = os.environ.get("OAK_MEMORY", "").strip().upper().removesuffix("B")
+    if given:
+        number, unit = given.rstrip("KMG"), given[-1] if given[-1] in "KMG" else ""
+        if not number.isdigit() or int(number) < 1:
+            raise OakError("bad-setting", f"OAK_MEMORY holds {given!r}.", hint="Write a size such as 500M or 2G.")
+        return int(number) * _UNITS[unit]
+    return os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") // MEMORY_SHARE
+
+
+_given: list[ExecutionOptions] = []
+
+
+def options() -> ExecutionOptions:
+    """What holds now."""
+    return _given[-1] if _given else _standard()
+
+
+@contextmanager
+def overridden(**changes: Any) -> Iterator[ExecutionOptions]:
+    """Work otherwise for a while; answers and faults stay the same."""
+    _given.append(replace(options(), **changes))
+    try:
+        yield _given[-1]
+    finally:
+        _given.pop()

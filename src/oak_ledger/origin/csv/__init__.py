@@ -1,0 +1,1 @@
+"""Delimited text: how a file is written (`sniff`), and reading its rows (`reader`)."""

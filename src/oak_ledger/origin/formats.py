@@ -1,0 +1,105 @@
+"""Every kind of origin and the reader of it: the one list that says what can be read."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from oak_ledger.errors import UnusableInput
+from oak_ledger.origin.reader import OriginReader, Progress
+from oak_ledger.origin.spec import OriginKind, PartSpec, ReadingSpec
+
+
+@dataclass(frozen=True, slots=True)
+class Opening:
+    """What an origin is opened from; paths are relative to the definition's folder."""
+
+    spec: ReadingSpec
+    folder: Path
+    progress: Progress | None
+    parts: Sequence[PartSpec]
+
+    @property
+    def path(self) -> Path:
+        """The file."""
+        return self.folder / self.spec.path
+
+
+def _file(origin: Opening) -> OriginReader:
+    from oak_ledger.origin.csv.sniff import head_of
+    from oak_ledger.origin.files import FilesReader
+
+    head_of(origin.path)
+    return FilesReader([origin.path], origin.spec, progress=origin.progress)
+
+
+def _files(origin: Opening) -> OriginReader:
+    from oak_ledger.origin.files import FilesReader, matching
+
+    paths = matching(origin.folder, origin.spec.path)
+    if not paths:
+        message = f"No file matches {origin.spec.path} in {origin.folder}."
+        raise UnusableInput("no-file", message, hint="Check path under [origin].")
+    return FilesReader(paths, origin.spec, progress=origin.progress)
+
+
+def _sheet(origin: Opening) -> OriginReader:
+    from oak_ledger.origin.workbook import SheetReader
+
+    return SheetReader(origin.path, origin.spec)
+
+
+def _database(origin: Opening) -> OriginReader:
+    from oak_ledger.origin.database import DatabaseReader
+
+    return DatabaseReader(origin.spec, origin.folder)
+
+
+def _join(origin: Opening) -> OriginReader:
+    from oak_ledger.origin.join import JoinReader
+
+    return JoinReader([(part, open_origin(part, origin.folder, origin.progress)) for part in origin.parts])
+
+
+def _parquet(origin: Opening) -> OriginReader:
+    from oak_ledger.origin.parquet import ParquetReader
+
+    return ParquetReader(origin.path)
+
+
+def _arrow(origin: Opening) -> OriginReader:
+    from oak_ledger.origin.arrow_ipc import ArrowReader
+
+    return ArrowReader(origin.path)
+
+
+def _json_lines(origin: Opening) -> OriginReader:
+    from oak_ledger.origin.jsonl import JsonLinesReader
+
+    return JsonLinesReader(origin.path, origin.spec.bad_rows)
+
+
+def _memory(origin: Opening) -> OriginReader:
+    message = "This source was made from a table in memory; its definition alone has no rows."
+    raise UnusableInput("memory-origin", message, hint="Give it an [origin] that names a file.")
+
+
+READERS: Mapping[OriginKind, Callable[[Opening], OriginReader]] = {
+    "file": _file,
+    "files": _files,
+    "sheet": _sheet,
+    "parquet": _parquet,
+    "arrow": _arrow,
+    "json lines": _json_lines,
+    "database": _database,
+    "join": _join,
+    "memory": _memory,
+}
+
+
+def open_origin(
+    spec: ReadingSpec, folder: Path, progress: Progress | None = None, parts: Sequence[PartSpec] = ()
+) -> OriginReader:
+    """Open what a definition names. Raises UnusableInput where that is not there, or is something else."""
+    return READERS[spec.kind](Opening(spec, folder, progress, parts))

@@ -1,0 +1,214 @@
+"""Several origins combined by shared keys, and what that does: rows on one side only, keys that multiply, new nulls."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from oak_ledger.columnar.arrays import arrow_type, to_mask
+from oak_ledger.errors import UnusableInput
+from oak_ledger.origin.memory import TableReader
+from oak_ledger.origin.number_shapes import Mark, plain_numbers
+from oak_ledger.origin.reader import BadRow
+from oak_ledger.origin.spec import PartSpec
+from oak_ledger.types import Type, common
+
+Rows = npt.NDArray[np.int64]
+
+
+@dataclass(frozen=True, slots=True)
+class Measure:
+    """What a join does to a numeric column: its total before, and after."""
+
+    column: str
+    before: float
+    after: float
+
+
+@dataclass(frozen=True, slots=True)
+class JoinStep:
+    """What came of joining one part.
+
+    `left_rows` and `right_rows` are the rows before, `rows` those after. `left_alone` and `right_alone` are rows without a partner, with
+    samples of their keys. `left_repeats` and `right_repeats` count keys that stand in more than one row. `nulls` are new nulls by
+    column, `measures` the totals that changed because rows were multiplied.
+    """
+
+    part: str
+    on: tuple[str, ...]
+    how: str
+    left_rows: int
+    right_rows: int
+    rows: int
+    left_alone: int
+    right_alone: int
+    left_samples: tuple[str, ...]
+    right_samples: tuple[str, ...]
+    left_repeats: int
+    right_repeats: int
+    nulls: tuple[tuple[str, int], ...]
+    measures: tuple[Measure, ...]
+
+
+@dataclass(slots=True)
+class JoinReader:
+    """Parts joined one after the other, in memory."""
+
+    parts: Sequence[tuple[PartSpec, Any]]
+    bad_rows: list[BadRow] = field(default_factory=list)
+    steps: list[JoinStep] = field(default_factory=list)
+    joined: pa.Table | None = None
+
+    def columns(self) -> dict[str, Type]:
+        """The columns of all parts; a name that occurs twice has its part's name before it."""
+        return TableReader(self.table()).columns()
+
+    def batches(self, columns: Sequence[str]) -> Iterator[pa.RecordBatch]:
+        """The joined rows."""
+        yield from TableReader(self.table()).batches(columns)
+
+    def locate(self, row: int) -> str:
+        """Nothing better than the number."""
+        return ""
+
+    def table(self) -> pa.Table:
+        """The join, made once."""
+        if self.joined is None:
+            made: pa.Table | None = None
+            for spec, feed in self.parts:
+                names = list(feed.columns())
+                table = pa.Table.from_batches(
+                    list(feed.batches(names)),
+                    pa.schema([(name, arrow_type(kind)) for name, kind in feed.columns().items()]),
+                )
+                self.bad_rows += feed.bad_rows
+                made = table if made is None else self._join(made, table, spec)
+            if made is None:
+                raise UnusableInput("no-parts", "A join has no [[part]].", hint="Add a [[part]] for each origin.")
+            self.joined = made
+        return self.joined
+
+    def _join(self, left: pa.Table, right: pa.Table, spec: PartSpec) -> pa.Table:
+        for side, table in (("those before it", left), (spec.name, right)):
+            missing = [name for name in spec.on if name not in table.schema.names]
+            if missing or not spec.on:
+                there = ", ".join(table.schema.names)
+                what = f"has no column {missing[0]!r}" if missing else "is joined on nothing"
+                raise UnusableInput("join-key", f"The part {spec.name}: {side} {what}.", hint=f"Columns are {there}.")
+        keys = _paired_keys(left, right, spec)
+        left_at, right_at = _pairs(*keys, how=spec.how)
+        columns: dict[str, Any] = {}
+        for name in left.schema.names:
+            values = _taken(left.column(name), left_at)
+            if name in spec.on and spec.how == "full":
+                values = pc.coalesce(values, _taken(right.column(name), right_at).cast(values.type))
+            columns[name] = values
+        for name in right.schema.names:
+            if name not in spec.on:
+                columns[told_apart(spec.name, name) if name in columns else name] = _taken(right.column(name), right_at)
+        joined = pa.table(columns)
+        self.steps.append(_step(spec, left, right, joined, keys, (left_at, right_at)))
+        return joined
+
+
+def told_apart(part: str, column: str) -> str:
+    """The name of a column that another part has as well."""
+    return part if column.casefold() in part.casefold().split() else f"{part} {column}"
+
+
+def _paired_keys(left: pa.Table, right: pa.Table, spec: PartSpec) -> tuple[Rows, Rows]:
+    """A number for each row's key, the same for equal keys on both sides; -1 where a part of the key is null."""
+    codes = np.zeros(left.num_rows + right.num_rows, np.int64)
+    null = np.zeros(len(codes), np.bool_)
+    for name in spec.on:
+        sides = [table.column(name).combine_chunks() for table in (left, right)]
+        kinds = [TableReader(pa.table({name: side})).columns()[name] for side in sides]
+        shared = common(kinds)
+        if shared is None:
+            message = f"The part {spec.name}: {name} is {kinds[0]} on one side and {kinds[1]} on the other."
+            raise UnusableInput("join-key", message, hint="Read both as text, or clean one of them first.")
+        values = pa.chunked_array([side.cast(arrow_type(shared), safe=False) for side in sides]).combine_chunks()
+        encoded = values.dictionary_encode()
+        null |= to_mask(pc.is_null(encoded.indices))
+        more = pc.fill_null(encoded.indices, 0).to_numpy(zero_copy_only=False).astype(np.int64)
+        _, codes = np.unique(codes * (len(encoded.dictionary) + 1) + more, return_inverse=True)
+    codes = np.where(null, -1, codes).astype(np.int64)
+    return codes[: left.num_rows], codes[left.num_rows :]
+
+
+def _pairs(left: Rows, right: Rows, *, how: str) -> tuple[Rows, Rows]:
+    """The rows of both sides that belong together, in the order of the left; -1 where a side has none."""
+    order = np.argsort(right, kind="stable")
+    sorted_right = right[order]
+    start = np.searchsorted(sorted_right, left, "left")
+    count = np.where(left < 0, 0, np.searchsorted(sorted_right, left, "right") - start)
+    kept = count if how == "inner" else np.maximum(count, 1)
+    left_at = np.repeat(np.arange(len(left)), kept)
+    offset = np.arange(len(left_at)) - np.repeat(np.cumsum(kept) - kept, kept)
+    alone = np.repeat(count == 0, kept)
+    position = np.repeat(start, kept) + offset
+    right_at = np.where(alone, -1, order[np.minimum(position, max(len(order) - 1, 0))] if len(order) else -1)
+    if how == "full":
+        rest = np.flatnonzero(~np.isin(right, left) | (right < 0))
+        left_at, right_at = np.concatenate([left_at, np.full(len(rest), -1)]), np.concatenate([right_at, rest])
+    return left_at.astype(np.int64), right_at.astype(np.int64)
+
+
+def _taken(values: Any, at: Rows) -> Any:
+    return values.combine_chunks().take(pa.array(at, mask=at < 0))
+
+
+def _step(
+    spec: PartSpec, left: pa.Table, right: pa.Table, joined: pa.Table, keys: tuple[Rows, Rows], at: tuple[Rows, Rows]
+) -> JoinStep:
+    alone = [~np.isin(keys[0], keys[1]) | (keys[0] < 0), ~np.isin(keys[1], keys[0]) | (keys[1] < 0)]
+    repeats = [_repeats(side) for side in keys]
+    nulls, measures = [], []
+    for table, rows in ((left, at[0]), (right, at[1])):
+        for name in table.schema.names:
+            shown = told_apart(spec.name, name) if table is right and name in left.schema.names else name
+            if name in spec.on or shown not in joined.schema.names:
+                continue
+            before, after = table.column(name), joined.column(shown)
+            new = int((rows < 0).sum())
+            if new:
+                nulls.append((shown, new))
+            numbers = _as_numbers(before), _as_numbers(after)
+            if numbers[0] is not None and numbers[1] is not None:
+                totals = [float(pc.sum(side).as_py() or 0) for side in numbers]
+                if abs(totals[0] - totals[1]) > 1e-9 * max(abs(totals[0]), 1):
+                    measures.append(Measure(shown, *totals))
+    return JoinStep(
+        spec.name, spec.on, spec.how, left.num_rows, right.num_rows, joined.num_rows, int(alone[0].sum()), int(alone[1].sum()),
+        _samples(left, spec.on, alone[0]), _samples(right, spec.on, alone[1]), repeats[0], repeats[1], tuple(nulls), tuple(measures),
+    )  # fmt: skip
+
+
+def _as_numbers(values: Any) -> Any | None:
+    """A column as numbers where it holds any: of its own type, or text that is plain numbers throughout."""
+    if pa.types.is_string(values.type):
+        chunks = values.chunks if isinstance(values, pa.ChunkedArray) else [values]
+        found = [plain_numbers(chunk) for chunk in chunks if chunk.null_count < len(chunk)]
+        plain = all(one is not None and not one.count(one.mark == Mark.COMMA) for one in found)
+        return values.cast(pa.float64()) if plain else None
+    return (
+        values
+        if pa.types.is_floating(values.type) or pa.types.is_integer(values.type) or pa.types.is_decimal(values.type)
+        else None
+    )
+
+
+def _repeats(keys: Rows) -> int:
+    _, counts = np.unique(keys[keys >= 0], return_counts=True)
+    return int((counts > 1).sum())
+
+
+def _samples(table: pa.Table, on: Sequence[str], mask: npt.NDArray[np.bool_]) -> tuple[str, ...]:
+    some = table.select(list(on)).take(pa.array(np.flatnonzero(mask)[:3])).to_pylist()
+    return tuple(", ".join(str(value) for value in row.values()) for row in some)
