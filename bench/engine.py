@@ -278,13 +278,13 @@ def only_read(folder: Path, name: str) -> Any:
     """Nothing but reading the columns that a workload needs, the way Oak Ledger reads them: no answer can come sooner."""
     import pyarrow as pa
 
-    from oak_ledger.engine.options import tuning
+    from oak_ledger.engine.options import options
     from oak_ledger.engine.pool import ordered
     from oak_ledger.origin import ParquetReader
 
     feed = ParquetReader(folder / f"{WORK[name].get('file', 'loads')}.parquet")
     counts = ordered(
-        lambda part: sum(batch.num_rows for batch in part()), feed.stretches(NEEDS[name]), tuning().threads
+        lambda part: sum(batch.num_rows for batch in part()), feed.fragments(NEEDS[name]), options().threads
     )
     return pa.table({"rows": [sum(counts)]})
 
@@ -380,15 +380,17 @@ ENGINES: dict[str, Callable[[Path, str], Any]] = {
 # -- are the answers the same? ------------------------------------------------------------------------------------
 
 
-def different(one: Any, other: Any, *, ordered: bool) -> str:
+def different(one: Any, other: Any, *, ordered: bool, keys: int | None = None) -> str:
     """Where two tables differ: rows in any order unless told, numbers to nine digits, null and NaN alike; empty where they do not."""
     if (one.num_rows, one.num_columns) != (other.num_rows, other.num_columns):
         return f"{one.num_rows} x {one.num_columns} against {other.num_rows} x {other.num_columns}"
     columns = [(_plain(a), _plain(b)) for a, b in zip(one.columns, other.columns, strict=True)]
     if not ordered:
-        keys = [at for at, (a, _) in enumerate(columns) if a.dtype.kind in "OU" or at == 0]
+        by = [at for at, (a, _) in enumerate(columns) if a.dtype.kind in "OU" or at == 0] if keys is None else [*range(keys)]
         orders = [
-            np.lexsort([pair[side].astype(str) for pair in (columns[at] for at in keys)][::-1]) for side in (0, 1)
+            np.arange(one.num_rows)
+            if not by
+            else np.lexsort([pair[side].astype(str) if pair[side].dtype.kind == "O" else pair[side] for pair in (columns[at] for at in by)][::-1]) for side in (0, 1)
         ]
         columns = [(a[orders[0]], b[orders[1]]) for a, b in columns]
     for at, (a, b) in enumerate(columns):
