@@ -8,16 +8,54 @@ from decimal import Decimal
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from oak_ledger.columnar.arrays import from_numpy, validity
+
+Bytes = npt.NDArray[np.uint8]
+Offsets = npt.NDArray[np.int32]
+_MIDDLE_BYTE = 0xC0  # the two highest bits of a byte, which are 10 where a character goes on
+
+
+def text_bytes(texts: Any) -> tuple[Offsets, Bytes]:
+    """Where each text begins and the last one ends among the bytes of all; both as they are in memory."""
+    _, edges, data = texts.buffers()
+    if edges is None:
+        return np.zeros(len(texts) + 1, np.int32), np.zeros(0, np.uint8)
+    offsets = np.frombuffer(edges, np.int32)[texts.offset : texts.offset + len(texts) + 1]
+    return offsets, np.frombuffer(data, np.uint8) if data is not None else np.zeros(0, np.uint8)
+
+
+def texts_like(texts: Any, offsets: Offsets, data: Bytes) -> Any:
+    """Other texts from their bytes, null where the given ones are."""
+    buffers = [validity(texts), pa.py_buffer(np.ascontiguousarray(offsets)), pa.py_buffer(data)]
+    return pa.Array.from_buffers(pa.string(), len(texts), buffers, texts.null_count)
 
 
 def is_ascii(texts: Any) -> bool:
     """Whether all texts of an array have one byte a character; then kernels that know no more can be used."""
-    data = texts.buffers()[2]
-    if data is None or not len(texts):
-        return True
-    edges = np.frombuffer(texts.buffers()[1], np.int32)
-    begin, end = edges[texts.offset], edges[texts.offset + len(texts)]
-    return bool(np.frombuffer(data, np.uint8)[begin:end].max(initial=0) < 128)
+    offsets, data = text_bytes(texts)
+    return bool(data[offsets[0] : offsets[-1]].max(initial=0) < 128)
+
+
+def fixed_width(texts: Any, width: int) -> npt.NDArray[np.uint8] | None:
+    """The bytes of texts that all have so many, a row each; None where one has another length. Texts have no nulls."""
+    offsets, data = text_bytes(texts)
+    if not len(texts) or not (np.diff(offsets) == width).all():
+        return None
+    return data[offsets[0] : offsets[-1]].reshape(len(texts), width)
+
+
+def characters_before(texts: Any, ends: npt.NDArray[np.int32]) -> npt.NDArray[np.int64]:
+    """How many characters of each text come before one of its bytes, counted from 0."""
+    offsets, data = text_bytes(texts)
+    begins = (data & _MIDDLE_BYTE) != 0x80
+    before = np.concatenate([np.zeros(1, np.int64), np.cumsum(begins)])
+    starts = offsets[:-1]
+    counts: npt.NDArray[np.int64] = before[starts + ends] - before[starts]
+    return counts
 
 
 def number_text(value: float) -> str:
@@ -48,3 +86,13 @@ def value_text(value: Any) -> str | None:
         text = value.isoformat(" ")
         return text.rstrip("0") if value.microsecond else text
     return str(value)
+
+
+def list_element(lists: Any, number: int) -> Any:
+    """The text with a number in each list, from 1, or from the end where it is below zero; empty where there is none."""
+    offsets = np.frombuffer(lists.buffers()[1], np.int32)[lists.offset : lists.offset + len(lists) + 1]
+    at = offsets[:-1].astype(np.int64) + number - 1 if number > 0 else offsets[1:].astype(np.int64) + number
+    inside = (at >= offsets[:-1]) & (at < offsets[1:])
+    found = lists.values.take(from_numpy(np.where(inside, at, 0), mask=~inside))
+    filled = pc.fill_null(found, "")
+    return filled if not lists.null_count else pc.if_else(pc.is_valid(lists), filled, pa.scalar(None, pa.string()))

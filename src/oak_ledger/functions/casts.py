@@ -14,7 +14,7 @@ import pyarrow.compute as pc
 
 from oak_ledger.columnar.arrays import all_finite, arrow_type, from_numpy, numpy_view, to_mask, validity
 from oak_ledger.columnar.decimals import decimal_from_unscaled, decimal_to_number, divided_half_away, peak, unscaled
-from oak_ledger.columnar.texts import number_text, value_text
+from oak_ledger.columnar.texts import fixed_width, number_text, text_bytes, value_text
 from oak_ledger.functions.operators import settle_decimal, settle_integer
 from oak_ledger.functions.registry import MISSING, CallContext, ComputeError, Function, internal_function
 from oak_ledger.functions.templates import Template, template
@@ -44,7 +44,7 @@ def _misfits(run: CallContext, text: Any, expression: str, what: str, convert: C
 
 def _text_to_integer(run: CallContext, text: Any) -> Any:
     made = _at_once(run, text, pa.int64())
-    if made is not None and not pc.any(pc.match_substring(text, "x", ignore_case=True)).as_py():  # not 0x1F
+    if made is not None and not _holds_x(text):  # not 0x1F
         return made
 
     def convert(texts: Any) -> Any:
@@ -54,6 +54,11 @@ def _text_to_integer(run: CallContext, text: Any) -> Any:
             return run.each(lambda value: settle_integer(int(value)), texts)
 
     return _misfits(run, text, r"^[+-]?[0-9]+$", "not a whole number", convert)
+
+
+def _holds_x(texts: Any) -> bool:
+    offsets, data = text_bytes(texts)
+    return bool(((data[offsets[0] : offsets[-1]] | 0x20) == ord("x")).any())
 
 
 _PLAIN = r"[+-]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)"
@@ -166,13 +171,51 @@ def _read_timestamp(text: str) -> dt.datetime:
     return moment
 
 
+_ISO = {10: template("YYYY-MM-DD"), 19: template("YYYY-MM-DD HH24:MI:SS"), 26: template("YYYY-MM-DD HH24:MI:SS.FF6")}
+
+
 def _text_to_moment(run: CallContext, text: Any) -> Any:
+    """Texts that are all as wide as their template are read by their bytes; others, and those that do not fit, one by one."""
     to: CastTo = run.extra
-    day = to.type.kind == "date"
-    if not to.template:
-        return run.each(_read_date if day else _read_timestamp, text)
-    read = template(to.template).read
-    return run.each((lambda value: read(value).date()) if day else read, text)
+    day, texts = to.type.kind == "date", run.array(text)
+    if to.template:
+        read = template(to.template).read
+        compute: Callable[[str], Any] = (lambda value: read(value).date()) if day else read
+    else:
+        compute = _read_date if day else _read_timestamp
+    known = texts.drop_null() if texts.null_count else texts
+    widths = np.unique(np.diff(text_bytes(known)[0]))
+    written = (template(to.template) if to.template else _ISO.get(int(widths[0]))) if len(widths) == 1 else None
+    rows = fixed_width(known, written.width) if written is not None else None
+    found = written.read_bytes(rows) if written is not None and rows is not None else None
+    if found is None:
+        return run.each(compute, text)
+    micros, fits = found
+    if not fits.all():
+        if np.count_nonzero(fits) < len(fits) // 2:
+            return run.each(compute, text)
+        return _those_that_fit(run, texts, micros, fits, compute)
+    numbers = np.zeros(len(texts), np.int64)
+    nulls = to_mask(pc.is_null(texts))
+    numbers[~nulls] = micros
+    return _moments(numbers, nulls, day=day)
+
+
+def _moments(micros: Any, nulls: Any, *, day: bool) -> Any:
+    if day:
+        return from_numpy((micros // _DAY).astype(np.int32), mask=nulls).cast(pa.date32())
+    return from_numpy(micros.view("datetime64[us]"), mask=nulls)
+
+
+def _those_that_fit(run: CallContext, texts: Any, micros: Any, fits: Any, compute: Callable[[str], Any]) -> Any:
+    """The moments of texts that were read by their bytes, and of the others one by one."""
+    there = np.flatnonzero(to_mask(pc.is_valid(texts)))
+    numbers, nulls = np.zeros(len(texts), np.int64), np.ones(len(texts), np.bool_)
+    numbers[there], nulls[there] = micros, ~fits
+    slow = np.zeros(len(texts), np.bool_)
+    slow[there] = ~fits
+    rest = run.each(compute, pc.if_else(from_numpy(slow), texts, pa.scalar(None, pa.string())))
+    return pc.if_else(from_numpy(slow), rest, _moments(numbers, nulls, day=run.result.kind == "date"))
 
 
 def _to_text(run: CallContext, value: Any) -> Any:
@@ -183,10 +226,38 @@ def _to_text(run: CallContext, value: Any) -> Any:
         return run.each(written.write, value) if spelled is None else spelled
     if pa.types.is_integer(kind) or pa.types.is_decimal(kind) or pa.types.is_date(kind):
         return pc.cast(run.array(value), pa.string())
-    return run.each(number_text if pa.types.is_floating(kind) else value_text, value)
+    if pa.types.is_boolean(kind) or pa.types.is_string(kind):
+        return pc.cast(run.array(value), pa.string())
+    return _float_texts(run, run.array(value)) if pa.types.is_floating(kind) else _moment_texts(run, run.array(value))
 
 
-_DAY = 86_400_000_000  # microseconds
+def _float_texts(run: CallContext, numbers: Any) -> Any:
+    """Arrow's own shortest form where that has no exponent here or there; others one by one."""
+    size = np.abs(numpy_view(numbers))
+    plain = (size == 0) | ((size >= 1e-4) & (size < 1e10))
+    if numbers.null_count:
+        plain |= to_mask(pc.is_null(numbers))
+    if np.count_nonzero(plain) < len(plain) // 2:
+        return run.each(number_text, numbers)
+    texts = pc.cast(pc.add(numbers, 0.0), pa.string())  # no zero below zero
+    if plain.all():
+        return texts
+    rest = run.each(number_text, pc.if_else(from_numpy(plain), pa.scalar(None, pa.float64()), numbers))
+    return pc.if_else(from_numpy(plain), texts, rest)
+
+
+def _moment_texts(run: CallContext, moments: Any) -> Any:
+    """Moments without zeros at the end of their fraction."""
+    whole, exact = (
+        _spelled(template(text), moments) for text in ("YYYY-MM-DD HH24:MI:SS", "YYYY-MM-DD HH24:MI:SS.FF6")
+    )
+    if whole is None or exact is None:
+        return run.each(value_text, moments)
+    return pc.if_else(from_numpy(numpy_view(moments) % _SECOND == 0), whole, pc.ascii_rtrim(exact, "0"))
+
+
+_SECOND = 1_000_000  # microseconds
+_DAY = 86_400 * _SECOND
 _FIRST, _LAST = -719_162, 2_932_896  # days from 1970 to the first and the last that have four digits for the year
 
 

@@ -60,6 +60,9 @@ def least(run: CallContext, *values: Any) -> Any:
 
 
 def _extreme(run: CallContext, better: Any, values: tuple[Any, ...]) -> Any:
+    if not pa.types.is_string(values[0].type):
+        kernel = pc.max_element_wise if better is pc.greater else pc.min_element_wise
+        return kernel(run.array(values[0]), *values[1:], skip_nulls=True)
     best = run.array(values[0])
     for value in values[1:]:
         other = run.array(value)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime as dt
 from collections.abc import Sequence
 from typing import Any
 
@@ -11,6 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.columnar.arrays import from_numpy, numpy_view, to_mask, with_nulls
+from oak_ledger.columnar.calendar import days_of, shift_moments
 from oak_ledger.functions.registry import CallContext, ComputeError, Function, function, internal_function
 from oak_ledger.types import DATE, INTEGER, NUMBER, TIMESTAMP, Type
 
@@ -51,8 +51,9 @@ def _extract_type(types: Sequence[Type], constants: Sequence[Any]) -> Type:
 )
 def extract(run: CallContext, part: Any, d: Any) -> Any:
     """A part, as a whole number; seconds with their fraction."""
-    moments = pc.cast(run.array(d), pa.timestamp("us"))
-    name = run.constants[0]
+    moments, name = run.array(d), run.constants[0]
+    if pa.types.is_date(moments.type) and name in ("HOUR", "MINUTE", "SECOND"):
+        moments = pc.cast(moments, pa.timestamp("us"))
     if name == "SECOND":
         micros = pc.add(pc.multiply(pc.millisecond(moments), 1000), pc.microsecond(moments))
         whole = pc.add(pc.multiply(pc.second(moments), 1_000_000), micros)
@@ -78,8 +79,9 @@ def date_trunc(run: CallContext, unit: Any, d: Any) -> Any:
     if name not in _TRUNCATED:
         raise ComputeError(f"'{name}' is no unit; units are {', '.join(_TRUNCATED)}")
     array = run.array(d)
-    moments = pc.cast(array, pa.timestamp("us"))
-    return pc.cast(pc.floor_temporal(moments, unit=name, week_starts_monday=True), array.type, safe=False)
+    if pa.types.is_date(array.type) and name in ("day", "hour", "minute", "second"):
+        return array
+    return pc.cast(pc.floor_temporal(array, unit=name, week_starts_monday=True), array.type, safe=False)
 
 
 @function(
@@ -91,14 +93,12 @@ def date_trunc(run: CallContext, unit: Any, d: Any) -> Any:
 )
 def make_date(run: CallContext, year: Any, month: Any, day: Any) -> Any:
     """A day of the calendar."""
-
-    def compute(y: int, m: int, d: int) -> dt.date:
-        try:
-            return dt.date(y, m, d)
-        except (ValueError, OverflowError) as error:
-            raise ComputeError("no day of the calendar") from error
-
-    return run.each(compute, year, month, day)
+    arrays = [run.array(one) for one in (year, month, day)]
+    nulls = np.logical_or.reduce([to_mask(pc.is_null(one)) for one in arrays])
+    y, m, d = (np.where(nulls, 1, numpy_view(one)) for one in arrays)
+    days, fits = days_of(y, m, d)
+    result = from_numpy(np.where(fits, days, 0).astype(np.int32), mask=nulls).cast(pa.date32())
+    return run.fault("no day of the calendar", ~fits, result)
 
 
 @function(
@@ -129,25 +129,6 @@ def date_diff(run: CallContext, unit: Any, a: Any, b: Any) -> Any:
         micros = [side.astype(np.int64) + origin for side in (first, second)]
         made = micros[1] // per - micros[0] // per
     return with_nulls(from_numpy(made), nulls)
-
-
-_MONTHS = {"MONTH": 1, "QUARTER": 3, "YEAR": 12}
-_MICROS = {"SECOND": 10**6, "MINUTE": 60 * 10**6, "HOUR": 3600 * 10**6, "DAY": 86400 * 10**6, "WEEK": 7 * 86400 * 10**6}
-
-
-def shift_moments(values: Any, amount: int, unit: str) -> Any:
-    """Moments (datetime64) moved by so many units; a month's last days are clipped."""
-    if unit not in _MONTHS:
-        return values + np.timedelta64(amount * _MICROS[unit], "us")
-    month = values.astype("datetime64[M]")
-    day = values - month
-    moved = month + np.timedelta64(amount * _MONTHS[unit], "M")
-    last = (moved + np.timedelta64(1, "M")).astype("datetime64[D]") - np.timedelta64(1, "D")
-    day_index = day // np.timedelta64(1, "D")
-    days_in = (last - moved.astype("datetime64[D]")).astype(np.int64)
-    clipped = np.minimum(day_index, days_in).astype("timedelta64[D]")
-    made = moved.astype("datetime64[D]") + clipped + (day - day_index.astype("timedelta64[D]"))
-    return made.astype("datetime64[us]")
 
 
 def _shift(run: CallContext, moment: Any) -> Any:

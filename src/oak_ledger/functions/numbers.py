@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.columnar.arrays import from_numpy, numpy_view, to_mask
-from oak_ledger.columnar.decimals import decimal_from_unscaled, divided_half_away, divided_towards_zero, unscaled
+from oak_ledger.columnar.decimals import decimal_from_unscaled, divided_half_away, divided_towards_zero, peak, unscaled
 from oak_ledger.functions.operators import binary, settle_decimal, settle_integer
 from oak_ledger.functions.registry import MISSING, CallContext, ComputeError, function
 from oak_ledger.types import MAX_DIGITS, Type, decimal
@@ -50,13 +50,10 @@ def _digits(run: CallContext, rest: tuple[Any, ...]) -> tuple[Any, ...]:
 
 def _round(mode: str) -> Any:
     def run_round(run: CallContext, x: Any, *n: Any) -> Any:
-        asked = run.constants[1] if len(run.constants) > 1 else 0
-        if run.result.kind == "number" and type(asked) is int and -12 <= asked <= 12:
-            return _round_floats(run.array(x), asked, mode)
-        if run.result.kind == "decimal" and type(asked) is int:
-            made = _round_wholes(run.array(x), asked, run.result.scale, mode)
-            if made is not None:
-                return made
+        def at_once(_: CallContext, array: Any, digits: int = 0) -> Any | None:
+            if run.result.kind == "number":
+                return _round_floats(array, digits, mode) if -12 <= digits <= 12 else None
+            return _round_wholes(array, digits, run.result, mode)
 
         def compute(value: Any, digits: int) -> Any:
             if isinstance(value, float):
@@ -65,41 +62,60 @@ def _round(mode: str) -> Any:
                 return value if digits >= 0 else settle_integer(int(_round_exactly(Decimal(value), digits, mode)))
             return settle_decimal(_round_exactly(value, digits, mode), run.result.scale)
 
-        return run.each(compute, x, *_digits(run, n))
+        found = run.for_each_constant(at_once, x, *n)
+        return run.each(compute, x, *_digits(run, n)) if found is None else found
 
     return run_round
 
 
+_READ_ERROR = 3e-16  # of a scaled float, at most: of the multiplication, and of the float itself
+
+
 def _round_floats(array: Any, digits: int, mode: str) -> Any:
-    """The quick way: scale and floor, and the exact way only for values that lie close to a tie."""
+    """Scale and floor; a float that reads in 15 digits as the edge between two results is taken for it, and what is not clear is rounded as it reads."""
     nulls = to_mask(pc.is_null(array))
-    values = numpy_view(pc.fill_null(array, 0.0))
+    values = np.where(nulls, 0.0, numpy_view(array))
     unit = 10.0 ** abs(digits)
+    edge = 0.5 if mode == ROUND_HALF_UP else 1.0
     with np.errstate(over="ignore", invalid="ignore"):  # what is very large is rounded as it reads
         scaled = np.abs(values) * unit if digits >= 0 else np.abs(values) / unit
         whole = np.floor(scaled)
-        fraction = scaled - whole
-        edge = 0.5 if mode == ROUND_HALF_UP else 1.0
-        near = np.abs(fraction - edge) <= np.maximum(scaled, 1.0) * 1e-14
-        if mode == ROUND_DOWN:
-            near |= fraction <= np.maximum(scaled, 1.0) * 1e-14
+        away = np.abs(scaled - whole - edge)
         if mode == ROUND_HALF_UP:
-            whole += fraction >= 0.5
-        made = np.copysign(whole / unit if digits >= 0 else whole * unit, values)
-    exact = near | (scaled >= 1e13)
-    for row in np.flatnonzero(exact & ~nulls):
-        made[row] = _round_number(float(values[row]), digits, mode)
-    return from_numpy(made + 0.0, mask=nulls)
+            whole += scaled - whole >= edge
+        close = np.flatnonzero((away <= np.maximum(scaled, 1.0) * 1e-14) & (scaled < 1e13))
+        slow = scaled >= 1e13
+        if len(close):
+            near = scaled[close]
+            half_digit = 0.5 * 10.0 ** (np.floor(np.log10(np.maximum(near, 1e-300))) - 14)
+            at_edge = away[close] + _READ_ERROR * near < half_digit
+            whole[close] = np.where(at_edge, np.floor(near) + 1, whole[close])
+            slow[close] |= ~at_edge & (away[close] - _READ_ERROR * near <= half_digit)
+        results = np.copysign(whole / unit if digits >= 0 else whole * unit, values)
+    for row in np.flatnonzero(slow & ~nulls):
+        results[row] = _round_number(float(values[row]), digits, mode)
+    return from_numpy(results + 0.0, mask=nulls)
 
 
-def _round_wholes(array: Any, digits: int, scale: int, mode: str) -> Any | None:
-    whole = unscaled(array)
-    drop = array.type.scale - digits
-    if whole is None or not 0 <= drop <= 17 or digits < 0:
+def _round_wholes(array: Any, digits: int, result: Type, mode: str) -> Any | None:
+    """Integers and decimals as whole numbers of 64 bits; None where these do not do."""
+    decimals = result.kind == "decimal"
+    whole = unscaled(array) if decimals else numpy_view(array)
+    drop = (array.type.scale if decimals else 0) - digits
+    if not decimals and digits >= 0:
+        return array
+    if whole is None or not -18 <= drop <= 18:
         return None
-    unit = 10**drop
-    made = divided_half_away(whole, unit) if mode == ROUND_HALF_UP else divided_towards_zero(whole, unit)
-    return decimal_from_unscaled(made, scale, to_mask(pc.is_null(array)))
+    nulls = to_mask(pc.is_null(array))
+    whole = np.where(nulls, 0, whole)
+    if drop >= 0:
+        divide = divided_half_away if mode == ROUND_HALF_UP else divided_towards_zero
+        whole = divide(whole, 10**drop)
+    more = result.scale - digits - min(drop, 0)
+    if peak(whole) * 10**more >= 2**62:
+        return None
+    whole = whole * 10**more
+    return decimal_from_unscaled(whole, result.scale, nulls) if decimals else from_numpy(whole, mask=nulls)
 
 
 round_half_up = function(
@@ -168,7 +184,14 @@ def _whole(mode: str) -> Any:
         if run.result.kind == "number":
             made = pc.ceil(array) if mode == ROUND_CEILING else pc.floor(array)
             return pc.add(made, 0.0)
-        return run.each(lambda value: settle_decimal(_round_exactly(value, 0, mode), 0), array)
+        whole = unscaled(array)
+        if whole is None or array.type.scale > 18:
+            return run.each(lambda value: settle_decimal(_round_exactly(value, 0, mode), 0), array)
+        unit = 10**array.type.scale
+        below = whole // unit
+        if mode == ROUND_CEILING:
+            below += below * unit != whole
+        return decimal_from_unscaled(below, 0, to_mask(pc.is_null(array)))
 
     return run_whole
 
@@ -225,25 +248,39 @@ def modulo(run: CallContext, x: Any, y: Any) -> Any:
 )
 def whole_division(run: CallContext, x: Any, y: Any) -> Any:
     """Division without a rest."""
+    left, right = run.array(x), run.array(y)
+    nulls = to_mask(pc.is_null(left)) | to_mask(pc.is_null(right))
+    if run.result.kind == "number":
+        a, b = np.where(nulls, 0.0, numpy_view(left)), np.where(nulls, 1.0, numpy_view(right))
+        zero = b == 0
+        with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
+            quotients = np.trunc(a / np.where(zero, 1.0, b))
+        lost = np.isinf(quotients)
+        result = from_numpy(np.where(lost, 0.0, quotients) + 0.0, mask=nulls)
+        return run.fault("number overflow", lost, run.fault("division by zero", zero, result))
+    decimals = run.result.kind == "decimal"
+    sides = [unscaled(side) if decimals else numpy_view(side) for side in (left, right)]
+    if sides[0] is not None and sides[1] is not None:
+        a, b = np.where(nulls, 0, sides[0]), np.where(nulls, 1, sides[1])
+        zero, unit = b == 0, 10**run.result.scale
+        b = np.where(zero, 1, b)
+        if peak(a) * unit < 2**62 and peak(b) < 2**62:
+            quotients = a // b
+            quotients += (quotients * b != a) & ((a < 0) != (b < 0))
+            whole = quotients * unit
+            found = decimal_from_unscaled(whole, run.result.scale, nulls) if decimals else from_numpy(whole, mask=nulls)
+            return run.fault("division by zero", zero, found)
 
     def compute(a: Any, b: Any) -> Any:
         if not b:
             raise ComputeError("division by zero")
         if isinstance(a, int):
             return settle_integer(abs(a) // abs(b) * (1 if (a < 0) == (b < 0) else -1))
-        if isinstance(a, Decimal):
-            with localcontext() as context:
-                context.prec = 100
-                return settle_decimal(Decimal(int(a / b)), run.result.scale)
-        return _finite(float(np.trunc(a / b)))
+        with localcontext() as context:
+            context.prec = 100
+            return settle_decimal(Decimal(int(a / b)), run.result.scale)
 
     return run.each(compute, x, y)
-
-
-def _finite(value: float) -> float:
-    if not np.isfinite(value):
-        raise ComputeError("number overflow")
-    return value
 
 
 @function(
@@ -255,18 +292,17 @@ def _finite(value: float) -> float:
 )
 def power(run: CallContext, x: Any, y: Any) -> Any:
     """A power; a negative number has only whole ones, and zero no negative ones."""
-
-    def compute(base: float, exponent: float) -> float:
-        if base == 0 and exponent < 0:
-            raise ComputeError("zero raised to a negative power")
-        if base < 0 and not exponent.is_integer():
-            raise ComputeError("a negative number raised to a power that is not whole")
-        try:
-            return _finite(float(base**exponent))
-        except OverflowError:
-            raise ComputeError("number overflow") from None
-
-    return run.each(compute, x, y)
+    base, exponent = run.array(x), run.array(y)
+    nulls = to_mask(pc.is_null(base)) | to_mask(pc.is_null(exponent))
+    a, b = np.where(nulls, 1.0, numpy_view(base)), np.where(nulls, 1.0, numpy_view(exponent))
+    of_zero, broken = (a == 0) & (b < 0), (a < 0) & (b != np.trunc(b))
+    with np.errstate(over="ignore", under="ignore"):
+        powers = np.where(of_zero | broken, 0.0, np.power(np.where(of_zero | broken, 1.0, a), b))
+    lost = np.isinf(powers)
+    result = from_numpy(np.where(lost, 0.0, powers), mask=nulls)
+    result = run.fault("zero raised to a negative power", of_zero, result)
+    result = run.fault("a negative number raised to a power that is not whole", broken, result)
+    return run.fault("number overflow", lost, result)
 
 
 @function(
@@ -317,17 +353,16 @@ common_logarithm = function(
     can_fault=True,
 )
 def width_bucket(run: CallContext, x: Any, low: Any, high: Any, n: Any) -> Any:
-    """The bucket that a value lies in."""
-
-    def compute(value: float, first: float, last: float, count: int) -> int:
-        if count <= 0:
-            raise ComputeError("fewer than one bucket")
-        if first == last:
-            raise ComputeError("buckets without width")
-        if first > last:
-            value, first, last = -value, -first, -last
-        if value < first:
-            return 0
-        return count + 1 if value >= last else int((value - first) * count / (last - first)) + 1
-
-    return run.each(compute, x, low, high, n)
+    """The bucket that a value belongs to."""
+    arrays = [run.array(one) for one in (x, low, high, n)]
+    nulls = np.logical_or.reduce([to_mask(pc.is_null(one)) for one in arrays])
+    value, first, last = (np.where(nulls, at, numpy_view(one)) for at, one in enumerate(arrays[:3]))
+    count = np.where(nulls, 1, numpy_view(arrays[3]))
+    few, flat, down = count <= 0, first == last, first > last
+    value, first, last = (np.where(down, -one, one) for one in (value, first, last))
+    with np.errstate(invalid="ignore", over="ignore"):
+        inside = np.floor((value - first) * count / np.where(flat, 1.0, last - first)) + 1
+    buckets = np.where(value < first, 0, np.where(value >= last, count + 1, inside))
+    result = from_numpy(np.where(few | flat, 0, buckets).astype(np.int64), mask=nulls)
+    result = run.fault("fewer than one bucket", few, result)
+    return run.fault("buckets without width", flat & ~few, result)

@@ -14,7 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.columnar.arrays import INTEGER_MAX, INTEGER_MIN, all_finite, from_numpy, numpy_view, to_mask
-from oak_ledger.columnar.decimals import decimal_from_unscaled, peak, unscaled
+from oak_ledger.columnar.decimals import decimal_from_unscaled, divided_half_away, peak, unscaled
 from oak_ledger.functions.registry import MISSING, CallContext, ComputeError, Function, internal_function
 from oak_ledger.types import (
     BOOLEAN,
@@ -90,11 +90,14 @@ def _decimals(plain: Callable[[Any, Any], Any]) -> Callable[..., Any]:
         scale = run.result.scale
         wholes = _whole_operands(run, left, right)
         exact_scale = left.type.scale + right.type.scale if plain is operator.mul else left.type.scale
-        if wholes is not None and exact_scale == scale:
+        if wholes is not None:
             a, b, nulls = wholes
-            peaks = [peak(side[~nulls]) for side in (a, b)]
+            peaks = [peak(side) for side in (a, b)]
             if (peaks[0] * peaks[1] if plain is operator.mul else sum(peaks)) < _SAFE:
-                return decimal_from_unscaled(plain(a, b), scale, nulls)
+                results = plain(a, b)
+                if exact_scale > scale:  # more decimals than a product keeps
+                    results = divided_half_away(results, 10 ** (exact_scale - scale))
+                return decimal_from_unscaled(results, scale, nulls)
 
         def compute(a: Decimal, b: Decimal) -> Decimal:
             with localcontext() as context:
@@ -107,12 +110,25 @@ def _decimals(plain: Callable[[Any, Any], Any]) -> Callable[..., Any]:
 
 
 def _whole_operands(run: CallContext, left: Any, right: Any) -> tuple[Any, Any, Any] | None:
-    arrays = [run.array(left), run.array(right)]
-    wholes = [unscaled(array) for array in arrays]
-    if wholes[0] is None or wholes[1] is None:
-        return None
-    nulls = to_mask(pc.is_null(arrays[0])) | to_mask(pc.is_null(arrays[1]))
-    return wholes[0], wholes[1], nulls
+    """Both sides as whole numbers, 0 where either is null, and where that is; None where they take more than 64 bits."""
+    nulls: Any = None
+    for side in (left, right):
+        if isinstance(side, pa.Scalar):
+            if not side.is_valid:
+                return None
+        elif side.null_count:
+            own = to_mask(pc.is_null(side))
+            nulls = own if nulls is None else nulls | own
+    wholes = []
+    for side in (left, right):
+        whole = unscaled(pa.repeat(side, 1) if isinstance(side, pa.Scalar) else side)
+        if whole is None:
+            return None
+        wholes.append(whole if nulls is None or len(whole) != run.length else np.where(nulls, 0, whole))
+    a, b = wholes
+    if len(a) == len(b) == 1 != run.length:
+        a = np.repeat(a, run.length)
+    return a, b, nulls if nulls is not None else np.zeros(run.length, np.bool_)
 
 
 def _divide(run: CallContext, left: Any, right: Any) -> Any:
@@ -348,16 +364,30 @@ def like_expression(pattern: str, escape: str | None) -> str:
     return "".join(out)
 
 
+_PLAIN_ENDS = re.compile(r"(%?)([^%_]*)(%?)")
+
+
 def _like(run: CallContext, value: Any, pattern: Any, *escape: Any) -> Any:
-    known = run.constants[1:]
-    if all(isinstance(part, str) for part in known):
-        expression = like_expression(known[0], known[1] if len(known) > 1 else None)
-        return pc.match_substring_regex(run.array(value), f"(?s)^(?:{expression})$")
+    def by_kernel(_: CallContext, texts: Any, like: str, mark: str | None = None) -> Any:
+        ends = _PLAIN_ENDS.fullmatch(like) if not mark or mark not in like else None
+        if ends is None:
+            return pc.match_substring_regex(texts, f"(?s)^(?:{like_expression(like, mark)})$")
+        before, part, after = ends.groups()
+        if not part and (before or after):  # nothing but wildcards
+            return pc.if_else(pc.is_valid(texts), True, pa.scalar(None, pa.bool_()))
+        kernels = {
+            ("", ""): pc.equal,
+            ("", "%"): pc.starts_with,
+            ("%", ""): pc.ends_with,
+            ("%", "%"): pc.match_substring,
+        }
+        return kernels[before, after](texts, part)
 
     def compute(text: str, like: str, mark: str | None = None) -> bool:
         return re.fullmatch(like_expression(like, mark), text, re.DOTALL) is not None
 
-    return run.each(compute, value, pattern, *escape)
+    found = run.for_each_constant(by_kernel, value, pattern, *escape)
+    return run.each(compute, value, pattern, *escape) if found is None else found
 
 
 LIKE = internal_function("LIKE", _like, can_fault=True, costly=True)

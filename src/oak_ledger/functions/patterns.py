@@ -98,6 +98,8 @@ def regexp_substr(run: CallContext, x: Any, pattern: Any, *group: Any) -> Any:
 
     def compute() -> Any:
         texts = run.array(x)
+        if "(" not in _pattern(run):  # a pattern without groups can be one itself
+            return pc.struct_field(pc.extract_regex(texts, f"(?P<whole>{_pattern(run)})"), 0)
         found = pc.match_substring_regex(texts, _pattern(run))
         part = pc.replace_substring_regex(
             texts, rf"(?s:\A.*?)({_pattern(run)})(?s:.*\z)", rf"\{number + 1}", max_replacements=1

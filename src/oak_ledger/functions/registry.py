@@ -8,17 +8,21 @@ parameter repeats it. The result is a type, `same` (as the first argument) or `c
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, Protocol
 
+import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
-from oak_ledger.columnar.arrays import Mask, arrow_type, to_mask, with_nulls
+from oak_ledger.columnar.arrays import Mask, arrow_type, from_numpy, numpy_view, to_mask, with_nulls
 from oak_ledger.types import KINDS, NUMERIC, TEMPORAL, Type
 
 MISSING: Any = object()
+MAX_CONSTANTS = 32  # combinations of arguments, for each of which a kernel is called
 _GROUPS: Mapping[str, frozenset[str]] = {"numeric": NUMERIC, "temporal": TEMPORAL, "any": frozenset(KINDS)}
 
 
@@ -56,37 +60,89 @@ class CallContext:
         return with_nulls(self.array(result), mask)
 
     def each(self, compute: Callable[..., Any], *args: Any) -> Any:
-        """One Python call a row; null where any argument is null, a fault where `ComputeError` is raised.
+        """One Python call for each different value (or combination of values); null where any argument is null, a fault where ComputeError is raised.
 
-        This is the plain meaning of a function, used where no faster way is known.
+        This is the plain meaning of a function, used where no kernel has it.
         """
-        columns = [self.array(value).to_pylist() for value in args]
-        made: list[Any] = []
+        varying = [at for at, value in enumerate(args) if not isinstance(value, pa.Scalar)]
+        if len(varying) == 1 and not pa.types.is_dictionary(args[varying[0]].type):
+            encoded = args[varying[0]].dictionary_encode()
+            once = list(args)
+            once[varying[0]] = encoded.dictionary
+            results, wrong = self._called(compute, once, len(encoded.dictionary))
+            if not encoded.indices.null_count and len(encoded.dictionary) == self.length:
+                return self._recorded(results, wrong)
+            codes = numpy_view(pc.fill_null(encoded.indices, len(encoded.dictionary)))
+            found = {what: np.append(mask, False)[codes] for what, mask in wrong.items()}
+            return self._recorded(results.take(encoded.indices), found)
+        return self._recorded(*self._called(compute, args, self.length))
+
+    def _called(self, compute: Callable[..., Any], args: Sequence[Any], length: int) -> tuple[Any, dict[str, Mask]]:
+        """The results of calls, and where which of them went wrong."""
+        columns = [
+            [value.as_py()] * length if isinstance(value, pa.Scalar) else value.to_pylist() for value in args
+        ]  # fmt: skip
+        results: list[Any] = []
         wrong: dict[str, list[int]] = {}
-        seen: dict[tuple[Any, ...], Any] = {}
         for row, values in enumerate(zip(*columns, strict=True)):
-            if None in values:
-                made.append(None)
-                continue
-            value = seen.get(values, MISSING)
-            if value is MISSING:
+            value = None
+            if None not in values:
                 try:
                     value = compute(*values)
-                except ComputeError as unfit:
-                    value = unfit
-                if len(seen) < 10_000:
-                    seen[values] = value
-            if isinstance(value, ComputeError):
-                wrong.setdefault(str(value), []).append(row)
-                value = None
-            made.append(value)
-        for what, rows in wrong.items():
-            import numpy as np
+                except ComputeError as error:
+                    wrong.setdefault(str(error), []).append(row)
+            results.append(value)
+        masks = {what: np.isin(np.arange(length), rows) for what, rows in wrong.items()}
+        return pa.array(results, arrow_type(self.result)), masks
 
-            mask = np.zeros(len(made), np.bool_)
-            mask[rows] = True
+    def _recorded(self, results: Any, wrong: Mapping[str, Mask]) -> Any:
+        for what, mask in wrong.items():
             self.record(what, mask)
-        return pa.array(made, arrow_type(self.result))
+        return results
+
+    def for_each_constant(self, compute: Callable[..., Any], x: Any, *rest: Any) -> Any | None:
+        """`compute(call, x, *constants)` for each different combination of the other arguments, over the rows that have it.
+
+        `compute` gives None for constants that it cannot work with. None also where there are many combinations.
+        """
+        varying = [value for value in rest if not isinstance(value, pa.Scalar)]
+        if not varying:
+            constants = [value.as_py() for value in rest]
+            return (
+                pa.nulls(self.length, arrow_type(self.result))
+                if None in constants
+                else compute(self, self.array(x), *constants)
+            )
+        keys = [value.dictionary_encode() for value in varying]
+        if math.prod(len(key.dictionary) + 1 for key in keys) > MAX_CONSTANTS or not self.length:
+            return None
+        codes = np.zeros(self.length, np.int64)
+        for key in keys:
+            size = len(key.dictionary)
+            codes = codes * (size + 1) + numpy_view(pc.fill_null(key.indices, size))
+        texts, parts, order = self.array(x), [], []
+        for code in np.flatnonzero(np.bincount(codes)).tolist():
+            rows = np.flatnonzero(codes == code)
+            constants = [
+                value.as_py() if isinstance(value, pa.Scalar) else value[int(rows[0])].as_py() for value in rest
+            ]
+
+            def record(what: str, mask: Mask, rows: Any = rows) -> None:
+                whole = np.zeros(self.length, np.bool_)
+                whole[rows[mask]] = True
+                self.record(what, whole)
+
+            inner = replace(self, length=len(rows), constants=[MISSING, *constants], record=record)
+            some = pa.nulls(len(rows), arrow_type(self.result))
+            if None not in constants:
+                some = compute(inner, texts.take(from_numpy(rows)), *constants)
+                if some is None:
+                    return None
+            parts.append(some)
+            order.append(rows)
+        back = np.empty(self.length, np.int64)
+        back[np.concatenate(order)] = np.arange(self.length)
+        return pa.chunked_array(parts, arrow_type(self.result)).combine_chunks().take(from_numpy(back))
 
 
 class ComputeError(Exception):

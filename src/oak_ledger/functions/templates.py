@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from oak_ledger.columnar.calendar import days_of
 from oak_ledger.functions.registry import ComputeError
 
 _ELEMENT = re.compile(r"YYYY|YY|MONTH|MON|MM|DDD|DD|DAY|DY|HH24|HH12|MI|SS|FF[1-6]|AM|PM", re.IGNORECASE)
@@ -67,6 +68,42 @@ class Template:
         except ValueError as error:
             raise ComputeError("no day of the calendar") from error
 
+    def read_bytes(self, rows: npt.NDArray[np.uint8]) -> tuple[Any, Any] | None:
+        """Microseconds since 1970 of texts that are all as wide as the template (their bytes, a row each), and where they are read so.
+
+        None for a template of anything but digits and ASCII delimiters.
+        """
+        parts: dict[str, Any] = {}
+        at, fits = 0, np.ones(len(rows), np.bool_)
+        for piece in self.pieces:
+            width = _width(piece.name) if piece.name in _DIGITS else len(piece.written)
+            field_bytes = rows[:, at : at + width]
+            at += width
+            if piece.name in _READ_AT_ONCE:
+                digits = field_bytes - np.uint8(ord("0"))
+                fits &= (digits < 10).all(axis=1)
+                number = np.zeros(len(rows), np.int64)
+                for column in range(width):
+                    number = number * 10 + digits[:, column]
+                parts[piece.name] = number
+            elif piece.name or not piece.written.isascii():
+                return None
+            else:
+                fits &= (field_bytes == np.frombuffer(piece.written.upper().encode(), np.uint8)).all(axis=1)
+        if "YYYY" not in parts:
+            return None
+        one = np.ones(len(rows), np.int64)
+        days, calendar_days = days_of(parts["YYYY"], parts.get("MM", one), parts.get("DD", one))
+        hour, minute, second = (parts.get(name, 0 * one) for name in ("HH24", "MI", "SS"))
+        fits &= calendar_days & (hour < 24) & (minute < 60) & (second < 60)
+        fraction = sum((parts[f"FF{size}"] * 10 ** (6 - size) for size in range(1, 7) if f"FF{size}" in parts), 0 * one)
+        return days * _DAY + ((hour * 60 + minute) * 60 + second) * _SECOND + fraction, fits
+
+    @property
+    def width(self) -> int:
+        """How many characters a text has that is written by it, if it is of digits."""
+        return sum(_width(piece.name) if piece.name in _DIGITS else len(piece.written) for piece in self.pieces)
+
     def write(self, moment: dt.date) -> str:
         """The moment as text."""
         made = self.known.get(moment)
@@ -109,6 +146,8 @@ def _fraction(unit: int, one: _Moments) -> Any:
 
 REMEMBERED = 20_000
 _SECOND = 1_000_000
+_DAY = 86_400 * _SECOND
+_READ_AT_ONCE = frozenset({"YYYY", "MM", "DD", "HH24", "MI", "SS", *(f"FF{digits}" for digits in range(1, 7))})
 _DIGITS: dict[str, Callable[[_Moments], Any]] = {
     "YYYY": lambda one: one.year.astype(np.int64) + 1970,
     "YY": lambda one: (one.year.astype(np.int64) + 1970) % 100,

@@ -4,13 +4,17 @@ from __future__ import annotations
 
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from oak_ledger.columnar.texts import is_ascii, value_text
-from oak_ledger.functions.registry import MISSING, CallContext, ComputeError, function
+from oak_ledger.columnar.arrays import from_numpy, numpy_view, to_mask
+from oak_ledger.columnar.texts import characters_before, is_ascii, list_element, text_bytes, texts_like
+from oak_ledger.functions.casts import text_of
+from oak_ledger.functions.registry import CallContext, ComputeError, function
 
 MAX_TEXT = 10_000_000
+MAX_PADDED = 10_000  # characters of a text that kernels are asked to make
 
 
 @function(
@@ -49,17 +53,18 @@ _HELD = "\ufdd0"  # a code point that no text has
 
 
 def _initial_capitals(text: str) -> str:
-    made, begins = [], True
+    letters, begins = [], True
     for character in text:
-        made.append(
-            character.upper()
-            if begins and len(character.upper()) == 1
-            else character.lower()
-            if len(character.lower()) == 1
-            else character
-        )
+        changed = character.upper() if begins else character.lower()
+        letters.append(changed if len(changed) == 1 else character)
         begins = not character.isalnum()
-    return "".join(made)
+    return "".join(letters)
+
+
+_BYTES = np.arange(256, dtype=np.uint8)
+_UPPER = np.where((ord("a") <= _BYTES) & (ord("z") >= _BYTES), _BYTES - 32, _BYTES).astype(np.uint8)
+_LOWER = np.where((ord("A") <= _BYTES) & (ord("Z") >= _BYTES), _BYTES + 32, _BYTES).astype(np.uint8)
+_IN_WORD = np.array([chr(byte).isalnum() and byte < 128 for byte in range(256)])
 
 
 @function(
@@ -70,18 +75,33 @@ def _initial_capitals(text: str) -> str:
     costly=True,
 )
 def initcap(run: CallContext, x: Any) -> Any:
-    """A capital where a word begins: after anything that is neither letter nor digit."""
-    return run.each(_initial_capitals, x)
+    """A capital where a word begins: after anything that is neither letter nor digit. Of ASCII by its bytes."""
+    texts = run.array(x)
+    if not is_ascii(texts):
+        return run.each(_initial_capitals, x)
+    offsets, data = text_bytes(texts)
+    after_word = np.zeros(len(data), np.bool_)
+    after_word[1:] = _IN_WORD[data[:-1]]
+    starts = offsets[:-1]
+    after_word[starts[starts < len(data)]] = False
+    return texts_like(texts, offsets, np.where(after_word, _LOWER[data], _UPPER[data]))
 
 
-def _trim(run: CallContext, kernel: Any, x: Any, characters: Any, strip: str) -> Any:
-    """Trim both ends, or as `kernel` and `strip` do one."""
-    known = run.constants[1] if len(run.constants) > 1 else " "
-    if known is None:
-        return pa.nulls(run.length, pa.string())
-    if known is not MISSING:
-        return kernel(run.array(x), known) if known else run.array(x)
-    return run.each(lambda text, chars: getattr(text, strip)(chars) if chars else text, x, characters)
+def _trim(run: CallContext, x: Any, characters: Any, ends: str) -> Any:
+    """Trim `""` both ends, `"l"` the beginning or `"r"` the end."""
+    kernels = {one: getattr(pc, f"{one}_{ends}trim") for one in ("ascii", "utf8")}
+
+    def trimmed(_: CallContext, texts: Any, chars: str) -> Any:
+        kind = "ascii" if chars.isascii() and is_ascii(texts) else "utf8"
+        return kernels[kind](texts, chars) if chars else texts
+
+    if characters is None:
+        return trimmed(run, run.array(x), " ")
+    found = run.for_each_constant(trimmed, x, characters)
+    method = f"{ends}strip"
+    if found is not None:
+        return found
+    return run.each(lambda text, chars: getattr(text, method)(chars) if chars else text, x, characters)
 
 
 @function(
@@ -94,7 +114,7 @@ def _trim(run: CallContext, kernel: Any, x: Any, characters: Any, strip: str) ->
 )
 def btrim(run: CallContext, x: Any, characters: Any = None) -> Any:
     """Trim both ends."""
-    return _trim(run, pc.utf8_trim, x, characters, "strip")
+    return _trim(run, x, characters, "")
 
 
 @function(
@@ -107,7 +127,7 @@ def btrim(run: CallContext, x: Any, characters: Any = None) -> Any:
 )
 def ltrim(run: CallContext, x: Any, characters: Any = None) -> Any:
     """Trim the beginning."""
-    return _trim(run, pc.utf8_ltrim, x, characters, "lstrip")
+    return _trim(run, x, characters, "l")
 
 
 @function(
@@ -120,7 +140,7 @@ def ltrim(run: CallContext, x: Any, characters: Any = None) -> Any:
 )
 def rtrim(run: CallContext, x: Any, characters: Any = None) -> Any:
     """Trim the end."""
-    return _trim(run, pc.utf8_rtrim, x, characters, "rstrip")
+    return _trim(run, x, characters, "r")
 
 
 @function(
@@ -132,9 +152,11 @@ def rtrim(run: CallContext, x: Any, characters: Any = None) -> Any:
 )
 def replace(run: CallContext, x: Any, part: Any, by: Any) -> Any:
     """Replace every occurrence; an empty part changes nothing."""
-    if isinstance(run.constants[1], str) and isinstance(run.constants[2], str):
-        texts = run.array(x)
-        return pc.replace_substring(texts, run.constants[1], run.constants[2]) if run.constants[1] else texts
+    found = run.for_each_constant(
+        lambda _, texts, old, new: pc.replace_substring(texts, old, new) if old else texts, x, part, by
+    )
+    if found is not None:
+        return found
     return run.each(lambda text, old, new: text.replace(old, new) if old else text, x, part, by)
 
 
@@ -158,36 +180,28 @@ def _slice(text: str, start: int, length: int | None = None) -> str:
 )
 def substring(run: CallContext, x: Any, start: Any, *length: Any) -> Any:
     """A part by position; a position before the text uses up length, as the standard says."""
-    known = run.constants[1:]
-    if all(type(value) is int and abs(value) < 2**31 for value in known) and min(known[1:], default=0) >= 0:
-        begin = max(known[0] - 1, 0)
-        stop = max(known[0] - 1 + known[1], begin) if len(known) > 1 else None
-        texts = run.array(x)
-        if is_ascii(texts):
-            end = _END if stop is None else stop  # without an end the kernel fails where nulls are
-            return pc.binary_slice(texts.cast(pa.binary()), begin, end).cast(pa.string())
-        return pc.utf8_slice_codeunits(texts, start=begin, stop=stop)
+
+    def by_position(_: CallContext, texts: Any, begin: int, size: int | None = None) -> Any | None:
+        if abs(begin) >= _END or (size is not None and not 0 <= size < _END):
+            return None
+        first = max(begin - 1, 0)
+        return _between(texts, first, None if size is None else max(begin - 1 + size, first))
 
     def compute(text: str, begin: int, size: int | None = None) -> str:
         if size is not None and size < 0:
             raise ComputeError("a length below zero")
         return _slice(text, begin, size)
 
-    return run.each(compute, x, start, *length)
+    found = run.for_each_constant(by_position, x, start, *length)
+    return run.each(compute, x, start, *length) if found is None else found
 
 
-def _by_position(run: CallContext, x: Any, begin: int, end: int | None) -> Any:
+def _between(texts: Any, begin: int, end: int | None) -> Any:
     """A part of each text from one position to another, counted from 0, or where below zero from the end."""
-    texts = run.array(x)
     if is_ascii(texts):
         stop = _END if end is None else end  # without an end the kernel fails where nulls are
         return pc.binary_slice(texts.cast(pa.binary()), begin, stop).cast(pa.string())
     return pc.utf8_slice_codeunits(texts, start=begin, stop=end)
-
-
-def _known_size(run: CallContext) -> int | None:
-    size = run.constants[1]
-    return size if type(size) is int and abs(size) < _END else None
 
 
 @function(
@@ -199,8 +213,8 @@ def _known_size(run: CallContext) -> int | None:
 )
 def left(run: CallContext, x: Any, n: Any) -> Any:
     """The beginning."""
-    size = _known_size(run)
-    return run.each(lambda text, size: text[:size], x, n) if size is None else _by_position(run, x, 0, size)
+    found = run.for_each_constant(lambda _, texts, size: _between(texts, 0, size) if abs(size) < _END else None, x, n)
+    return run.each(lambda text, size: text[:size], x, n) if found is None else found
 
 
 @function(
@@ -212,10 +226,12 @@ def left(run: CallContext, x: Any, n: Any) -> Any:
 )
 def right(run: CallContext, x: Any, n: Any) -> Any:
     """The end."""
-    size = _known_size(run)
-    if size is None:
-        return run.each(lambda text, size: text[-size:] if size else "", x, n)
-    return _by_position(run, x, -size, None) if size else _by_position(run, x, 0, 0)
+
+    def ending(_: CallContext, texts: Any, size: int) -> Any | None:
+        return None if abs(size) >= _END else _between(texts, -size, None) if size else _between(texts, 0, 0)
+
+    found = run.for_each_constant(ending, x, n)
+    return run.each(lambda text, size: text[-size:] if size else "", x, n) if found is None else found
 
 
 @function(
@@ -239,7 +255,17 @@ def char_length(run: CallContext, x: Any) -> Any:
 )
 def position(run: CallContext, part: Any, x: Any) -> Any:
     """The first place of a part."""
-    return run.each(lambda piece, text: text.find(piece) + 1, part, x)
+
+    def first(_: CallContext, texts: Any, wanted: str) -> Any:
+        at = pc.find_substring(texts, wanted)
+        if is_ascii(texts):
+            return pc.cast(pc.add(at, 1), pa.int64())
+        ends = numpy_view(pc.fill_null(at, 0))
+        characters = characters_before(texts, np.maximum(ends, 0))
+        return from_numpy(np.where(ends < 0, 0, characters + 1), mask=to_mask(pc.is_null(at)))
+
+    found = run.for_each_constant(first, x, part)
+    return run.each(lambda piece, text: text.find(piece) + 1, part, x) if found is None else found
 
 
 @function(
@@ -250,9 +276,8 @@ def position(run: CallContext, part: Any, x: Any) -> Any:
 )
 def contains(run: CallContext, x: Any, part: Any) -> Any:
     """Whether a part occurs."""
-    if isinstance(run.constants[1], str):
-        return pc.match_substring(run.array(x), run.constants[1])
-    return run.each(lambda text, piece: piece in text, x, part)
+    found = run.for_each_constant(lambda _, texts, piece: pc.match_substring(texts, piece), x, part)
+    return run.each(lambda text, piece: piece in text, x, part) if found is None else found
 
 
 @function(
@@ -263,9 +288,8 @@ def contains(run: CallContext, x: Any, part: Any) -> Any:
 )
 def starts_with(run: CallContext, x: Any, part: Any) -> Any:
     """Whether it begins so."""
-    if isinstance(run.constants[1], str):
-        return pc.starts_with(run.array(x), run.constants[1])
-    return run.each(lambda text, piece: text.startswith(piece), x, part)
+    found = run.for_each_constant(lambda _, texts, piece: pc.starts_with(texts, piece), x, part)
+    return run.each(lambda text, piece: text.startswith(piece), x, part) if found is None else found
 
 
 @function(
@@ -276,9 +300,8 @@ def starts_with(run: CallContext, x: Any, part: Any) -> Any:
 )
 def ends_with(run: CallContext, x: Any, part: Any) -> Any:
     """Whether it ends so."""
-    if isinstance(run.constants[1], str):
-        return pc.ends_with(run.array(x), run.constants[1])
-    return run.each(lambda text, piece: text.endswith(piece), x, part)
+    found = run.for_each_constant(lambda _, texts, piece: pc.ends_with(texts, piece), x, part)
+    return run.each(lambda text, piece: text.endswith(piece), x, part) if found is None else found
 
 
 @function(
@@ -290,29 +313,34 @@ def ends_with(run: CallContext, x: Any, part: Any) -> Any:
 )
 def concat(run: CallContext, *values: Any) -> Any:
     """Joined without nulls."""
-    texts = [
-        pc.fill_null(run.array(value) if pa.types.is_string(value.type) else _as_text(run, value), "")
-        for value in values
-    ]
-    return pc.binary_join_element_wise(*texts, "")
-
-
-def _as_text(run: CallContext, value: Any) -> Any:
-    return pa.array([value_text(one) for one in run.array(value).to_pylist()], pa.string())
+    texts = [text_of(run.array(value), kind) for value, kind in zip(values, run.types, strict=True)]
+    return pc.binary_join_element_wise(*(pc.fill_null(one, "") for one in texts), "")
 
 
 def _padded(left: bool) -> Any:
-    def run_pad(run: CallContext, x: Any, n: Any, *fill: Any) -> Any:
-        def compute(text: str, size: int, chars: str = " ") -> str:
-            if size > MAX_TEXT:
-                raise ComputeError(f"a text of more than {MAX_TEXT:,} characters")
-            missing = max(0, size) - len(text)
-            if missing <= 0:
-                return text[: max(0, size)]
-            more = (chars * (missing // len(chars) + 1))[:missing] if chars else ""
-            return more + text if left else text + more
+    side = "l" if left else "r"
+    kernels = {one: getattr(pc, f"{one}_{side}pad") for one in ("ascii", "utf8")}
 
-        return run.each(compute, x, n, *fill)
+    def by_kernel(_: CallContext, texts: Any, size: int, fill: str = " ") -> Any | None:
+        if not 0 <= size <= MAX_PADDED or len(fill) != 1:
+            return None
+        kind = "ascii" if fill.isascii() and is_ascii(texts) else "utf8"
+        padded = kernels[kind](texts, width=size, padding=fill)
+        longest = pc.max(pc.utf8_length(padded)).as_py() or 0
+        return padded if longest <= size else _between(padded, 0, size)
+
+    def compute(text: str, size: int, fill: str = " ") -> str:
+        if size > MAX_TEXT:
+            raise ComputeError(f"a text of more than {MAX_TEXT:,} characters")
+        missing = max(0, size) - len(text)
+        if missing <= 0:
+            return text[: max(0, size)]
+        more = (fill * (missing // len(fill) + 1))[:missing] if fill else ""
+        return more + text if left else text + more
+
+    def run_pad(run: CallContext, x: Any, n: Any, *fill: Any) -> Any:
+        found = run.for_each_constant(by_kernel, x, n, *fill)
+        return run.each(compute, x, n, *fill) if found is None else found
 
     return run_pad
 
@@ -351,6 +379,11 @@ rpad = function(
 def split_part(run: CallContext, x: Any, separator: Any, n: Any) -> Any:
     """One part between separators."""
 
+    def by_kernel(_: CallContext, texts: Any, mark: str, number: int) -> Any | None:
+        if not mark or not 0 < abs(number) < MAX_PADDED:
+            return None
+        return list_element(pc.split_pattern(texts, mark, max_splits=abs(number), reverse=number < 0), number)
+
     def compute(text: str, mark: str, number: int) -> str:
         if number == 0:
             raise ComputeError("there is no part 0")
@@ -358,7 +391,8 @@ def split_part(run: CallContext, x: Any, separator: Any, n: Any) -> Any:
         at = number - 1 if number > 0 else len(parts) + number
         return parts[at] if 0 <= at < len(parts) else ""
 
-    return run.each(compute, x, separator, n)
+    found = run.for_each_constant(by_kernel, x, separator, n)
+    return run.each(compute, x, separator, n) if found is None else found
 
 
 @function(
@@ -370,7 +404,8 @@ def split_part(run: CallContext, x: Any, separator: Any, n: Any) -> Any:
 )
 def reverse(run: CallContext, x: Any) -> Any:
     """Backwards, character by character."""
-    return pc.utf8_reverse(run.array(x))
+    texts = run.array(x)
+    return pc.ascii_reverse(texts) if is_ascii(texts) else pc.utf8_reverse(texts)
 
 
 @function(
@@ -384,9 +419,14 @@ def reverse(run: CallContext, x: Any) -> Any:
 def repeat(run: CallContext, x: Any, n: Any) -> Any:
     """The text several times."""
 
+    def by_kernel(_: CallContext, texts: Any, times: int) -> Any | None:
+        longest = pc.max(pc.binary_length(texts)).as_py() or 0
+        return pc.binary_repeat(texts, max(times, 0)) if longest * max(times, 0) <= MAX_PADDED else None
+
     def compute(text: str, times: int) -> str:
         if times > 0 and len(text) * times > MAX_TEXT:
             raise ComputeError(f"a text of more than {MAX_TEXT:,} characters")
         return text * max(0, times)
 
-    return run.each(compute, x, n)
+    found = run.for_each_constant(by_kernel, x, n)
+    return run.each(compute, x, n) if found is None else found

@@ -13,6 +13,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.columnar.arrays import Mask, arrow_type, from_numpy, numpy_view, to_mask
+from oak_ledger.columnar.calendar import shift_moments
 from oak_ledger.columnar.ordering import packed_keys, sort_numbers
 from oak_ledger.engine.aggregate.compute import aggregate, call_context
 from oak_ledger.engine.aggregate.groups import encode_all, group_all
@@ -22,7 +23,6 @@ from oak_ledger.engine.spill import scratch_array
 from oak_ledger.engine.windows.frames import aggregate_frames
 from oak_ledger.formula import checked as c
 from oak_ledger.functions.accumulators import Groups
-from oak_ledger.functions.dates import shift_moments
 from oak_ledger.functions.registry import FaultSink
 from oak_ledger.functions.windows import Around
 
