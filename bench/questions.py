@@ -64,7 +64,7 @@ AGGREGATES: tuple[tuple[Template, str], ...] = (
 )  # fmt: skip
 WINDOWS: tuple[tuple[Template, str], ...] = (
     ("LAG({x}) OVER (PARTITION BY {k} ORDER BY id)", "if"), ("SUM({x}) OVER (PARTITION BY {k} ORDER BY id)", "i"), ("ROW_NUMBER() OVER (PARTITION BY {k} ORDER BY id)", ""), ("SUM({x}) OVER (PARTITION BY {k})", "i"),
-    (("AVG({x}) OVER (PARTITION BY {k} ORDER BY id ROWS BETWEEN 5 PRECEDING AND CURRENT ROW)", "AVG({x}) OVER (PARTITION BY {k} ORDER BY id ROWS BETWEEN 5 PRECEDING AND CURRENT ROW)", None), "i"), ("RANK() OVER (PARTITION BY {k} ORDER BY {x})", "i"),
+    (("AVG({x}) OVER (PARTITION BY {k} ORDER BY id ROWS BETWEEN 5 PRECEDING AND CURRENT ROW)", "AVG({x}) OVER (PARTITION BY {k} ORDER BY id ROWS BETWEEN 5 PRECEDING AND CURRENT ROW)", None), "i"), (("RANK() OVER (PARTITION BY {k} ORDER BY {x})", "RANK() OVER (PARTITION BY {k} ORDER BY {x})", None), "i"),
     (("MAX({x}) OVER (PARTITION BY {k} ORDER BY id)", "MAX({x}) OVER (PARTITION BY {k} ORDER BY id)", None), "i"), (("FIRST_VALUE({x}) OVER (PARTITION BY {k} ORDER BY id)", "FIRST_VALUE({x}) OVER (PARTITION BY {k} ORDER BY id)", "FIRST_VALUE({x}) OVER (PARTITION BY {k} ORDER BY id)"), "i"),
 )  # fmt: skip
 WOODS = ("oak", "ash", "elm", "larch", "Sitka spruce", "birch", "alder", "beech", "maple", "walnut")

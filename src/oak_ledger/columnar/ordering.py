@@ -11,6 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.columnar.arrays import INTEGER_MAX, INTEGER_MIN, Mask, numpy_view, to_mask
+from oak_ledger.columnar.codes import encode
 from oak_ledger.columnar.decimals import unscaled
 
 PACKED_BITS = 62
@@ -19,16 +20,18 @@ RowIndexes = npt.NDArray[np.int64]
 
 def dense_ranks(values: Any, *, descending: bool = False, nulls_first: bool = False) -> npt.NDArray[np.int64]:
     """A number for each value by its order; equal values have the same, nulls stand before or after all others."""
-    if pa.types.is_floating(values.type):
-        values = pc.add(values, 0.0)  # so that -0.0 and 0.0 are one value
     if pa.types.is_boolean(values.type):
         values = values.cast(pa.int8())
-    encoded = values.dictionary_encode()
-    order = numpy_view(pc.sort_indices(encoded.dictionary))
-    ranks = np.empty(len(order) + 1, np.int64)
-    ranks[order] = np.arange(len(order))[::-1] if descending else np.arange(len(order))
-    ranks[-1] = -1 if nulls_first else len(order)  # the place of null, which no value has
-    return np.asarray(ranks[numpy_view(pc.fill_null(encoded.indices, len(order)))])
+    codes, different = encode(values)
+    order = numpy_view(pc.sort_indices(different)).astype(np.int64)  # null, if there is one, comes last
+    known = len(order) - different.null_count
+    ranks = np.empty(len(order), np.int64)
+    ranks[order] = np.arange(len(order))
+    if descending:
+        ranks[order[:known]] = np.arange(known)[::-1]
+    if different.null_count and nulls_first:
+        ranks[order[-1]] = -1
+    return np.asarray(ranks[codes])
 
 
 def sort_numbers(

@@ -12,7 +12,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from oak_ledger.columnar.arrays import from_numpy, validity
+from oak_ledger.columnar.arrays import from_numpy, numpy_view, to_mask, validity
 
 Bytes = npt.NDArray[np.uint8]
 Offsets = npt.NDArray[np.int32]
@@ -96,3 +96,72 @@ def list_element(lists: Any, number: int) -> Any:
     found = lists.values.take(from_numpy(np.where(inside, at, 0), mask=~inside))
     filled = pc.fill_null(found, "")
     return filled if not lists.null_count else pc.if_else(pc.is_valid(lists), filled, pa.scalar(None, pa.string()))
+
+
+MAX_WORDS = 4  # of eight bytes, that a text is compared by
+_BYTES_KEPT = np.array([0, *((1 << 8 * size) - 1 for size in range(1, 8)), -1], np.int64)  # masks of so many low bytes
+_MULTIPLIER = np.int64(-0x61C8864680B583EB)  # an odd number near 2**64 over the golden ratio
+
+
+def text_words(texts: Any) -> list[npt.NDArray[np.int64]] | None:
+    """Numbers that are equal where texts are: their bytes, eight a number, and their length (-1 for null); None where a text is too long."""
+    offsets, data = text_bytes(texts)
+    lengths = np.diff(offsets).astype(np.int64)
+    longest = int(lengths.max(initial=0))
+    if longest > 8 * MAX_WORDS:
+        return None
+    padded = np.zeros(len(data) + 8 * MAX_WORDS, np.uint8)
+    padded[: len(data)] = data
+    at_each_byte = np.ndarray((len(padded) - 7,), "<i8", padded, strides=(1,))
+    words = []
+    for first in range(0, longest, 8):
+        kept = _BYTES_KEPT[np.clip(lengths - first, 0, 8)]
+        words.append(at_each_byte[offsets[:-1] + first] & kept)
+    if texts.null_count:
+        nulls = to_mask(pc.is_null(texts))
+        words = [np.where(nulls, 0, word) for word in words]
+        lengths = np.where(nulls, -1, lengths)
+    return [lengths, *words]
+
+
+def text_codes(texts: Any) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]] | None:
+    """A number from 0 for each different text (null is one), and a row that has it; None where a text is too long.
+
+    A hash of each text and its row, packed into one number, are sorted, and texts with one hash compared: where texts hardly repeat this
+    takes a third of the time of a dictionary.
+    """
+    words = text_words(texts)
+    rows = len(texts)
+    row_bits = max(rows - 1, 1).bit_length()
+    if words is None or row_bits > 31:
+        return None
+    hashes = np.zeros(rows, np.int64)
+    for word in words:
+        hashes ^= word
+        hashes *= _MULTIPLIER
+        hashes ^= (hashes >> 29) & 0x7FFFFFFFF
+    packed = (hashes >> (row_bits + 2)) & ((1 << (62 - row_bits)) - 1)
+    packed <<= row_bits
+    packed |= np.arange(rows)
+    packed.sort()
+    at = packed & ((1 << row_bits) - 1)
+    packed >>= row_bits
+    begins = np.ones(rows, np.bool_)
+    np.not_equal(packed[1:], packed[:-1], out=begins[1:])
+    run = np.cumsum(begins) - 1
+    codes, first = np.empty(rows, np.int64), at[begins]
+    codes[at] = run
+    differs = np.zeros(rows, np.bool_)
+    for word in words:
+        ordered = word[at]
+        differs[1:] |= ordered[1:] != ordered[:-1]
+    clashes = np.unique(run[differs & ~begins])
+    if len(clashes):  # different texts with one hash: these few are told apart by a dictionary
+        some = np.flatnonzero(np.isin(codes, clashes))
+        encoded = texts.take(from_numpy(some)).dictionary_encode(null_encoding="encode")
+        numbers = np.concatenate([clashes, np.arange(len(first), len(first) + len(encoded.dictionary) - len(clashes))])
+        own = numbers[numpy_view(encoded.indices)]
+        codes[some] = own
+        first = np.concatenate([first, np.zeros(len(encoded.dictionary) - len(clashes), np.int64)])
+        first[own[::-1]] = some[::-1]
+    return codes, first

@@ -9,6 +9,9 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol, TypeGuard
 
+import pyarrow as pa
+
+from oak_ledger.columnar.arrays import from_numpy
 from oak_ledger.engine.evaluate import Expression, Fields, needed
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.ranges import Values, bare, truth
@@ -26,6 +29,44 @@ class HasStatistics(Protocol):
 def has_statistics(part: Any) -> TypeGuard[HasStatistics]:
     """Whether rows are such."""
     return hasattr(part, "values_of")
+
+
+class ReadsSome(Protocol):
+    """Rows of which some columns can be read without the others."""
+
+    def __call__(self) -> Iterator[pa.RecordBatch]:
+        """The rows."""
+
+    def some(self, columns: Sequence[str]) -> Iterator[pa.RecordBatch]:
+        """The rows, with these columns only."""
+
+
+def can_read_some(rows: Any) -> TypeGuard[ReadsSome]:
+    """Whether rows are such."""
+    return hasattr(rows, "some")
+
+
+@dataclass(slots=True)
+class LateColumns:
+    """Columns that no filter needs: read, for a whole fragment, when the first of its rows gets through."""
+
+    fragment: ReadsSome
+    names: Sequence[str]
+    table: pa.Table | None = None
+
+    def rows(self, rows: Any) -> dict[str, Any]:
+        """The columns of some rows, by their numbers in the fragment, rising."""
+        if self.table is None:
+            self.table = pa.Table.from_batches([*self.fragment.some(self.names)])
+        first, count = int(rows[0]), len(rows)
+        part = self.table.slice(first, int(rows[-1]) + 1 - first).combine_chunks()
+        whole = part.num_rows == count
+        columns = [column.chunk(0) for column in part.columns]
+        index = None if whole else from_numpy(rows - first)
+        return {
+            name: column if index is None else column.take(index)
+            for name, column in zip(self.names, columns, strict=True)
+        }
 
 
 @dataclass(frozen=True, slots=True)

@@ -17,7 +17,14 @@ from oak_ledger.engine.evaluate import Evaluator, Expression, Once, columns_read
 from oak_ledger.engine.faults import Faults
 from oak_ledger.engine.options import ExecutionOptions, options
 from oak_ledger.engine.pool import ordered
-from oak_ledger.engine.pushdown import PushedPredicate, has_statistics, pruning_predicate, pushed_predicates
+from oak_ledger.engine.pushdown import (
+    LateColumns,
+    PushedPredicate,
+    can_read_some,
+    has_statistics,
+    pruning_predicate,
+    pushed_predicates,
+)
 from oak_ledger.engine.stats import ExecutionStats, timed
 from oak_ledger.formula import checked as c
 from oak_ledger.types import Grain, Type
@@ -60,6 +67,7 @@ class _Plan:
     """What is computed of each slice, and in which order."""
 
     columns: Sequence[str]
+    filter_columns: Sequence[str]
     kept_columns: Sequence[str]
     """Those that are needed once rows are filtered."""
     predicates: Sequence[PushedPredicate]
@@ -124,6 +132,7 @@ class Scan:
         owners = [*self.filters, *self.wanted, *(self.fields[name] for name in {*for_filters, *for_results})]
         return _Plan(
             columns_read(self.fields, [*filters, *trees], self.windows),
+            columns_read(self.fields, filters, self.windows),
             columns_read(self.fields, trees, self.windows),
             pushed_predicates(self.fields, self.filters),
             for_filters,
@@ -144,11 +153,21 @@ class Scan:
             yield _Slice(None, fragment.rows, 0, Faults())
             return
         base, begin = self.starts[number] if self.starts is not None else 0, 0
+        later: LateColumns | None = None
+        if 0 < len(plan.filter_columns) < len(plan.columns) and can_read_some(fragment):
+            later = LateColumns(fragment, [name for name in plan.columns if name not in plan.filter_columns])
+            fragment = partial(fragment.some, plan.filter_columns)
         for batch in self._read(fragment):
             evaluator = self._evaluator(plan, batch, begin, base)
             begin += batch.num_rows
             part: _Slice[Made] = _Slice(None, batch.num_rows, 0, evaluator.faults)
             evaluator = self._filtered(plan, evaluator)
+            if not evaluator.length:
+                yield part
+                continue
+            if later is not None:
+                with timed(self.stats, "read", ", ".join(later.names[:8]), rows=evaluator.length):
+                    evaluator.columns = {**evaluator.columns, **later.rows(evaluator.rows)}
             if self.limit is not None and evaluator.length > self.limit - self.rows_used:
                 evaluator = evaluator.only(np.arange(self.limit - self.rows_used))
             part.used = evaluator.length

@@ -18,6 +18,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.columnar.arrays import Mask, arrow_type, dictionary_decode, from_numpy, numpy_view, to_mask
+from oak_ledger.columnar.codes import encode
 from oak_ledger.columnar.decimals import decimal_from_unscaled, decimal_pairs, decimal_to_number, peak, unscaled
 from oak_ledger.functions.operators import settle_decimal, settle_integer
 from oak_ledger.functions.registry import CallContext, ComputeError
@@ -38,6 +39,8 @@ class Groups:
 
     codes: RowIndexes
     count: int
+    by_row: bool = False
+    """Whether each row is a group of its own, the first one the first."""
 
     def where(self, mask: Mask) -> Groups:
         """Only the rows where the mask holds."""
@@ -361,6 +364,8 @@ class _OneOf:
 
     def partial(self, call: CallContext, values: Any, groups: Groups) -> list[Any]:
         """The choice of a slice."""
+        if groups.by_row:
+            return [dictionary_decode(values)]
         return [self.choose(*present(values, groups))]
 
     def combine(self, call: CallContext, columns: Sequence[Any], groups: Groups) -> list[Any]:
@@ -388,16 +393,17 @@ def ordered_numbers(values: Any) -> tuple[Any, Callable[[Any, Mask], Any]]:
     low = unscaled(values) if pa.types.is_decimal(kind) else None
     if low is not None:
         return low, lambda ends, empty: decimal_from_unscaled(np.where(empty, 0, ends), kind.scale, empty)
-    encoded = values if pa.types.is_dictionary(kind) else values.dictionary_encode()
-    order = numpy_view(pc.sort_indices(encoded.dictionary))
+    dictionary = pa.types.is_dictionary(kind)
+    codes, different = (numpy_view(values.indices), values.dictionary) if dictionary else encode(values)
+    order = numpy_view(pc.sort_indices(different)).astype(np.int64)
     rank = np.empty(len(order), np.int64)
     rank[order] = np.arange(len(order))
 
     def back(ends: Any, empty: Mask) -> Any:
         index = np.where(empty, 0, ends)
-        return encoded.dictionary.take(from_numpy(order[index] if len(order) else index, mask=empty))
+        return different.take(from_numpy(order[index] if len(order) else index, mask=empty))
 
-    return rank[numpy_view(encoded.indices)], back
+    return rank[codes], back
 
 
 class ExtremeAccumulator(_OneOf):
@@ -408,8 +414,8 @@ class ExtremeAccumulator(_OneOf):
 
     def choose(self, values: Any, groups: Groups) -> Any:
         """The end of each group."""
-        if pa.types.is_string(values.type):
-            return self._text(values, groups)
+        if groups.count == 1 and pa.types.is_string(values.type):
+            return pa.array([(pc.max if self.largest else pc.min)(values).as_py()], pa.string())
         numbers, back = ordered_numbers(values)
         floats = numbers.dtype.kind == "f"
         least, most = (-np.inf, np.inf) if floats else (np.iinfo(np.int64).min, np.iinfo(np.int64).max)
@@ -419,18 +425,8 @@ class ExtremeAccumulator(_OneOf):
             if len(numbers):
                 ends[0] = better.reduce(numbers)
         else:
-            better.at(ends, groups.codes, numbers)
+            better.at(ends, groups.codes, numbers.astype(ends.dtype, copy=False))
         return back(ends, groups.sizes == 0)
-
-    def _text(self, texts: Any, groups: Groups) -> Any:
-        what = "max" if self.largest else "min"
-        if groups.count == 1:
-            return pa.array([getattr(pc, what)(texts).as_py()], pa.string())
-        rows = pa.Table.from_arrays([from_numpy(groups.codes), texts], names=["group", "text"])
-        found = pa.TableGroupBy(rows, ["group"], use_threads=False).aggregate([("text", what)])
-        at = np.full(groups.count, -1, np.int64)
-        at[numpy_view(found["group"])] = np.arange(found.num_rows)
-        return found[f"text_{what}"].combine_chunks().take(from_numpy(at, mask=at < 0))
 
 
 class FirstAccumulator(_OneOf):

@@ -85,7 +85,7 @@ class ParquetReader:
             return
         for number in range(footer.num_row_groups):
             group = RowGroup(file, number, footer.row_group(number).num_rows)
-            for batch in group(threads=True):
+            for batch in group.some(columns, threads=True):
                 yield partial(iter, (batch,))
 
     def locate(self, row: int) -> str:
@@ -142,18 +142,21 @@ class RowGroup:
     number: int
     rows: int
 
-    def __call__(self, *, threads: bool = False) -> Iterator[pa.RecordBatch]:
+    def __call__(self) -> Iterator[pa.RecordBatch]:
         """The rows, as the language holds values."""
-        names = list(self.file.kinds)
+        return self.some(list(self.file.kinds))
+
+    def some(self, names: Sequence[str], *, threads: bool = False) -> Iterator[pa.RecordBatch]:
+        """The rows with some of the columns."""
         read = 0
         try:
             batches = self.file.here().iter_batches(
-                BATCH_ROWS, row_groups=[self.number], columns=names, use_threads=threads
+                BATCH_ROWS, row_groups=[self.number], columns=list(names), use_threads=threads
             )  # fmt: skip
             for batch in batches:
                 read += batch.num_rows
-                arrays = [normalized(batch.column(name), kind) for name, kind in self.file.kinds.items()]
-                yield pa.RecordBatch.from_arrays(arrays, names=names)
+                arrays = [normalized(batch.column(name), self.file.kinds[name]) for name in names]
+                yield pa.RecordBatch.from_arrays(arrays, names=list(names))
         except (pa.ArrowException, OSError) as error:
             raise unreadable(self.file.path, error) from error
         if read != self.rows:

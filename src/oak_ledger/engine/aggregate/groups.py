@@ -12,6 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.columnar.arrays import from_numpy, numpy_view, offsets_from_min, to_mask
+from oak_ledger.columnar.codes import encode
 from oak_ledger.columnar.ordering import PACKED_BITS, dense_numbers
 from oak_ledger.engine.options import options
 from oak_ledger.engine.pool import ordered
@@ -24,14 +25,6 @@ PARALLEL_ROWS = 1 << 19  # values from which on several threads number some of t
 RowIndexes = npt.NDArray[np.int64]
 Key = tuple[Any, Any]
 """A key's values by group: a code for each group and a dictionary, or no codes and one value a group."""
-
-
-def encode(values: Any) -> tuple[Any, Any]:
-    """A number for each different value (null is one of them), and the values by number."""
-    if pa.types.is_floating(values.type):
-        values = pc.add(values, 0.0)  # so that -0.0 and 0.0 are one value
-    encoded = values.dictionary_encode(null_encoding="encode")
-    return numpy_view(encoded.indices), encoded.dictionary
 
 
 def encode_all(values: Any) -> tuple[Any, Any]:

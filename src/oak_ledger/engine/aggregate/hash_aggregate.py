@@ -12,8 +12,9 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
-from oak_ledger.columnar.arrays import Mask, arrow_type, from_numpy, to_mask
+from oak_ledger.columnar.arrays import Mask, arrow_type, from_numpy, numpy_view, to_mask
 from oak_ledger.columnar.ordering import sort_numbers, sorted_rows
 from oak_ledger.engine.aggregate.compute import aggregate, aggregate_inputs, call_context, combined
 from oak_ledger.engine.aggregate.distinct import DistinctBitmap, SliceBitmap, slice_bitmap
@@ -272,13 +273,13 @@ def _partial(
     evaluator: Evaluator, query: Query, aggregates: dict[c.Aggregate, Expression], state: AggregateState
 ) -> PartialAggregate:
     """One slice, grouped and aggregated; or with each row as a group of its own."""
-    rows = evaluator.length
-    if state.by_row and query.by:
+    rows, by_row = evaluator.length, state.by_row and bool(query.by)  # the state goes on meanwhile
+    if by_row:
         codes, count = np.arange(rows), rows
         groups_of: list[Key] = [(None, evaluator.compute(one)) for one in query.by]
     else:
         codes, count, groups_of = local_groups([evaluator.coded(one) for one in query.by], rows)
-    groups = Groups(codes, count)
+    groups = Groups(codes, count, by_row=by_row)
     part = PartialAggregate(groups_of, count, rows)
     for node, owner in aggregates.items():
         args = [evaluator.array(evaluator.value(arg, owner)) for arg in node.args]
@@ -293,7 +294,7 @@ def _partial(
             values = None if not args else args[0] if accumulator.takes_dictionary else evaluator.plain(args[0])
             part.columns[node] = accumulator.partial(call_context(node, count), values, own)
             continue
-        if node.distinct and node.function.counts_values and not state.by_row:
+        if node.distinct and node.function.counts_values and not by_row:
             bitmap = slice_bitmap(args[0], own)
             if bitmap is not None:
                 part.bitmaps[node] = bitmap
@@ -306,7 +307,10 @@ def _by_keys(keys: Sequence[Any]) -> tuple[Sequence[Any], RowIndexes | None]:
     """The keys of the groups in their order, and which group comes where: so no answer depends on how it was made."""
     if not keys:
         return keys, None
-    order = sorted_rows([sort_numbers(values) for values in keys], len(keys[0]))
+    if len(keys) == 1 and pa.types.is_string(keys[0].type):
+        order = numpy_view(pc.sort_indices(keys[0])).astype(np.int64)
+    else:
+        order = sorted_rows([sort_numbers(values) for values in keys], len(keys[0]))
     return [values.take(from_numpy(order)) for values in keys], order
 
 
