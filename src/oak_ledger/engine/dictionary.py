@@ -13,7 +13,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from oak_ledger.columnar.arrays import from_numpy, numpy_view
+from oak_ledger.columnar.arrays import from_numpy, numpy_view, offsets_from_min, validity
 
 MAX_COMBINATIONS = 4096  # of the values of several dictionaries, that are worth computing each once
 
@@ -21,6 +21,21 @@ MAX_COMBINATIONS = 4096  # of the values of several dictionaries, that are worth
 def is_dictionary(values: Any) -> bool:
     """Whether the values are codes and a dictionary."""
     return not isinstance(values, pa.Scalar) and pa.types.is_dictionary(values.type)
+
+
+def days_in_codes(values: Any) -> Any:
+    """Days that are close together, each as its distance from the first; other values as they are.
+
+    Functions of days then take a fifth of the time and less, since a file has the same days again and again.
+    """
+    if isinstance(values, pa.Scalar) or not pa.types.is_date32(values.type) or not len(values):
+        return values
+    codes, low, span = offsets_from_min(values)
+    if span > len(values) // 8:
+        return values
+    days = from_numpy(np.arange(low, low + span, dtype=np.int32)).cast(values.type)
+    indices = pa.Array.from_buffers(pa.int32(), len(values), [validity(values), pa.py_buffer(codes)])
+    return pa.DictionaryArray.from_arrays(indices, days, safe=False)
 
 
 class DictionaryProduct:

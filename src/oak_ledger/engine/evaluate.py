@@ -22,7 +22,7 @@ from oak_ledger.columnar.arrays import (
     scalar,
     to_mask,
 )
-from oak_ledger.engine.dictionary import DictionaryProduct, is_dictionary
+from oak_ledger.engine.dictionary import DictionaryProduct, days_in_codes, is_dictionary
 from oak_ledger.engine.faults import Faults, Rows
 from oak_ledger.engine.lookup import KeyLookup
 from oak_ledger.engine.stats import ExecutionStats
@@ -202,6 +202,8 @@ class Evaluator:
         if not varying:
             values[0] = self.array(values[0])
         else:
+            if len(varying) == 1 and node.function.costly:
+                values[varying[0]] = days_in_codes(values[varying[0]])
             coded = [values[index] for index in varying if is_dictionary(values[index])]
             if len(coded) == len(varying) and DictionaryProduct.pays(coded, self.length):
                 return self.apply_once(node, values, varying, owner)

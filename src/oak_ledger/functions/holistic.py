@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from oak_ledger.columnar.arrays import from_numpy
+from oak_ledger.columnar.arrays import from_numpy, numpy_view
 from oak_ledger.columnar.ordering import dense_ranks
 from oak_ledger.functions.accumulators import Groups, as_floats, ordered_numbers, present
 from oak_ledger.functions.order_statistics import GroupedValues
@@ -25,14 +25,20 @@ from oak_ledger.functions.registry import CallContext, function
 )
 def median(run: CallContext, values: Any, groups: Groups) -> Any:
     """Medians by group."""
-    sorted_values = GroupedValues(values, as_floats(values), groups)
+    sorted_values = GroupedValues(values, _numbers(values), groups)
     last = np.maximum(sorted_values.counts - 1, 0)
     below, above = sorted_values.at(last // 2), sorted_values.at((last + 1) // 2)
     return from_numpy(between(below, above, 0.5), mask=sorted_values.counts == 0)
 
 
+def _numbers(values: Any) -> Any:
+    """Whole numbers as they are, others as floats."""
+    return numpy_view(values) if pa.types.is_integer(values.type) else as_floats(values)
+
+
 def between(below: Any, above: Any, share: Any) -> Any:
     """What lies between two numbers, so far from the one to the other; also where they are too far apart to be subtracted."""
+    below, above = below.astype(np.float64), above.astype(np.float64)
     with np.errstate(over="ignore"):
         gap = above - below
     return np.where(
@@ -90,7 +96,7 @@ def _percentile(exact: bool) -> Callable[..., Any]:
             rank = np.ceil(share * sorted_values.counts - 1e-12).astype(np.int64) - 1
             rank = np.minimum(np.maximum(rank, 0), last)
             return back(sorted_values.at(last - rank if descending else rank), sorted_values.counts == 0)
-        sorted_values = GroupedValues(key, as_floats(key), groups)
+        sorted_values = GroupedValues(key, _numbers(key), groups)
         last = np.maximum(sorted_values.counts - 1, 0)
         place = share * last
         ranks = [end.astype(np.int64) for end in (np.floor(place), np.ceil(place))]

@@ -60,6 +60,8 @@ def normalized(values: Any, wanted: Any, *, finite: bool = False) -> Any:
         values = values.dictionary_decode()
     if not finite and pa.types.is_floating(values.type) and not all_finite(values):
         values = pc.if_else(pc.is_finite(values), values, pa.scalar(None, values.type))
+    if pa.types.is_decimal128(values.type) and pa.types.is_decimal128(wanted) and values.type.scale == wanted.scale:
+        return pa.Array.from_buffers(wanted, len(values), values.buffers(), values.null_count, values.offset)
     return values if values.type == wanted else values.cast(wanted, safe=False)
 
 

@@ -107,7 +107,7 @@ class AggregateState:
                 groups, values = DistinctBitmap.of(bitmap).pairs()
                 self._keep(node, number, groups if place is None else place[groups], [values])
         self.waiting += part.count
-        if self.waiting > PENDING_GROUPS + 4 * self.count:
+        if self.waiting > PENDING_GROUPS + 4 * self.count and not self.by_row:
             self.combine()
         if self.table is not None and self.count > MANY_GROUPS:
             self._many()
