@@ -173,7 +173,10 @@ def offsets_from_min(values: Any) -> tuple[Any, int, int]:
         low, high = ends["min"].as_py() or 0, ends["max"].as_py() or 0
     else:
         low, high = (int(numbers.min()), int(numbers.max())) if len(numbers) else (0, 0)
-    return (numbers - numbers.dtype.type(low) if high - low < 2**31 else numbers), low, high - low + 1
+    if high - low >= 2**62:
+        return numbers, low, high - low + 1
+    wide = numbers if numbers.itemsize >= 4 else numbers.astype(np.int32)
+    return wide - wide.dtype.type(low), low, high - low + 1
 
 
 def all_finite(values: Any) -> bool:

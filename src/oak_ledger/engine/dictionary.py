@@ -54,6 +54,8 @@ class DictionaryProduct:
     def pays(values: Sequence[Any], rows: int) -> bool:
         """Whether there are few enough combinations."""
         size = math.prod(len(one.dictionary) + 1 for one in values)
+        if len(values) == 1:
+            return size <= max(rows // 2, 8)
         return size <= max(MAX_COMBINATIONS if rows > 8 * MAX_COMBINATIONS else rows, 8)
 
     def same(self, dictionaries: Sequence[Any]) -> bool:

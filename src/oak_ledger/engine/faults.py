@@ -92,11 +92,14 @@ class Faults:
         """All faults, the most frequent first."""
         made = [
             Fault(
-                owner,
-                what,
-                len(np.unique(np.concatenate(rows))),
-                tuple(sorted(self.samples[owner, what].items(), key=lambda one: one[0])),
+                owner, what, _different(rows), tuple(sorted(self.samples[owner, what].items(), key=lambda one: one[0]))
             )
             for (owner, what), rows in self.kept.items()
         ]
         return tuple(sorted(made, key=lambda fault: (-fault.rows, fault.field, fault.what)))
+
+
+def _different(rows: list[Rows]) -> int:
+    """How many different rows there are."""
+    together = np.sort(np.concatenate(rows))
+    return int(np.count_nonzero(np.diff(together))) + 1 if len(together) else 0

@@ -12,6 +12,7 @@ from oak_ledger.columnar.arrays import to_mask
 from oak_ledger.columnar.ordering import PACKED_BITS
 from oak_ledger.functions.accumulators import Groups
 
+MANY_GROUPS = 20_000  # too many to be sorted one by one
 Ranks = npt.NDArray[np.int64]
 
 
@@ -40,6 +41,13 @@ class GroupedValues:
                 packed.sort()
                 return (packed & ((1 << bits) - 1)) + low
         row_bits = max(len(numbers) - 1, 1).bit_length()
+        if groups > MANY_GROUPS:  # by their rank among all, packed with their group
+            order = np.argsort(numbers)
+            rank = np.empty(len(order), np.int64)
+            rank[order] = np.arange(len(order))
+            packed = np.asarray(codes, np.int64) << row_bits | rank
+            packed.sort()
+            return numbers[order[packed & ((1 << row_bits) - 1)]]
         rows = np.asarray(codes, np.int64) << row_bits
         rows |= np.arange(len(numbers))
         rows.sort()

@@ -129,11 +129,15 @@ def group_all(keys: Sequence[Any], rows: int) -> tuple[Groups, list[Any]]:
 def _key_numbers(values: Any) -> tuple[RowIndexes, int]:
     """A number from 0 for each different value, and how many bits they take; whole numbers close together are taken as they are."""
     kind = values.type
-    if (pa.types.is_integer(kind) or pa.types.is_date32(kind)) and not values.null_count and len(values):
-        numbers = numpy_view(values)
-        low, high = int(numbers.min()), int(numbers.max())
-        if high - low < 2**36:
-            return numbers.astype(np.int64) - low, (high - low).bit_length()
+    if pa.types.is_boolean(kind):
+        values = values.cast(pa.int8())
+    if (pa.types.is_integer(values.type) or pa.types.is_date32(kind)) and len(values):
+        distance, _, span = offsets_from_min(values)
+        if span < 2**36:
+            numbers = distance.astype(np.int64)
+            if values.null_count:
+                numbers[to_mask(pc.is_null(values))] = span
+            return numbers, span.bit_length()
     codes, different = encode_all(values)
     return codes.astype(np.int64), max(len(different) - 1, 1).bit_length()
 
