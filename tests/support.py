@@ -27,6 +27,8 @@ import oak_ledger as oak
 from oak_ledger.cli import run
 
 D = Decimal
+_CACHE = tempfile.TemporaryDirectory(prefix="oak-tests-")
+os.environ["OAK_CACHE_FOLDER"] = _CACHE.name
 LOADS = pa.table(
     {
         "Mill": ["Low Weir", "High Ford", "Low Weir", "High Ford", "Low Weir", None],

@@ -80,7 +80,10 @@ class Filtered(unittest.TestCase):
         source = self.source(row_group_size=500)
         for where, read in (("Load < 30", 500), ("Load >= 2600", 500), ("Load < 30 OR Load > 2990", 1000), ("Gone > 0", 0), ("Load > 5 AND Gone IS NULL", 3000), ("Cost / 0 > 0", 3000)):  # fmt: skip
             answer = source.tally(["Grade"], ["SUM(Value)"], where=where, explain=True)
-            rows = {kind: max((one.rows for one in answer.steps if one.kind == kind), default=0) for kind in ("read", "not read")}
+            rows = {
+                kind: max((one.rows for one in answer.steps if one.kind == kind), default=0)
+                for kind in ("read", "not read")
+            }
             with self.subTest(where):
                 self.assertEqual((rows["read"], rows["not read"]), (read, ROWS - read))
                 self.assertEqual(answer.rows_read, ROWS)

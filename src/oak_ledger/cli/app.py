@@ -46,6 +46,7 @@ COMMANDS = {
     "report": ("reports", "Render and check reports."),
     "mend": ("mend", "Repair broken references: say that this is now that, once."),
     "format": ("ask", "Give formulas one look."),
+    "cache": ("cache", "List or remove the typed copies of files that are slow to read."),
     "functions": ("ask", "Search the functions of the formula language."),
     "demo": ("demo", "Make the demo data and walk through a working day."),
 }

@@ -290,10 +290,7 @@ def _named(item: str, source: Source) -> Any:
 
 @click.command("run")
 @click.argument("source")
-@click.option("--to", "target", default="", metavar="FILE", help="A file ending in .parquet, .arrow or .csv.")
-@click.option(
-    "--keep", is_flag=True, help="Keep a copy beside the definition, which answers questions while nothing has changed."
-)
+@click.option("--to", "target", required=True, metavar="FILE", help="A file ending in .parquet, .arrow or .csv.")
 @click.option("--show", "-s", multiple=True, metavar="FIELD", help="Only these fields or formulas; may be repeated.")
 @click.option("--hidden", is_flag=True, help="Hidden fields, too: for a state that is compared with later.")
 @where_option
@@ -304,7 +301,6 @@ def _named(item: str, source: Source) -> Any:
 def run_command(
     source: str,
     target: str,
-    keep: bool,
     show: tuple[str, ...],
     hidden: bool,
     where: str | None,
@@ -319,17 +315,10 @@ def run_command(
     """
     from oak_ledger.present.terminal import console, faults_lines, plural
 
-    if keep == bool(target) or (keep and (show or where or hidden or baseline)):
-        raise click.UsageError("Say --to FILE, or --keep, which takes all rows and fields.")
     with progress_of("writing") as progress:
-        if keep:
-            opened = keeping(source, progress)
-            fields, found = opened.row_fields(hidden=True), opened.keep()
-        else:
-            opened = open_any(source, catalogue, draft=draft, baseline=baseline, progress=progress)
-            fields = [_named(item, opened) for item in show] or opened.row_fields(hidden=hidden)
-            found = opened.write(target, fields, where=where)
-    target = target or str(found.path)
+        opened = open_any(source, catalogue, draft=draft, baseline=baseline, progress=progress)
+        fields = [_named(item, opened) for item in show] or opened.row_fields(hidden=hidden)
+        found = opened.write(target, fields, where=where)
     if as_json:
         tell_json({"file": target, "rows": found.rows, "faults": [one.as_json() for one in found.faults]})
         return 0
@@ -338,19 +327,6 @@ def run_command(
     for line in faults_lines(found.faults):
         out.print(line)
     return 0
-
-
-def keeping(name: str, progress: Any) -> Source:
-    """A source by its definition file, which says from now on where its copy is kept."""
-    from oak_ledger.cli.changes import write_edit
-
-    opened = open_working(name, progress)
-    if opened.about.kept or opened.path is None:
-        return opened
-    file = opened.path.name.removesuffix(".toml").removesuffix(".oak") + ".kept.parquet"
-    after = opened.changed(opened.document.replaced(opened.document.all("source")[0], {"kept": file}))
-    write_edit(opened, after)
-    return after
 
 
 @click.command("format")

@@ -40,14 +40,23 @@ def _number(variable: str, otherwise: int) -> int:
 _UNITS = {"": 1, "K": 1 << 10, "M": 1 << 20, "G": 1 << 30}
 
 
+def size_setting(variable: str, otherwise: int) -> int:
+    """A number of bytes from the environment, such as 500M or 2G. Raises OakError where it is none."""
+    given = os.environ.get(variable, "").strip().upper().removesuffix("B")
+    if not given:
+        return otherwise
+    number, unit = given.rstrip("KMG"), given[-1] if given[-1] in "KMG" else ""
+    if not number.isdigit() or int(number) < 1:
+        raise OakError("bad-setting", f"{variable} holds {given!r}.", hint="Write a size such as 500M or 2G.")
+    return int(number) * _UNITS[unit]
+
+
 def _memory() -> int:
-    given = os.environ.get("OAK_MEMORY", "").strip().upper().removesuffix("B")
-    if given:
-        number, unit = given.rstrip("KMG"), given[-1] if given[-1] in "KMG" else ""
-        if not number.isdigit() or int(number) < 1:
-            raise OakError("bad-setting", f"OAK_MEMORY holds {given!r}.", hint="Write a size such as 500M or 2G.")
-        return int(number) * _UNITS[unit]
-    return os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") // MEMORY_SHARE
+    return size_setting("OAK_MEMORY", _machine_memory() // MEMORY_SHARE)
+
+
+def _machine_memory() -> int:
+    return os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
 
 
 _given: list[ExecutionOptions] = []

@@ -36,6 +36,8 @@ class ParquetReader:
     """A Parquet file."""
 
     path: Path
+    checked: bool = False
+    """Whether pages carry checksums that are to be verified."""
     bad_rows: list[BadRow] = field(default_factory=list)
     last: tuple[tuple[int, ...], Any] | None = field(default=None, compare=False, repr=False)
     """The footer as it was last read, and of which file."""
@@ -78,7 +80,7 @@ class ParquetReader:
             yield lambda: iter((row_count_batch(footer.num_rows),))
             return
         in_codes = _repeating(footer, [name for name, kind in kinds.items() if kind == TEXT])
-        file = _OpenFile(self.path, footer, in_codes, {name: arrow_type(kinds[name]) for name in columns})
+        file = _OpenFile(self.path, footer, in_codes, self.checked, {name: arrow_type(kinds[name]) for name in columns})
         if footer.num_row_groups >= options().threads:
             for number in range(footer.num_row_groups):
                 yield RowGroup(file, number, footer.row_group(number).num_rows)
@@ -111,8 +113,10 @@ def _repeating(footer: Any, names: Sequence[str]) -> list[str]:
 class _OpenFile:
     """The file, opened once by each thread, with the columns that are wanted and their types."""
 
-    def __init__(self, path: Path, footer: Any, in_codes: Sequence[str], kinds: Mapping[str, Any]) -> None:
-        self.path, self.footer, self.in_codes, self.kinds = path, footer, list(in_codes), kinds
+    def __init__(
+        self, path: Path, footer: Any, in_codes: Sequence[str], checked: bool, kinds: Mapping[str, Any]
+    ) -> None:
+        self.path, self.footer, self.in_codes, self.checked, self.kinds = path, footer, list(in_codes), checked, kinds
         schema = footer.schema.to_arrow_schema()
         self.comparable = {one.name for one in schema if _comparable(one.type)}
         self.places = {footer.schema.column(at).path: at for at in range(footer.num_columns)}
@@ -123,7 +127,12 @@ class _OpenFile:
         import pyarrow.parquet as pq
 
         if not hasattr(self.held, "file"):
-            self.held.file = pq.ParquetFile(self.path, metadata=self.footer, read_dictionary=self.in_codes or None)
+            self.held.file = pq.ParquetFile(
+                self.path,
+                metadata=self.footer,
+                read_dictionary=self.in_codes or None,
+                page_checksum_verification=self.checked,
+            )
         return self.held.file
 
 

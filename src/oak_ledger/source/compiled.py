@@ -105,6 +105,8 @@ class Compiled:
     """Each formula that was read, by its text."""
     baseline: tuple[str, ...] | None = None
     """The source's key where a baseline is given, else None."""
+    readings: Mapping[str, tuple[str, str, str]] = field(default_factory=dict)
+    """Each expression that reads a column, by its name: the column, the formula over VALUE that reads it (may be empty), the field."""
 
     def scope(self, extra: Mapping[str, Known] | None = None) -> Names:
         """The names that a formula over this source may use."""
@@ -152,7 +154,7 @@ def compile_names(
             work.formula(spec, parsed[key], names, uses, place)
     states = {key: work.states[key] for key in by_key}
     read = {texts[key]: one for key, one in parsed.items()}
-    return Compiled(states, work.expressions, columns, arriving, work.recoding, read, baseline)
+    return Compiled(states, work.expressions, columns, arriving, work.recoding, read, baseline, work.readings)
 
 
 def _is_like(
@@ -191,6 +193,8 @@ class _Kept:
         steps = (f"{spec.name}\0column", *(f"{spec.name}\0step {at}" for at in range(3)))
         found = self.earlier.expressions
         self.work.expressions |= {name: found[name] for name in steps if name in found}
+        known = self.earlier.readings
+        self.work.readings |= {name: known[name] for name in (spec.name, *steps) if name in known}
         return True
 
 
@@ -267,6 +271,7 @@ class _Compiler:
         self.arriving, self.ready, self.where, self.recoding = arriving, ready, where, recoding
         self.states: dict[str, State] = {}
         self.expressions: dict[str, Expression] = {}
+        self.readings: dict[str, tuple[str, str, str]] = {}
 
     def keep(self, state: State) -> None:
         self.states[state.name.casefold()] = state
@@ -318,6 +323,8 @@ class _Compiler:
         )
         value = Known(column, arriving, Grain.ROW)
         reading = reading_formula(spec, arriving)
+        if not reading:
+            self.readings[column] = (spec.column, "", spec.name)
         steps = [text for text in (reading, self.recoding.get(spec.name, ""), spec.clean) if text]
         expression = Expression(spec.name, VALUE, c.FieldRef(0, 0, arriving, Grain.ROW, column))
         findings: tuple[Finding, ...] = ()
@@ -336,8 +343,10 @@ class _Compiler:
                 break
             # a fault of reading tells the value as it arrived, under the field's name
             expression = Expression(spec.name, "" if text == reading else text, formula.checked)
+            step = f"{spec.name}\0step {at}" if at + 1 < len(steps) else spec.name
+            if text == reading and not findings:
+                self.readings[step] = (spec.column, reading, spec.name)
             if at + 1 < len(steps):
-                step = f"{spec.name}\0step {at}"
                 self.expressions[step] = expression
                 value = Known(step, formula.checked.type, Grain.ROW)
         self.keep(State(spec.name, spec, "field", None if findings else expression, findings, ()))

@@ -17,6 +17,7 @@ from oak_ledger.origin.files import FILE_COLUMN
 from oak_ledger.origin.reader import Progress
 from oak_ledger.origin.spec import PartSpec
 from oak_ledger.source.before import snapshot
+from oak_ledger.source.cache import origin_columns
 from oak_ledger.source.compiled import AnySpec, Compiled, State, compile_names, recoding_formula
 from oak_ledger.source.definition import ConstantSpec, FieldSpec, FilterSpec, SourceSpec
 from oak_ledger.source.document import Block, Document, write_text
@@ -105,7 +106,7 @@ class Curated:
         """Every name, bound and typed."""
         published = self.published is not None
         recoding = {} if published else self._recoding()
-        arriving = self.opened.columns()
+        arriving = origin_columns(self)
         was = published and self.published is not None and self.published.stage == "baseline"
         key = None if was or self.baseline_feed is None else self.about.key
         where = self.document.where

@@ -52,9 +52,7 @@ class SourceSpec(_Table):
     description: str = Field("", description="what a row is, in a sentence")
     key: tuple[str, ...] = refers("names", "the fields that together are different in every row", ())
     baseline: str = Field("", description="a file with an earlier state of the rows, which BEFORE takes values from")
-    kept: str = Field(
-        "", description="a Parquet file that oak run --keep writes: questions are asked of it while nothing has changed"
-    )
+    kept: str = Field("", description="of earlier versions; typed copies are kept by themselves now")
 
 
 class FieldSpec(_Table):

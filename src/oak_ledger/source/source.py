@@ -5,14 +5,13 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 import pyarrow as pa
 
 from oak_ledger.columnar.arrays import arrow_type
-from oak_ledger.engine import ExecutionStats, Expression, Faults, Query, Scan, SortBy, execute, stream
+from oak_ledger.engine import ExecutionStats, Expression, Query, SortBy, execute, stream
 from oak_ledger.errors import Finding, FormulaError, OakError, Place, UnusableInput
 from oak_ledger.formula import Formula, Grain, check
 from oak_ledger.formula import checked as c
@@ -21,20 +20,23 @@ from oak_ledger.formula.lexer import name_text
 from oak_ledger.formula.making import nearest_hint
 from oak_ledger.origin import OriginReader, TableReader
 from oak_ledger.origin.reader import Progress
+from oak_ledger.origin.spec import PartSpec
+from oak_ledger.origin.stamps import origin_paths
 from oak_ledger.source.answer import Answer
 from oak_ledger.source.arrival import dropped_findings
 from oak_ledger.source.before import befores, snapshot
+from oak_ledger.source.cache import typed_copy
 from oak_ledger.source.compiled import State
 from oak_ledger.source.curated import Curated, Published, no_name_twice
 from oak_ledger.source.definition import DEFINITION, FieldSpec, FilterSpec
 from oak_ledger.source.document import parse_document, read_document
-from oak_ledger.source.kept import STAMP, Copy, copied_names, kept_path, open_copy, origin_files, stale_note, stamped
 from oak_ledger.source.materialise import Written, write_rows
 from oak_ledger.source.places import bare_name, is_name
 
 if TYPE_CHECKING:
     import pandas as pd
 
+Made = TypeVar("Made")
 Shown = str | tuple[str, str]
 """A field's name, a formula, or a name with a formula."""
 
@@ -266,55 +268,44 @@ class Source(Curated):
         question = Query(self.compiled.expressions, shown, (), tuple(self._filters(where)), self._always())
         question = self._compared(question, (), where)
         self._keep_off(Path(path))
-        rows, faults = stream(
-            question, self.opened, lambda _, tables, __: write_rows(Path(path), _schema(shown), tables)
+        (rows, faults), _ = self._asked(
+            question,
+            lambda query, reader: stream(
+                query, reader, lambda _, tables, __: write_rows(Path(path), _schema(shown), tables)
+            ),
         )
         return Written(Path(path), rows, faults.found())
 
-    def keep(self) -> Written:
-        """Write the copy that the source keeps (`kept` under `[source]`), which answers questions as long as nothing has changed.
-
-        Raises OakError where the definition names no file, or where a change of the origin could not be told.
-        """
-        path = kept_path(self)
-        if path is None or path.suffix != ".parquet":
-            hint = 'Say where it is kept: kept = "loads.kept.parquet" under [source].'
-            raise OakError("no-copy", f"{self.name} names no Parquet file for a copy of its rows.", hint=hint)
-        self._keep_off(path)
-        stamp = stamped(self)
-        shown = tuple(self._expression(name_text(name), place="show")[0] for name in copied_names(self))
-        question = self._compared(Query(self.compiled.expressions, shown, (), (), self._always()), (), None)
-
-        def notes(scan: Scan, faults: Faults) -> dict[str, str]:
-            faulty = tuple(sorted({one.field for one in faults.found()}))
-            told = tuple(
-                {"code": one.code, "message": one.message, "where": one.place.where, "numbers": one.numbers}
-                for one in dropped_findings(self.opened)
-            )
-            return {STAMP: replace(stamp, rows_read=scan.rows_read, faulty=faulty, told=told).text()}
-
-        rows, faults = stream(
-            question,
-            self.opened,
-            lambda reading, tables, found: write_rows(path, _schema(shown), tables, lambda: notes(reading, found)),
-        )
-        return Written(path, rows, faults.found())
-
     def _keep_off(self, path: Path) -> None:
         """Raise UnusableInput where writing a file would write over what the rows come from."""
-        if any((self.folder / name).resolve() == path.resolve() for name in origin_files(self) or ()):
+        if any(one.resolve() == path.resolve() for one in self._origin_paths()):
             message = f"{path} is one of the files that the rows of {self.name} come from."
             raise UnusableInput("over-origin", message, hint="Write to another file; nothing was changed.")
 
-    def arrival_findings(self) -> list[Finding]:
-        """What was left out or mended in the last reading of the origin, be it the one that made the kept copy."""
-        found = dropped_findings(self.opened)
-        copy = self._copy[0]
-        return copy.findings if not found and copy is not None and copy.fits(self) else found
+    def _origin_paths(self) -> list[Path]:
+        parts = self.document.specs("part", PartSpec)
+        return [] if self.feed is not None else origin_paths(self.origin, self.folder, parts) or []
 
-    @cached_property
-    def _copy(self) -> tuple[Copy | None, str]:
-        return open_copy(self)
+    def arrival_findings(self) -> list[Finding]:
+        """What was left out or mended in the last reading of the origin, be it the one that made its typed copy."""
+        return dropped_findings(self.opened)
+
+    def _asked(self, question: Query, ask: Callable[[Query, OriginReader], Made]) -> tuple[Made, list[Finding]]:
+        """What comes of a query: of the typed copy of the origin where there is one, else of the origin. Also what is to be said of the copy."""
+        copy, said = typed_copy(self)
+        findings = [said] if said is not None else []
+        if copy is not None:
+            if question.stats is not None:
+                question.stats.add("typed copy", copy.reader.parquet.path.name, note="made now" if copy.made else "")
+            try:
+                return ask(copy.over(question), copy.reader), findings
+            except UnusableInput as error:
+                if str(copy.reader.parquet.path) not in error.findings[0].message:
+                    raise
+                copy.drop()
+                message = f"The typed copy of the rows of {self.name} was damaged, and is removed; the origin was read instead."
+                findings.append(Finding("copy-damaged", message, Place(self.document.where), severity="note"))
+        return ask(question, self.opened), findings
 
     def _check_windows(self, question: Query) -> None:
         """A window over groups partitions and orders by what the answer is grouped by."""
@@ -382,16 +373,7 @@ class Source(Curated):
             raise OakError(
                 "name-twice", f"The answer has two columns called {twice!r}.", hint="Name one of them differently."
             )
-        copy, why_not = self._copy
-        findings: list[Finding] = []
-        if copy is not None and copy.serves(self, question):
-            if question.stats is not None:
-                question.stats.add("kept copy", copy.feed.path.name, note=f"made {copy.stamp.made_at}")
-            result = execute(replace(question, fields=copy.compiled.expressions, always=()), copy.feed)
-            result = replace(result, rows_read=result.rows_read + copy.left_out)
-        else:
-            result = execute(question, self.opened)
-            findings += [stale_note(self, why_not)] if why_not else []
+        result, findings = self._asked(question, execute)
         findings += self.arrival_findings()
         faults = result.faults.found()
         if strict and faults:

@@ -1,0 +1,48 @@
+"""`oak cache`: the typed copies of origins that are slow to read again."""
+
+from __future__ import annotations
+
+import click
+
+from oak_ledger.cli.app import json_option, tell_json
+
+
+@click.command("cache")
+@click.option("--clear", is_flag=True, help="Remove all copies; they are made again when they are needed.")
+@json_option
+def cache_command(clear: bool, as_json: bool) -> None:
+    """List the typed copies that are kept of text files, workbooks and other origins that are slow to read again.
+
+    A copy is made by the first question, and used as long as the files and the reading keys of the definition are the same.
+    OAK_CACHE=off keeps none, OAK_CACHE_FOLDER says where, OAK_CACHE_LIMIT (such as 5G) how much all of them may take.
+    """
+    import datetime as dt
+    from pathlib import Path
+
+    from rich.text import Text
+
+    from oak_ledger.present.terminal import console, grid
+    from oak_ledger.source.cache import cache_entries, cache_folder, clear_cache, enabled
+
+    entries = clear_cache() if clear else cache_entries()
+    if as_json:
+        tell_json([
+            {"source": one.source, "origin": list(one.origin), "rows": one.rows, "bytes": one.size, "used": one.used} for one in entries
+        ])  # fmt: skip
+        return
+    out = console()
+    total = f"{len(entries):,} typed cop{'y' if len(entries) == 1 else 'ies'}, {sum(one.size for one in entries) / 1e6:,.1f} MB"
+    if clear:
+        out.print(f"{total} removed")
+        return
+    if not enabled():
+        out.print("none are kept: OAK_CACHE is off")
+    table = grid("source", "rows", "size", "last used", "made from", right=(1, 2))
+    for one in entries:
+        used = dt.datetime.fromtimestamp(one.used).astimezone()
+        more = f" and {len(one.origin) - 1:,} more" if len(one.origin) > 1 else ""
+        size, name = f"{one.size / 1e6:,.1f} MB", Path(one.origin[0]).name + more
+        table.add_row(Text(one.source), f"{one.rows:,}", size, f"{used:%Y-%m-%d %H:%M}", Text(name))
+    if entries:
+        out.print(table)
+    out.print(f"{total}, in {cache_folder()}", soft_wrap=True)

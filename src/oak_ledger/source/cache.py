@@ -1,0 +1,417 @@
+"""Typed copies of origins that are slow to read again: kept by themselves in a folder of the user's, and dropped when they are told to be stale.
+
+A copy has the values of each field as they are read from its column (their type, not what formulas and cleans make of them), or the column
+itself where some values could not be read. Its name is a digest of how the definition says to read; its stamps are those of the origin's files.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import time
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import suppress
+from dataclasses import asdict, dataclass, field, replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import pyarrow as pa
+
+from oak_ledger.columnar.arrays import arrow_type
+from oak_ledger.engine import Expression, Faults, Query, Scan, stream
+from oak_ledger.errors import Finding, OakError, Place
+from oak_ledger.formula import Grain, Type
+from oak_ledger.formula import checked as c
+from oak_ledger.origin import FilesReader, OriginReader, ParquetReader
+from oak_ledger.origin.reader import BadRow
+from oak_ledger.origin.spec import PartSpec
+from oak_ledger.origin.stamps import FileStamp, origin_paths, stamps_of
+from oak_ledger.source.document import write_bytes
+from oak_ledger.version import __version__
+
+if TYPE_CHECKING:
+    from oak_ledger.source.curated import Curated
+    from oak_ledger.source.source import Source
+
+LAYOUT = 1  # of the copies; another one makes all of them stale
+MIN_BYTES = {
+    "file": 4 << 20,
+    "files": 4 << 20,
+    "json lines": 1 << 20,
+    "sheet": 1 << 16,
+    "database": 1 << 18,
+    "join": 1 << 20,
+}
+"""Kinds of origins that are slow to read, and how large they must be for a copy to be worth it."""
+READ_THROUGH = ("json lines", "sheet", "join", "database")
+"""Those that tell their columns only when all of them is read."""
+DEFAULT_LIMIT = 20 << 30
+ROW_GROUP_ROWS = 1 << 17
+MAX_ATTEMPTS = 8
+
+
+# -- the folder ---------------------------------------------------------------------------------------------------
+
+
+def enabled() -> bool:
+    """Whether copies are kept: unless OAK_CACHE is `off`."""
+    return os.environ.get("OAK_CACHE", "").strip().casefold() not in ("off", "no", "0", "false")
+
+
+def cache_folder() -> Path:
+    """Where copies are: OAK_CACHE_FOLDER, else the user's cache folder."""
+    given = os.environ.get("OAK_CACHE_FOLDER", "")
+    if given:
+        return Path(given)
+    from platformdirs import user_cache_path
+
+    return user_cache_path("oak-ledger")
+
+
+def cache_limit() -> int:
+    """How many bytes all copies may take: OAK_CACHE_LIMIT, such as 5G."""
+    from oak_ledger.engine.options import size_setting
+
+    return size_setting("OAK_CACHE_LIMIT", DEFAULT_LIMIT)
+
+
+@dataclass(frozen=True, slots=True)
+class CacheEntry:
+    """One copy in the folder: what it is of, its size in bytes, when it was last used (seconds since 1970), its files."""
+
+    source: str
+    origin: tuple[str, ...]
+    rows: int
+    size: int
+    used: float
+    note: Path
+    data: Path
+
+
+def cache_entries() -> list[CacheEntry]:
+    """All copies, the one used last first; files that no note names, older than an hour, are removed."""
+    folder, entries = cache_folder(), []
+    for note in sorted(folder.glob("*.json")):
+        told = _read_note(note)
+        data = folder / told["data"] if told else note
+        if told is None or not data.is_file():
+            note.unlink(missing_ok=True)
+            continue
+        size = data.stat().st_size + note.stat().st_size
+        entries.append(
+            CacheEntry(told["source"], tuple(told["stamps"]), told["rows"], size, note.stat().st_mtime, note, data)
+        )
+    known = {one.data for one in entries}
+    for stray in (*folder.glob("*.parquet*"), *folder.glob(".*.part")):
+        if stray not in known and stray.stat().st_mtime < time.time() - 3600:
+            stray.unlink(missing_ok=True)
+    return sorted(entries, key=lambda one: -one.used)
+
+
+def clear_cache(keep: int = 0) -> list[CacheEntry]:
+    """Remove copies, those used least recently first, until all take at most so many bytes; what was removed."""
+    removed, total = [], 0
+    for entry in cache_entries():
+        total += entry.size
+        if total > keep:
+            entry.note.unlink(missing_ok=True)
+            entry.data.unlink(missing_ok=True)
+            removed.append(entry)
+    return removed
+
+
+def _read_note(path: Path) -> dict[str, Any] | None:
+    try:
+        told = json.loads(path.read_text("utf-8"))
+        return told if isinstance(told, dict) and told.get("layout") == LAYOUT else None
+    except (OSError, ValueError):
+        return None
+
+
+# -- one copy -----------------------------------------------------------------------------------------------------
+
+
+@dataclass(slots=True)
+class CopyReader:
+    """The rows of a copy, which knows where each row was in the origin."""
+
+    parquet: ParquetReader
+    origin: OriginReader
+    bad_rows: list[BadRow] = field(default_factory=list)
+
+    def columns(self) -> dict[str, Type]:
+        """The columns of the copy."""
+        return self.parquet.columns()
+
+    def batches(self, columns: Sequence[str]) -> Iterator[pa.RecordBatch]:
+        """The rows."""
+        return self.parquet.batches(columns)
+
+    def fragments(self, columns: Sequence[str]) -> Iterator[Any]:
+        """The rows in row groups."""
+        return self.parquet.fragments(columns)
+
+    def locate(self, row: int) -> str:
+        """Where a row is in the origin."""
+        return self.origin.locate(row)
+
+
+@dataclass(frozen=True, slots=True)
+class TypedCopy:
+    """A copy that is there: its rows, and the expressions that are columns of it."""
+
+    reader: CopyReader
+    columns: Mapping[str, str]
+    """For each expression that reads a column of the origin, by name: the column of the copy."""
+    made: bool
+    note: Path
+
+    def over(self, query: Query) -> Query:
+        """The query asked of the copy."""
+        fields = {**query.fields}
+        for name, column in self.columns.items():
+            own = fields.get(name)
+            if own is not None:
+                fields[name] = Expression(own.name, own.text, _column(own.checked.type, column))
+        return replace(query, fields=fields)
+
+    def drop(self) -> None:
+        """Remove it."""
+        self.note.unlink(missing_ok=True)
+        self.reader.parquet.path.unlink(missing_ok=True)
+
+
+def _column(kind: Type, name: str) -> c.Checked:
+    return c.ColumnRef(0, 0, kind, Grain.ROW, name)
+
+
+def typed_copy(source: Source) -> tuple[TypedCopy | None, Finding | None]:
+    """The copy of a source's origin, made now where there is none; and why there can be none, where somebody should know."""
+    if not enabled() or source.feed is not None or source.published is not None:
+        return None, None
+    least = MIN_BYTES.get(source.origin.kind)
+    parts = source.document.specs("part", PartSpec)
+    paths = origin_paths(source.origin, source.folder, parts) if least is not None else None
+    if not paths or least is None or sum(path.stat().st_size for path in paths if path.is_file()) < least:
+        return None, None
+    note = cache_folder() / f"{_key(source, parts)}.json"
+    found = _open(source, note, paths)
+    if found is not None:
+        return found, None
+    try:
+        return _make(source, note, paths), None
+    except OSError as error:
+        return None, _not_kept(source, error.strerror or str(error))
+    except OakError as error:
+        if error.code != "not-written":
+            raise
+        return None, _not_kept(source, error.findings[0].message)
+
+
+def origin_columns(source: Curated) -> dict[str, Type]:
+    """The columns of a source's origin, with their types; remembered where all of it would have to be read to tell them."""
+    kind = source.origin.kind
+    if source.feed is not None or kind not in READ_THROUGH or not enabled():
+        return source.opened.columns()
+    parts = source.document.specs("part", PartSpec)
+    paths = origin_paths(source.origin, source.folder, parts)
+    stamps = stamps_of(paths) if paths else None
+    if not stamps or sum(one.size for one in stamps.values()) < MIN_BYTES[kind]:
+        return source.opened.columns()
+    note = cache_folder() / f"{_digest(_origin_said(source, parts))}.columns"
+    told = _read_note(note)
+    known = told is not None and told["stamps"].keys() == stamps.keys()
+    if known and told and all(FileStamp(**stamp).same(Path(path)) for path, stamp in told["stamps"].items()):
+        return {name: Type(*kind) for name, kind in told["columns"].items()}
+    columns = source.opened.columns()
+    told = {"layout": LAYOUT, "stamps": {path: asdict(stamp) for path, stamp in stamps.items()}, "columns": {name: [one.kind, one.scale] for name, one in columns.items()}}  # fmt: skip
+    with suppress(OSError, OakError):  # then they are found again the next time
+        note.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+        _write_note(note, told)
+    return columns
+
+
+def _not_kept(source: Source, why: str) -> Finding:
+    message = f"A typed copy of the rows of {source.name} could not be kept: {why.rstrip('.')}. The answer is right, and the next one takes as long."
+    hint = "Make room, or set OAK_CACHE=off."
+    return Finding("copy-not-kept", message, Place(source.document.where), hint, severity="note")
+
+
+def _key(source: Source, parts: Sequence[PartSpec]) -> str:
+    """A digest of all that says how to read."""
+    readings = sorted((column, reading) for column, reading, _ in source.compiled.readings.values())
+    return _digest([*_origin_said(source, parts), readings])
+
+
+def _origin_said(source: Curated, parts: Sequence[PartSpec]) -> list[Any]:
+    said = [one.model_dump(mode="json") for one in (source.origin, *parts)]
+    return [LAYOUT, __version__, str(source.folder.resolve()), *said]
+
+
+def _digest(said: Any) -> str:
+    return hashlib.blake2b(json.dumps(said, sort_keys=True, default=str).encode(), digest_size=12).hexdigest()
+
+
+def _open(source: Source, note: Path, paths: Sequence[Path]) -> TypedCopy | None:
+    """The copy that a note names, if it is one of the files as they are."""
+    told = _read_note(note)
+    if told is None or [*told["stamps"]] != [str(path) for path in paths]:
+        return None
+    stamps = {path: FileStamp(**stamp) for path, stamp in told["stamps"].items()}
+    data = note.parent / told["data"]
+    if (
+        not data.is_file()
+        or told["footer"] != _footer(data)
+        or not all(stamp.same(Path(path)) for path, stamp in stamps.items())
+    ):
+        return None
+    if any(stamp.whole for stamp in stamps.values()):  # by now their times may tell
+        told["stamps"] = {path: asdict(stamp) for path, stamp in (stamps_of(paths) or {}).items()}
+        if told["stamps"]:
+            _write_note(note, told)
+    os.utime(note)
+    source.opened.bad_rows[:] = [BadRow(**one) for one in told["bad_rows"]]
+    if isinstance(source.opened, FilesReader):
+        source.opened.counts[:] = told["counts"]
+    reader = CopyReader(ParquetReader(data, checked=True), source.opened, source.opened.bad_rows)
+    return TypedCopy(reader, _columns(source, told["raw"]), made=False, note=note)
+
+
+def _columns(source: Source, raw: Sequence[str]) -> dict[str, str]:
+    """The column of the copy for each expression that reads one of the origin; those of fields in `raw` are computed from the column as it comes."""
+    return {key: name for name, (key, typed) in _layout(source, raw).items() if typed}
+
+
+def _layout(source: Source, raw: Sequence[str]) -> dict[str, tuple[str, bool]]:
+    """The columns of the copy: the expression that each has, and whether it is what comes of reading; else it is the column as it comes."""
+    layout: dict[str, tuple[str, bool]] = {}
+    ways: dict[str, list[str]] = {}
+    readings = source.compiled.readings
+    plain = {column for column, reading, owner in readings.values() if not reading or owner in raw}
+    for key, (column, reading, owner) in readings.items():
+        if not reading or owner in raw:
+            layout[column] = (key, False)
+            continue
+        known = ways.setdefault(column, [])
+        known += [] if reading in known else [reading]
+        number = known.index(reading) + 1 + (column in plain)
+        layout[column if number == 1 else f"{column} ({number})"] = (key, True)
+    return layout
+
+
+class _FaultyError(Exception):
+    """Some values of these fields cannot be read: their columns are kept as they come."""
+
+    def __init__(self, fields: set[str]) -> None:
+        super().__init__(fields)
+        self.fields = fields
+
+
+def _make(source: Source, note: Path, paths: Sequence[Path]) -> TypedCopy | None:
+    """Read the origin, and write its copy; None where a file changes meanwhile."""
+    note.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+    raw: set[str] = set()
+    for _ in range(MAX_ATTEMPTS):
+        before = stamps_of(paths)
+        data = note.with_name(f"{note.stem}-{time.time_ns():x}-{os.getpid():x}.parquet")
+        try:
+            rows = _write(source, data, raw)
+        except _FaultyError as found:
+            raw |= found.fields
+            continue
+        after = stamps_of(paths)
+        if before is None or after is None or not _alike(before, after):
+            data.unlink(missing_ok=True)
+            return None
+        counts = [*source.opened.counts] if isinstance(source.opened, FilesReader) else []
+        previous = _read_note(note)
+        told = {
+            "layout": LAYOUT, "source": source.name, "data": data.name, "footer": _footer(data), "rows": rows, "raw": sorted(raw), "counts": counts,
+            "stamps": {path: asdict(stamp) for path, stamp in after.items()}, "bad_rows": [asdict(one) for one in source.opened.bad_rows],
+        }  # fmt: skip
+        _write_note(note, told)
+        if previous is not None and previous["data"] != data.name:
+            (note.parent / previous["data"]).unlink(missing_ok=True)
+        clear_cache(cache_limit())
+        made = _open(source, note, paths)
+        return None if made is None else replace(made, made=True)
+    return None
+
+
+def _footer(data: Path) -> str:
+    """A digest of a Parquet file's footer, whose statistics no checksum of a page guards."""
+    with data.open("rb") as file:
+        file.seek(-8, os.SEEK_END)
+        size = int.from_bytes(file.read(4), "little")
+        file.seek(max(-size - 8, -data.stat().st_size), os.SEEK_END)
+        return hashlib.blake2b(file.read(), digest_size=12).hexdigest()
+
+
+def _alike(before: Mapping[str, FileStamp], after: Mapping[str, FileStamp]) -> bool:
+    """Whether files were the same before and after; a digest of all of one may have been needed only before."""
+    return [*before] == [*after] and all(
+        replace(one, whole="") == replace(after[path], whole="")
+        and (not one.whole or not after[path].whole or one.whole == after[path].whole)
+        for path, one in before.items()
+    )
+
+
+def _write_note(note: Path, told: Mapping[str, Any]) -> None:
+    def write(path: Path) -> None:
+        path.write_text(json.dumps(told), "utf-8")
+        path.chmod(0o600)
+
+    write_bytes(note, write)
+
+
+def _write(source: Source, data: Path, raw: set[str]) -> int:
+    """Write the values as they are read to a file; how many rows. Raises _FaultyError as soon as some cannot be read."""
+    import pyarrow.parquet as pq
+
+    shown: list[Expression] = []
+    names: list[str] = []
+    owners: dict[str, str] = {}
+    for name, (key, typed) in _layout(source, sorted(raw)).items():
+        column, _, owner = source.compiled.readings[key]
+        own = source.compiled.expressions[key]
+        tree = own.checked if typed else _column(source.compiled.arriving[column], column)
+        shown.append(Expression(f"c{len(shown)}", own.text, tree))
+        names.append(name)
+        owners[shown[-1].name] = owner
+    query = Query(source.compiled.expressions, tuple(shown))
+    schema = pa.schema([(name, arrow_type(one.checked.type)) for name, one in zip(names, shown, strict=True)])
+
+    def write(_: Scan, tables: Iterator[pa.Table], faults: Faults) -> int:
+        rows, writer = 0, None
+
+        def to_file(path: Path) -> None:
+            nonlocal rows, writer
+            path.chmod(0o600)
+            for table in tables:
+                wrong = {owners.get(owner, owner) for owner, _ in faults.kept}
+                if wrong:
+                    raise _FaultyError(wrong)
+                if writer is None:
+                    repeating = [name for at, name in enumerate(names) if _repeats(table.column(at))]
+                    writer = pq.ParquetWriter(
+                        path, schema, compression="lz4", use_dictionary=repeating, write_page_checksum=True, store_decimal_as_integer=True,
+                    )  # fmt: skip
+                writer.write_table(table.rename_columns(names), row_group_size=ROW_GROUP_ROWS)
+                rows += table.num_rows
+            writer = writer or pq.ParquetWriter(path, schema)
+            writer.close()
+
+        try:
+            write_bytes(data, to_file)
+        finally:
+            if writer is not None and writer.is_open:
+                writer.close()
+        return rows
+
+    return stream(query, source.opened, write)[0]
+
+
+def _repeats(column: Any) -> bool:
+    """Whether a dictionary of the values takes less room and time than they do."""
+    return 4 * len(column.unique()) <= len(column)
