@@ -73,17 +73,20 @@ def plain_numbers(values: Any) -> Numbers | None:
         return None
     marks, before, after = np.zeros(len(texts), np.int32), lengths - minus, np.zeros(len(texts), np.int32)
     if most > 0:
-        at = np.flatnonzero((classes == 1) | (classes == 2)).astype(np.int32) + first
-        if len(at) == len(texts) and (at >= starts).all() and (at < edges[1:]).all():
-            owner = np.arange(len(texts))
+        at = np.flatnonzero((classes - np.uint8(1)) < 2).astype(np.int32)  # of points and commas
+        kind = classes[at]
+        at += first
+        if len(at) == len(texts) and (at >= starts).all() and (at < edges[1:]).all():  # one in each
+            marks = kind.astype(np.int32)
+            after, before = edges[1:] - at - 1, at - starts - minus
         else:
             owner = np.searchsorted(starts, at, "right") - 1
             if (np.diff(owner) == 0).any():
                 return None
-        marks[owner] = classes[at - first]
-        after[owner] = edges[owner + 1] - at - 1
-        before[owner] = at - starts[owner] - minus[owner]
-        if len(at) and after[owner].min() < 1:
+            marks[owner] = kind
+            after[owner] = edges[owner + 1] - at - 1
+            before[owner] = at - starts[owner] - minus[owner]
+        if (after < 1)[marks > 0].any():
             return None
     if before.min() < 1 or (before[marks == Mark.NONE]).max(initial=0) > MAX_WHOLE_DIGITS:
         return None

@@ -7,7 +7,6 @@ import io
 import os
 import re
 from collections.abc import Iterator, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -15,7 +14,6 @@ from typing import Any
 import pyarrow as pa
 from pydantic import ValidationError
 
-from oak_ledger.engine.options import options
 from oak_ledger.errors import Finding, OakError, UnusableInput
 from oak_ledger.formula.lexer import quote_text
 from oak_ledger.formula.making import nearest_hint
@@ -28,6 +26,7 @@ from oak_ledger.origin.reader import BadRow, Progress
 from oak_ledger.origin.spec import Header, OriginKind, PartSpec, ReadingSpec
 from oak_ledger.origin.workbook import ENDINGS, find_header, read_cells, sheets
 from oak_ledger.source.arrival import dropped_findings, shape_findings
+from oak_ledger.source.cache import typed_copy
 from oak_ledger.source.definition import DEFINITION
 from oak_ledger.source.document import new_block, parse_document, write_bytes
 from oak_ledger.source.naming import named
@@ -74,6 +73,7 @@ class Intake:
                 self.source.save(target)
             else:
                 _write_new(target, self.source.document.text)
+            typed_copy(self.source)  # the first question finds it
             return target
         raise _taken(target)
 
@@ -321,26 +321,16 @@ def _slug(text: str) -> str:
 
 
 def _judged(feed: OriginReader, sample: int | None) -> tuple[dict[str, TypeInferrer | TypedColumn], int]:
+    """What judges each column, and how many rows they saw; while one batch is judged, others are read."""
     kinds = {name: kind for name, kind in feed.columns().items() if name != FILE_COLUMN}
     judges: dict[str, TypeInferrer | TypedColumn] = {
         name: TypeInferrer() if kind == TEXT else TypedColumn(kind) for name, kind in kinds.items()
     }
-    rows, threads, names = 0, options().threads, list(judges)
-    shares = [names[at::threads] for at in range(threads)]
-
-    def see(batch: pa.RecordBatch, share: Sequence[str]) -> None:
-        for name in share:
-            judges[name].see(batch.column(name))
-
-    with ThreadPoolExecutor(threads) as pool:
-        waiting: list[Future[None]] = []
-        for batch in _first_rows(feed, names, sample):
-            rows += batch.num_rows
-            for task in waiting:
-                task.result()  # each column is judged batch after batch
-            waiting = [pool.submit(see, batch, share) for share in shares]
-        for task in waiting:
-            task.result()
+    rows = 0
+    for batch in _first_rows(feed, [*judges], sample):
+        rows += batch.num_rows
+        for name, judge in judges.items():
+            judge.see(batch.column(name))
     return judges, rows
 
 
