@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import atexit
 import contextlib
 import datetime as dt
 import fcntl
@@ -10,6 +11,7 @@ import os
 import pty
 import re
 import select
+import shutil
 import struct
 import subprocess
 import sys
@@ -27,8 +29,8 @@ import oak_ledger as oak
 from oak_ledger.cli import run
 
 D = Decimal
-_CACHE = tempfile.TemporaryDirectory(prefix="oak-tests-")
-os.environ["OAK_CACHE_FOLDER"] = _CACHE.name
+os.environ["OAK_CACHE_FOLDER"] = tempfile.mkdtemp(prefix="oak-tests-")
+atexit.register(shutil.rmtree, os.environ["OAK_CACHE_FOLDER"], ignore_errors=True)
 LOADS = pa.table(
     {
         "Mill": ["Low Weir", "High Ford", "Low Weir", "High Ford", "Low Weir", None],

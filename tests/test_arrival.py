@@ -212,6 +212,33 @@ class Looks(FolderCase):
         self.assertEqual([counted[name] for name in ("zeros", "many", "few")], [None, None, None])
 
 
+class NullKeys(FolderCase):
+    def test_null_keys_join_nothing_on_either_side(self) -> None:
+        self.write("a.csv", "K,L,A\n1,x,1\n,x,2\n,,3\n2,,4\n2,y,5\n")
+        self.write("b.csv", "K,L,B\n1,x,10\n,x,20\n,,30\n2,,40\n3,y,50\n")
+        pairs = {
+            "inner": [(1, 10)],
+            "left": [(1, 10), (2, None), (3, None), (4, None), (5, None)],
+            "full": [
+                (1, 10),
+                (2, None),
+                (3, None),
+                (4, None),
+                (5, None),
+                (None, 20),
+                (None, 30),
+                (None, 40),
+                (None, 50),
+            ],
+        }
+        for how, wanted in pairs.items():
+            source = oak.take_in_join(
+                ["a.csv", "b.csv"], on=["K", "L"], how=how, to="j.oak.toml", keep_names=True
+            ).source
+            rows = source.rows(["A", "B"]).to_dicts()
+            self.assertEqual([(row["A"], row["B"]) for row in rows], wanted, how)
+
+
 class TypedFiles(FolderCase):
     TABLE = pa.table({
         "Load": ["A1", None], "Volume": pa.array([D("1.50"), D("-2.25")]), "Rate": [0.5, float("nan")], "Day": [dt.date(2026, 3, 1), None],

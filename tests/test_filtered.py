@@ -23,7 +23,7 @@ COLUMNS = {
 }  # fmt: skip
 FILTERS = (
     "Load = 1234", "Load < 5", "Load >= 2990 OR Load < 3", "Few = 2 AND Grade = 'oak'", "Value > 2.2e0", "Cost IS NULL", "Wild IS NOT NULL", "Gone IS NULL", "Gone > 0", "Grade = 'larch'",
-    "CHAR_LENGTH(Ticket) < 9", "CONTAINS(Note, 'wood wood wood') AND NOT Paid", "Money > 12.50", "Kind = 'saw'", "Byte / Few > 30", "EXTRACT(YEAR FROM Day) = 1970", "TRUE", "FALSE",
+    "CHAR_LENGTH(Ticket) < 9", "CONTAINS(Note, 'wood wood wood') AND NOT Paid", "Money > 12.50", "Kind = 'saw'", "Byte / Few > 30", "EXTRACT(YEAR FROM Day) = 1970", "Day < TIMESTAMP '1970-01-02 12:00:00'", "Day = TIMESTAMP '1970-01-02 12:00:00'", "Few < 0.5", "TRUE", "FALSE",
 )  # fmt: skip
 ROW_VALUES = (
     ["Load", "Ticket", "Money"],

@@ -8,8 +8,11 @@ import unittest
 from decimal import Decimal
 from typing import Any
 
+import pyarrow as pa
+
 import oak_ledger as oak
 from oak_ledger.columnar.texts import value_text
+from oak_ledger.engine.options import overridden
 from oak_ledger.formula import parse
 from oak_ledger.formula.lexer import name_text
 from oak_ledger.formula.nodes import names, walk
@@ -641,6 +644,41 @@ class Faults(unittest.TestCase):
     def test_a_branch_that_is_not_taken_faults_nothing(self) -> None:
         answer = loads().rows([("x", "IF(Fee <> 0, 1 / Fee, 0)")])
         self.assertEqual(answer.faults, ())
+
+    def test_a_field_that_only_a_branch_needs_faults_in_its_rows_only(self) -> None:
+        source = oak.Source.from_table(pa.table({"i": [1, 0, 2, None]}), name="R").with_field("x", "10 / i")
+        source = source.with_field("y", "x + 1").with_field("z", "CASE WHEN i > 0 THEN y ELSE 0 END")
+        cases: tuple[tuple[str, list[Any], int], ...] = (
+            ("CASE WHEN i > 9 THEN x ELSE 0 END", [0, 0, 0, 0], 0),
+            ("CASE WHEN i > 0 THEN x ELSE 0 END", [10.0, 0, 5.0, 0], 0),
+            ("CASE WHEN i >= 0 THEN y END", [11.0, None, 6.0, None], 1),
+            ("CASE WHEN i > 9 THEN 1 WHEN x > 5 THEN 2 END", [2, None, None, None], 1),
+            ("CASE WHEN i > 0 THEN x ELSE 0 END + COALESCE(x, 0)", [20.0, 0, 10.0, 0], 1),
+            ("z", [11.0, 0, 6.0, 0], 0),
+            ("CASE WHEN i > 9 THEN CASE WHEN x > 1 THEN y END ELSE z END", [11.0, 0, 6.0, 0], 0),
+        )
+        for formula, wanted, faults in cases:
+            for rows in (1, 1 << 17):
+                with self.subTest(formula, rows=rows), overridden(rows=rows):
+                    answer = source.rows([("c", formula)])
+                    self.assertEqual(answer.table["c"].to_pylist(), wanted)
+                    self.assertEqual(sum(one.rows for one in answer.faults), faults)
+        self.assertEqual(source.tally(["i"], [("s", "SUM(z)")], where="z > 1").faults, ())
+
+    def test_the_clock_stands_still_within_a_formula(self) -> None:
+        source = oak.Source.from_table(pa.table({"i": [1]}), name="R")
+        for formula in ("CURRENT_TIMESTAMP = CURRENT_TIMESTAMP", "CAST(CURRENT_TIMESTAMP AS DATE) = CURRENT_DATE"):
+            self.assertIs(source.rows([("c", formula)]).value(), True)
+
+    def test_a_cast_leaves_out_ascii_white_space_around_a_value(self) -> None:
+        kinds = {"INTEGER": "12", "DECIMAL(5,2)": "1.5", "NUMBER": "1e3", "BOOLEAN": "yes", "DATE": "2026-03-01", "TIMESTAMP": "2026-03-01 07:30:00", "DATE FORMAT 'DD.MM.YYYY'": "01.03.2026"}  # fmt: skip
+        for kind, text in kinds.items():
+            texts = [text, f" {text}\t", f"\r\n{text}\x0b", f"\u00a0{text}", f"{text}\u2009", f"\u2003{text}"]
+            answer = oak.Source.from_table(pa.table({"t": texts}), name="R").rows([("c", f"CAST(t AS {kind})")])
+            with self.subTest(kind):
+                values = answer.table["c"].to_pylist()
+                self.assertEqual([one is None for one in values], [False] * 3 + [True] * 3)
+                self.assertEqual(values[1:3], values[:1] * 2)
 
     def test_rows_that_are_filtered_out_fault_nothing(self) -> None:
         answer = loads().rows([("x", "1 / Fee")], where="Fee > 0")

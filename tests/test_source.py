@@ -9,6 +9,8 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
+import pyarrow as pa
+
 import oak_ledger as oak
 from oak_ledger.source.compiled import literal_text
 from oak_ledger.source.definition import DEFINITION as SHAPE
@@ -148,6 +150,23 @@ class Reading(WithLoads):
             self.assertEqual(answer.names, ["Volume" if how == "sum" else f"Volume, {how}"])
             self.assertAlmostEqual(answer.value(), wanted, msg=how)
         self.raises("not-totalled", source.with_changed("Volume", aggregate="none").tally, [], ["Volume"])
+
+
+class NamedKeys(unittest.TestCase):
+    def test_a_formula_may_name_what_the_answer_is_grouped_by(self) -> None:
+        table = pa.table({"t": ["a", "b", "b", None, "c", "a"], "i": [1, 2, 3, 4, 5, 6]})
+        source = oak.Source.from_table(table, name="S")
+        shown = [
+            ("rank", "RANK() OVER (PARTITION BY odd ORDER BY COUNT(*) DESC, k)"),
+            ("both", "SUM(COUNT(*)) OVER (PARTITION BY k)"),
+            ("letters", "SUM(CHAR_LENGTH(k || 'x'))"),
+        ]
+        found = source.tally([("k", "COALESCE(t, '-')"), ("odd", "i % 2")], shown).to_dicts()
+        wanted = [("-", 0, 1, 1, 2), ("a", 0, 2, 2, 2), ("a", 1, 1, 2, 2), ("b", 0, 3, 2, 2), ("b", 1, 2, 2, 2), ("c", 1, 3, 1, 2)]  # fmt: skip
+        self.assertEqual([tuple(row.values()) for row in found], wanted)
+        with self.assertRaises(oak.OakError) as caught:
+            source.tally(["t"], [("x", "SUM(COUNT(*)) OVER (PARTITION BY i)")])
+        self.assertEqual(caught.exception.code, "window-key")
 
 
 class Edits(WithLoads):

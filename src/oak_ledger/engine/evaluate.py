@@ -43,14 +43,26 @@ class Expression:
 Fields = Mapping[str, Expression]
 
 
-def needed(fields: Fields, wanted: Sequence[c.Checked], known: Container[c.Checked] = ()) -> list[str]:
+def needed(
+    fields: Fields,
+    wanted: Sequence[c.Checked],
+    known: Container[c.Checked] = (),
+    in_branches: Container[str] | None = None,
+) -> list[str]:
     """Every field that the formulas need, directly or through others, each after those that it needs itself.
 
-    Those are left out that only pieces need whose values are `known`.
+    Those are left out that only pieces need whose values are `known`, and those among `in_branches` that only branches of a choice need.
     """
+
+    def used(tree: c.Checked) -> list[str]:
+        if in_branches is None:
+            return c.fields_used(tree, known)
+        always = dict.fromkeys(piece.name for piece in c.walk(tree, known, branches=False) if isinstance(piece, c.FieldRef))  # fmt: skip
+        return [name for name in c.fields_used(tree, known) if name in always or name not in in_branches]
+
     order: dict[str, None] = {}
     for tree in wanted:
-        waiting = [(name, False) for name in c.fields_used(tree, known)]
+        waiting = [(name, False) for name in used(tree)]
         while waiting:
             name, done = waiting.pop()
             if name in order:
@@ -59,9 +71,19 @@ def needed(fields: Fields, wanted: Sequence[c.Checked], known: Container[c.Check
                 order[name] = None
                 continue
             waiting.append((name, True))
-            inner = c.fields_used(fields[name].checked, known)
+            inner = used(fields[name].checked)
             waiting.extend((one, False) for one in inner if one not in order)
     return list(order)
+
+
+def may_fault(fields: Fields, names: Sequence[str]) -> set[str]:
+    """Those of some fields, each after those that it needs, whose values may fault, by themselves or through others."""
+    found: set[str] = set()
+    for name in names:
+        tree = fields[name].checked
+        if c.can_fault(tree) or any(used in found for used in c.fields_used(tree)):
+            found.add(name)
+    return found
 
 
 def columns_read(fields: Fields, wanted: Sequence[c.Checked], known: Container[c.Checked] = ()) -> list[str]:
@@ -109,6 +131,8 @@ class Evaluator:
     constants: dict[c.Constant, Any] = field(default_factory=dict)
     """Constants as Arrow's scalars, made once for all slices."""
     stats: ExecutionStats | None = None
+    faulting: Container[str] = ()
+    """Fields that may fault: what only a branch of a choice needs of them is computed for the branch's rows."""
 
     @property
     def length(self) -> int:
@@ -251,10 +275,10 @@ class Evaluator:
         for branch in node.branches:
             if isinstance(branch.condition, c.Constant):
                 holds = open_rows.copy() if branch.condition.value is True else np.zeros(self.length, np.bool_)
-            elif c.can_fault(branch.condition) and not open_rows.all():
+            elif not open_rows.all() and self.counts_rows(branch.condition):
                 holds = np.zeros(self.length, np.bool_)
                 at = np.flatnonzero(open_rows)
-                holds[at] = to_mask(self.only(at).compute(Expression(owner.name, owner.text, branch.condition)))
+                holds[at] = to_mask(self.only(at).compute_branch(branch.condition, owner))
             else:
                 holds = to_mask(self.plain(self.value(branch.condition, owner))) & open_rows
             taken.append((holds, branch.value))
@@ -289,13 +313,24 @@ class Evaluator:
 
     def branch_value(self, node: c.Checked, mask: Mask, owner: Expression) -> Any:
         """The values of a branch; rows outside the mask hold anything."""
-        if not c.can_fault(node) or mask.all():
+        if mask.all() or not self.counts_rows(node):
             return self.value(node, owner)
         at = np.flatnonzero(mask)
-        part = self.only(at).compute(Expression(owner.name, owner.text, node))
+        part = self.only(at).compute_branch(node, owner)
         back = np.zeros(self.length, np.int64)
         back[at] = np.arange(len(at))
         return part.take(from_numpy(back))
+
+    def counts_rows(self, node: c.Checked) -> bool:
+        """Whether it matters for which rows a branch is computed: it may fault, or needs a field that does and is not computed yet."""
+        return c.can_fault(node) or any(
+            name in self.faulting and name not in self.known for name in c.fields_used(node)
+        )
+
+    def compute_branch(self, node: c.Checked, owner: Expression) -> Any:
+        """The values of a branch, with the fields that nothing but branches need."""
+        self.prepare([name for name in needed(self.fields, [node], self.windows) if name not in self.known])
+        return self.compute(Expression(owner.name, owner.text, node))
 
     def only(self, at: Rows) -> Evaluator:
         """The same over some of the rows."""

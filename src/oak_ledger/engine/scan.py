@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import partial
 from typing import Any, Generic, Protocol, TypeVar
@@ -13,7 +13,7 @@ import pyarrow as pa
 
 from oak_ledger.columnar.arrays import arrow_type, to_mask
 from oak_ledger.engine.cse import common_subexpressions
-from oak_ledger.engine.evaluate import Evaluator, Expression, Once, columns_read, needed
+from oak_ledger.engine.evaluate import Evaluator, Expression, Once, columns_read, may_fault, needed
 from oak_ledger.engine.faults import Faults
 from oak_ledger.engine.options import ExecutionOptions, options
 from oak_ledger.engine.pool import ordered
@@ -77,6 +77,7 @@ class _Plan:
     released: Mapping[str, Sequence[str]]
     """The fields whose values are needed no more, once a field is computed."""
     common: Mapping[c.Checked, int]
+    faulting: Container[str]
 
 
 @dataclass(slots=True)
@@ -126,9 +127,12 @@ class Scan:
 
     def _plan(self) -> _Plan:
         filters, trees = [one.checked for one in self.filters], [one.checked for one in self.wanted]
-        for_filters = needed(self.fields, filters, self.windows)
-        for_results = needed(self.fields, trees, self.windows)
+        every = needed(self.fields, [*filters, *trees], self.windows)
+        faulting = may_fault(self.fields, every)
+        for_filters = needed(self.fields, filters, self.windows, faulting)
+        for_results = needed(self.fields, trees, self.windows, faulting)
         for_results = [name for name in for_results if self.fields[name].checked.grain != Grain.GROUP]
+        in_branches = [name for name in every if name not in for_results and name not in for_filters]
         owners = [*self.filters, *self.wanted, *(self.fields[name] for name in {*for_filters, *for_results})]
         return _Plan(
             columns_read(self.fields, [*filters, *trees], self.windows),
@@ -137,8 +141,9 @@ class Scan:
             pushed_predicates(self.fields, self.filters),
             for_filters,
             for_results,
-            _released(self.fields, for_results, trees),
+            _released(self.fields, for_results, [*trees, *(self.fields[name].checked for name in in_branches)]),
             common_subexpressions(owners),
+            faulting,
         )
 
     def _slices(
@@ -206,6 +211,7 @@ class Scan:
             once=self.once,
             constants=self.constants,
             stats=self.stats,
+            faulting=plan.faulting,
         )
 
     def _filtered(self, plan: _Plan, evaluator: Evaluator) -> Evaluator:

@@ -142,13 +142,18 @@ def children(node: Checked) -> list[Checked]:
     return found
 
 
-def walk(node: Checked, known: Container[Checked] = ()) -> Iterator[Checked]:
-    """The piece and everything under it, without recursion; what is under those that are `known` is left out."""
+def walk(node: Checked, known: Container[Checked] = (), *, branches: bool = True) -> Iterator[Checked]:
+    """The piece and everything under it, without recursion; what is under those that are `known` is left out.
+
+    Without `branches`, of a choice only its first condition, which all rows meet.
+    """
     waiting = [node]
     while waiting:
         current = waiting.pop()
         yield current
-        if current not in known:
+        if isinstance(current, Choose) and not branches:
+            waiting.append(current.branches[0].condition)
+        elif current not in known:
             waiting.extend(reversed(children(current)))
 
 

@@ -10,6 +10,7 @@ import os
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from decimal import Decimal
+from functools import cached_property
 from typing import Any
 
 from oak_ledger.columnar.arrays import INTEGER_MAX, INTEGER_MIN, type_of_value
@@ -79,6 +80,11 @@ def clock() -> dt.datetime:
 class _Checker(CallChecker):
     """Names, operators, constructs."""
 
+    @cached_property
+    def moment(self) -> dt.datetime:
+        """The moment of the run, the same wherever a formula asks for it."""
+        return clock()
+
     def piece(self, node: n.Node) -> Piece:
         method = _METHODS.get(type(node))
         return method(self, node) if method else None
@@ -97,7 +103,7 @@ class _Checker(CallChecker):
     def name(self, node: n.Name) -> Piece:
         known = self.scope.find(node.name)
         if known is None and self.text[node.start] != '"' and node.name.upper() in CLOCKS:
-            moment = clock()
+            moment = self.moment
             day = node.name.upper() == "CURRENT_DATE"
             kind, value = (DATE, moment.date()) if day else (TIMESTAMP, moment)
             return c.Constant(node.start, node.end, kind, Grain.CONSTANT, value)

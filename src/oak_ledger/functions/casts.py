@@ -17,12 +17,11 @@ from oak_ledger.columnar.decimals import decimal_from_unscaled, decimal_to_numbe
 from oak_ledger.columnar.texts import fixed_width, number_text, text_bytes, value_text
 from oak_ledger.functions.operators import settle_decimal, settle_integer
 from oak_ledger.functions.registry import MISSING, CallContext, ComputeError, Function, internal_function
-from oak_ledger.functions.templates import Template, template
+from oak_ledger.functions.templates import SPACES, Template, template
 from oak_ledger.types import MAX_DIGITS, TEXT, Type
 
 TRUE_WORDS = frozenset({"true", "t", "yes", "y", "on", "1"})
 FALSE_WORDS = frozenset({"false", "f", "no", "n", "off", "0"})
-SPACES = " \t\n\r\x0b\x0c\u00a0"
 
 
 @dataclass(frozen=True, slots=True)

@@ -59,7 +59,7 @@ class Template:
 
     def read(self, text: str) -> dt.datetime:
         """The moment that the text says; raises ComputeError where it does not match or names no real day."""
-        match = self.pattern.fullmatch(text.strip())
+        match = self.pattern.fullmatch(text.strip(SPACES))
         if match is None:
             raise ComputeError(f"not written as {self.text}")
         parts = {name.upper(): value for name, value in match.groupdict().items()}
@@ -145,6 +145,7 @@ def _fraction(unit: int, one: _Moments) -> Any:
 
 
 REMEMBERED = 20_000
+SPACES = " \t\n\r\x0b\x0c"  # what a cast leaves out around a value
 _SECOND = 1_000_000
 _DAY = 86_400 * _SECOND
 _READ_AT_ONCE = frozenset({"YYYY", "MM", "DD", "HH24", "MI", "SS", *(f"FF{digits}" for digits in range(1, 7))})

@@ -16,7 +16,6 @@ import pyarrow.compute as pc
 from oak_ledger.columnar.arrays import Mask, dictionary_decode, from_numpy, numpy_view, to_mask
 from oak_ledger.columnar.texts import value_text
 from oak_ledger.engine.aggregate.groups import LabelDictionary
-from oak_ledger.functions.casts import SPACES
 from oak_ledger.functions.registry import ComputeError
 from oak_ledger.functions.templates import template
 from oak_ledger.origin.number_shapes import Mark, Numbers, plain_numbers
@@ -56,6 +55,7 @@ MISFIT_SHARE = 0.005
 _LEADING_ZERO = r"^[+-]?0[0-9]+$"
 KNOWN = 50_000  # so many different values are counted, and need no second look
 STUDIED = 4_000  # rows that are looked at by pattern in any case
+SPACES = " \t\n\r\x0b\x0c\u00a0"  # what reading leaves out around a value
 FEW = 1_500  # a batch with so few different values is judged by these at once
 PICKED = 1_000  # values by which shapes are ruled out where the first batch has very many different ones
 TEXT_STUDIED = 500_000  # rows after which the values of a text are no longer counted

@@ -16,6 +16,7 @@ from oak_ledger.formula.calls import BEFORE
 from oak_ledger.formula.checker import CLOCKS
 from oak_ledger.formula.lexer import name_text, quote_text
 from oak_ledger.formula.making import nearest_hint
+from oak_ledger.origin.infer import SPACES
 from oak_ledger.source.definition import ConstantSpec, FieldSpec, FilterSpec, read_type
 from oak_ledger.types import BOOLEAN, MAX_DIGITS, TEXT, cast_name
 
@@ -367,10 +368,10 @@ def reading_formula(spec: FieldSpec, arriving: Type) -> str:
     if arriving == TEXT:
         if spec.null_words:
             words = ", ".join(quote_text(word) for word in spec.null_words)
-            text = f"CASE WHEN BTRIM({VALUE}) IN ({words}) THEN NULL ELSE {VALUE} END"
+            text = f"CASE WHEN BTRIM({VALUE}, {quote_text(SPACES)}) IN ({words}) THEN NULL ELSE {VALUE} END"
         if target == TEXT:
             return "" if text == VALUE else text
-        text = f"NULLIF(BTRIM({text}), '')"
+        text = f"NULLIF(BTRIM({text}, {quote_text(SPACES)}), '')"
         if spec.thousands_mark:
             text = f"REPLACE({text}, {quote_text(spec.thousands_mark)}, '')"
         if spec.decimal_mark == ",":

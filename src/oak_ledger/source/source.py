@@ -13,7 +13,7 @@ import pyarrow as pa
 from oak_ledger.columnar.arrays import arrow_type
 from oak_ledger.engine import ExecutionStats, Expression, Query, SortBy, execute, stream
 from oak_ledger.errors import Finding, FormulaError, OakError, Place, UnusableInput
-from oak_ledger.formula import Formula, Grain, check
+from oak_ledger.formula import Formula, Grain, Known, check
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.assist import layout
 from oak_ledger.formula.lexer import name_text
@@ -92,9 +92,11 @@ class Source(Curated):
 
     # -- formulas ----------------------------------------------------------------------------------------
 
-    def check_formula(self, formula: str, *, where: str = "the formula") -> Formula:
-        """Check a formula against this source's names, without computing it; never raises."""
-        return check(formula, self.compiled.scope(), where=where)
+    def check_formula(
+        self, formula: str, *, where: str = "the formula", names: Mapping[str, Known] | None = None
+    ) -> Formula:
+        """Check a formula against this source's names, and maybe more `names` (in casefold), without computing it; never raises."""
+        return check(formula, self.compiled.scope(names), where=where)
 
     def repaired(self, formula: str) -> str:
         """The formula with the repairs that its errors offer, one after the other; as it is where none is offered."""
@@ -123,7 +125,9 @@ class Source(Curated):
         rank = {"error": 0, "warning": 1, "note": 2}
         return sorted(found, key=lambda one: rank[one.severity])
 
-    def _expression(self, item: Shown, *, place: str) -> tuple[Expression, State | None]:
+    def _expression(
+        self, item: Shown, *, place: str, names: Mapping[str, Known] | None = None
+    ) -> tuple[Expression, State | None]:
         """What an item of `by` or `show` asks for, and the field that it names, if it does."""
         name, text = item if isinstance(item, tuple) else (None, item)
         state = None
@@ -134,7 +138,7 @@ class Source(Curated):
             kind, grain = state.expression.checked.type, state.grain
             tree: c.Checked = c.FieldRef(0, len(text), kind, grain, state.name)
             return Expression(state.name, name_text(state.name), tree), state
-        formula = self.check_formula(text, where=place)
+        formula = self.check_formula(text, where=place, names=names)
         return Expression(name or " ".join(text.split()), text, formula.require()), state
 
     def _filters(self, where: str | Sequence[str] | None) -> list[Expression]:
@@ -218,16 +222,22 @@ class Source(Curated):
                 raise OakError(
                     "grain-mixed", f"{one.name} has one value per group; group by something that each row has."
                 )
+        named = {
+            one.name: one
+            for one, state in keys
+            if state is None and one.name.casefold() not in self.compiled.states and is_name(name_text(one.name))
+        }
+        names = {name.casefold(): Known(name, one.checked.type, Grain.ROW) for name, one in named.items()}
         shown, summed = [], []
         for item in show or ["COUNT(*)"]:
-            expression, state = self._expression(item, place="show")
+            expression, state = self._expression(item, place="show", names=names)
             if expression.checked.grain == Grain.ROW:
-                expression, state = self._totalled(expression, state)
+                expression, state = self._totalled(expression, state, names)
                 summed += [state] if state is not None else []
             shown.append((expression, state))
         columns = (*(one for one, _ in keys), *(one for one, _ in shown))
         question = Query(
-            self.compiled.expressions,
+            {**self.compiled.expressions, **named},
             tuple(one for one, _ in shown),
             tuple(one for one, _ in keys),
             tuple(self._filters(where)),
@@ -330,7 +340,9 @@ class Source(Curated):
                             "window-key", message, hint=f"Group by {stray} as well, or leave it out of the window."
                         )
 
-    def _totalled(self, expression: Expression, state: State | None) -> tuple[Expression, State | None]:
+    def _totalled(
+        self, expression: Expression, state: State | None, names: Mapping[str, Known]
+    ) -> tuple[Expression, State | None]:
         """A value per row as a value per group, by the field's own way of being totalled."""
         asked = state.spec.aggregate if state is not None and isinstance(state.spec, FieldSpec) else None
         kind = expression.checked.type
@@ -341,7 +353,7 @@ class Source(Curated):
                 hint=f"Group by it, or say how: COUNT(DISTINCT {expression.text}), MIN({expression.text}), …",
             )
         pattern, word = _TOTALS[asked or "sum"]
-        made = self.check_formula(pattern.format(expression.text), where=expression.name).require()
+        made = self.check_formula(pattern.format(expression.text), where=expression.name, names=names).require()
         name = expression.name if word == "sum" else f"{expression.name}, {word}"
         return Expression(name, pattern.format(expression.text), made), state
 
