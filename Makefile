@@ -1,10 +1,11 @@
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
+INSTALL := $(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt
 
-.PHONY: demo test screenshots lint unit bench clean
+.PHONY: demo test screenshots lint unit bench bench-random bench-functions clean
 
-demo: $(VENV)/ready
+demo: $(VENV)/runs
 	$(BIN)/oak demo demo
 
 test: lint unit
@@ -21,17 +22,34 @@ unit: $(VENV)/ready
 screenshots: $(VENV)/ready
 	$(BIN)/python tools/screenshots.py
 
-$(VENV)/ready: export PIP_CONSTRAINT = constraints.txt
-$(VENV)/ready: export PIP_BUILD_CONSTRAINT = constraints.txt
-$(VENV)/ready: pyproject.toml constraints.txt
+export PIP_CONSTRAINT = constraints.txt
+export PIP_BUILD_CONSTRAINT = constraints.txt
+
+# what running needs
+$(VENV)/runs: pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[dev]'
+	$(INSTALL) -e .
 	touch $@
 
-bench: $(VENV)/ready
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[bench]'
+# what checking needs besides
+$(VENV)/ready: $(VENV)/runs
+	$(INSTALL) -e '.[dev]'
+	touch $@
+
+# what comparing with other engines needs besides
+$(VENV)/compares: $(VENV)/runs
+	$(INSTALL) -e '.[bench]'
+	touch $@
+
+bench: $(VENV)/compares
 	$(BIN)/python bench/run.py
 	$(BIN)/python bench/reading.py
+
+bench-random: $(VENV)/compares
+	$(BIN)/python bench/random_run.py
+
+bench-functions: $(VENV)/compares
+	$(BIN)/python bench/functions.py
 
 clean:
 	rm -rf $(VENV) demo

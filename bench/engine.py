@@ -386,11 +386,21 @@ def different(one: Any, other: Any, *, ordered: bool, keys: int | None = None) -
         return f"{one.num_rows} x {one.num_columns} against {other.num_rows} x {other.num_columns}"
     columns = [(_plain(a), _plain(b)) for a, b in zip(one.columns, other.columns, strict=True)]
     if not ordered:
-        by = [at for at, (a, _) in enumerate(columns) if a.dtype.kind in "OU" or at == 0] if keys is None else [*range(keys)]
+        by = (
+            [at for at, (a, _) in enumerate(columns) if a.dtype.kind in "OU" or at == 0]
+            if keys is None
+            else [*range(keys)]
+        )
         orders = [
             np.arange(one.num_rows)
             if not by
-            else np.lexsort([pair[side].astype(str) if pair[side].dtype.kind == "O" else pair[side] for pair in (columns[at] for at in by)][::-1]) for side in (0, 1)
+            else np.lexsort(
+                [
+                    pair[side].astype(str) if pair[side].dtype.kind == "O" else pair[side]
+                    for pair in (columns[at] for at in by)
+                ][::-1]
+            )
+            for side in (0, 1)
         ]
         columns = [(a[orders[0]], b[orders[1]]) for a, b in columns]
     for at, (a, b) in enumerate(columns):

@@ -246,9 +246,14 @@ def question(rng: random.Random, shapes: list[Shape]) -> Question:
         return (f"x{len(fields) - 1}",) * 3
 
     shape_columns = {name for names in columns.values() for name in names}
-    where = tuple(formula(rng, columns, "b", rng.choice((1, 1, 2))) for _ in range(rng.choices((0, 1, 2), (4, 4, 1))[0]))
+    where = tuple(
+        formula(rng, columns, "b", rng.choice((1, 1, 2))) for _ in range(rng.choices((0, 1, 2), (4, 4, 1))[0])
+    )
     if kind == "rows":
-        show = tuple(formula(rng, columns, rng.choice("iifdtttyb"), rng.choice((1, 2, 2, 3))) for _ in range(rng.choice((1, 2, 4))))
+        show = tuple(
+            formula(rng, columns, rng.choice("iifdtttyb"), rng.choice((1, 2, 2, 3)))
+            for _ in range(rng.choice((1, 2, 4)))
+        )
         return Question(kind, number, {}, (), show, where)
     if kind == "windows":
         made = []
@@ -262,7 +267,11 @@ def question(rng: random.Random, shapes: list[Shape]) -> Question:
     by = []
     for _ in range(rng.choices((0, 1, 2, 3), (2, 5, 3, 1))[0]):
         key = rng.choice(KEYS)
-        made_key = formula(rng, columns, rng.choice("tiyb"), rng.choice((1, 2))) if key == "formula" else (rng.choice(columns[key]),) * 3
+        made_key = (
+            formula(rng, columns, rng.choice("tiyb"), rng.choice((1, 2)))
+            if key == "formula"
+            else (rng.choice(columns[key]),) * 3
+        )
         name = named(made_key)[0]
         if name is not None and name not in by:
             by.append(name)

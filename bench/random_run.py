@@ -43,7 +43,7 @@ def serve(who: str) -> None:
         begin = time.perf_counter()
         try:
             table = ask(order["path"], asked)
-        except Exception as error:  # noqa: BLE001 - what an engine cannot do is told
+        except Exception as error:
             print(json.dumps({"error": f"{type(error).__name__}: {error}"[:300]}), flush=True)
             continue
         seconds = time.perf_counter() - begin
@@ -88,7 +88,9 @@ def _oak() -> Any:
         reader = ParquetReader(Path(path))
         text = '[source]\nname = "Loads"\n\n[origin]\nkind = "memory"\n'
         text += "".join(f'\n[[field]]\nname = "{name}"\ncolumn = "{name}"\n' for name in reader.columns())
-        text += "".join(f"\n[[field]]\nname = \"{name}\"\nformula = '''{one[0]}'''\n" for name, one in asked.fields.items())
+        text += "".join(
+            f"\n[[field]]\nname = \"{name}\"\nformula = '''{one[0]}'''\n" for name, one in asked.fields.items()
+        )
         source = oak.Source(parse_document(text, DEFINITION, "loads"), Path(path).parent, feed=reader)
         shown = [(f"c{at}", str(one[0])) for at, one in enumerate(asked.show)]
         where = [str(one[0]) for one in asked.where] or None
@@ -143,7 +145,12 @@ class Engine:
         environment = {**os.environ, "POLARS_MAX_THREADS": str(os.cpu_count()), "OPENBLAS_NUM_THREADS": "1"}
         command = [sys.executable, __file__, "--serve", self.who]
         self.process = subprocess.Popen(
-            command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True, env=environment
+            command,
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.DEVNULL,
+            text=True,
+            env=environment,
         )
         assert self.process.stdout is not None  # noqa: S101 - it was asked for
         self.rest = json.loads(self.process.stdout.readline())["rest"]
@@ -151,7 +158,8 @@ class Engine:
     def ask(self, path: Path, asked: Question, out: str = "") -> dict[str, Any]:
         """Ask a question: seconds, peak memory beyond rest, rows; or an error."""
         order = {"path": str(path), "question": vars(asked), "out": out}
-        assert self.process.stdin is not None and self.process.stdout is not None  # noqa: S101
+        assert self.process.stdin is not None  # noqa: S101
+        assert self.process.stdout is not None  # noqa: S101
         self.process.stdin.write(json.dumps(order) + "\n")
         self.process.stdin.flush()
         line = self.process.stdout.readline()
@@ -226,7 +234,11 @@ def summary(outcomes: list[Outcome], shapes: list[Shape], seed: int) -> str:
     total = len(outcomes)
     lines = [f"Seed {seed}; {total} questions over {len(shapes)} tables:", ""]
     lines += [f"- {one.says}" for one in shapes]
-    lines += ["", "| oak's time to | questions | geometric mean | median | 95th percentile |", "|---|---:|---:|---:|---:|"]
+    lines += [
+        "",
+        "| oak's time to | questions | geometric mean | median | 95th percentile |",
+        "|---|---:|---:|---:|---:|",
+    ]
     kinds = sorted({one.asked.kind for one in outcomes})
     for who in questions.ENGINES[1:]:
         for kind in ("all", *kinds):
@@ -234,12 +246,16 @@ def summary(outcomes: list[Outcome], shapes: list[Shape], seed: int) -> str:
             if ratios:
                 mean = math.exp(statistics.fmean(map(math.log, ratios)))
                 place = ratios[min(int(0.95 * len(ratios)), len(ratios) - 1)]
-                lines.append(f"| {who}, {kind} | {len(ratios)} | {mean:.2f} | {statistics.median(ratios):.2f} | {place:.2f} |")
+                lines.append(
+                    f"| {who}, {kind} | {len(ratios)} | {mean:.2f} | {statistics.median(ratios):.2f} | {place:.2f} |"
+                )
     lines += ["", "| engine | answered | median peak MB | 95th percentile |", "|---|---:|---:|---:|"]
     for who in questions.ENGINES:
         own = sorted(one.megabytes[who] for one in outcomes if who in one.megabytes)
         if own:
-            lines.append(f"| {who} | {len(own) / total:.0%} | {statistics.median(own):,.0f} | {own[int(0.95 * len(own))]:,.0f} |")
+            lines.append(
+                f"| {who} | {len(own) / total:.0%} | {statistics.median(own):,.0f} | {own[int(0.95 * len(own))]:,.0f} |"
+            )
     for who in questions.ENGINES[1:]:
         worst = sorted((one for one in outcomes if one.ratio(who)), key=lambda one: -(one.ratio(who) or 0))[:5]
         lines += ["", f"The five worst against {who}:", ""]
@@ -279,7 +295,16 @@ def main() -> None:
         outcomes = run(shapes, asked, folder, repeats, until=time.monotonic() + 60 * minutes)
     said = summary(outcomes, shapes, seed)
     if given.json:
-        plain = [{"text": one.asked.text(), "kind": one.asked.kind, "seconds": one.seconds, "megabytes": one.megabytes, "why": one.why} for one in outcomes]
+        plain = [
+            {
+                "text": one.asked.text(),
+                "kind": one.asked.kind,
+                "seconds": one.seconds,
+                "megabytes": one.megabytes,
+                "why": one.why,
+            }
+            for one in outcomes
+        ]
         Path(given.json).write_text(json.dumps(plain, indent=1))
     if not given.quick and not given.json:
         versions = ", ".join(f"{name} {import_module(name).__version__}" for name in ("duckdb", "polars", "pyarrow"))

@@ -16,8 +16,8 @@ from hypothesis import strategies as st
 import oak_ledger as oak
 from oak_ledger.engine.options import overridden
 from oak_ledger.errors import OakError
-from oak_ledger.origin.infer import PLAIN, SHAPES
 from oak_ledger.origin.number_shapes import plain_numbers
+from oak_ledger.origin.shapes import PLAIN, SHAPES
 from tests.test_engine import told
 
 TEXTS = ("", " oak ", "**ash*", "Hölzer, größere", "ST-0417", "aaa", "ß\U00010400x", "a%b_c", None)

@@ -21,7 +21,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 import oak_ledger as oak
-from oak_ledger.engine.aggregate import hash_aggregate
+from oak_ledger.engine.aggregate import state
 from oak_ledger.engine.options import overridden
 from oak_ledger.engine.spill import SpillBuffer
 from oak_ledger.origin import memory
@@ -87,12 +87,12 @@ class Ways(unittest.TestCase):
             wanted = [told(ask(source)) for _, ask in questions]
         for way, (changes, batch, as_codes) in WAYS.items():
             source = oak.Source.from_table(coded(table) if as_codes else table, name="R")
-            many = 2 if changes["threads"] == 2 else hash_aggregate.MANY_GROUPS  # groups that are many already
+            many = 2 if changes["threads"] == 2 else state.MANY_GROUPS  # groups that are many already
             with (
                 overridden(**changes),
                 mock.patch.object(memory, "BATCH_ROWS", batch),
-                mock.patch.object(hash_aggregate, "MANY_GROUPS", many),
-                mock.patch.object(hash_aggregate, "PENDING_GROUPS", many),
+                mock.patch.object(state, "MANY_GROUPS", many),
+                mock.patch.object(state, "PENDING_GROUPS", many),
             ):
                 for (what, ask), expected in zip(questions, wanted, strict=True):
                     with self.subTest(way=way, question=what):
@@ -216,11 +216,11 @@ class Spilling(FolderCase):
         source = oak.Source.from_table(table, name="S")
         measures = ["COUNT(DISTINCT x)", "MEDIAN(x)", "LISTAGG(CAST(x AS TEXT), ' ') WITHIN GROUP (ORDER BY x)"]
         wanted = source.tally(["k"], measures, totals=True)
-        for many in (hash_aggregate.MANY_GROUPS, 5):
+        for many in (state.MANY_GROUPS, 5):
             with (
                 mock.patch.object(tempfile, "tempdir", str(self.folder)),
                 mock.patch.object(SpillBuffer, "_spill", autospec=True, side_effect=SpillBuffer._spill) as spills,
-                mock.patch.object(hash_aggregate, "MANY_GROUPS", many),
+                mock.patch.object(state, "MANY_GROUPS", many),
                 overridden(memory=60_000, rows=700),
             ):
                 answer = source.tally(["k"], measures, totals=True)

@@ -6,16 +6,9 @@ An implementation gets the values of all rows that count and, beside them, the g
 
 from __future__ import annotations
 
-from oak_ledger.functions.accumulators import (
-    CountAccumulator,
-    ExtremeAccumulator,
-    FirstAccumulator,
-    LogicAccumulator,
-    MeanAccumulator,
-    SumAccumulator,
-    at_once,
-)
+from oak_ledger.functions.accumulators import CountAccumulator, MeanAccumulator, SumAccumulator, at_once
 from oak_ledger.functions.registry import function
+from oak_ledger.functions.selections import ExtremeAccumulator, FirstAccumulator, LogicAccumulator
 
 count = function(
     "COUNT(x any) -> integer",

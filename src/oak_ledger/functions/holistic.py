@@ -10,9 +10,10 @@ import pyarrow as pa
 
 from oak_ledger.columnar.arrays import from_numpy, numpy_view
 from oak_ledger.columnar.ordering import dense_ranks
-from oak_ledger.functions.accumulators import Groups, as_floats, ordered_numbers, present
+from oak_ledger.functions.accumulators import Groups, as_floats, present
 from oak_ledger.functions.order_statistics import GroupedValues
 from oak_ledger.functions.registry import CallContext, function
+from oak_ledger.functions.selections import ordered_numbers
 
 
 @function(

@@ -17,7 +17,7 @@ import pyarrow.compute as pc
 from oak_ledger.columnar.arrays import Mask, from_numpy, numpy_view, to_mask
 from oak_ledger.columnar.decimals import decimal_from_unscaled, unscaled
 from oak_ledger.formula import checked as c
-from oak_ledger.functions.accumulators import ordered_numbers
+from oak_ledger.functions.selections import ordered_numbers
 from oak_ledger.functions.windows import Around
 
 _SAFE_SUM = 2**62
