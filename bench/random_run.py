@@ -79,7 +79,7 @@ def _oak() -> Any:
     lean.hurry()
     lean.start()
     import oak_ledger as oak
-    import oak_ledger.engine.aggregate.hash_aggregate
+    import oak_ledger.engine.hash_aggregate
     from oak_ledger.origin import ParquetReader
     from oak_ledger.source.definition import DEFINITION
     from oak_ledger.source.document import parse_document

@@ -47,7 +47,7 @@ def one(folder: Path, who: str, name: str, out: str) -> None:
         lean.hurry()
         lean.start()
         import oak_ledger as oak
-        import oak_ledger.engine.aggregate.hash_aggregate
+        import oak_ledger.engine.hash_aggregate
         import oak_ledger.insight
 
         _ = (oak.take_in, oak.open_source)

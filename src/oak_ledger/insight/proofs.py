@@ -21,7 +21,7 @@ from oak_ledger.source.compiled import State
 from oak_ledger.source.definition import FieldSpec, RuleSpec, read_type
 from oak_ledger.source.formats import show
 from oak_ledger.source.places import repointed_formula
-from oak_ledger.source.source import ANSWER_CHECKS, CHECKS, Source
+from oak_ledger.source.source import Source
 from oak_ledger.types import MAX_DIGITS, TEXT, Type
 
 EXACT_SCALE = 9
@@ -340,7 +340,7 @@ def _key(source: Source) -> Iterator[Finding]:
 # -- beside an answer ----------------------------------------------------------------------------------------------
 
 
-def _beside_answer(source: Source, summed: Sequence[State]) -> Iterable[Finding]:
+def beside_answer(source: Source, summed: Sequence[State]) -> Iterable[Finding]:
     """A tally that has just added up what must not be."""
     natures = Natures(source)
     for state in summed:
@@ -356,8 +356,3 @@ def _beside_answer(source: Source, summed: Sequence[State]) -> Iterable[Finding]
                 "warning",
                 right or None,
             )
-
-
-if prove not in CHECKS:
-    CHECKS.append(prove)
-    ANSWER_CHECKS.append(_beside_answer)

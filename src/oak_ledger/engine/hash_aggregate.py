@@ -20,10 +20,10 @@ from oak_ledger.engine.aggregate.distinct import slice_bitmap
 from oak_ledger.engine.aggregate.groups import Key, RowIndexes, local_groups
 from oak_ledger.engine.aggregate.state import AggregateState, PartialAggregate
 from oak_ledger.engine.evaluate import Evaluator, Expression, is_grouped, needed
-from oak_ledger.engine.execute import open_scan, sort_table, table_of
 from oak_ledger.engine.faults import Faults
 from oak_ledger.engine.options import options
 from oak_ledger.engine.pool import ordered
+from oak_ledger.engine.prepare import open_scan, sort_table, table_of
 from oak_ledger.engine.query import Query, Result
 from oak_ledger.engine.scan import Reader, concatenated, formulas_line
 from oak_ledger.engine.stats import timed
