@@ -35,7 +35,7 @@ def arrow_type(kind: Type) -> pa.DataType:
 
 @cache
 def from_arrow_type(kind: pa.DataType) -> Type | None:
-    """The type of the language that an Arrow type carries, or None where it has none."""
+    """The type of the language that an Arrow type carries, or None where it has none. Times of day are texts, such as 08:15:00."""
     types = pa.types
     tests: tuple[tuple[Callable[[Any], bool], Kind], ...] = (
         (types.is_boolean, "boolean"),
@@ -45,10 +45,12 @@ def from_arrow_type(kind: pa.DataType) -> Type | None:
         (types.is_timestamp, "timestamp"),
         (types.is_string, "text"),
         (types.is_large_string, "text"),
+        (types.is_string_view, "text"),
+        (types.is_time, "text"),
         (types.is_null, "text"),
     )
-    if types.is_decimal(kind) and kind.scale >= 0:
-        return decimal(kind.scale)
+    if types.is_decimal(kind):
+        return decimal(max(kind.scale, 0)) if abs(kind.scale) <= MAX_DIGITS else None
     if types.is_dictionary(kind):
         return from_arrow_type(kind.value_type)
     return next((Type(name) for test, name in tests if test(kind)), None)

@@ -6,6 +6,9 @@ from typing import Any
 
 import numpy as np
 
+FIRST_DAY, LAST_DAY = -719162, 2932896  # 1 January of year 1, 31 December of year 9999
+DAY_MICROSECONDS = 86400 * 10**6
+
 
 def days_of(year: Any, month: Any, day: Any) -> tuple[Any, Any]:
     """Days since 1970 of years, months and days of the month, and where there is such a day in the years 1 to 9999."""
@@ -18,7 +21,13 @@ def days_of(year: Any, month: Any, day: Any) -> tuple[Any, Any]:
 
 
 _MONTHS = {"MONTH": 1, "QUARTER": 3, "YEAR": 12}
-_MICROS = {"SECOND": 10**6, "MINUTE": 60 * 10**6, "HOUR": 3600 * 10**6, "DAY": 86400 * 10**6, "WEEK": 7 * 86400 * 10**6}
+_MICROS = {
+    "SECOND": 10**6,
+    "MINUTE": 60 * 10**6,
+    "HOUR": 3600 * 10**6,
+    "DAY": DAY_MICROSECONDS,
+    "WEEK": 7 * DAY_MICROSECONDS,
+}
 
 
 def shift_moments(values: Any, amount: int, unit: str) -> Any:

@@ -14,6 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.columnar.arrays import INTEGER_MAX, INTEGER_MIN, all_finite, from_numpy, numpy_view, to_mask
+from oak_ledger.columnar.calendar import FIRST_DAY, LAST_DAY
 from oak_ledger.columnar.decimals import decimal_from_unscaled, divided_half_away, peak, unscaled
 from oak_ledger.functions.registry import MISSING, CallContext, ComputeError, Function, internal_function
 from oak_ledger.types import (
@@ -200,8 +201,6 @@ _NEGATE = internal_function("-", _negate, can_fault=True)
 
 
 # -- dates -----------------------------------------------------------------------------------------------
-
-FIRST_DAY, LAST_DAY = -719162, 2932896  # 1 January of year 1, 31 December of year 9999
 
 
 def _shift_days(sign: int) -> Callable[..., Any]:

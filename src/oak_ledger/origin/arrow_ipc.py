@@ -8,31 +8,35 @@ from pathlib import Path
 
 import pyarrow as pa
 
-from oak_ledger.origin.reader import BadRow, normalized_batch, opening, row_count_batch, supported_columns
-from oak_ledger.types import Type
+from oak_ledger.columnar.arrays import arrow_type
+from oak_ledger.origin.reader import BadRow, TypedReader, opening, row_count_batch, schema_of, unreadable
 
 
 @dataclass(slots=True)
-class ArrowReader:
+class ArrowReader(TypedReader):
     """An Arrow file (also called Feather)."""
 
     path: Path
     bad_rows: list[BadRow] = field(default_factory=list)
+    cut: set[str] = field(default_factory=set)
 
-    def columns(self) -> dict[str, Type]:
-        """The columns whose type the language knows."""
-        with opening(pa.ipc.open_file, self.path) as file:
-            return supported_columns(file.schema)
+    def schema(self) -> pa.Schema:
+        """The file's."""
+        return schema_of(lambda path: pa.ipc.open_file(path).schema, self.path)
 
     def batches(self, columns: Sequence[str]) -> Iterator[pa.RecordBatch]:
         """The rows, as the language holds values."""
-        kinds = self.columns()
+        types, first = self.columns(), 1
+        kinds = {name: arrow_type(types[name]) for name in columns}
         with opening(pa.ipc.open_file, self.path) as file:
             for at in range(file.num_record_batches):
-                batch = file.get_batch(at)
-                yield (
-                    normalized_batch(batch.select(list(columns)), kinds) if columns else row_count_batch(batch.num_rows)
-                )
+                try:
+                    batch = file.get_batch(at)
+                    batch.validate()
+                except (pa.ArrowException, OSError) as error:
+                    raise unreadable(self.path, error) from error
+                yield self.converted(batch, kinds, first) if columns else row_count_batch(batch.num_rows)
+                first += batch.num_rows
 
     def locate(self, row: int) -> str:
         """Nothing better than the number."""

@@ -7,29 +7,32 @@ from dataclasses import dataclass, field
 
 import pyarrow as pa
 
-from oak_ledger.origin.reader import BATCH_ROWS, BadRow, normalized_batch, row_count_batch, supported_columns
-from oak_ledger.types import Type
+from oak_ledger.columnar.arrays import arrow_type
+from oak_ledger.origin.reader import BATCH_ROWS, BadRow, TypedReader, row_count_batch
 
 
 @dataclass(slots=True)
-class TableReader:
+class TableReader(TypedReader):
     """An Arrow table in memory."""
 
     table: pa.Table
     bad_rows: list[BadRow] = field(default_factory=list)
+    cut: set[str] = field(default_factory=set)
 
-    def columns(self) -> dict[str, Type]:
-        """The columns whose type the language knows."""
-        return supported_columns(self.table.schema)
+    def schema(self) -> pa.Schema:
+        """The table's."""
+        return self.table.schema
 
     def batches(self, columns: Sequence[str]) -> Iterator[pa.RecordBatch]:
         """The rows, as the language holds values."""
         if not columns:
             yield row_count_batch(self.table.num_rows)
             return
-        kinds = self.columns()
+        types, first = self.columns(), 1
+        kinds = {name: arrow_type(types[name]) for name in columns}
         for batch in self.table.select(list(columns)).to_batches(max_chunksize=BATCH_ROWS):
-            yield normalized_batch(batch, kinds)
+            yield self.converted(batch, kinds, first)
+            first += batch.num_rows
 
     def locate(self, row: int) -> str:
         """Nothing better than the number."""

@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from functools import partial
+from itertools import accumulate
 from pathlib import Path
 from typing import Any
 
@@ -16,29 +17,21 @@ import pyarrow as pa
 from oak_ledger.columnar.arrays import arrow_type, from_arrow_type
 from oak_ledger.engine.options import options
 from oak_ledger.formula.ranges import ONLY_NULL, Values
-from oak_ledger.origin.reader import (
-    BATCH_ROWS,
-    BadRow,
-    normalized,
-    opening,
-    row_count_batch,
-    supported_columns,
-    unreadable,
-)
-from oak_ledger.types import TEXT, Type
+from oak_ledger.origin.reader import BATCH_ROWS, BadRow, TypedReader, opening, row_count_batch, schema_of, unreadable
 
 # A text column is read as codes where its values take up so few bytes: then they repeat (measured, not a rule of the format).
 MAX_DICTIONARY_BYTES_A_VALUE = 4.0
 
 
 @dataclass(slots=True)
-class ParquetReader:
+class ParquetReader(TypedReader):
     """A Parquet file."""
 
     path: Path
     checked: bool = False
     """Whether pages carry checksums that are to be verified."""
     bad_rows: list[BadRow] = field(default_factory=list)
+    cut: set[str] = field(default_factory=set)
     last: tuple[tuple[int, ...], Any] | None = field(default=None, compare=False, repr=False)
     """The footer as it was last read, and of which file."""
 
@@ -54,9 +47,9 @@ class ParquetReader:
             self.last = stamp, opening(pq.read_metadata, self.path)
         return self.last[1]
 
-    def columns(self) -> dict[str, Type]:
-        """The columns whose type the language knows."""
-        return supported_columns(self.footer().schema.to_arrow_schema())
+    def schema(self) -> pa.Schema:
+        """The file's."""
+        return schema_of(lambda _: self.footer().schema.to_arrow_schema(), self.path)
 
     def rows(self) -> int:
         """How many rows there are."""
@@ -79,14 +72,16 @@ class ParquetReader:
         if not columns:
             yield lambda: iter((row_count_batch(footer.num_rows),))
             return
-        in_codes = _repeating(footer, [name for name, kind in kinds.items() if kind == TEXT])
-        file = _OpenFile(self.path, footer, in_codes, self.checked, {name: arrow_type(kinds[name]) for name in columns})
-        if footer.num_row_groups >= options().threads:
-            for number in range(footer.num_row_groups):
-                yield RowGroup(file, number, footer.row_group(number).num_rows)
+        file = _OpenFile(self, footer, {name: arrow_type(kinds[name]) for name in columns})
+        sizes = [footer.row_group(number).num_rows for number in range(footer.num_row_groups)]
+        starts = accumulate(sizes, initial=1)
+        groups = [
+            RowGroup(file, number, rows, first) for number, (rows, first) in enumerate(zip(sizes, starts, strict=False))
+        ]
+        if len(groups) >= options().threads:
+            yield from groups
             return
-        for number in range(footer.num_row_groups):
-            group = RowGroup(file, number, footer.row_group(number).num_rows)
+        for group in groups:
             for batch in group.some(columns, threads=True):
                 yield partial(iter, (batch,))
 
@@ -113,12 +108,13 @@ def _repeating(footer: Any, names: Sequence[str]) -> list[str]:
 class _OpenFile:
     """The file, opened once by each thread, with the columns that are wanted and their types."""
 
-    def __init__(
-        self, path: Path, footer: Any, in_codes: Sequence[str], checked: bool, kinds: Mapping[str, Any]
-    ) -> None:
-        self.path, self.footer, self.in_codes, self.checked, self.kinds = path, footer, list(in_codes), checked, kinds
-        schema = footer.schema.to_arrow_schema()
+    def __init__(self, reader: ParquetReader, footer: Any, kinds: Mapping[str, Any]) -> None:
+        self.reader, self.footer, self.kinds = reader, footer, kinds
+        schema = reader.schema()
         self.comparable = {one.name for one in schema if _comparable(one.type)}
+        self.in_codes = _repeating(
+            footer, [one.name for one in schema if one.name in kinds and pa.types.is_string(one.type)]
+        )
         self.places = {footer.schema.column(at).path: at for at in range(footer.num_columns)}
         self.held = threading.local()
 
@@ -128,10 +124,11 @@ class _OpenFile:
 
         if not hasattr(self.held, "file"):
             self.held.file = pq.ParquetFile(
-                self.path,
+                self.reader.path,
                 metadata=self.footer,
                 read_dictionary=self.in_codes or None,
-                page_checksum_verification=self.checked,
+                page_checksum_verification=self.reader.checked,
+                coerce_int96_timestamp_unit="us",  # in nanoseconds, years after 2262 would wrap round
             )
         return self.held.file
 
@@ -140,7 +137,7 @@ def _comparable(kind: Any) -> bool:
     """Whether the least and largest that a file tells of a column can be compared with constants."""
     if pa.types.is_timestamp(kind):
         return kind.tz is None and kind.unit != "ns"
-    return not pa.types.is_uint64(kind) and from_arrow_type(kind) is not None
+    return not (pa.types.is_uint64(kind) or pa.types.is_time(kind)) and from_arrow_type(kind) is not None
 
 
 @dataclass(frozen=True, slots=True)
@@ -150,6 +147,8 @@ class RowGroup:
     file: _OpenFile
     number: int
     rows: int
+    first: int
+    """The number of its first row in the file, counted from 1."""
 
     def __call__(self) -> Iterator[pa.RecordBatch]:
         """The rows, as the language holds values."""
@@ -163,13 +162,14 @@ class RowGroup:
                 BATCH_ROWS, row_groups=[self.number], columns=list(names), use_threads=threads
             )  # fmt: skip
             for batch in batches:
+                yield self.file.reader.converted(
+                    batch, {name: self.file.kinds[name] for name in names}, self.first + read
+                )
                 read += batch.num_rows
-                arrays = [normalized(batch.column(name), self.file.kinds[name]) for name in names]
-                yield pa.RecordBatch.from_arrays(arrays, names=list(names))
         except (pa.ArrowException, OSError) as error:
-            raise unreadable(self.file.path, error) from error
+            raise unreadable(self.file.reader.path, error) from error
         if read != self.rows:
-            raise unreadable(self.file.path, EOFError(f"it says {self.rows:,} rows and has {read:,}"))
+            raise unreadable(self.file.reader.path, EOFError(f"it says {self.rows:,} rows and has {read:,}"))
 
     def values_of(self, column: str) -> Values | None:
         """Among which values a column's are, where the footer says it in a type that compares as the language does."""
@@ -180,6 +180,10 @@ class RowGroup:
             return None
         if said.null_count == self.rows:
             return ONLY_NULL
-        if not said.has_min_max or not isinstance(said.min, (int, float, str, Decimal, dt.date)):
+        try:
+            least, most = (said.min, said.max) if said.has_min_max else (None, None)
+        except (OverflowError, ValueError):  # no date of the calendar, or no text: reading will say so
             return None
-        return Values(((said.min, 0), (said.max, 1)), null=said.null_count > 0 or isinstance(said.min, float))
+        if not isinstance(least, (int, float, str, Decimal, dt.date)):
+            return None
+        return Values(((least, 0), (most, 1)), null=said.null_count > 0 or isinstance(least, float))

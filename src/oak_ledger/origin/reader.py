@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -10,7 +11,8 @@ from typing import Any, Protocol
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from oak_ledger.columnar.arrays import all_finite, arrow_type, from_arrow_type
+from oak_ledger.columnar.arrays import all_finite, from_arrow_type
+from oak_ledger.columnar.calendar import DAY_MICROSECONDS, FIRST_DAY, LAST_DAY
 from oak_ledger.errors import UnusableInput
 from oak_ledger.types import Type
 
@@ -49,33 +51,98 @@ def row_count_batch(rows: int) -> pa.RecordBatch:
     return pa.RecordBatch.from_arrays([pa.nulls(rows)], names=["rows"])
 
 
-def normalized(values: Any, wanted: Any, *, finite: bool = False) -> Any:
-    """A column in the Arrow type that the language uses; texts may stay codes and a dictionary. NaN and infinity, if it may have any, become null."""
+class TypedReader:
+    """A reader of columns that have Arrow types: those whose values the language holds are read, the others named."""
+
+    cut: set[str]
+    """Columns with times finer than a microsecond, found while reading; what is finer was cut off."""
+
+    def schema(self) -> pa.Schema:
+        """The columns with their Arrow types."""
+        raise NotImplementedError
+
+    def columns(self) -> dict[str, Type]:
+        """The columns that are read, with the types that the language has for them."""
+        refused = self.refused_columns()
+        kinds = {one.name: from_arrow_type(one.type) for one in self.schema()}
+        return {name: kind for name, kind in kinds.items() if kind is not None and name not in refused}
+
+    def refused_columns(self) -> dict[str, str]:
+        """The columns that are not read, and why."""
+        schema = self.schema()
+        times = Counter(schema.names)
+        refused = {one.name: f"is of the type {one.type}" for one in schema if from_arrow_type(one.type) is None}
+        return refused | {name: f"is there {count} times" for name, count in times.items() if count > 1}
+
+    def converted(self, batch: pa.RecordBatch, kinds: Mapping[str, Any], first: int) -> pa.RecordBatch:
+        """The columns of a batch that are wanted, in their Arrow types. `first` is the number of its first row, for the error where a value has no place there."""
+        columns = [self._converted(name, batch.column(name), kind, first) for name, kind in kinds.items()]
+        return pa.RecordBatch.from_arrays(columns, names=list(kinds))
+
+    def _converted(self, name: str, values: Any, wanted: Any, first: int) -> Any:
+        try:
+            if not pa.types.is_timestamp(values.type) or values.type.unit != "ns":
+                return normalized(values, wanted)
+            try:
+                return values.cast(wanted)
+            except pa.ArrowInvalid:
+                self.cut.add(name)  # (in nanoseconds no moment is outside the calendar)
+                return pc.floor_temporal(values, unit="microsecond").cast(wanted)
+        except (pa.ArrowException, ValueError) as error:
+            rows = f"rows {first:,} to {first + len(values) - 1:,}"
+            message = f"The column {name} cannot be read in {rows}: {str(error).splitlines()[0].rstrip('.')}."
+            hint = "Mend the value where the file is made, or leave the column out."
+            raise UnusableInput("unreadable-value", message, hint=hint, where=name) from error
+
+
+def normalized(values: Any, wanted: Any) -> Any:
+    """A column in the Arrow type that the language uses; texts may stay codes and a dictionary. NaN and infinity, if it may have any, become null.
+
+    Raises pa.ArrowInvalid where a value has no place in that type, or a text is not UTF-8.
+    """
     kind = values.type
-    if kind == wanted and (finite or not pa.types.is_floating(kind)):
+    if kind == wanted and not pa.types.is_floating(kind) and not pa.types.is_temporal(kind):
+        if pa.types.is_string(kind):
+            values.validate(full=True)
         return values
     if pa.types.is_dictionary(kind):
+        values.validate(full=True)
         if pa.types.is_string(kind.value_type) and wanted == kind.value_type:
+            values.dictionary.validate(full=True)
             return values
         values = values.dictionary_decode()
-    if not finite and pa.types.is_floating(values.type) and not all_finite(values):
-        values = pc.if_else(pc.is_finite(values), values, pa.scalar(None, values.type))
+    if pa.types.is_floating(values.type):
+        values = values.cast(pa.float64())
+        if not all_finite(values):
+            values = pc.if_else(pc.is_finite(values), values, pa.scalar(None, values.type))
     if pa.types.is_decimal128(values.type) and pa.types.is_decimal128(wanted) and values.type.scale == wanted.scale:
         return pa.Array.from_buffers(wanted, len(values), values.buffers(), values.null_count, values.offset)
-    return values if values.type == wanted else values.cast(wanted, safe=False)
+    if wanted == pa.string() and not pa.types.is_null(kind):
+        values.validate(full=True)
+    values = values if values.type == wanted else values.cast(wanted)
+    if pa.types.is_temporal(wanted):
+        _in_calendar(values)
+    return values
 
 
-def normalized_batch(batch: pa.RecordBatch, kinds: Mapping[str, Type]) -> pa.RecordBatch:
-    """The batch with its columns in the types that the language uses."""
-    names = batch.schema.names
-    columns = [normalized(column, arrow_type(kinds[name])) for name, column in zip(names, batch.columns, strict=True)]
-    return pa.RecordBatch.from_arrays(columns, names=names)
+def _in_calendar(values: Any) -> None:
+    """Refuse dates and moments outside the years 1 to 9999, which neither Python nor the calendar's functions have."""
+    what, unit = ("days", 1) if pa.types.is_date32(values.type) else ("microseconds", DAY_MICROSECONDS)
+    ends = pc.min_max(values)
+    for end in (ends["min"], ends["max"]):
+        if end.is_valid and not FIRST_DAY * unit <= end.value < (LAST_DAY + 1) * unit:
+            raise pa.ArrowInvalid(f"{end.value} {what} from 1970 on are outside the years 1 to 9999")
 
 
-def supported_columns(schema: pa.Schema) -> dict[str, Type]:
-    """The columns whose type the language knows."""
-    kinds = ((one.name, from_arrow_type(one.type)) for one in schema)
-    return {name: kind for name, kind in kinds if kind is not None}
+def schema_of(read: Callable[[str], pa.Schema], path: Path) -> pa.Schema:
+    """A file's columns with their Arrow types; refused where it is damaged."""
+
+    def told(name: str) -> pa.Schema:
+        schema = read(name)
+        str(schema.names)  # a name that is not UTF-8 shows only here
+        return schema
+
+    return opening(told, path)
 
 
 def opening(read: Callable[[Any], Any], path: Path) -> Any:
@@ -84,7 +151,7 @@ def opening(read: Callable[[Any], Any], path: Path) -> Any:
         raise UnusableInput("no-file", f"There is no file {path}.", hint="Check the path and the spelling.")
     try:
         return read(str(path))
-    except (pa.ArrowInvalid, OSError) as error:
+    except (pa.ArrowException, OSError, ValueError) as error:
         raise unreadable(path, error) from error
 
 

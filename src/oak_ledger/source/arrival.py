@@ -4,11 +4,18 @@ from __future__ import annotations
 
 from oak_ledger.errors import Finding, Place
 from oak_ledger.origin import FilesReader, OriginReader
+from oak_ledger.origin.join import JoinReader
+from oak_ledger.origin.reader import TypedReader
 
 
 def shape_findings(feed: OriginReader) -> list[Finding]:
-    """Files of another shape than the first, each with its difference."""
+    """Columns that are not read, and files of another shape than the first, each with its difference."""
     found = []
+    for name, why in refused_columns(feed).items():
+        hint = "Write it another way where the file is made, if it is needed."
+        found.append(
+            Finding("column-not-read", f"The column {name} {why}; it is not read.", Place(name), hint, "warning")
+        )
     for path, missing, more in feed.shapes() if isinstance(feed, FilesReader) else ():
         said = [f"has no column {', '.join(missing)}"] if missing else []
         said += [f"has the column {', '.join(more)} besides"] if more else []
@@ -16,6 +23,16 @@ def shape_findings(feed: OriginReader) -> list[Finding]:
         hint = "If a column has another name in it, say so under [origin]: renamed = { 'arriving' = 'name' }."
         found.append(Finding("file-differs", message, Place(path.name), hint, "warning"))
     return found
+
+
+def refused_columns(feed: OriginReader) -> dict[str, str]:
+    """The columns of an origin that are not read, and why."""
+    return {name: why for one in _typed(feed) for name, why in one.refused_columns().items()}
+
+
+def _typed(feed: OriginReader) -> list[TypedReader]:
+    feeds = [part for _, part in feed.parts] if isinstance(feed, JoinReader) else [feed]
+    return [one for one in feeds if isinstance(one, TypedReader)]
 
 
 def dropped_findings(feed: OriginReader) -> list[Finding]:
@@ -29,4 +46,7 @@ def dropped_findings(feed: OriginReader) -> list[Finding]:
             numbers = {"rows": len(rows)}
             code = "rows-mended" if kept else "rows-dropped"
             found.append(Finding(code, message, Place(first.file), severity="warning", numbers=numbers))
+    for name in sorted({name for one in _typed(feed) for name in one.cut}):
+        message = f"Times in {name} are finer than a microsecond; what is finer was cut off."
+        found.append(Finding("times-cut", message, Place(name), severity="note"))
     return found

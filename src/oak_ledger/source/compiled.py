@@ -123,13 +123,14 @@ def compile_names(
     recoding: Mapping[str, str] | None = None,
     earlier: Compiled | None = None,
     baseline: tuple[str, ...] | None = None,
+    refused: Mapping[str, str] | None = None,
 ) -> Compiled:
-    """Make every name ready. `arriving` are the origin's columns with their types.
+    """Make every name ready. `arriving` are the origin's columns with their types, `refused` those that are not read, and why.
 
     `recoding` has a formula over VALUE for each field with a recode list. With `ready`, row values have been computed before (a published source): each is the column of its own name.
     Of `earlier`, the source before an edit, everything is taken over that the edit does not reach.
     """
-    work = _Compiler(arriving, ready, where, recoding or {})
+    work = _Compiler(arriving, ready, where, recoding or {}, refused or {})
     kept = _Kept(earlier, work) if earlier is not None and _is_like(earlier, arriving, specs, baseline) else None
     by_key = {spec.name.casefold(): spec for spec in specs}
     columns = {spec.column.casefold(): spec.name for spec in specs if isinstance(spec, FieldSpec) and spec.column}
@@ -268,8 +269,16 @@ def _ordered(specs: Mapping[str, AnySpec], needs: Mapping[str, list[str]]) -> tu
 
 
 class _Compiler:
-    def __init__(self, arriving: Mapping[str, Type], ready: bool, where: str, recoding: Mapping[str, str]) -> None:
+    def __init__(
+        self,
+        arriving: Mapping[str, Type],
+        ready: bool,
+        where: str,
+        recoding: Mapping[str, str],
+        refused: Mapping[str, str],
+    ) -> None:
         self.arriving, self.ready, self.where, self.recoding = arriving, ready, where, recoding
+        self.refused = refused
         self.states: dict[str, State] = {}
         self.expressions: dict[str, Expression] = {}
         self.readings: dict[str, tuple[str, str, str]] = {}
@@ -310,12 +319,10 @@ class _Compiler:
             return
         arriving = self.arriving.get(spec.column)
         if arriving is None:
-            found = Finding(
-                "missing-column",
-                f"The column {spec.column!r} is not there.",
-                Place(place),
-                nearest_hint(spec.column, self.arriving, str),
-            )
+            why = self.refused.get(spec.column)
+            message = f"The column {spec.column!r} {f'cannot be read: it {why}' if why else 'is not there'}."
+            hint = "" if why else nearest_hint(spec.column, self.arriving, str)
+            found = Finding("missing-column", message, Place(place), hint)
             self.keep(State(spec.name, spec, "field", None, (found,), ()))
             return
         column = f"{spec.name}\0column"

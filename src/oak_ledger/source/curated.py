@@ -16,6 +16,7 @@ from oak_ledger.origin.csv.sniff import two_columns
 from oak_ledger.origin.files import FILE_COLUMN
 from oak_ledger.origin.reader import Progress
 from oak_ledger.origin.spec import PartSpec
+from oak_ledger.source.arrival import refused_columns
 from oak_ledger.source.before import snapshot
 from oak_ledger.source.cache import origin_columns
 from oak_ledger.source.compiled import AnySpec, Compiled, State, compile_names, recoding_formula
@@ -110,8 +111,19 @@ class Curated:
         was = published and self.published is not None and self.published.stage == "baseline"
         key = None if was or self.baseline_feed is None else self.about.key
         where = self.document.where
+        missing = not published and any(
+            one.column not in arriving for one in self.document.specs("field", FieldSpec) if one.column
+        )
+        refused = refused_columns(self.opened) if missing else {}
         return compile_names(
-            self.named, arriving, ready=published, where=where, recoding=recoding, earlier=self.earlier, baseline=key
+            self.named,
+            arriving,
+            ready=published,
+            where=where,
+            recoding=recoding,
+            earlier=self.earlier,
+            baseline=key,
+            refused=refused,
         )
 
     def _recoding(self) -> dict[str, str]:

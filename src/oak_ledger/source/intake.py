@@ -7,28 +7,26 @@ import io
 import os
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
-from pydantic import ValidationError
 
 from oak_ledger.errors import Finding, OakError, UnusableInput
 from oak_ledger.formula.lexer import quote_text
 from oak_ledger.formula.making import nearest_hint
 from oak_ledger.origin import OriginReader, OriginSpec, open_origin
-from oak_ledger.origin.csv.sniff import detect
 from oak_ledger.origin.files import FILE_COLUMN
 from oak_ledger.origin.infer import Evidence, TypedColumn, TypeInferrer
 from oak_ledger.origin.join import JoinReader, JoinStep
 from oak_ledger.origin.reader import BadRow, Progress
-from oak_ledger.origin.spec import Header, OriginKind, PartSpec, ReadingSpec
-from oak_ledger.origin.workbook import ENDINGS, find_header, read_cells, sheets
+from oak_ledger.origin.spec import PartSpec, ReadingSpec
 from oak_ledger.source.arrival import dropped_findings, shape_findings
 from oak_ledger.source.cache import typed_copy
 from oak_ledger.source.definition import DEFINITION
 from oak_ledger.source.document import new_block, parse_document, write_bytes
+from oak_ledger.source.first_look import files_of, first_spec, slug, stem_of
 from oak_ledger.source.naming import named
 from oak_ledger.source.source import Source
 from oak_ledger.types import TEXT
@@ -146,10 +144,10 @@ def take_in(
     taken as given; of a text file, those that are not given are found out. Raises UnusableInput for what cannot be read.
     """
     given = {key: value for key, value in reading.items() if value is not None}
-    files = _files(paths) if not given.get("url") else []
-    target = Path(to) if to else Path(f"{_slug(name or _stem(files, given))}.oak.toml")
-    spec, decisions = _spec(paths, files, name_parts, given, target)
-    title = name or nice_name(_stem(files, given))
+    files = files_of(paths) if not given.get("url") else []
+    target = Path(to) if to else Path(f"{slug(name or stem_of(files, given))}.oak.toml")
+    spec, decisions = first_spec(paths, files, name_parts, given, target)
+    title = name or nice_name(stem_of(files, given))
     return _taken_in(title, spec, (), target, sample, files, decisions, keep_names=keep_names, progress=progress)
 
 
@@ -168,11 +166,11 @@ def take_in_join(
     The first path is the one that the others are joined to, one after the other, `how` being inner, left or full. Each may be
     of any kind that `take_in` reads. Raises UnusableInput where a key is missing or has another type on one side.
     """
-    title = name or nice_name(_stem([Path(paths[0])], {}))
-    target = Path(to) if to else Path(f"{_slug(title)}.oak.toml")
+    title = name or nice_name(stem_of([Path(paths[0])], {}))
+    target = Path(to) if to else Path(f"{slug(title)}.oak.toml")
     parts = []
     for at, path in enumerate(paths):
-        spec, _ = _spec([path], _files([path]), "", {}, target)
+        spec, _ = first_spec([path], files_of([path]), "", {}, target)
         keys: dict[str, Any] = {"on": tuple(on), "how": how} if at else {}
         parts.append(PartSpec(**spec.model_dump(exclude_defaults=True), name=nice_name(Path(path).stem), **keys))
     files = [Path(path) for path in paths]
@@ -194,144 +192,40 @@ def _taken_in(
     progress: Progress | None,
 ) -> Intake:
     feed = open_origin(spec, target.parent, progress, parts)
-    judges, rows = _judged(feed, sample)
+    judges, rows, unreadable = _judged(feed, sample)
     proposals = _proposals(judges, nice=not keep_names)
     document = parse_document(_definition(title, spec, parts, proposals), DEFINITION, target.name)
     if spec.kind == "files":  # each row knows its file; report builders need not
         keys = {"name": FILE_COLUMN, "column": FILE_COLUMN, "type": "text", "role": "dimension", "hidden": True}
         document = document.added("field", keys)
     source = Source(document, target.parent, target, progress=progress)
-    findings = [*shape_findings(feed), *dropped_findings(feed)]
+    findings = [*shape_findings(feed), *unreadable, *dropped_findings(feed)]
     joins = tuple(feed.steps) if isinstance(feed, JoinReader) else ()
     return Intake(
         source, tuple(proposals), tuple(decisions), tuple(files), tuple(findings), rows, tuple(feed.bad_rows), joins
     )
 
 
-_KINDS: dict[str, OriginKind] = {
-    ".parquet": "parquet",
-    ".arrow": "arrow",
-    ".feather": "arrow",
-    ".jsonl": "json lines",
-    ".ndjson": "json lines",
-    ".db": "database",
-    ".sqlite": "database",
-    ".sqlite3": "database",
-    **dict.fromkeys(ENDINGS, "sheet"),
-}
-
-
-def _spec(
-    paths: Sequence[str | Path], files: Sequence[Path], name_parts: str, given: dict[str, Any], target: Path
-) -> tuple[OriginSpec, tuple[tuple[str, str], ...]]:
-    """What the definition says of the origin, and how that was found out."""
-    if given.get("url"):
-        return _origin_spec({"kind": "database", **given}), (("kind database", "a URL was given"),)
-    several = len(files) > 1 or "*" in str(paths[0]) or bool(name_parts)
-    path: str = os.path.relpath(_common(paths, files) if several else str(files[0]), str(target.parent))
-    path = path.replace(os.sep, "/")
-    kind = _KINDS.get(files[0].suffix.lower(), "file")
-    if kind == "database":
-        return _origin_spec({"kind": kind, **given, "url": f"sqlite:///{path}"}), (("kind database", "a SQLite file"),)
-    if kind == "sheet":
-        sheet, header, evidence = _sheet(files[0], given)
-        return _origin_spec({**given, "kind": kind, "path": path, "sheet": sheet, "header": header}), evidence
-    if kind != "file":
-        return _origin_spec({"kind": kind, "path": path, **given}), (
-            (f"kind {kind}", f"the file ends in {files[0].suffix}"),
-        )
-    names = ("separator", "quote", "encoding", "header", "comment", "footer")
-    asked: dict[str, Any] = {key: given[key] for key in names if key in given}
-    if given.get("names"):
-        asked.setdefault("header", "none")
-    dialect = detect(files[0], **asked)
-    keys = {**dialect.keys(), **given, "kind": "files" if several else "file", "path": path, "name_parts": name_parts}
-    return _origin_spec({**keys, "header": dialect.header}), dialect.evidence
-
-
-def _origin_spec(keys: dict[str, Any]) -> OriginSpec:
-    try:
-        return OriginSpec(**keys)
-    except ValidationError as error:
-        first = error.errors()[0]
-        said = str(first.get("ctx", {}).get("error", first["msg"]))
-        raise OakError("wrong-value", f"{'.'.join(map(str, first['loc']))}: {said}.") from None
-
-
-def _sheet(path: Path, given: dict[str, Any]) -> tuple[str, Header, tuple[tuple[str, str], ...]]:
-    """Which sheet is taken, and where its names stand."""
-    there = sheets(path)
-    sheet = given.get("sheet")
-    if sheet is None and len(there) > 1:
-        shown = "; ".join(f"{one.name!r}, {one.rows:,} line{'s' * (one.rows != 1)}" for one in there)
-        raise OakError(
-            "which-sheet", f"{path.name} has {len(there)} sheets: {shown}.", hint="Say which one: --sheet NAME."
-        )
-    chosen = str(sheet or there[0].name)
-    if "header" in given:
-        return chosen, given["header"], ()
-    header, why = find_header(read_cells(path, chosen))
-    return (
-        chosen,
-        header,
-        ((f"sheet {chosen}", "as asked" if sheet else "the only one"), (f"header in line {header}", why)),
-    )
-
-
-def _files(paths: Sequence[str | Path]) -> list[Path]:
-    found: list[Path] = []
-    for one in paths:
-        path = Path(one)
-        if "*" in str(one):
-            found += sorted(
-                Path(path.anchor).glob(str(path.relative_to(path.anchor)))
-                if path.is_absolute()
-                else Path().glob(str(path))
-            )
-        else:
-            found.append(path)
-    if not found:
-        raise UnusableInput(
-            "no-file", f"No file matches {', '.join(map(str, paths))}.", hint="Check the pattern; put it in quotes."
-        )
-    return found
-
-
-def _common(paths: Sequence[str | Path], files: Sequence[Path]) -> str:
-    """A pattern that names the files: the one given, or one made from what their names share."""
-    if len(paths) == 1:
-        return str(paths[0])
-    folder = files[0].parent
-    names = [file.name for file in files]
-    start = os.path.commonprefix(names)
-    end = os.path.commonprefix([name[::-1] for name in names])[::-1]
-    return str(folder / f"{start}*{end}")
-
-
-def _stem(files: Sequence[Path], given: dict[str, Any]) -> str:
-    chosen = given.get("sheet") or given.get("table")
-    if chosen or not files:
-        return str(chosen or "source")
-    shared = os.path.commonprefix([file.stem for file in files])
-    return re.sub(r"[^A-Za-z]+$", "", shared) or files[0].stem
-
-
-def _slug(text: str) -> str:
-    return re.sub(r"\W+", "_", text.strip().lower()).strip("_") or "source"
-
-
-def _judged(feed: OriginReader, sample: int | None) -> tuple[dict[str, TypeInferrer | TypedColumn], int]:
-    """What judges each column, and how many rows they saw; while one batch is judged, others are read."""
+def _judged(feed: OriginReader, sample: int | None) -> tuple[dict[str, TypeInferrer | TypedColumn], int, list[Finding]]:
+    """What judges each column, and how many rows they saw; columns with values that cannot be read are left out, and said."""
     kinds = {name: kind for name, kind in feed.columns().items() if name != FILE_COLUMN}
-    judges: dict[str, TypeInferrer | TypedColumn] = {
-        name: TypeInferrer() if kind == TEXT else TypedColumn(kind) for name, kind in kinds.items()
-    }
-    rows = 0
-    for batch in _first_rows(feed, [*judges], sample):
-        rows += batch.num_rows
-        for name, judge in judges.items():
-            judge.see(batch.column(name))
-    return judges, rows
+    unreadable: list[Finding] = []
+    while True:
+        judges: dict[str, TypeInferrer | TypedColumn] = {
+            name: TypeInferrer() if kind == TEXT else TypedColumn(kind) for name, kind in kinds.items()
+        }
+        rows = 0
+        try:
+            for batch in _first_rows(feed, [*judges], sample):
+                rows += batch.num_rows
+                for name, judge in judges.items():
+                    judge.see(batch.column(name))
+            return judges, rows, unreadable
+        except UnusableInput as error:
+            if error.code != "unreadable-value" or kinds.pop(error.findings[0].place.where, None) is None:
+                raise
+            message = f"{error.message} No field takes it over."
+            unreadable.append(replace(error.findings[0], message=message, severity="warning"))
 
 
 def _first_rows(feed: OriginReader, columns: Sequence[str], sample: int | None) -> Iterator[pa.RecordBatch]:

@@ -1,0 +1,131 @@
+"""What a definition says of an origin that is looked at for the first time: its kind, its path, how its text is written."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from oak_ledger.errors import OakError, UnusableInput
+from oak_ledger.origin import OriginSpec
+from oak_ledger.origin.csv.sniff import detect
+from oak_ledger.origin.spec import Header, OriginKind
+from oak_ledger.origin.workbook import ENDINGS, find_header, read_cells, sheets
+
+_KINDS: dict[str, OriginKind] = {
+    ".parquet": "parquet",
+    ".arrow": "arrow",
+    ".feather": "arrow",
+    ".jsonl": "json lines",
+    ".ndjson": "json lines",
+    ".db": "database",
+    ".sqlite": "database",
+    ".sqlite3": "database",
+    **dict.fromkeys(ENDINGS, "sheet"),
+}
+
+
+def first_spec(
+    paths: Sequence[str | Path], files: Sequence[Path], name_parts: str, given: dict[str, Any], target: Path
+) -> tuple[OriginSpec, tuple[tuple[str, str], ...]]:
+    """What the definition says of the origin, and how that was found out."""
+    if given.get("url"):
+        return _origin_spec({"kind": "database", **given}), (("kind database", "a URL was given"),)
+    several = len(files) > 1 or "*" in str(paths[0]) or bool(name_parts)
+    path: str = os.path.relpath(_common(paths, files) if several else str(files[0]), str(target.parent))
+    path = path.replace(os.sep, "/")
+    kind = _KINDS.get(files[0].suffix.lower(), "file")
+    if kind == "database":
+        return _origin_spec({"kind": kind, **given, "url": f"sqlite:///{path}"}), (("kind database", "a SQLite file"),)
+    if kind == "sheet":
+        sheet, header, evidence = _sheet(files[0], given)
+        return _origin_spec({**given, "kind": kind, "path": path, "sheet": sheet, "header": header}), evidence
+    if kind != "file":
+        return _origin_spec({"kind": kind, "path": path, **given}), (
+            (f"kind {kind}", f"the file ends in {files[0].suffix}"),
+        )
+    names = ("separator", "quote", "encoding", "header", "comment", "footer")
+    asked: dict[str, Any] = {key: given[key] for key in names if key in given}
+    if given.get("names"):
+        asked.setdefault("header", "none")
+    dialect = detect(files[0], **asked)
+    keys = {**dialect.keys(), **given, "kind": "files" if several else "file", "path": path, "name_parts": name_parts}
+    return _origin_spec({**keys, "header": dialect.header}), dialect.evidence
+
+
+def _origin_spec(keys: dict[str, Any]) -> OriginSpec:
+    try:
+        return OriginSpec(**keys)
+    except ValidationError as error:
+        first = error.errors()[0]
+        said = str(first.get("ctx", {}).get("error", first["msg"]))
+        raise OakError("wrong-value", f"{'.'.join(map(str, first['loc']))}: {said}.") from None
+
+
+def _sheet(path: Path, given: dict[str, Any]) -> tuple[str, Header, tuple[tuple[str, str], ...]]:
+    """Which sheet is taken, and where its names stand."""
+    there = sheets(path)
+    sheet = given.get("sheet")
+    if sheet is None and len(there) > 1:
+        shown = "; ".join(f"{one.name!r}, {one.rows:,} line{'s' * (one.rows != 1)}" for one in there)
+        raise OakError(
+            "which-sheet", f"{path.name} has {len(there)} sheets: {shown}.", hint="Say which one: --sheet NAME."
+        )
+    chosen = str(sheet or there[0].name)
+    if "header" in given:
+        return chosen, given["header"], ()
+    header, why = find_header(read_cells(path, chosen))
+    return (
+        chosen,
+        header,
+        ((f"sheet {chosen}", "as asked" if sheet else "the only one"), (f"header in line {header}", why)),
+    )
+
+
+def files_of(paths: Sequence[str | Path]) -> list[Path]:
+    """The files that paths and patterns name, in the order given."""
+    found: list[Path] = []
+    for one in paths:
+        path = Path(one)
+        if "*" in str(one):
+            found += sorted(
+                Path(path.anchor).glob(str(path.relative_to(path.anchor)))
+                if path.is_absolute()
+                else Path().glob(str(path))
+            )
+        else:
+            found.append(path)
+    if not found:
+        raise UnusableInput(
+            "no-file", f"No file matches {', '.join(map(str, paths))}.", hint="Check the pattern; put it in quotes."
+        )
+    return found
+
+
+def _common(paths: Sequence[str | Path], files: Sequence[Path]) -> str:
+    """A pattern that names the files: the one given, or one made from what their names share."""
+    if len(paths) == 1:
+        return str(paths[0])
+    folder = files[0].parent
+    names = [file.name for file in files]
+    start = os.path.commonprefix(names)
+    end = os.path.commonprefix([name[::-1] for name in names])[::-1]
+    return str(folder / f"{start}*{end}")
+
+
+def stem_of(files: Sequence[Path], given: dict[str, Any]) -> str:
+    """What an origin is called where nobody has said it."""
+    chosen = given.get("sheet") or given.get("table")
+    if chosen or not files:
+        return str(chosen or "source")
+    shared = os.path.commonprefix([file.stem for file in files])
+    return re.sub(r"[^A-Za-z]+$", "", shared) or files[0].stem
+
+
+def slug(text: str) -> str:
+    """A name as part of a file's name."""
+    return re.sub(r"\W+", "_", text.strip().lower()).strip("_") or "source"
