@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 INSTALL := $(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt
 
-.PHONY: demo test screenshots lint unit bench bench-random bench-functions clean
+.PHONY: demo test screenshots lint unit bench bench-functions clean
 
 demo: $(VENV)/runs
 	$(BIN)/oak demo demo
@@ -41,12 +41,11 @@ $(VENV)/compares: $(VENV)/runs
 	$(INSTALL) -e '.[bench]'
 	touch $@
 
+# all that is compared with other engines; QUICK=--quick takes two minutes and writes nothing
 bench: $(VENV)/compares
-	$(BIN)/python bench/run.py
-	$(BIN)/python bench/reading.py
-
-bench-random: $(VENV)/compares
-	$(BIN)/python bench/random_run.py
+	$(BIN)/python bench/random_run.py $(QUICK)
+	$(BIN)/python bench/run.py $(QUICK)
+	$(if $(QUICK),,$(BIN)/python bench/reading.py)
 
 bench-functions: $(VENV)/compares
 	$(BIN)/python bench/functions.py

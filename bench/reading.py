@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import os
 import statistics
 import subprocess
 import sys
@@ -46,14 +47,6 @@ def read_text(path: Path) -> tuple[int, float]:
     names = path.open().readline().strip().replace('"', "").split(",")
     options = pa_csv.ConvertOptions(column_types=dict.fromkeys(names, pa.string()))
     return pa_csv.read_csv(path, convert_options=options).num_rows, 0.0
-
-
-def read_cut(path: Path) -> tuple[int, float]:
-    """Rows cut into columns of text as Oak Ledger does it, every value left as text: nothing is judged."""
-    from oak_ledger.origin import OriginSpec, open_origin
-
-    feed = open_origin(OriginSpec(kind="files", path=path.name), path.parent)
-    return sum(batch.num_rows for batch in feed.batches(list(feed.columns()))), 0.0
 
 
 def read_arrow(path: Path) -> tuple[int, float]:
@@ -185,6 +178,17 @@ def profile_polars(path: Path) -> dict[str, tuple[int, int]]:
     return made
 
 
+def keep_oak(path: Path) -> tuple[int, float]:
+    """Reading, and a typed copy written, as `oak intake` does."""
+    import oak_ledger as oak
+    from oak_ledger.source.cache import clear_cache
+
+    clear_cache()
+    found = oak.take_in([path], to=path.parent / "kept.oak.toml")
+    found.save(replace=True)
+    return found.rows, 0.0
+
+
 def write_oak(path: Path) -> tuple[int, float]:
     """Writing the whole file through to Parquet, values read into their types."""
     import oak_ledger as oak
@@ -194,10 +198,49 @@ def write_oak(path: Path) -> tuple[int, float]:
     return 0, 0.0
 
 
+# -- a question asked of the text: each gives (mill, loads, value) in order ----------------------------------------
+
+QUESTION = "select MILL, count(*), sum(GROSS_VALUE) from {} where DISTANCE_KM > 20 group by MILL order by MILL"
+Groups = list[tuple[str, int, float]]
+
+
+def ask_oak(path: Path) -> Groups:
+    """Asked of a source; with a typed copy where there is one."""
+    import oak_ledger as oak
+
+    source = oak.open_source(path.parent / "loads.oak.toml")
+    show = ["COUNT(*)", 'SUM("Gross value")']
+    answer = source.tally(["Mill"], show, where=['"Distance km" > 20'])
+    return _groups(answer.table)
+
+
+def ask_duckdb(path: Path) -> Groups:
+    """The same question, the file read as it is asked."""
+    import duckdb
+
+    types = "{'VOLUME': 'VARCHAR', 'MOISTURE': 'VARCHAR', 'DELIVERED': 'VARCHAR'}"
+    with duckdb.connect() as database:
+        return _groups(database.execute(QUESTION.format(f"read_csv('{path}', types={types})")).to_arrow_table())
+
+
+def ask_polars(path: Path) -> Groups:
+    """The same question, the file scanned as it is asked."""
+    import polars as pl
+
+    frame = pl.scan_csv(path, schema_overrides={"VOLUME": pl.String, "MOISTURE": pl.String})
+    return _groups(pl.SQLContext(t=frame).execute(QUESTION.format("t"), eager=True).to_arrow())
+
+
+def _groups(table: Any) -> Groups:
+    rows = zip(*(column.to_pylist() for column in table.columns), strict=True)
+    return sorted((mill or "", count, round(float(total), 2)) for mill, count, total in rows)
+
+
 WORK: dict[str, Callable[[Path], Any]] = {
-    "read text": read_text, "read cut": read_cut, "read arrow": read_arrow, "read duckdb": read_duckdb, "read polars": read_polars, "read pandas": read_pandas,
+    "read text": read_text, "read arrow": read_arrow, "read duckdb": read_duckdb, "read polars": read_polars, "read pandas": read_pandas,
     "read duckdb all": read_duckdb_all, "read polars all": read_polars_all, "read oak": read_oak,
-    "profile oak": profile_oak, "profile duckdb": profile_duckdb, "profile polars": profile_polars, "write oak": write_oak,
+    "profile oak": profile_oak, "profile duckdb": profile_duckdb, "profile polars": profile_polars, "write oak": write_oak, "keep oak": keep_oak,
+    "ask duckdb": ask_duckdb, "ask polars": ask_polars, "ask oak": ask_oak, "ask oak with a copy": ask_oak,
 }  # fmt: skip
 
 
@@ -223,7 +266,7 @@ def ready(name: str) -> None:
     engine = name.split()[1]
     if engine in ("duckdb", "polars"):
         import_module(engine)
-    if engine in ("oak", "cut"):
+    if engine == "oak":
         import oak_ledger as oak
         import oak_ledger.insight.profile
 
@@ -232,9 +275,10 @@ def ready(name: str) -> None:
 
 def measured(name: str, path: Path) -> dict[str, Any]:
     """Run one piece of work in a process of its own."""
-    done = subprocess.run(
-        [sys.executable, __file__, "--one", name, "--file", str(path)], capture_output=True, text=True, check=False
-    )
+    kept = name in ("keep oak", "ask oak with a copy")
+    environment = {**os.environ, "OAK_CACHE": "on" if kept else "off", "OAK_CACHE_FOLDER": str(path.parent / "cache")}
+    command = [sys.executable, __file__, "--one", name, "--file", str(path)]
+    done = subprocess.run(command, capture_output=True, text=True, check=False, env=environment)
     if done.returncode:
         raise SystemExit(f"{name} failed:\n{done.stderr[-2000:]}")
     found: dict[str, Any] = json.loads(done.stdout.splitlines()[-1])
@@ -252,6 +296,9 @@ def agree(answers: dict[str, Any], rows: int) -> None:
     for name in ("profile duckdb", "profile polars"):
         if answers[name] != answers["profile oak"]:
             raise SystemExit(f"profiles differ: {answers['profile oak']} and {answers[name]}")
+    for name in ("ask duckdb", "ask polars", "ask oak with a copy"):
+        if answers[name] != answers["ask oak"]:
+            raise SystemExit(f"{name} differs: {answers[name]} and {answers['ask oak']}")
     print("all engines give the same answers")
 
 
@@ -275,6 +322,7 @@ def main() -> None:
         pq.write_table(pa_csv.read_csv(path), path.with_suffix(".parquet"))
         import oak_ledger as oak
 
+        os.environ["OAK_CACHE_FOLDER"] = str(Path(folder) / "cache")
         oak.take_in([path], to=path.parent / "loads.oak.toml").save()
         times: dict[str, list[float]] = {name: [] for name in WORK}
         memory: dict[str, float] = {}

@@ -52,6 +52,16 @@ column = "DAY"
 type = "date"
 
 [[field]]
+name = "Volume not rounded"
+column = "VOL"
+type = "decimal(12,2)"
+
+[[field]]
+name = "Day again"
+column = "DAY"
+type = "date"
+
+[[field]]
 name = "Double"
 formula = '''"Volume" * 2'''
 
@@ -69,6 +79,8 @@ QUESTIONS: tuple[tuple[list[Any], list[Any], str | None], ...] = (
     (["Mill"], ["COUNT(*)"], "Double > 10"),
     ([], ["MAX(Day)", "SUM(LAG(Double) OVER (ORDER BY No))", 'MAX("Volume as it came")'], None),
     (["Day"], ["COUNT(*)"], "Day IS NULL"),
+    (["Day again"], ['SUM("Volume not rounded")', "SUM(Volume)"], None),
+    ([], ['COUNT("Volume as it came")', 'SUM("Volume not rounded")'], '"Day again" = Day'),
 )
 HEAD = "NO,MILL,VOL,DAY\n"
 

@@ -280,23 +280,23 @@ def _open(source: Source, note: Path, paths: Sequence[Path]) -> TypedCopy | None
 
 def _columns(source: Source, raw: Sequence[str]) -> dict[str, str]:
     """The column of the copy for each expression that reads one of the origin; those of fields in `raw` are computed from the column as it comes."""
-    return {key: name for name, (key, typed) in _layout(source, raw).items() if typed}
+    return {key: name for name, (keys, typed) in _layout(source, raw).items() if typed for key in keys}
 
 
-def _layout(source: Source, raw: Sequence[str]) -> dict[str, tuple[str, bool]]:
-    """The columns of the copy: the expression that each has, and whether it is what comes of reading; else it is the column as it comes."""
-    layout: dict[str, tuple[str, bool]] = {}
+def _layout(source: Source, raw: Sequence[str]) -> dict[str, tuple[list[str], bool]]:
+    """The columns of the copy: the expressions that each has, and whether it is what comes of reading; else it is the column as it comes."""
+    layout: dict[str, tuple[list[str], bool]] = {}
     ways: dict[str, list[str]] = {}
     readings = source.compiled.readings
     plain = {column for column, reading, owner in readings.values() if not reading or owner in raw}
     for key, (column, reading, owner) in readings.items():
         if not reading or owner in raw:
-            layout[column] = (key, False)
+            layout.setdefault(column, ([], False))[0].append(key)
             continue
         known = ways.setdefault(column, [])
         known += [] if reading in known else [reading]
         number = known.index(reading) + 1 + (column in plain)
-        layout[column if number == 1 else f"{column} ({number})"] = (key, True)
+        layout.setdefault(column if number == 1 else f"{column} ({number})", ([], True))[0].append(key)
     return layout
 
 
@@ -371,14 +371,14 @@ def _write(source: Source, data: Path, raw: set[str]) -> int:
 
     shown: list[Expression] = []
     names: list[str] = []
-    owners: dict[str, str] = {}
-    for name, (key, typed) in _layout(source, sorted(raw)).items():
-        column, _, owner = source.compiled.readings[key]
-        own = source.compiled.expressions[key]
+    owners: dict[str, set[str]] = {}
+    for name, (keys, typed) in _layout(source, sorted(raw)).items():
+        column = source.compiled.readings[keys[0]][0]
+        own = source.compiled.expressions[keys[0]]
         tree = own.checked if typed else _column(source.compiled.arriving[column], column)
         shown.append(Expression(f"c{len(shown)}", own.text, tree))
         names.append(name)
-        owners[shown[-1].name] = owner
+        owners[shown[-1].name] = {source.compiled.readings[key][2] for key in keys}
     query = Query(source.compiled.expressions, tuple(shown))
     schema = pa.schema([(name, arrow_type(one.checked.type)) for name, one in zip(names, shown, strict=True)])
 
@@ -389,7 +389,7 @@ def _write(source: Source, data: Path, raw: set[str]) -> int:
             nonlocal rows, writer
             path.chmod(0o600)
             for table in tables:
-                wrong = {owners.get(owner, owner) for owner, _ in faults.kept}
+                wrong = {own for owner, _ in faults.kept for own in owners.get(owner, {owner})}
                 if wrong:
                     raise _FaultyError(wrong)
                 if writer is None:
