@@ -193,36 +193,19 @@ class Outcome:
 
 def run(shapes: list[Shape], asked: list[Question], folder: Path, repeats: int, *, until: float) -> list[Outcome]:
     """All questions, by all engines in turn; answers first."""
-    import pyarrow.parquet as pq
-
     engines = {who: Engine(who) for who in questions.ENGINES}
     outcomes = []
     try:
         for number, one in enumerate(asked):
-            outcome = Outcome(one)
-            if number and number % FRESH == 0:
-                for answering in engines.values():
-                    answering.end()
-                    answering.begin()
-            path, answers = shapes[one.shape].path, {}
-            for who, answering in engines.items():
-                out = str(folder / f"{who}.parquet")
-                found = answering.ask(path, one, out)
-                if "error" in found:
-                    outcome.why[who] = found["error"]
-                else:
-                    answers[who] = pq.read_table(out)
-                    if number % FRESH == 0:
-                        outcome.megabytes[who] = found["megabytes"] - answering.rest
-            for who in [*answers]:
-                if who != "oak" and "oak" in answers:
-                    said = engine.different(answers["oak"], answers[who], ordered=one.kind == "rows", keys=len(one.by))
-                    if said:
-                        outcome.why[who] = f"differs: {said}"
-                        del answers[who]
-            times: dict[str, list[float]] = {who: [] for who in answers}
+            fresh = number % FRESH == 0
+            for answering in engines.values() if fresh and number else ():
+                answering.end()
+                answering.begin()
+            path = shapes[one.shape].path
+            outcome, agreeing = compared(engines, one, path, folder, fresh=fresh)
+            times: dict[str, list[float]] = {who: [] for who in agreeing}
             for _ in range(repeats):
-                for who in answers:
+                for who in agreeing:
                     times[who].append(engines[who].ask(path, one)["seconds"])
             outcome.seconds = {who: statistics.median(own) for who, own in times.items()}
             outcomes.append(outcome)
@@ -234,6 +217,31 @@ def run(shapes: list[Shape], asked: list[Question], folder: Path, repeats: int, 
         for answering in engines.values():
             answering.end()
     return outcomes
+
+
+def compared(
+    engines: dict[str, Engine], one: Question, path: Path, folder: Path, *, fresh: bool
+) -> tuple[Outcome, list[str]]:
+    """What a question comes to before it is timed, and which engines gave the answer that Oak Ledger gives."""
+    import pyarrow.parquet as pq
+
+    outcome, answers = Outcome(one), {}
+    for who, answering in engines.items():
+        out = str(folder / f"{who}.parquet")
+        found = answering.ask(path, one, out)
+        if "error" in found:
+            outcome.why[who] = found["error"]
+            continue
+        answers[who] = pq.read_table(out)
+        if fresh:
+            outcome.megabytes[who] = found["megabytes"] - answering.rest
+    for who in [*answers]:
+        if who != "oak" and "oak" in answers:
+            said = engine.different(answers["oak"], answers[who], ordered=one.kind == "rows", keys=len(one.by))
+            if said:
+                outcome.why[who] = f"differs: {said}"
+                del answers[who]
+    return outcome, [*answers]
 
 
 def summary(outcomes: list[Outcome], shapes: list[Shape], seed: int) -> str:
@@ -259,9 +267,10 @@ def summary(outcomes: list[Outcome], shapes: list[Shape], seed: int) -> str:
     lines += ["", "| engine | answered | median of peak MB beyond rest | 95th percentile |", "|---|---:|---:|---:|"]
     for who in questions.ENGINES:
         own = sorted(one.megabytes[who] for one in outcomes if who in one.megabytes)
+        answered = sum(who not in one.why or one.why[who].startswith("differs") for one in outcomes)
         if own:
             lines.append(
-                f"| {who} | {len(own) / total:.0%} | {statistics.median(own):,.0f} | {own[int(0.95 * len(own))]:,.0f} |"
+                f"| {who} | {answered / total:.0%} | {statistics.median(own):,.0f} | {own[int(0.95 * len(own))]:,.0f} |"
             )
     for who in questions.ENGINES[1:]:
         worst = sorted((one for one in outcomes if one.ratio(who)), key=lambda one: -(one.ratio(who) or 0))[:5]
