@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import threading
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
 from decimal import Decimal
 from functools import partial
@@ -40,7 +41,7 @@ class ParquetReader(TypedReader):
         import pyarrow.parquet as pq
 
         stamp: tuple[int, ...] = ()
-        if self.path.is_file():
+        with suppress(OSError):  # then opening it says why
             state = self.path.stat()
             stamp = state.st_ino, state.st_size, state.st_mtime_ns
         if self.last is None or self.last[0] != stamp:

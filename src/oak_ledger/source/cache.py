@@ -98,14 +98,14 @@ def cache_entries() -> list[CacheEntry]:
         if told is None or not data.is_file():
             note.unlink(missing_ok=True)
             continue
-        size = data.stat().st_size + note.stat().st_size
-        entries.append(
-            CacheEntry(told["source"], tuple(told["stamps"]), told["rows"], size, note.stat().st_mtime, note, data)
-        )
+        with suppress(FileNotFoundError):  # another process has just put a newer one in its place
+            size, used = data.stat().st_size + note.stat().st_size, note.stat().st_mtime
+            entries.append(CacheEntry(told["source"], tuple(told["stamps"]), told["rows"], size, used, note, data))
     known = {one.data for one in entries}
     for stray in (*folder.glob("*.parquet*"), *folder.glob(".*.part")):
-        if stray not in known and stray.stat().st_mtime < time.time() - 3600:
-            stray.unlink(missing_ok=True)
+        with suppress(FileNotFoundError):
+            if stray not in known and stray.stat().st_mtime < time.time() - 3600:
+                stray.unlink()
     return sorted(entries, key=lambda one: -one.used)
 
 
@@ -196,11 +196,9 @@ def typed_copy(source: Source) -> tuple[TypedCopy | None, Finding | None]:
     if not paths or least is None or sum(path.stat().st_size for path in paths if path.is_file()) < least:
         return None, None
     note = cache_folder() / f"{_key(source, parts)}.json"
-    found = _open(source, note, paths)
-    if found is not None:
-        return found, None
     try:
-        return _make(source, note, paths), None
+        found = _open(source, note, paths)
+        return found if found is not None else _make(source, note, paths), None
     except OSError as error:
         return None, _not_kept(source, error.strerror or str(error))
     except OakError as error:
@@ -260,17 +258,18 @@ def _open(source: Source, note: Path, paths: Sequence[Path]) -> TypedCopy | None
         return None
     stamps = {path: FileStamp(**stamp) for path, stamp in told["stamps"].items()}
     data = note.parent / told["data"]
-    if (
-        not data.is_file()
-        or told["footer"] != _footer(data)
-        or not all(stamp.same(Path(path)) for path, stamp in stamps.items())
-    ):
+    try:
+        footer = _footer(data)
+    except OSError:  # it is gone
+        return None
+    if told["footer"] != footer or not all(stamp.same(Path(path)) for path, stamp in stamps.items()):
         return None
     if any(stamp.whole for stamp in stamps.values()):  # by now their times may tell
         told["stamps"] = {path: asdict(stamp) for path, stamp in (stamps_of(paths) or {}).items()}
         if told["stamps"]:
             _write_note(note, told)
-    os.utime(note)
+    with suppress(FileNotFoundError):
+        os.utime(note)
     source.opened.bad_rows[:] = [BadRow(**one) for one in told["bad_rows"]]
     if isinstance(source.opened, FilesReader):
         source.opened.counts[:] = told["counts"]

@@ -314,9 +314,10 @@ class Source(Curated):
             except UnusableInput as error:
                 if str(copy.reader.parquet.path) not in error.findings[0].message:
                     raise
-                copy.drop()
-                message = f"The typed copy of the rows of {self.name} was damaged, and is removed; the origin was read instead."
-                findings.append(Finding("copy-damaged", message, Place(self.document.where), severity="note"))
+                if copy.reader.parquet.path.exists():  # else another process has just put a newer one in its place
+                    copy.drop()
+                    message = f"The typed copy of the rows of {self.name} was damaged, and is removed; the origin was read instead."
+                    findings.append(Finding("copy-damaged", message, Place(self.document.where), severity="note"))
         return ask(question, self.opened), findings
 
     def _check_windows(self, question: Query) -> None:

@@ -207,9 +207,8 @@ def _range_edge(
     key, values = node.order[0], order[0]
     amount = -amount if key.descending else amount
     if unit:
-        own = np.asarray(pc.fill_null(pc.cast(values, pa.timestamp("us")), 0)).astype("datetime64[us]")
-        edge = shift_moments(own, amount, unit).astype(np.int64).astype(np.float64)
-        numbers = own.astype(np.int64).astype(np.float64)
+        own = numpy_view(pc.fill_null(pc.cast(values, pa.timestamp("us")), 0))
+        edge, numbers = shift_moments(own, amount, unit).astype(np.float64), own.astype(np.float64)
     else:
         days = pc.cast(values, pa.int32()) if pa.types.is_date(values.type) else values
         numbers = np.asarray(pc.fill_null(pc.cast(days, pa.float64()), 0.0))
