@@ -88,6 +88,23 @@ def least(work: Any, repeats: int) -> float:
     return min(times) * 1000
 
 
+# Why some take more than twice the time of the faster one.
+REASONS = {
+    "of some ten milliseconds, a good part is the question itself: its formula read and checked, rows cut into slices, faults looked for": (
+        "IN", "< of texts", "LEAST", "GREATEST", "COALESCE", "NULLIF", "CEILING", "FLOOR", "ABS", "SIGN", "/", "BETWEEN", "+", "date + days", "CHAR_LENGTH", "STARTS_WITH", "ENDS_WITH", "LIKE", "EXP", "LN",
+    ),
+    "values for which there is no result are faults with their rows, which has to be looked for before the kernel runs": ("SQRT", "LOG10", "POWER"),
+    "half goes away from zero, by the decimal digits that the number shows": ("ROUND", "TRUNC"),
+    "Arrow has no kernel with the sign of the dividend and a fault for zero; NumPy takes several passes": ("%", "MOD", "DIV", "WIDTH_BUCKET", "MAKE_DATE"),
+    "128 bits are taken down to 64 where they fit, and every result is looked at for its digits": ("* of decimals", "ROUND of decimals", "CAST text to DECIMAL"),
+    "several wildcards are a regular expression: there is no kernel for them": ("LIKE in the middle",),
+    "one kernel call for each different text searched for, or a kernel that looks at every place": ("REPLACE by a column", "POSITION"),
+    "every byte is held against the template, so that nothing else than a date is taken for one": ("CAST text to DATE", "CAST by a template", "CAST text to INTEGER"),
+    "a capital after what is neither letter nor digit: six passes over the bytes": ("INITCAP",),
+    "different days are written one after the other where they hardly repeat": ("CAST DATE to text",),
+}  # fmt: skip
+
+
 def main() -> None:
     """Compare, time, write."""
     global called
@@ -147,7 +164,11 @@ def main() -> None:
         + (", ".join(f"{name} ({ratio:.1f})" for ratio, name in sorted(slow, reverse=True)) or "none")
         + ".\n"
     )
-    tail += f"\nNot in the table: {', '.join(missing) or 'none'}.\n"
+    why = {name: reason for reason, names in REASONS.items() for name in names}
+    for reason in dict.fromkeys(why.get(name, "no reason is known") for _, name in slow):
+        names = ", ".join(name for _, name in slow if why.get(name, "no reason is known") == reason)
+        tail += f"\n- {names}: {reason}."
+    tail += f"\n\nNot in the table: {', '.join(missing) or 'none'}.\n"
     if not given.only:
         (DOCS / "benchmarks_functions.md").write_text(head + "\n".join(lines) + tail, encoding="utf-8")
     print(tail)

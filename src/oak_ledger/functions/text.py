@@ -61,12 +61,6 @@ def _initial_capitals(text: str) -> str:
     return "".join(letters)
 
 
-_BYTES = np.arange(256, dtype=np.uint8)
-_UPPER = np.where((ord("a") <= _BYTES) & (ord("z") >= _BYTES), _BYTES - 32, _BYTES).astype(np.uint8)
-_LOWER = np.where((ord("A") <= _BYTES) & (ord("Z") >= _BYTES), _BYTES + 32, _BYTES).astype(np.uint8)
-_IN_WORD = np.array([chr(byte).isalnum() and byte < 128 for byte in range(256)])
-
-
 @function(
     "INITCAP(x text) -> text",
     topic="text",
@@ -79,12 +73,14 @@ def initcap(run: CallContext, x: Any) -> Any:
     texts = run.array(x)
     if not is_ascii(texts):
         return run.each(_initial_capitals, x)
-    offsets, data = text_bytes(texts)
-    after_word = np.zeros(len(data), np.bool_)
-    after_word[1:] = _IN_WORD[data[:-1]]
-    starts = offsets[:-1]
-    after_word[starts[starts < len(data)]] = False
-    return texts_like(texts, offsets, np.where(after_word, _LOWER[data], _UPPER[data]))
+    offsets, data = text_bytes(pc.ascii_lower(texts))
+    letter = (data - np.uint8(ord("a"))) < 26
+    in_word = letter | ((data - np.uint8(ord("0"))) < 10)
+    begins = letter.copy()
+    begins[1:] &= ~in_word[:-1]
+    starts = offsets[:-1][offsets[:-1] < len(data)]
+    begins[starts] = letter[starts]
+    return texts_like(texts, offsets, data - (begins.view(np.uint8) << 5))  # capitals stand 32 before
 
 
 def _trim(run: CallContext, x: Any, characters: Any, ends: str) -> Any:
