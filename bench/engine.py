@@ -430,7 +430,7 @@ def _plain(column: Any) -> Any:
         or pa.types.is_decimal(kind)
         or pa.types.is_boolean(kind)
     ):
-        return pc.cast(pc.cast(whole, pa.int8()) if pa.types.is_boolean(kind) else whole, pa.float64()).to_numpy(
-            zero_copy_only=False
-        )
+        return pc.cast(
+            pc.cast(whole, pa.int8()) if pa.types.is_boolean(kind) else whole, pa.float64(), safe=False
+        ).to_numpy(zero_copy_only=False)
     return np.asarray(pc.fill_null(pc.cast(whole, pa.string()), "\0").to_pylist(), dtype=object)

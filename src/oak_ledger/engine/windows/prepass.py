@@ -42,7 +42,7 @@ def row_windows(
         pieces, indexes = deduplicated_inputs(ready)
         scan = Scan(fields, query.always, pieces, values, query.before, starts, stats=query.stats)
         scan.operator = ("window inputs", formulas_line(pieces))
-        partitions = [partition_inputs(node, indexes[node]) for node in ready]
+        partitions = [*dict.fromkeys(partition_inputs(node, indexes[node]) for node in ready)]
         inputs = _Inputs(pieces, partitions, options().memory // INPUT_SHARE)
 
         def work(evaluator: Evaluator, pieces: Sequence[Expression] = pieces) -> tuple[Rows, list[Any]]:
@@ -52,7 +52,7 @@ def row_windows(
             for rows, columns in scan.run(reader, work, faults):
                 inputs.add(rows + scan.found_starts[-1], columns)
             starts = scan.found_starts
-            for by in dict.fromkeys(partitions):
+            for by in partitions:
                 alike = {node: owner for node, owner in ready.items() if partition_inputs(node, indexes[node]) == by}
                 values |= _computed(query, inputs, by, alike, indexes, scan.rows_read, faults)
         finally:

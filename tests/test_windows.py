@@ -1,0 +1,166 @@
+"""Window functions against plain Python: keys of every type, with nulls and ties, however the rows are cut and whatever memory there is."""
+
+from __future__ import annotations
+
+import datetime as dt
+import itertools
+import random
+import unittest
+from collections.abc import Callable, Sequence
+from decimal import Decimal
+from typing import Any
+
+import pyarrow as pa
+
+import oak_ledger as oak
+from oak_ledger.engine.options import overridden
+
+Row = dict[str, Any]
+ROWS = 150
+WAYS = ({"threads": 1, "rows": 7}, {"threads": 2, "rows": 64}, {"threads": 1, "memory": 4000}, {})
+
+
+def made(chance: random.Random) -> list[Row]:
+    """Rows with keys of every type, each with nulls and ties; `Id` is the row's number."""
+
+    def some(values: Sequence[Any]) -> Any:
+        return None if chance.random() < 0.12 else chance.choice(values)
+
+    return [
+        {
+            "Id": at,
+            "Text": some(["", "a", "b", "é", "a text of more than eight bytes"]),
+            "Whole": some([-(2**63), -1, 0, 2, 2**63 - 1]),
+            "Number": some([-1.5, -0.0, 0.0, 0.25, 1e300]),
+            "Decimal": some([Decimal("-0.01"), Decimal("0.00"), Decimal("99999999999999999999.99")]),
+            "Day": some([dt.date(1, 1, 1), dt.date(2026, 3, 1), dt.date(9999, 12, 31)]),
+            "At": some([dt.datetime(1969, 12, 31, 23), dt.datetime(2026, 3, 1, 8)]),
+            "Flag": some([True, False]),
+            "Value": some(range(-3, 9)),
+        }
+        for at in range(ROWS)
+    ]
+
+
+def key(value: Any) -> tuple[int, Any]:
+    """How values are ordered going up: nulls come last, texts by their bytes."""
+    return (1, 0) if value is None else (0, value.encode() if isinstance(value, str) else value)
+
+
+def ordered(rows: list[Row], part: str, by: str, down: bool) -> list[list[Row]]:
+    """The rows of each partition in the order of a key, then as they come; equal values of a partition key are one."""
+    parts: dict[Any, list[Row]] = {}
+    for row in rows:
+        parts.setdefault(key(row[part]), []).append(row)
+    return [
+        sorted(own, key=lambda row: key(row[by]), reverse=False) if not down else _down(own, by)
+        for own in parts.values()
+    ]
+
+
+def _down(rows: list[Row], by: str) -> list[Row]:
+    present = sorted({key(row[by]) for row in rows}, reverse=True)
+    return sorted(rows, key=lambda row: present.index(key(row[by])))
+
+
+def peers(own: list[Row], by: str) -> list[list[Row]]:
+    """The rows of a partition that have one key."""
+    return [[*some] for _, some in itertools.groupby(own, key=lambda row: key(row[by]))]
+
+
+def numbered(own: list[Row], by: str) -> list[Any]:
+    """1, 2, 3."""
+    return [*range(1, len(own) + 1)]
+
+
+def ranked(own: list[Row], by: str) -> list[Any]:
+    """The number of the first row with the same key."""
+    starts = itertools.accumulate((len(some) for some in peers(own, by)), initial=1)
+    return [start for start, some in zip(starts, peers(own, by), strict=False) for _ in some]
+
+
+def densely_ranked(own: list[Row], by: str) -> list[Any]:
+    """The number of the key."""
+    return [at for at, some in enumerate(peers(own, by), 1) for _ in some]
+
+
+def total(values: list[Any]) -> Any:
+    """The sum of what is there, or nothing."""
+    present = [one for one in values if one is not None]
+    return sum(present) if present else None
+
+
+def running(own: list[Row], by: str) -> list[Any]:
+    """The total up to the last row with the same key."""
+    made, before = [], []
+    for some in peers(own, by):
+        before += [row["Value"] for row in some]
+        made += [total(before)] * len(some)
+    return made
+
+
+def least_so_far(own: list[Row], by: str) -> list[Any]:
+    """The least of the rows up to each."""
+    values = [row["Value"] for row in own]
+    return [min((one for one in values[: at + 1] if one is not None), default=None) for at in range(len(values))]
+
+
+def three_counted(own: list[Row], by: str) -> list[Any]:
+    """How many values there are among a row and its neighbours."""
+    values = [row["Value"] for row in own]
+    return [sum(one is not None for one in values[max(at - 1, 0) : at + 2]) for at in range(len(values))]
+
+
+def shifted(rows: int, otherwise: Any = None) -> Callable[[list[Row], str], list[Any]]:
+    """The value so many rows before (after, where negative)."""
+
+    def of(own: list[Row], by: str) -> list[Any]:
+        places = [at - rows for at in range(len(own))]
+        return [own[at]["Value"] if 0 <= at < len(own) else otherwise for at in places]
+
+    return of
+
+
+# A window function, whether it also needs the row's number in its order so that no tie is left open, and what Python says.
+TOLD: list[tuple[str, bool, Callable[[list[Row], str], list[Any]]]] = [
+    ("ROW_NUMBER() OVER ({})", True, numbered),
+    ("RANK() OVER ({})", False, ranked),
+    ("DENSE_RANK() OVER ({})", False, densely_ranked),
+    ("SUM(Value) OVER ({})", False, running),
+    ("MIN(Value) OVER ({} ROWS UNBOUNDED PRECEDING)", True, least_so_far),
+    ("COUNT(Value) OVER ({} ROWS BETWEEN 1 PRECEDING AND 1 FOLLOWING)", True, three_counted),
+    ("LAG(Value) OVER ({})", True, shifted(1)),
+    ("LAG(Value, 3, 0) OVER ({})", True, shifted(3, 0)),
+    ("LEAD(Value, 2) OVER ({})", True, shifted(-2)),
+    ("FIRST_VALUE(Value) OVER ({})", True, lambda own, by: [own[0]["Value"]] * len(own)),
+    ("COUNT(*) OVER ({} ROWS BETWEEN UNBOUNDED PRECEDING AND UNBOUNDED FOLLOWING)", True, lambda own, by: [len(own)] * len(own)),
+]  # fmt: skip
+
+
+class Windows(unittest.TestCase):
+    def test_against_plain_python(self) -> None:
+        chance = random.Random(20261128)
+        rows = made(chance)
+        kinds = {"Whole": pa.int64(), "Decimal": pa.decimal128(38, 2), "At": pa.timestamp("us"), "Value": pa.int64()}
+        table = pa.table({name: pa.array([row[name] for row in rows], kinds.get(name)) for name in rows[0]})
+        source = oak.Source.from_table(table, name="Rows")
+        keys = [name for name in rows[0] if name not in ("Id", "Value")]
+        for at, (part, by) in enumerate(itertools.permutations(keys, 2)):
+            down = at % 2 == 1
+            wanted: list[dict[int, Any]] = []
+            shown = []
+            for formula, unique, told in TOLD:
+                order = f"PARTITION BY {part} ORDER BY {by}{' DESC' if down else ''}{', Id' if unique else ''}"
+                shown.append((f"c{len(shown)}", formula.format(order)))
+                values: dict[int, Any] = {}
+                for own in ordered(rows, part, by, down):
+                    values |= {row["Id"]: one for row, one in zip(own, told(own, by), strict=True)}
+                wanted.append(values)
+            for way in (WAYS[at % len(WAYS)], WAYS[(at + 1) % len(WAYS)]):
+                with overridden(**way):
+                    answer = source.rows(shown).table
+                for number, (_, text) in enumerate(shown):
+                    with self.subTest(text, way=way):
+                        self.assertEqual(
+                            answer.column(number).to_pylist(), [wanted[number][one] for one in range(ROWS)]
+                        )
