@@ -1,7 +1,7 @@
 """The same workloads at every run: the second part of `make bench`.
 
 Makes seeded data, checks that all engines give the same answers, then times them in turn, each piece of work in a process of its own, and
-writes medians, ratios and peak memory as a table and a picture into docs/. The other engines come with the `bench` extra.
+writes medians, ratios and peak memory as a table into docs/. The other engines come with the `bench` extra.
 """
 
 from __future__ import annotations
@@ -165,42 +165,6 @@ def says(name: str) -> str:
     return READING if name == "H" else "all panels of the demo's six reports, 60,000 loads from CSV"
 
 
-def picture(found: Runs, names: list[str], path: Path) -> None:
-    """Each engine's time as a multiple of Oak Ledger's, on one logarithmic scale."""
-    import matplotlib as mpl
-
-    mpl.use("agg")
-    import matplotlib.pyplot as plt
-
-    shown = [name for name in names if (name, "duckdb") in found][::-1]
-    figure, axes = plt.subplots(figsize=(12.8, 7.2), dpi=100, layout="constrained")
-    marks = {"duckdb": ("o", "#3f6f8f"), "polars": ("s", "#c8692f"), "pandas": ("^", "#8a8f87")}
-    for who, (mark, colour) in marks.items():
-        times = [
-            [statistics.median(run["seconds"] for run in found[name, one]) for one in ("oak", who)]
-            for name in shown
-            if (name, who) in found
-        ]
-        axes.plot([other / own for own, other in times], range(len(times)), mark, color=colour, markersize=9, label=who)
-    axes.axvline(1, color="#3d7a34", linewidth=2)
-    axes.text(1, len(shown) - 0.45, "Oak Ledger", color="#3d7a34", ha="center")
-    axes.set_xscale("log")
-    axes.set_yticks(range(len(shown)), [f"{says(name)}   {name}" for name in shown])
-    axes.set_xticks(
-        [0.1, 0.25, 0.5, 1, 2, 4, 10], ["a tenth", "a quarter", "half", "the same", "twice", "four times", "ten times"]
-    )
-    axes.minorticks_off()
-    axes.grid(axis="x", color="#dddddd")
-    axes.set_axisbelow(True)
-    axes.set_xlabel(
-        "time that the other engine takes, as a multiple of Oak Ledger's: right of the line, Oak Ledger is faster"
-    )
-    axes.legend(loc="lower right", frameon=False)
-    for side in ("top", "right", "left"):
-        axes.spines[side].set_visible(False)
-    figure.savefig(path)
-
-
 # -- memory and growth --------------------------------------------------------------------------------------------------
 
 
@@ -350,7 +314,6 @@ def main() -> None:
         parts = [table(found, names, engines)]
         if not given.quick and not given.only:
             parts += [memory(folder, given.big, engines), growth(folder, rows), starting()]
-            picture(found, names, DOCS / "benchmarks.png")
             (DOCS / "benchmarks_measured.md").write_text(
                 opening(rows, repeats, compared=not given.unchecked) + "\n\n".join(parts) + "\n", encoding="utf-8"
             )
