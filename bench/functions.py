@@ -97,7 +97,7 @@ REASONS = {
     "half goes away from zero, by the decimal digits that the number shows": ("ROUND", "TRUNC"),
     "Arrow has no kernel with the sign of the dividend and a fault for zero; NumPy takes several passes": ("%", "MOD", "DIV", "WIDTH_BUCKET", "MAKE_DATE"),
     "128 bits are taken down to 64 where they fit, and every result is looked at for its digits": ("* of decimals", "ROUND of decimals", "CAST text to DECIMAL"),
-    "several wildcards are a regular expression: there is no kernel for them": ("LIKE in the middle",),
+    "Arrow searches a regular expression in each text as it is; several wildcards are one too": ("LIKE in the middle", "REGEXP_LIKE"),
     "one kernel call for each different text searched for, or a kernel that looks at every place": ("REPLACE by a column", "POSITION"),
     "every byte is held against the template, so that nothing else than a date is taken for one": ("CAST text to DATE", "CAST by a template", "CAST text to INTEGER"),
     "a capital after what is neither letter nor digit: six passes over the bytes": ("INITCAP",),
