@@ -187,3 +187,17 @@ def all_finite(values: Any) -> bool:
         return values.as_py() is None or bool(np.isfinite(values.as_py()))
     with np.errstate(over="ignore", invalid="ignore"):  # what is stored where null is may be anything
         return bool(np.isfinite(numpy_view(values).sum()))
+
+
+def runs(numbers: npt.NDArray[np.int64]) -> tuple[npt.NDArray[np.int64], Mask]:
+    """The rows in the order of numbers (from 0, with room for the row's own above them in 63 bits), and where a run of equal ones begins."""
+    rows = len(numbers)
+    row_bits = max(rows - 1, 1).bit_length()
+    packed = numbers << row_bits
+    packed |= np.arange(rows)
+    packed.sort()
+    at = packed & ((1 << row_bits) - 1)
+    packed >>= row_bits
+    begins = np.ones(rows, np.bool_)
+    np.not_equal(packed[1:], packed[:-1], out=begins[1:])
+    return at, begins

@@ -10,7 +10,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from oak_ledger.columnar.arrays import INTEGER_MAX, INTEGER_MIN, Mask, numpy_view, to_mask
+from oak_ledger.columnar.arrays import INTEGER_MAX, INTEGER_MIN, Mask, numpy_view, runs, to_mask
 from oak_ledger.columnar.codes import encode
 from oak_ledger.columnar.decimals import unscaled
 
@@ -99,13 +99,7 @@ def dense_numbers(numbers: RowIndexes, bits: int) -> tuple[RowIndexes, RowIndexe
     if bits + row_bits > PACKED_BITS + 1:
         _, first, dense = np.unique(numbers, return_index=True, return_inverse=True)
         return np.asarray(dense, np.int64), first
-    packed = numbers << row_bits
-    packed |= np.arange(rows)
-    packed.sort()
-    at = packed & ((1 << row_bits) - 1)
-    packed >>= row_bits
-    begins = np.ones(rows, np.bool_)
-    np.not_equal(packed[1:], packed[:-1], out=begins[1:])
+    at, begins = runs(numbers)
     dense = np.empty(rows, np.int64)
     dense[at] = np.cumsum(begins) - 1
     return dense, at[begins]

@@ -12,7 +12,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from oak_ledger.columnar.arrays import from_numpy, numpy_view, to_mask, validity
+from oak_ledger.columnar.arrays import from_numpy, numpy_view, runs, to_mask, validity
 
 Bytes = npt.NDArray[np.uint8]
 Offsets = npt.NDArray[np.int32]
@@ -140,14 +140,7 @@ def text_codes(texts: Any) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]
         hashes ^= word
         hashes *= _MULTIPLIER
         hashes ^= (hashes >> 29) & 0x7FFFFFFFF
-    packed = (hashes >> (row_bits + 2)) & ((1 << (62 - row_bits)) - 1)
-    packed <<= row_bits
-    packed |= np.arange(rows)
-    packed.sort()
-    at = packed & ((1 << row_bits) - 1)
-    packed >>= row_bits
-    begins = np.ones(rows, np.bool_)
-    np.not_equal(packed[1:], packed[:-1], out=begins[1:])
+    at, begins = runs((hashes >> (row_bits + 2)) & ((1 << (62 - row_bits)) - 1))
     run = np.cumsum(begins) - 1
     codes, first = np.empty(rows, np.int64), at[begins]
     codes[at] = run
