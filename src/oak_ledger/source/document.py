@@ -10,9 +10,10 @@ import difflib
 import itertools
 import os
 import re
-import tempfile
+import secrets
 import tomllib
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from decimal import Decimal
 from pathlib import Path
@@ -368,16 +369,10 @@ def write_text(path: Path, text: str) -> None:
 
 def write_bytes(path: Path, write: Callable[[Path], Any]) -> None:
     """Have a file written beside its place, and put it there only when it is whole and on the disk."""
-    try:
+    temporary = path.with_name(f".{path.name}.{secrets.token_hex(4)}.part")
+    try:  # an interruption at any moment from here on leaves nothing behind
         path.parent.mkdir(parents=True, exist_ok=True)
-        handle, name = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".part", dir=path.parent)
-    except OSError as error:
-        raise UnusableInput(
-            "not-written", f"{path} cannot be written: {error.strerror}.", hint="Nothing was changed."
-        ) from error
-    os.close(handle)
-    temporary = Path(name)
-    try:
+        temporary.open("xb").close()
         temporary.chmod(path.stat().st_mode & 0o777 if path.exists() else 0o644)
         write(temporary)
         with temporary.open("rb+") as file:
@@ -387,4 +382,5 @@ def write_bytes(path: Path, write: Callable[[Path], Any]) -> None:
         said = error.strerror or str(error)
         raise UnusableInput("not-written", f"{path} cannot be written: {said}.", hint="Nothing was changed.") from error
     finally:
-        temporary.unlink(missing_ok=True)
+        with suppress(OSError):  # it was never made, or is in its place
+            temporary.unlink()
