@@ -48,6 +48,12 @@ DOUBTS: list[tuple[str, list[tuple[str, str, str]]]] = [
     ("Mill NOT IN ('a', NULL)", [("holds-never", "Mill NOT IN", "its list has a null")]),
     ("Mill = 'a' AND Mill = 'b'", [("holds-never", "Mill = 'a' AND", "never holds")]),
     ("Volume > 1 OR Mill = 'a'", []),
+    ("CASE WHEN Mill LIKE 'a%' THEN 1 WHEN STARTS_WITH(Mill, 'ab') THEN 2 ELSE 3 END", [("branch-unreachable", "WHEN STARTS_WITH(Mill, 'ab') THEN 2", "No value reaches")]),
+    ("CASE WHEN Mill LIKE 'ab%' THEN 1 WHEN Mill LIKE 'a%' THEN 2 WHEN Mill LIKE 'b%' THEN 3 END", []),
+    ("CASE WHEN Mill LIKE 'a' THEN 1 WHEN Mill = 'a' THEN 2 ELSE 3 END", [("branch-unreachable", "WHEN Mill = 'a' THEN 2", "No value reaches")]),
+    ("CASE WHEN Mill LIKE 'a_%' THEN 1 WHEN Mill LIKE 'a%b' THEN 2 WHEN Mill LIKE 'ab' ESCAPE '!' THEN 3 ELSE 3 END", []),
+    ("CASE WHEN Mill LIKE '%' THEN 1 WHEN Mill = 'b' THEN 2 ELSE 3 END", [("branch-unreachable", "WHEN Mill = 'b' THEN 2", "No value reaches")]),
+    ("Mill LIKE 'a%' AND Mill LIKE 'b%'", [("holds-never", "Mill LIKE 'a%' AND", "never holds")]),
 ]  # fmt: skip
 
 

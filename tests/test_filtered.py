@@ -24,6 +24,7 @@ COLUMNS = {
 FILTERS = (
     "Load = 1234", "Load < 5", "Load >= 2990 OR Load < 3", "Few = 2 AND Grade = 'oak'", "Value > 2.2e0", "Cost IS NULL", "Wild IS NOT NULL", "Gone IS NULL", "Gone > 0", "Grade = 'larch'",
     "CHAR_LENGTH(Ticket) < 9", "CONTAINS(Note, 'wood wood wood') AND NOT Paid", "Money > 12.50", "Kind = 'saw'", "Byte / Few > 30", "EXTRACT(YEAR FROM Day) = 1970", "Day < TIMESTAMP '1970-01-02 12:00:00'", "Day = TIMESTAMP '1970-01-02 12:00:00'", "Few < 0.5", "TRUE", "FALSE",
+    "Grade LIKE 'o%'", "Ticket LIKE 'T%'", "STARTS_WITH(Note, 'wood') AND Kind LIKE '%a_'", "Grade LIKE 'oak' OR Wood LIKE '%'",
 )  # fmt: skip
 ROW_VALUES = (
     ["Load", "Ticket", "Money"],
@@ -78,7 +79,7 @@ class Filtered(unittest.TestCase):
 
     def test_row_groups_that_a_filter_rules_out_are_not_read(self) -> None:
         source = self.source(row_group_size=500)
-        for where, read in (("Load < 30", 500), ("Load >= 2600", 500), ("Load < 30 OR Load > 2990", 1000), ("Gone > 0", 0), ("Load > 5 AND Gone IS NULL", 3000), ("Cost / 0 > 0", 3000)):  # fmt: skip
+        for where, read in (("Load < 30", 500), ("Load >= 2600", 500), ("Load < 30 OR Load > 2990", 1000), ("Gone > 0", 0), ("Load > 5 AND Gone IS NULL", 3000), ("Cost / 0 > 0", 3000), ("Ticket LIKE '~%'", 0), ("STARTS_WITH(Ticket, '') AND Load < 30", 500), ("Ticket LIKE '%~%'", 3000), ("NOT Ticket LIKE '~%'", 3000)):  # fmt: skip
             answer = source.tally(["Grade"], ["SUM(Value)"], where=where, explain=True)
             rows = {
                 kind: max((one.rows for one in answer.steps if one.kind == kind), default=0)

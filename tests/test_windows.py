@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import itertools
 import random
+import statistics
 import unittest
 from collections.abc import Callable, Sequence
 from decimal import Decimal
@@ -164,3 +165,41 @@ class Windows(unittest.TestCase):
                         self.assertEqual(
                             answer.column(number).to_pylist(), [wanted[number][one] for one in range(ROWS)]
                         )
+
+    def test_an_aggregate_over_whole_partitions(self) -> None:
+        rows = made(random.Random(7))
+        table = pa.table(
+            {name: pa.array([row[name] for row in rows]) for name in ("Text", "Flag", "Number", "Id", "Value")}
+        )
+        source = oak.Source.from_table(table, name="Rows")
+        told: list[tuple[str, Callable[[list[Any]], Any] | None]] = [
+            ("SUM(Value)", total),
+            ("COUNT(Value)", len),
+            ("MAX(Value)", lambda values: max(values, default=None)),
+            ("AVG(Value)", lambda values: statistics.mean(values) if values else None),
+            ("SUM(Value) FILTER (WHERE Id < 70)", None),
+        ]  # fmt: skip
+        for part in (["Text"], ["Text", "Flag"], ["Number"], []):
+            by = f"PARTITION BY {', '.join(part)}" if part else ""
+            for way in WAYS:
+                with overridden(**way):
+                    answer = source.rows([(text, f"{text} OVER ({by})") for text, _ in told]).table.to_pylist()
+                for row, found in zip(rows, answer, strict=True):
+                    own = [one for one in rows if all(key(one[name]) == key(row[name]) for name in part)]
+                    for text, compute in told:
+                        values = [one["Value"] for one in own if one["Value"] is not None]
+                        if compute is not None:
+                            wanted = compute(values)
+                        else:
+                            wanted = total([one["Value"] for one in own if one["Id"] < 70])
+                        if isinstance(wanted, float):
+                            self.assertAlmostEqual(found[text], wanted, 12)
+                        else:
+                            self.assertEqual(found[text], wanted, (text, part, way, row["Id"]))
+
+    def test_what_goes_wrong_in_a_partition_goes_wrong_in_each_of_its_rows(self) -> None:
+        most = 2**63 - 1
+        source = oak.Source.from_table(pa.table({"K": ["a", "b", "a", "c"], "V": [most, most, most, 1]}), name="Rows")
+        answer = source.rows([("Sum", "SUM(V) OVER (PARTITION BY K)")])
+        self.assertEqual(answer.table.column("Sum").to_pylist(), [None, most, None, 1])
+        self.assertEqual([(one.rows, [row for row, _ in one.samples]) for one in answer.faults], [(2, [1, 3])])

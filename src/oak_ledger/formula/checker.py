@@ -281,18 +281,15 @@ class _Checker(CallChecker):
         if isinstance(escape, c.Constant) and (escape.value is None or len(escape.value) != 1):
             self.wrong("bad-escape", "ESCAPE takes one character.", escape)
             return None
-        pattern = known[1]
-        if (
-            isinstance(pattern, c.Constant)
-            and pattern.value is not None
-            and (escape is None or isinstance(escape, c.Constant))
-        ):
+        pattern, like = known[1], operators.LIKE
+        if isinstance(pattern, c.Constant) and (escape is None or isinstance(escape, c.Constant)):
+            like = operators.LIKE_CHECKED
             try:
-                operators.like_expression(pattern.value, escape.value if escape is not None else None)
+                operators.like_expression(pattern.value or "", escape.value if escape is not None else None)
             except ComputeError as unfit:
                 self.wrong("bad-pattern", f"{str(unfit).capitalize()}.", pattern)
                 return None
-        made = self.apply(node, operators.LIKE, [self.convert(piece, TEXT) for piece in known], BOOLEAN)
+        made = self.apply(node, like, [self.convert(piece, TEXT) for piece in known], BOOLEAN)
         return self.negated(node, made, node.negated)
 
     def case(self, node: n.Case) -> Piece:

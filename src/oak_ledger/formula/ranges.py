@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import datetime as dt
 import math
+import sys
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
@@ -108,6 +109,8 @@ def truth(condition: c.Checked) -> Truth | None:
             return None
         holds = inner.holds if name == "IS TRUE" else inner.fails
         return Truth(inner.operand, holds, holds.others)
+    if name in ("LIKE", "STARTS_WITH"):
+        return _begun(name, args)
     return _listed(args) if name == "IN" else _compared(name, args)
 
 
@@ -128,6 +131,28 @@ def _listed(args: Sequence[c.Checked]) -> Truth | None:
         if item is not None:
             found = found.either(_side("=", item, operand))
     return Truth(operand, found, Values() if None in items else found.others.values())
+
+
+def _begun(name: str, args: Sequence[c.Checked]) -> Truth | None:
+    """Texts that begin so, which lie side by side; or that a pattern without wildcards equals."""
+    operand, pattern = args[0], args[1]
+    if isinstance(operand, c.Constant) or not isinstance(pattern, c.Constant) or len(args) > 2:
+        return None
+    if pattern.value is None:
+        return Truth(operand, Values(), Values())
+    begin = str(pattern.value)
+    if name == "LIKE":
+        begin, wildcard = begin.removesuffix("%"), begin.endswith("%")
+        if "%" in begin or "_" in begin:
+            return None
+        if not wildcard:
+            return _compared("=", args)
+    last = begin.rstrip(chr(sys.maxunicode))
+    holds = Values(((begin, 0),)) if begin else ANY_VALUE
+    if last:
+        after = chr(ord(last[-1]) + 1)
+        holds = Values(((begin, 0), (last[:-1] + (after if after != "\ud800" else "\ue000"), 0)))
+    return Truth(operand, holds, holds.others.values())
 
 
 _TURNED = {"=": "=", "<>": "<>", "<": ">", "<=": ">=", ">": "<", ">=": "<="}

@@ -390,3 +390,4 @@ def _like(run: CallContext, value: Any, pattern: Any, *escape: Any) -> Any:
 
 
 LIKE = internal_function("LIKE", _like, can_fault=True, costly=True)
+LIKE_CHECKED = internal_function("LIKE", _like, costly=True)  # its pattern is known, and fit

@@ -1,4 +1,7 @@
-"""One window over all rows: sorted once by partition and order, computed some whole partitions at a time, and put back in the rows' own order."""
+"""One window over all rows: sorted once by partition and order, computed some whole partitions at a time, and put back in the rows' own order.
+
+An aggregate over whole partitions is computed by group instead, without sorting.
+"""
 
 from __future__ import annotations
 
@@ -81,7 +84,19 @@ class ScatterBuffer:
         return values.take(from_numpy(back, mask=back < 0))
 
 
-def window_order(node: c.Window, partition: Sequence[Any], order: Sequence[Any], rows: int) -> SortedPartitions:
+def over_whole_partitions(node: c.Window) -> bool:
+    """Whether a window is an aggregate that has one value for all rows of a partition."""
+    return not node.function.window and not node.order and node.frame is None
+
+
+def window_order(
+    node: c.Window, partition: Sequence[Any], order: Sequence[Any], rows: int
+) -> SortedPartitions | Groups:
+    """The rows in the order that a window needs, or by group where it needs none."""
+    return group_all(partition, rows)[0] if over_whole_partitions(node) else _sorted(node, partition, order, rows)
+
+
+def _sorted(node: c.Window, partition: Sequence[Any], order: Sequence[Any], rows: int) -> SortedPartitions:
     """The rows sorted by partition and order; rows that are equal in both stay as they come.
 
     Numbers that are small enough are packed with the row's own into one, and sorted by value: that is much faster.
@@ -127,16 +142,18 @@ def _changes(numbers: RowIndexes) -> npt.NDArray[np.bool_]:
 
 
 def evaluate_window(
-    node: c.Window, inputs: Sequence[Any], rows: int, record: FaultSink, known: SortedPartitions | None = None
+    node: c.Window, inputs: Sequence[Any], rows: int, record: FaultSink, known: SortedPartitions | Groups | None = None
 ) -> Any:
     """The values of a window over all rows, in their own order, from its inputs (see `window_inputs`).
 
-    Partitions are computed some at a time, by several threads. `known` are the rows sorted, where another window of the same partition and
-    order has sorted them.
+    Partitions are computed some at a time, by several threads. `known` are the rows in order, or by group, where another window of the same
+    partition and order has put them so.
     """
     at = len(node.args) + (node.where is not None)
     order = inputs[at + len(node.partition) :]
     found = known or window_order(node, inputs[at : at + len(node.partition)], order, rows)
+    if isinstance(found, Groups):
+        return _by_group(node, inputs, found, record)
     wrong: dict[str, Mask] = {}
     back = ScatterBuffer(arrow_type(node.type), rows, rows)
 
@@ -152,6 +169,23 @@ def evaluate_window(
     for what, mask in wrong.items():
         record(what, mask)
     return back.array()
+
+
+def _by_group(node: c.Window, inputs: Sequence[Any], groups: Groups, record: FaultSink) -> Any:
+    """The aggregate of each partition, for each of its rows."""
+    args, own = inputs[: len(node.args)], groups
+    if node.where is not None:
+        keep = to_mask(inputs[len(node.args)])
+        args, own = [arg.filter(from_numpy(keep)) for arg in args], groups.where(keep)
+    values = aggregate(_plain_aggregate(node), args, own, lambda what, mask: record(what, mask[groups.codes]))
+    return values.take(from_numpy(groups.codes))
+
+
+def _plain_aggregate(node: c.Window) -> c.Aggregate:
+    """The aggregate of a window, its filter aside."""
+    return c.Aggregate(
+        node.start, node.end, node.type, node.grain, node.function, node.args, distinct=False, where=None
+    )
 
 
 def _of_partitions(
@@ -231,9 +265,7 @@ def _aggregated(node: c.Window, args: list[Any], where: Any | None, around: Arou
     if quick is not None:
         return quick
     size = around.size
-    inner = c.Aggregate(
-        node.start, node.end, node.type, node.grain, node.function, node.args, distinct=False, where=node.where
-    )
+    inner = _plain_aggregate(node)
     lengths = np.maximum(around.high - around.low, 0)
     parts = []
     begin = 0

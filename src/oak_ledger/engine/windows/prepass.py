@@ -19,9 +19,16 @@ from oak_ledger.engine.query import Query
 from oak_ledger.engine.scan import Reader, Scan, concatenated, formulas_line
 from oak_ledger.engine.spill import SpillPartitions
 from oak_ledger.engine.stats import timed
-from oak_ledger.engine.windows.evaluate import ScatterBuffer, SortedPartitions, evaluate_window, window_order
+from oak_ledger.engine.windows.evaluate import (
+    ScatterBuffer,
+    SortedPartitions,
+    evaluate_window,
+    over_whole_partitions,
+    window_order,
+)
 from oak_ledger.engine.windows.inputs import InputIndexes, deduplicated_inputs, inner_windows, partition_inputs
 from oak_ledger.formula import checked as c
+from oak_ledger.functions.accumulators import Groups
 
 INPUT_SHARE = 4  # a quarter of the memory is for inputs: sorting and results take as much again, and more
 
@@ -82,11 +89,15 @@ def _computed(
     wrong: dict[tuple[str, str], list[Rows]] = {}
     note = "inputs and values on disk" if spilled else ""
     for at, columns in inputs.partitioned(by):
-        orders: dict[Any, SortedPartitions] = {}
+        orders: dict[Any, SortedPartitions | Groups] = {}
         for node, owner in nodes.items():
             own = [columns[index] for index in indexes[node]]
             first = len(node.args) + (node.where is not None)
-            alike = (indexes[node][first:], *((one.descending, one.nulls_first) for one in node.order))
+            alike = (
+                over_whole_partitions(node),
+                indexes[node][first:],
+                *((one.descending, one.nulls_first) for one in node.order),
+            )
 
             def record(what: str, mask: Mask, owner: Expression = owner, at: Rows = at) -> None:
                 wrong.setdefault((owner.name, what), []).append(at[mask])
