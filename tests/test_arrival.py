@@ -16,7 +16,7 @@ import pyarrow.parquet as pq
 import oak_ledger as oak
 from oak_ledger.origin import OriginSpec, files, infer, open_origin
 from oak_ledger.origin.csv import reader as csv_reader
-from oak_ledger.origin.csv.sniff import listed_names, two_columns
+from oak_ledger.origin.csv.dialect import listed_names, two_columns
 from oak_ledger.origin.infer import TypeInferrer
 from tests import server
 from tests.support import D, FolderCase, Terminal
@@ -53,7 +53,7 @@ READ: list[tuple[str, dict[str, str], list[Any], int, tuple[str, ...]]] = [
 # A file that cannot be read as it is: the error's code, words of it; what is left with --bad-rows drop and keep.
 BAD: list[tuple[str, str, str, int | None, int | None]] = [
     ("ragged.csv", "ragged-row", "line 3: it has 2 values where 3 are due: A2,2", 2, 4),
-    ("open_quote.csv", "bad-row", "line 3: a quote that begins here is never closed", 1, None),
+    ("open_quote.csv", "bad-row", "line 3: a quote that begins here is never closed", 2, 3),
     ("zero_byte.csv", "bad-row", "line 22: character 8 is a zero byte", 20, 21),
     ("late_byte.csv", "wrong-encoding", "line 3: byte 5 is not utf-8", 2, 3),
     ("not_text.csv", "not-text", "is not a text file", None, None),

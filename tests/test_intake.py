@@ -141,8 +141,6 @@ class Files(FolderCase):
                 self.assertEqual(error.exit_code, 3)
         self.raises("no-file", oak.take_in, [self.folder / "nothing.csv"])
         self.raises("no-file", oak.take_in, ["nothing_*.csv"])
-        twice = self.write("twice.csv", "A,A\nx,y\n")
-        self.raises("column-twice", oak.take_in, [twice], header="first")
         self.raises("is-folder", oak.take_in, [self.folder])
 
     def test_a_wrong_byte_far_down_is_named_with_its_line(self) -> None:

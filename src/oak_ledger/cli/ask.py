@@ -114,17 +114,11 @@ def _notes(source: Source, answer: Answer) -> list[str]:
 def _peek_file(path: Path, limit: int, as_json: bool) -> int:
     """A file that is no source yet: its first rows as text."""
     from oak_ledger.origin import OriginSpec
-    from oak_ledger.origin.csv.sniff import detect, first_rows
+    from oak_ledger.origin.csv.dialect import detect, first_rows
     from oak_ledger.present.terminal import QUIET, Text, console, rows_table
 
     found = detect(path)
-    spec = OriginSpec(
-        kind="file",
-        path=path.name,
-        separator=found.separator,
-        encoding=found.encoding,
-        header="first" if found.header == "first" else "none",
-    )
+    spec = OriginSpec(kind="file", path=path.name).model_copy(update=found.keys())
     names, rows = first_rows(path, spec, limit)
     if as_json:
         tell_json({"columns": names, "rows": rows})

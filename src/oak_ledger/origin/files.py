@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import partial
@@ -14,13 +15,16 @@ import pyarrow as pa
 
 from oak_ledger.engine.pool import ordered
 from oak_ledger.errors import OakError, UnusableInput
-from oak_ledger.origin.csv import sniff
+from oak_ledger.origin.csv import dialect
+from oak_ledger.origin.csv.opened import digest_of, is_compressed, state_of
+from oak_ledger.origin.csv.own import own_spec
 from oak_ledger.origin.csv.reader import Fragment, fragments
 from oak_ledger.origin.reader import BadRow, Progress
 from oak_ledger.origin.spec import ReadingSpec
 from oak_ledger.types import TEXT, Type
 
 FILE_COLUMN = "File"
+_PART = re.compile(r"\{(?P<name>[^{}:]+)(?::(?P<width>[1-9][0-9]?))?\}")
 READING_THREADS = 2  # threads that read while another looks at what was read
 SMALL_BYTES = 1 << 20  # bytes of small files that are read one after the other, as one
 
@@ -64,31 +68,84 @@ class FilesReader:
     progress: Progress | None = None
     bad_rows: list[BadRow] = field(default_factory=list)
     lock: Any = field(default_factory=Lock, compare=False, repr=False)
-
-    def part_names(self) -> list[str]:
-        """The columns that come from the file's name."""
-        return re.findall(r"\{([^{}]+)\}", self.spec.name_parts)
+    own: dict[Path, tuple[Any, ReadingSpec, str]] = field(default_factory=dict)
+    """How each file is written, with its state then, and what is other than the definition says."""
 
     def columns(self) -> dict[str, Type]:
         """The columns of the files (the first file's order), the parts of the name, and the file's name."""
         names: dict[str, Type] = {}
         for path in self.paths:
-            names |= dict.fromkeys(sniff.column_names(path, self.spec), TEXT)
-        names |= dict.fromkeys(self.part_names(), TEXT)
+            names |= dict.fromkeys(self._names(path), TEXT)
+        known = {name.casefold() for name in [*names, FILE_COLUMN]}
+        for part in part_names(self.spec):
+            if part.casefold() in known:
+                hint = "Call the part otherwise in name_parts, or rename the column: renamed = { 'arriving' = 'name' }."
+                raise UnusableInput(
+                    "part-taken", f"The part {part!r} of the file's name is called as a column is.", hint=hint
+                )
+        names |= dict.fromkeys(part_names(self.spec), TEXT)
         if self.spec.kind == "files":
             names.setdefault(FILE_COLUMN, TEXT)
         return names
 
     def shapes(self) -> list[tuple[Path, list[str], list[str]]]:
         """Files whose columns differ from the first one's: the path, what is missing, what is there besides."""
-        first = sniff.column_names(self.paths[0], self.spec)
+        first = self._names(self.paths[0])
         found = []
         for path in self.paths[1:]:
-            names = sniff.column_names(path, self.spec)
+            names = self._names(path)
             missing, more = [one for one in first if one not in names], [one for one in names if one not in first]
             if missing or more:
                 found.append((path, missing, more))
         return found
+
+    def twice(self) -> list[tuple[Path, Path]]:
+        """Files that hold the same bytes as another before them, compressed or not."""
+        sizes = Counter(path.stat().st_size for path in self.paths)
+        packed = any(is_compressed(path) for path in self.paths)
+        seen: dict[str, Path] = {}
+        found = []
+        for path in self.paths:
+            if len(self.paths) > 1 and (packed or sizes[path.stat().st_size] > 1):
+                other = seen.setdefault(digest_of(path), path)
+                found += [(path, other)] if other is not path else []
+        return found
+
+    def beside(self) -> list[Path]:
+        """Files beside these that are newer than all of them, have the same ending and columns, and that the path does not name."""
+        newest = max(path.stat().st_mtime_ns for path in self.paths)
+        first = self._names(self.paths[0])
+        found = []
+        for path in sorted(
+            {one for here in {path.parent for path in self.paths} for one in here.iterdir()} - {*self.paths}
+        ):
+            if path.suffix == self.paths[0].suffix and path.is_file() and path.stat().st_mtime_ns > newest:
+                try:
+                    names = dialect.column_names(path, own_spec(path, self.spec, first)[0])
+                except OakError:
+                    continue
+                found += [path] if {*names} >= {*first} else []
+        return found
+
+    def otherwise_written(self) -> list[tuple[Path, str]]:
+        """Files that are written otherwise than the definition says, and in what."""
+        told = [(path, self._own(path)[1]) for path in self.paths]
+        return [(path, what) for path, what in told if what]
+
+    def written(self, path: Path) -> ReadingSpec:
+        """How a file is written."""
+        return self._own(path)[0]
+
+    def _names(self, path: Path) -> list[str]:
+        return dialect.column_names(path, self.written(path))
+
+    def _own(self, path: Path) -> tuple[ReadingSpec, str]:
+        state = state_of(path)
+        known = self.own.get(path)
+        if known is None or known[0] != state or state is None:
+            like = self._names(self.paths[0]) if path != self.paths[0] else []
+            known = self.own[path] = (state, *own_spec(path, self.spec, like))
+        return known[1:]
 
     def batches(self, columns: Sequence[str]) -> Iterator[pa.RecordBatch]:
         """The rows, file after file, as text. A column that a file does not have is null in its rows."""
@@ -102,17 +159,17 @@ class FilesReader:
         waiting: list[Fragment] = []
         left = SMALL_BYTES
         for number, path in enumerate(self.paths):
-            given = self.parts(path)
+            given = name_parts_of(self.spec, path)
             if self.spec.kind == "files":
                 given.setdefault(FILE_COLUMN, path.name)
-            there = sniff.column_names(path, self.spec) if len(self.paths) > 1 else list(columns)
+            there = self._names(path) if len(self.paths) > 1 else list(columns)
             own = [name for name in columns if name not in given and name in there]
             size = path.stat().st_size if path.exists() else 0
             if size > left and waiting:
                 yield partial(_one_after_the_other, waiting)
                 waiting, left = [], SMALL_BYTES
             left -= size
-            for fragment in fragments(path, self.spec, own, self.bad_rows.append):
+            for fragment in fragments(path, self.written(path), own, self.bad_rows.append):
                 made = _CompletedFragment(fragment, partial(self._count, number), given, own, columns)
                 if size > SMALL_BYTES:
                     yield made
@@ -127,17 +184,6 @@ class FilesReader:
             if self.progress:
                 self.progress(sum(self.counts))
 
-    def parts(self, path: Path) -> dict[str, str]:
-        """The parts of a file's name, by column."""
-        if not self.spec.name_parts:
-            return {}
-        match = _name_pattern(self.spec.name_parts).fullmatch(path.name)
-        if match is None:
-            message = f"The file name {path.name} does not read as {self.spec.name_parts}."
-            hint = "Change name_parts under [origin], or the path, so that they agree."
-            raise UnusableInput("name-parts", message, hint=hint)
-        return dict(zip(self.part_names(), match.groups(), strict=True))
-
     def locate(self, row: int) -> str:
         """The file and the row in it."""
         before = 0
@@ -148,13 +194,40 @@ class FilesReader:
         return f"{self.paths[min(len(self.counts), len(self.paths) - 1)].name} row {row - before:,}"
 
 
+def part_names(spec: ReadingSpec) -> list[str]:
+    """The columns that come from the files' names."""
+    return [one["name"] for one in _PART.finditer(spec.name_parts)]
+
+
+def name_parts_of(spec: ReadingSpec, path: Path) -> dict[str, str]:
+    """The parts of a file's name, by column."""
+    if not spec.name_parts:
+        return {}
+    match = _name_pattern(spec.name_parts).fullmatch(path.name)
+    if match is None:
+        message = f"The file name {path.name} does not read as {spec.name_parts}."
+        hint = "Change name_parts under [origin], or the path, so that they agree."
+        raise UnusableInput("name-parts", message, hint=hint)
+    return dict(zip(part_names(spec), match.groups(), strict=True))
+
+
 def _name_pattern(text: str) -> re.Pattern[str]:
-    pieces = re.split(r"(\{[^{}]+\}|\*)", text)
-    made = ["(.+?)" if piece.startswith("{") else ".*" if piece == "*" else re.escape(piece) for piece in pieces]
-    try:
-        return re.compile("".join(made))
-    except re.error as error:
-        raise OakError("bad-pattern", f"name_parts {text!r} cannot be used: {error}.") from error
+    """The pattern of a file's name: `{Year}` any characters, `{Year:4}` so many. Raises OakError where it would be open which part has which."""
+    made, before = "", ""
+    for piece in filter(None, re.split(r"(\{[^{}]+\}|\*)", text)):
+        part = _PART.fullmatch(piece)
+        free = piece == "*" or bool(part and not part["width"])
+        if free and before:
+            hint = "Say how long a part is, as in {Year:4}{Month:2}."
+            raise OakError(
+                "bad-pattern", f"In {text!r} nothing tells where {before} ends and {piece} begins.", hint=hint
+            )
+        if part:
+            made += f"(.{{{part['width']}}})" if part["width"] else "(.+?)"
+        else:
+            made += ".*" if piece == "*" else re.escape(piece)
+        before = piece if free else before if part else ""
+    return re.compile(made)
 
 
 def matching(folder: Path, pattern: str) -> list[Path]:

@@ -27,7 +27,7 @@ class Opening:
 
 
 def _file(origin: Opening) -> OriginReader:
-    from oak_ledger.origin.csv.sniff import head_of
+    from oak_ledger.origin.csv.opened import head_of
     from oak_ledger.origin.files import FilesReader
 
     head_of(origin.path)
@@ -35,19 +35,35 @@ def _file(origin: Opening) -> OriginReader:
 
 
 def _files(origin: Opening) -> OriginReader:
-    from oak_ledger.origin.files import FilesReader, matching
+    from oak_ledger.origin.files import FilesReader
+
+    return FilesReader(_matching(origin), origin.spec, progress=origin.progress)
+
+
+def _matching(origin: Opening) -> list[Path]:
+    """The files that the path names, of which there must be one."""
+    from oak_ledger.origin.files import matching
 
     paths = matching(origin.folder, origin.spec.path)
     if not paths:
         message = f"No file matches {origin.spec.path} in {origin.folder}."
         raise UnusableInput("no-file", message, hint="Check path under [origin].")
-    return FilesReader(paths, origin.spec, progress=origin.progress)
+    return paths
+
+
+def _one_or_several(origin: Opening, reader: Callable[[Path], OriginReader]) -> OriginReader:
+    """One file, or where the path is a pattern, all that it names as one."""
+    from oak_ledger.origin.several import SeveralReader
+
+    if "*" not in origin.spec.path:
+        return reader(origin.path)
+    return SeveralReader(_matching(origin), origin.spec, reader)
 
 
 def _sheet(origin: Opening) -> OriginReader:
     from oak_ledger.origin.workbook import SheetReader
 
-    return SheetReader(origin.path, origin.spec)
+    return _one_or_several(origin, lambda path: SheetReader(path, origin.spec))
 
 
 def _database(origin: Opening) -> OriginReader:
@@ -65,19 +81,19 @@ def _join(origin: Opening) -> OriginReader:
 def _parquet(origin: Opening) -> OriginReader:
     from oak_ledger.origin.parquet import ParquetReader
 
-    return ParquetReader(origin.path)
+    return _one_or_several(origin, ParquetReader)
 
 
 def _arrow(origin: Opening) -> OriginReader:
     from oak_ledger.origin.arrow_ipc import ArrowReader
 
-    return ArrowReader(origin.path)
+    return _one_or_several(origin, ArrowReader)
 
 
 def _json_lines(origin: Opening) -> OriginReader:
     from oak_ledger.origin.jsonl import JsonLinesReader
 
-    return JsonLinesReader(origin.path, origin.spec.bad_rows)
+    return _one_or_several(origin, lambda path: JsonLinesReader(path, origin.spec.bad_rows))
 
 
 def _memory(origin: Opening) -> OriginReader:

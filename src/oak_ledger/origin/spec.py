@@ -22,12 +22,17 @@ class ReadingSpec(BaseModel):
     )
     path: str = Field("", description="relative to the definition; with * for many files")
     name_parts: str = Field("", description="pattern of the file name; {Year} becomes the column Year")
-    separator: str = Field(",", description="what stands between values", min_length=1, max_length=1)
+    separator: str = Field(",", description="what stands between values", min_length=1, max_length=4)
     quote: str = Field(
         '"', description="what stands around a value that holds a separator; empty: nothing", max_length=1
     )
+    escape: str = Field(
+        "", description="what stands before a quote that is part of a value, such as a backslash", max_length=1
+    )
+    spaces: bool = Field(False, description="whether spaces after a separator are no part of the value")
     encoding: str = Field("utf-8", description="how characters are stored")
     header: Header = Field("first", description="where the column names stand: first, none, or the number of the line")
+    header_lines: int = Field(1, description="in how many lines the names stand, the last one being header", ge=1, le=3)
     names: tuple[str, ...] = Field((), description="the column names, where the file has none")
     comment: str = Field("", description="what a line begins with that is no row", max_length=3)
     footer: int = Field(0, description="how many lines at the end are no rows", ge=0)

@@ -56,7 +56,7 @@ def origin_paths(spec: ReadingSpec, folder: Path, parts: Sequence[PartSpec] = ()
         path = folder / spec.url.removeprefix(_SQLITE)
         journal = path.with_name(path.name + "-wal")
         return [path, journal] if journal.exists() else [path]
-    return matching(folder, spec.path) if spec.kind == "files" else [folder / spec.path]
+    return matching(folder, spec.path) if "*" in spec.path or spec.kind == "files" else [folder / spec.path]
 
 
 def stamps_of(paths: Sequence[Path]) -> dict[str, FileStamp] | None:

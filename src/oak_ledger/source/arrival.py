@@ -6,6 +6,7 @@ from oak_ledger.errors import Finding, Place
 from oak_ledger.origin import FilesReader, OriginReader
 from oak_ledger.origin.join import JoinReader
 from oak_ledger.origin.reader import TypedReader
+from oak_ledger.origin.several import SeveralReader
 
 
 def shape_findings(feed: OriginReader) -> list[Finding]:
@@ -16,12 +17,30 @@ def shape_findings(feed: OriginReader) -> list[Finding]:
         found.append(
             Finding("column-not-read", f"The column {name} {why}; it is not read.", Place(name), hint, "warning")
         )
-    for path, missing, more in feed.shapes() if isinstance(feed, FilesReader) else ():
+    for path, missing, more in feed.shapes() if isinstance(feed, (FilesReader, SeveralReader)) else ():
         said = [f"has no column {', '.join(missing)}"] if missing else []
         said += [f"has the column {', '.join(more)} besides"] if more else []
         message = f"{path.name} {' and '.join(said)}; where a column is not there, its rows have no value."
         hint = "If a column has another name in it, say so under [origin]: renamed = { 'arriving' = 'name' }."
         found.append(Finding("file-differs", message, Place(path.name), hint, "warning"))
+    return [*found, *(_file_findings(feed) if isinstance(feed, FilesReader) else ())]
+
+
+def _file_findings(feed: FilesReader) -> list[Finding]:
+    """Files that are written otherwise than the definition says, that are there twice, and that lie beside and are not read."""
+    found = []
+    for path, what in feed.otherwise_written():
+        message = f"{path.name} is written otherwise than the definition says, and read so: {what}."
+        found.append(Finding("file-otherwise", message, Place(path.name), severity="note"))
+    if feed.spec.kind != "files":
+        return found
+    for path, other in feed.twice():
+        message = f"{path.name} holds the same as {other.name}: its rows count twice."
+        found.append(Finding("file-twice", message, Place(path.name), "Take one of them away.", "warning"))
+    for path in feed.beside():
+        message = f"{path.name} lies beside the files that are read, is newer and has their columns, but {feed.spec.path} does not name it."
+        hint = "Rename the file, or change path under [origin]."
+        found.append(Finding("file-not-read", message, Place(path.name), hint, "warning"))
     return found
 
 
@@ -31,7 +50,11 @@ def refused_columns(feed: OriginReader) -> dict[str, str]:
 
 
 def _typed(feed: OriginReader) -> list[TypedReader]:
-    feeds = [part for _, part in feed.parts] if isinstance(feed, JoinReader) else [feed]
+    feeds: list[OriginReader] = [feed]
+    if isinstance(feed, JoinReader):
+        feeds = [part for _, part in feed.parts]
+    if isinstance(feed, SeveralReader):
+        feeds = feed.readers
     return [one for one in feeds if isinstance(one, TypedReader)]
 
 

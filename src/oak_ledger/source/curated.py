@@ -12,7 +12,7 @@ from oak_ledger.errors import FormulaError, OakError, UnusableInput
 from oak_ledger.formula import Grain, check
 from oak_ledger.formula.making import nearest_hint
 from oak_ledger.origin import OriginReader, OriginSpec, open_origin
-from oak_ledger.origin.csv.sniff import two_columns
+from oak_ledger.origin.csv.dialect import two_columns
 from oak_ledger.origin.files import FILE_COLUMN
 from oak_ledger.origin.reader import Progress
 from oak_ledger.origin.spec import PartSpec

@@ -12,7 +12,8 @@ from pydantic import ValidationError
 
 from oak_ledger.errors import OakError, UnusableInput
 from oak_ledger.origin import OriginSpec
-from oak_ledger.origin.csv.sniff import detect
+from oak_ledger.origin.csv.dialect import detect, separator_named
+from oak_ledger.origin.files import name_parts_of
 from oak_ledger.origin.spec import Header, OriginKind
 from oak_ledger.origin.workbook import ENDINGS, find_header, read_cells, sheets
 
@@ -22,6 +23,7 @@ _KINDS: dict[str, OriginKind] = {
     ".feather": "arrow",
     ".jsonl": "json lines",
     ".ndjson": "json lines",
+    ".json": "json lines",
     ".db": "database",
     ".sqlite": "database",
     ".sqlite3": "database",
@@ -43,18 +45,29 @@ def first_spec(
         return _origin_spec({"kind": kind, **given, "url": f"sqlite:///{path}"}), (("kind database", "a SQLite file"),)
     if kind == "sheet":
         sheet, header, evidence = _sheet(files[0], given)
-        return _origin_spec({**given, "kind": kind, "path": path, "sheet": sheet, "header": header}), evidence
+        keys = {**given, "kind": kind, "path": path, "sheet": sheet, "header": header, "name_parts": name_parts}
+        return _origin_spec(keys), evidence + _said_of_parts(keys, files)
     if kind != "file":
-        return _origin_spec({"kind": kind, "path": path, **given}), (
+        keys = {"kind": kind, "path": path, "name_parts": name_parts, **given}
+        return _origin_spec(keys), (
             (f"kind {kind}", f"the file ends in {files[0].suffix}"),
+            *_said_of_parts(keys, files),
         )
-    names = ("separator", "quote", "encoding", "header", "comment", "footer")
+    names = ("separator", "quote", "escape", "spaces", "encoding", "header", "header_lines", "comment", "footer")
+    if "separator" in given:
+        given = {**given, "separator": separator_named(given["separator"])}
     asked: dict[str, Any] = {key: given[key] for key in names if key in given}
     if given.get("names"):
         asked.setdefault("header", "none")
     dialect = detect(files[0], **asked)
     keys = {**dialect.keys(), **given, "kind": "files" if several else "file", "path": path, "name_parts": name_parts}
-    return _origin_spec({**keys, "header": dialect.header}), dialect.evidence
+    return _origin_spec({**keys, "header": dialect.header}), dialect.evidence + _said_of_parts(keys, files)
+
+
+def _said_of_parts(keys: dict[str, Any], files: Sequence[Path]) -> tuple[tuple[str, str], ...]:
+    """What each part of the first file's name is."""
+    parts = name_parts_of(_origin_spec(keys), files[0])
+    return tuple((f"part {name}", f"{value!r} in {files[0].name}") for name, value in parts.items())
 
 
 def _origin_spec(keys: dict[str, Any]) -> OriginSpec:
@@ -114,7 +127,14 @@ def _common(paths: Sequence[str | Path], files: Sequence[Path]) -> str:
     names = [file.name for file in files]
     start = os.path.commonprefix(names)
     end = os.path.commonprefix([name[::-1] for name in names])[::-1]
-    return str(folder / f"{start}*{end}")
+    end = end[max(0, len(start) + len(end) - min(map(len, names))) :]  # a_1.csv and a_11.csv share more than they have
+    pattern = str(folder / f"{start}*{end}")
+    if not {*files} <= {*files_of([pattern])}:
+        message = f"No one pattern names {', '.join(map(str, files[:3]))}{' …' if len(files) > 3 else ''}."
+        raise UnusableInput(
+            "no-pattern", message, hint="Put the files into one folder, with names that one pattern fits."
+        )
+    return pattern
 
 
 def stem_of(files: Sequence[Path], given: dict[str, Any]) -> str:

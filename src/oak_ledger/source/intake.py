@@ -34,6 +34,7 @@ from oak_ledger.types import TEXT
 _IDENTIFIER = re.compile(
     r"(?i)(^|[ _-])(id|no|nr|number|code|key|ticket|zip|postcode|phone|account|year|month|week|day)$"
 )
+_UNNAMED = re.compile(r"Column \d+")
 
 
 @dataclass(frozen=True, slots=True)
@@ -195,7 +196,7 @@ def _taken_in(
     judges, rows, unreadable = _judged(feed, sample)
     proposals = _proposals(judges, nice=not keep_names)
     document = parse_document(_definition(title, spec, parts, proposals), DEFINITION, target.name)
-    if spec.kind == "files":  # each row knows its file; report builders need not
+    if FILE_COLUMN in feed.columns() and "*" in spec.path:  # each row knows its file; report builders need not
         keys = {"name": FILE_COLUMN, "column": FILE_COLUMN, "type": "text", "role": "dimension", "hidden": True}
         document = document.added("field", keys)
     source = Source(document, target.parent, target, progress=progress)
@@ -309,6 +310,8 @@ def propose(column: str, name: str, evidence: Evidence) -> Proposal:
     every = evidence.distinct == evidence.rows - evidence.nulls and evidence.rows > 1 and evidence.kind == "integer"
     role = "measure" if numeric and not _IDENTIFIER.search(name) and not every else "dimension"
     keys["role"] = role
+    if _UNNAMED.fullmatch(column) and evidence.rows == evidence.nulls:
+        keys["hidden"] = True
     return Proposal(column, name, shown, role, evidence, keys)
 
 

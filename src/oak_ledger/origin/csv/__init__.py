@@ -1,1 +1,1 @@
-"""Delimited text: how a file is written (`sniff`), and reading its rows (`reader`)."""
+"""Delimited text: how a file is written (`dialect`), and reading its rows (`reader`)."""

@@ -7,6 +7,8 @@ are looked for before; where there are any, and where a range does not parse, th
 from __future__ import annotations
 
 import csv
+import io
+from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import partial
@@ -19,7 +21,8 @@ import pyarrow as pa
 import pyarrow.csv as pa_csv
 
 from oak_ledger.errors import OakError, UnusableInput
-from oak_ledger.origin.csv.sniff import column_names, header_lines
+from oak_ledger.origin.csv.dialect import column_names, lines_before_rows
+from oak_ledger.origin.csv.opened import changed, opened, state_of
 from oak_ledger.origin.reader import BadRow
 from oak_ledger.origin.spec import ReadingSpec
 
@@ -27,7 +30,16 @@ BLOCK_BYTES = 1 << 23
 MAX_ROW_BYTES = 1 << 27  # a quote open for so long is taken to be one that is never closed
 SLOW_BATCH_ROWS = 20_000
 csv.field_size_limit(1 << 24)
+_UNIT = "\x1f"  # stands for a separator of several characters
+_BY_CHARACTERS = (
+    "shift_jis",
+    "gb18030",
+    "gbk",
+    "big5",
+)  # encodings in which a byte of ASCII may be part of another character
 _NEWLINE, _RETURN = ord("\n"), ord("\r")
+# Encodings in which a byte of ASCII always is that character, so that bytes can be looked at; and UTF-16.
+_BY_ARROW = ("utf-8", "utf-8-sig", "utf-16", "utf-16-le", "utf-16-be", "ascii", "latin-1", *(f"cp125{at}" for at in range(9)), "koi8-u", "koi8-r", "iso8859-2", "cp866", "cp850", "mac-roman")  # fmt: skip
 
 
 Note = Callable[[BadRow], None]
@@ -41,25 +53,36 @@ def fragments(path: Path, spec: ReadingSpec, columns: Sequence[str], note: Note)
     A row that cannot be read stops the reading with its line and reason, or is dropped or kept as the definition says (`bad_rows`);
     then it is noted. Raises UnusableInput.
     """
+    before = state_of(path)
     names = column_names(path, spec)
     missing = [name for name in columns if name not in names]
     if missing:
         raise UnusableInput("missing-column", f"{path.name} has no column {missing[0]!r}; it has {', '.join(names)}.")
-    file = _File(path, spec, names, list(columns) or names[:1])
-    try:
-        begin, plain = 0, spec.bad_rows == "stop" and not spec.comment and not spec.footer
-        if plain:
-            for block in _blocks(path, spec):
-                if not _is_strict(block, spec):
-                    break
-                yield partial(file.parsed, block.data, begin)
-                begin += len(block.data)
-            else:
-                return
-        for batch in file.row_by_row(note, begin):
-            yield partial(iter, (batch,))
-    except OSError as error:
-        raise UnusableInput("unreadable", f"{path} cannot be read: {error}.") from error
+    file = _File(path, spec, names, list(columns) or names[:1], lines_before_rows(path, spec))
+    yield from _fragments(file, note)
+    if state_of(path) != before:
+        raise changed(path)
+
+
+def _fragments(file: _File, note: Note) -> Iterator[Fragment]:
+    """The rows, by Arrow's reader as far as they are written strictly."""
+    begin = 0
+    if _is_plain(file.spec):
+        for block in _blocks(file.path, file.spec):
+            if not _is_strict(block, file.spec):
+                break
+            yield partial(file.parsed, block.data, begin)
+            begin += len(block.data)
+        else:
+            return
+    for batch in file.row_by_row(note, begin):
+        yield partial(iter, (batch,))
+
+
+def _is_plain(spec: ReadingSpec) -> bool:
+    """Whether Arrow's reader can take a file that is written so."""
+    special = spec.comment or spec.footer or spec.escape or spec.spaces or len(spec.separator) > 1
+    return spec.bad_rows == "stop" and not special and spec.encoding in _BY_ARROW
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,9 +97,9 @@ class _Block:
 def _blocks(path: Path, spec: ReadingSpec) -> Iterator[_Block]:
     """A file in blocks of whole rows: cut at line ends that stand in no quotes."""
     nothing = np.zeros(0, np.int64)
-    with path.open("rb", buffering=0) as file:
+    with opened(path) as file:
         if spec.encoding.startswith("utf-16"):  # Arrow's reader decodes it as a whole
-            yield _Block(file.readall() or b"", nothing)
+            yield _Block(file.read(), nothing)
             return
         rest, line_end = b"", b""
         while data := file.read(BLOCK_BYTES):
@@ -134,6 +157,8 @@ class _File:
     spec: ReadingSpec
     names: list[str]
     wanted: list[str]
+    before: int
+    """How many lines stand before the first row."""
 
     def parsed(self, data: bytes, begin: int) -> list[pa.RecordBatch]:
         """The rows of some bytes, by Arrow's reader. Where that fails, reading row by row finds the wrong one, and says so."""
@@ -151,7 +176,7 @@ class _File:
         wide = spec.encoding.startswith("utf-16")
         options = pa_csv.ReadOptions(
             column_names=self.names,
-            skip_rows=0 if begin else header_lines(spec),
+            skip_rows=0 if begin else self.before,
             use_threads=False,
             block_size=len(data) + 2,
             encoding="utf-8" if spec.encoding == "utf-8-sig" else spec.encoding,
@@ -176,9 +201,9 @@ class _File:
         """The rows from a byte on, one after the other; each that is not as it should be is judged by itself. Empty text is null."""
         spec, wanted = self.spec, [self.names.index(name) for name in self.wanted]
         kept: list[list[str | None]] = []
-        with self.path.open("rb") as file:
+        with opened(self.path) as file:
             lines = _Lines(file, spec, _lines_before(file, begin))
-            for first, row, why in _checked_rows(lines, spec, len(self.names), 0 if begin else header_lines(spec)):
+            for first, row, why in _checked_rows(lines, spec, len(self.names), 0 if begin else self.before):
                 if why:
                     shown = spec.separator.join(row)[:80]
                     if spec.bad_rows == "stop":
@@ -209,29 +234,59 @@ def _lines_before(file: IO[bytes], begin: int) -> int:
 
 
 class _Lines:
-    """The lines of a file without comments and footer, counted; bytes that are no text are noted by line."""
+    """The lines of a file without comments and footer, counted, and kept until they are let go; bytes that are no text are noted by line."""
 
     def __init__(self, file: IO[bytes], spec: ReadingSpec, before: int) -> None:
         self.spec, self.before = spec, before
         self.number = before
-        wide = spec.encoding.startswith("utf-16")
-        self.lines: Iterator[bytes | str] = _wide_lines(file, spec.encoding) if wide else iter(file)
-        self.held: list[tuple[int, str]] = []
         self.wrong: dict[int, str] = {}
+        self.kept: deque[tuple[int, str]] = deque()
+        """The lines of the row that is being read; those before `again` were given already."""
+        self.again = 0
+        self._lines = self._numbered(file)
 
     def __iter__(self) -> Iterator[str]:
-        for at, raw in enumerate(self.lines, self.before + 1):
+        return self
+
+    def __next__(self) -> str:
+        if self.again == len(self.kept):
+            self.kept.append(next(self._lines))
+        self.number, text = self.kept[self.again]
+        self.again += 1
+        return text
+
+    def let_go(self) -> None:
+        """The row is read: its lines are needed no more."""
+        for _ in range(self.again):
+            self.wrong.pop(self.kept.popleft()[0], None)
+        self.again = 0
+
+    def back(self) -> tuple[int, str]:
+        """Let only the first line of the row go, and give the others once more."""
+        self.again = 0
+        first = self.kept.popleft()
+        self.wrong.pop(first[0], None)
+        return first
+
+    def _numbered(self, file: IO[bytes]) -> Iterator[tuple[int, str]]:
+        wide = self.spec.encoding in _BY_CHARACTERS or self.spec.encoding.startswith("utf-16")
+        lines: Iterator[bytes | str] = _text_lines(file, self.spec.encoding) if wide else _byte_lines(file)
+        held: deque[tuple[int, str]] = deque()
+        blank = 0  # lines at the end of those held
+        for at, raw in enumerate(lines, self.before + 1):
             text = self._text(at, raw)
             if self.spec.comment and text.startswith(self.spec.comment):
                 continue
-            self.held.append((at, text))
-            if len(self.held) > self.spec.footer:
-                self.number, text = self.held.pop(0)
-                yield text
+            held.append((at, text))
+            blank = 0 if text.strip("\r\n") else blank + 1
+            while len(held) - blank > self.spec.footer:
+                yield held.popleft()
+        while not self.spec.footer and held:
+            yield held.popleft()
 
     def _text(self, at: int, raw: bytes | str) -> str:
         if isinstance(raw, str):
-            text = raw
+            text = raw.removeprefix("\ufeff") if at == 1 else raw
         else:
             utf_8 = self.spec.encoding.startswith("utf-8")
             try:
@@ -242,46 +297,81 @@ class _Lines:
         if "\x00" in text:
             self.wrong[at] = f"character {text.index(chr(0)) + 1} is a zero byte"
             text = text.replace("\x00", "")
-        return text
+        return text if len(self.spec.separator) == 1 else text.replace(self.spec.separator, _UNIT)
 
 
-def _wide_lines(file: IO[bytes], encoding: str) -> Iterator[str]:
-    import io
+def _byte_lines(file: IO[bytes]) -> Iterator[bytes]:
+    """The lines of a file; returns end them where no line ends in a newline."""
+    rest = b""
+    while data := file.read(BLOCK_BYTES):
+        end = b"\n" if b"\n" in data or b"\r" not in data else b"\r"
+        pieces = (rest + data).split(end)
+        rest = pieces.pop()
+        for piece in pieces:
+            yield piece + end
+    if rest:
+        yield rest
 
+
+def _text_lines(file: IO[bytes], encoding: str) -> Iterator[str]:
+    wrapper = io.TextIOWrapper(file, encoding=encoding, newline="")
     try:
-        yield from io.TextIOWrapper(file, encoding=encoding, newline="")
+        yield from wrapper
     except UnicodeDecodeError as error:
         message = f"The file is not written in {encoding}: {error.reason}, byte {error.start + 1} of a block."
         raise UnusableInput("wrong-encoding", message, hint="Set `encoding` under [origin].") from error
+    finally:
+        wrapper.detach()
 
 
 def _checked_rows(lines: _Lines, spec: ReadingSpec, width: int, skip: int) -> Iterator[tuple[int, list[str], str]]:
-    """Each row with the line it begins in, and what is wrong with it (empty where nothing is)."""
-    reader = csv.reader(lines, delimiter=spec.separator, quotechar=spec.quote or None, strict=True)
-    if not spec.quote:
-        reader = csv.reader(lines, delimiter=spec.separator, quoting=csv.QUOTE_NONE)
-    last = lines.number
+    """Each row with the line it begins in, and what is wrong with it (empty where nothing is).
+
+    A row that goes over several lines and is wrong may have swallowed others by a quote that is never closed: then its first line alone is
+    wrong, and the next row begins in the second.
+    """
+    separator = spec.separator if len(spec.separator) == 1 else _UNIT
+    for _ in range(skip):
+        next(lines, None)
+    lines.let_go()
     while True:
-        first = last + 1
+        reader = csv.reader(
+            lines, delimiter=separator, quotechar=spec.quote or None, escapechar=spec.escape or None,
+            quoting=csv.QUOTE_MINIMAL if spec.quote else csv.QUOTE_NONE, skipinitialspace=spec.spaces, strict=bool(spec.quote),
+        )  # fmt: skip
         try:
-            row = next(reader)
-        except StopIteration:
-            return
-        except csv.Error as error:
-            row, why = [str(error)], f"a quote is wrong: {error}"
-            last = lines.number
-            if "end of data" in str(error):
-                yield first, row, "a quote that begins here is never closed"
+            for row in reader:
+                first = lines.kept[0][0]
+                if row:
+                    why = next((said for at, said in lines.wrong.items() if first <= at <= lines.number), "")
+                    why = why or (f"it has {len(row)} values where {width} are due" if len(row) != width else "")
+                    if why and lines.again > 1 and _fits_by_lines(lines, separator, width):
+                        number, text = lines.back()
+                        yield number, text.rstrip("\r\n").split(separator), "a quote that begins here is never closed"
+                        break
+                    yield (
+                        first,
+                        row if separator != _UNIT else [cell.replace(_UNIT, spec.separator) for cell in row],
+                        why,
+                    )
+                lines.let_go()
+            else:
                 return
-            yield last, row, why
-            continue
-        first, last = max(first, lines.number - sum(cell.count("\n") for cell in row)), lines.number
-        if reader.line_num <= skip or not row:
-            continue
-        why = next((said for at, said in lines.wrong.items() if first <= at <= last), "")
-        if len(row) != width:
-            why = f"it has {len(row)} values where {width} are due"
-        yield first, row, why
+        except csv.Error as error:
+            several, ended = lines.again > 1, "end of data" in str(error)
+            number, text = lines.back()
+            why = (
+                f"a quote is wrong: {error}"
+                if not several and not ended
+                else "a quote that begins here is never closed"
+            )
+            yield number, text.rstrip("\r\n").split(separator), why
+
+
+def _fits_by_lines(lines: _Lines, separator: str, width: int) -> bool:
+    """Whether the lines after a row's first have as many values as are due, each by itself."""
+    after = [text for _, text in list(lines.kept)[1 : lines.again]]
+    return all(text.count(separator) == width - 1 for text in after)
 
 
 def _refused(path: Path, line: int, why: str, shown: str) -> OakError:

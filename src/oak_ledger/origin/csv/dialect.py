@@ -1,0 +1,407 @@
+"""Delimited text files: finding out how one is written, from its beginning and its end, each decision with its evidence."""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+from collections import Counter
+from collections.abc import Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+from itertools import islice
+from pathlib import Path
+from typing import Any
+
+from oak_ledger.errors import UnusableInput
+from oak_ledger.origin.csv.encoding import decoded, encoding_of
+from oak_ledger.origin.csv.opened import HEAD, head_of, tail_of
+from oak_ledger.origin.header import arriving_names, column_names_of, judge_header, said_of_names
+from oak_ledger.origin.spec import Header, ReadingSpec
+
+SEPARATORS = ("\t", ";", "|", ",")
+_NAMES = {"tab": "\t", "semicolon": ";", "comma": ",", "bar": "|", "pipe": "|", "space": " ", "colon": ":", "\\t": "\t"}
+LOOKED_AT = 1000  # rows
+ENCLOSED_IN = 1 << 16  # characters in which values in quotes are counted
+CONSISTENT = 0.95  # so many rows must have one number of values for a separator to be beyond doubt
+_WORDS = (
+    r"sub-?totals?|grand totals?|totals?|sums?|overall|summe|gesamt(?:summe)?|zwischensumme|insgesamt|total g[eé]n[eé]ral|sous-total|somme|totale|totaal|suma|razem|celkem|"
+    r"összesen|итого|всего"
+)  # fmt: skip
+_TOTAL = re.compile(rf"(?i)\W*(?:{_WORDS})\b(?:\s+(?:of|for|in|per)\b.*|[\W\d]*)")
+_NOTE = re.compile(
+    r"(?i)\W*(?:(?:no|number|count) of (?:rows|records|lines)\b.*|(?:rows?|records?|count|lines?)\W*\d+|\d+ (?:rows?|records?|lines?)\b.*|end of (?:report|file|list|data)\b.*|end)\W*"
+)
+_RULE = re.compile(r"[-=_*.+| ]+")
+_LAST_LINES = 12  # that may be no rows
+
+
+@dataclass(frozen=True, slots=True)
+class Dialect:
+    """How a file is written, and why that is believed (`evidence`: what was decided, and from what)."""
+
+    separator: str
+    quote: str
+    escape: str
+    spaces: bool
+    encoding: str
+    header: Header
+    header_lines: int
+    comment: str
+    footer: int
+    evidence: tuple[tuple[str, str], ...]
+
+    def keys(self) -> dict[str, object]:
+        """What of it stands in a definition."""
+        return {name: getattr(self, name) for name in self.__slots__ if name != "evidence"}
+
+
+@dataclass(frozen=True, slots=True)
+class _Writing:
+    """One way in which values may be written."""
+
+    separator: str
+    quote: str = '"'
+    escape: str = ""
+    spaces: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class _Parsed:
+    """The first rows in some way of writing: whether they are well written in it, and how many have the usual number of values."""
+
+    rows: list[list[str]]
+    strict: bool
+    share: float
+    width: int
+
+
+def separator_named(text: str) -> str:
+    """A separator by its name, or as it stands."""
+    return _NAMES.get(text.lower(), text)
+
+
+def shown_separator(separator: str) -> str:
+    """A separator by its name."""
+    return {"\t": "tab", ";": "semicolon", ",": "comma", "|": "bar", " ": "space"}.get(separator, repr(separator))
+
+
+def detect(
+    path: Path,
+    *,
+    separator: str | None = None,
+    quote: str | None = None,
+    escape: str | None = None,
+    spaces: bool | None = None,
+    encoding: str | None = None,
+    header: Header | None = None,
+    header_lines: int | None = None,
+    comment: str | None = None,
+    footer: int | None = None,
+) -> Dialect:
+    """Find out how a file is written. What is given is taken as it is and not looked for."""
+    head = head_of(path)
+    evidence: list[tuple[str, str]] = []
+    if encoding is None:
+        encoding, why = encoding_of(path, head)
+        evidence.append((f"encoding {encoding}", why))
+    text = decoded(head, encoding).removeprefix("\ufeff")
+    if comment is None:
+        comment = "#" if re.match(r"\s*#", text) else ""
+        if comment:
+            evidence.append(("comment #", "the file begins with such a line"))
+    text = _whole_lines(_without_comments(text, comment), whole=len(head) < HEAD)
+    if separator is None:
+        separator, why = _separator(text)
+        evidence.append((f"separator {shown_separator(separator)}", why))
+    writing, why = _quoting(text, separator, quote, escape, spaces)
+    if why:
+        evidence.append((_shown_quoting(writing), why))
+    rows = _parsed(text, writing).rows
+    if header is None:
+        found = judge_header(rows)
+        header, header_lines = found.header, header_lines or found.lines
+        evidence.append((f"header {header}", found.why))
+        if header != "none":
+            evidence += _named(rows, header, header_lines)
+    if footer is None:
+        footer, why = _footer(path, encoding, writing, rows)
+        last = header if isinstance(header, int) else int(header == "first")
+        if len(head) < HEAD:
+            footer = min(footer, max(len(rows) - last, 0))
+        if footer:
+            evidence.append((f"footer {footer}", why))
+    return Dialect(
+        separator, writing.quote, writing.escape, writing.spaces, encoding, header, header_lines or 1, comment, footer, tuple(evidence),
+    )  # fmt: skip
+
+
+def _named(rows: Sequence[Sequence[str]], header: Header, lines: int) -> list[tuple[str, str]]:
+    last = header if isinstance(header, int) else 1 + next(at for at, row in enumerate(rows) if row)
+    body = [row for row in rows[last:] if row]
+    arriving = arriving_names(rows[max(last - lines, 0) : last], body)
+    said = said_of_names(arriving, column_names_of(arriving, {}))
+    width = len(rows[last - 1])
+    if len(arriving) < width:
+        said.append((f"names {len(arriving)}", "the header has a separator at the end, the rows have none"))
+    unnamed = [at for at, name in enumerate(arriving) if not name and body]
+    empty = [f"Column {at + 1}" for at in unnamed if not any(row[at].strip() for row in body if at < len(row))]
+    return said + ([(f"hidden {', '.join(empty)}", "no name and no value in the rows looked at")] if empty else [])
+
+
+def _whole_lines(text: str, *, whole: bool) -> str:
+    """The beginning of a file up to its last whole line."""
+    end = max(text.rfind("\n"), text.rfind("\r")) + 1
+    return text if whole or not end else text[:end]
+
+
+def _without_comments(text: str, comment: str) -> str:
+    """The beginning of a file without its comments."""
+    if not comment:
+        return text
+    return "".join(line for line in io.StringIO(text, newline="") if not line.startswith(comment))
+
+
+def _reader(text: str, writing: _Writing, *, strict: bool = False) -> Any:
+    """One row after the other, blank lines as empty lists. A separator of several characters is taken for one that no text has."""
+    delimiter = writing.separator
+    if len(delimiter) > 1:
+        text, delimiter = text.replace(delimiter, "\x1f"), "\x1f"
+    return csv.reader(
+        io.StringIO(text, newline=""), delimiter=delimiter, quotechar=writing.quote or None, escapechar=writing.escape or None,
+        quoting=csv.QUOTE_MINIMAL if writing.quote else csv.QUOTE_NONE, skipinitialspace=writing.spaces, strict=strict,
+    )  # fmt: skip
+
+
+def _rows(text: str, writing: _Writing, count: int = LOOKED_AT) -> list[list[str]]:
+    """The first rows; what is wrong with one is said when it is read."""
+    rows: list[list[str]] = []
+    with suppress(csv.Error):
+        rows.extend(islice(_reader(text, writing), count))
+    return rows
+
+
+def _parsed(text: str, writing: _Writing) -> _Parsed:
+    """The first rows in a way of writing."""
+    rows: list[list[str]] = []
+    strict = True
+    try:
+        rows.extend(islice(_reader(text, writing, strict=True), LOOKED_AT))
+    except csv.Error:
+        strict, rows = False, _rows(text, writing)
+    widths = Counter(len(row) for row in rows if row)
+    if not widths:
+        return _Parsed(rows, strict, 0.0, 0)
+    width, times = widths.most_common(1)[0]
+    return _Parsed(rows, strict, times / widths.total(), width)
+
+
+def _separator(text: str) -> tuple[str, str]:
+    """The separator with which most rows have one number of values; of several beyond doubt, the rarer character in texts and numbers."""
+    best: tuple[bool, float, int, str] = (False, 0.0, 1, ",")
+    for candidate in SEPARATORS[::-1]:
+        if candidate not in text:
+            continue
+        found = max(
+            (_parsed(text, _Writing(candidate, quote)) for quote in ('"', "")), key=lambda one: (one.share, one.width)
+        )
+        if found.width > 1:
+            sure = found.share >= CONSISTENT
+            own = (
+                sure,
+                0.0 if sure else found.share,
+                SEPARATORS[::-1].index(candidate) if sure else found.width,
+                candidate,
+            )
+            best = max(best, own)
+    separator = best[3]
+    share = max(_parsed(text, _Writing(separator, quote)).share for quote in ('"', ""))
+    width = max((_parsed(text, _Writing(separator, quote)) for quote in ('"', "")), key=lambda one: one.share).width
+    if width < 2:
+        return ",", "no separator found; one column"
+    return separator, f"{share:.0%} of the first lines have {width} values with it"
+
+
+def _quoting(
+    text: str, separator: str, quote: str | None, escape: str | None, spaces: bool | None
+) -> tuple[_Writing, str]:
+    """Which character encloses values, if any: one is believed only where it encloses whole values, and rows then have one width."""
+    if quote is None:
+        quote = '"'
+        plain = _parsed(text, _Writing(separator, ""))
+        single = _parsed(text, _Writing(separator, "'"))
+        if (
+            _encloses(text, separator, "'") > _encloses(text, separator, '"')
+            and single.strict
+            and single.share == 1.0
+            and (plain.share < 1.0 or single.width >= plain.width)
+        ):
+            return _Writing(
+                separator, "'", escape or "", bool(spaces)
+            ), "each that begins a value ends it, and rows have one width"
+        if '"' in text and not _encloses(text, separator, '"') and not _begins(text, separator):
+            where = next(line for line in text.splitlines() if '"' in line)
+            return _Writing(
+                separator, "", escape or "", bool(spaces)
+            ), f'the character " stands inside values only: {where.strip()[:40]}'
+    made = _Writing(separator, quote, escape or "", bool(spaces))
+    usual = _parsed(text, made)
+    if quote and escape is None and f"\\{quote}" in text and not (usual.strict and usual.share == 1.0):
+        escaped = _parsed(text, _Writing(separator, quote, "\\", bool(spaces)))
+        if escaped.strict and escaped.share >= usual.share:
+            return _Writing(separator, quote, "\\", bool(spaces)), "quotes that are part of a value stand behind it"
+    if quote and spaces is None and re.search(rf"{re.escape(separator)} +{re.escape(quote)}", text):
+        spaced = _parsed(text, _Writing(separator, quote, made.escape, spaces=True))
+        held = any(re.fullmatch(rf" +{quote}.*{quote} *", cell, re.DOTALL) for row in usual.rows for cell in row)
+        if spaced.strict and spaced.share >= usual.share and (held or not usual.strict):
+            return _Writing(
+                separator, quote, made.escape, spaces=True
+            ), "there are spaces between a separator and a quote"
+    return made, ""
+
+
+def _shown_quoting(writing: _Writing) -> str:
+    if writing.escape:
+        return f"escape {writing.escape}"
+    return "spaces left out" if writing.spaces else f"quote {writing.quote or 'none'}"
+
+
+def _encloses(text: str, separator: str, quote: str) -> int:
+    """How many values a character encloses: it begins them, and ends them before a separator or the end of the line."""
+    mark, own = re.escape(separator), re.escape(quote)
+    value = rf"(?:^|(?<={mark})|(?<=\r)) *{own}(?:[^{own}]|{own}{own}|\\{own})*{own}(?= *(?:{mark}|\r|\n|\Z))"
+    return len(re.findall(value, text[:ENCLOSED_IN], re.MULTILINE)) if quote in text else 0
+
+
+def _begins(text: str, separator: str) -> bool:
+    """Whether a value begins with a quote that is not followed by another in the same line and then by more of the value."""
+    begun = re.findall(rf"(?:^|{re.escape(separator)})(\"[^\r\n]*)", text[:ENCLOSED_IN], re.MULTILINE)
+    return any(not re.match(rf'"[^"]*"(?!{re.escape(separator)}|")[^\r\n]', one) for one in begun)
+
+
+def _footer(path: Path, encoding: str, writing: _Writing, rows: Sequence[Sequence[str]]) -> tuple[int, str]:
+    """How many lines at the end are no rows: totals, counts and what stands between them; blank lines at the very end do not count."""
+    if encoding.startswith("utf-16"):
+        return 0, ""
+    width = Counter(len(row) for row in rows if row).most_common(1)[0][0]
+    lines = tail_of(path).decode(encoding, "replace").replace("\r\n", "\n").replace("\r", "\n").rstrip("\n").split("\n")
+    last = [next(iter(_rows(line, writing)), []) for line in lines[-_LAST_LINES:]]
+    count, what = 0, ""
+    for at, row in enumerate(reversed(last), 1):
+        said = next((cell.strip() for cell in row if cell.strip()), "")
+        if _ends(row, said, width):
+            count, what = at, said
+        elif said and not _RULE.fullmatch("".join(row)):
+            break
+    return min(count + _blanks_before(last, count), len(last)), f"it begins with {what!r}" if count else ""
+
+
+def _ends(row: Sequence[str], said: str, width: int) -> bool:
+    """Whether a last line is a total or a note."""
+    if _TOTAL.fullmatch(said):
+        return True
+    return (
+        bool(_NOTE.fullmatch(said))
+        and (width > 1 or not said.isalnum())
+        and sum(bool(cell.strip()) for cell in row) <= max(1, width - 1)
+    )
+
+
+def _blanks_before(last: Sequence[Sequence[str]], count: int) -> int:
+    """How many lines without a value or with a rule stand before those."""
+    before = 0
+    for row in last[: len(last) - count][::-1] if count else ():
+        if not _RULE.fullmatch("".join(row) or " "):
+            break
+        before += 1
+    return before
+
+
+def writing_of(spec: ReadingSpec) -> _Writing:
+    """How values are written, as a definition says."""
+    return _Writing(spec.separator, spec.quote, spec.escape, spec.spaces)
+
+
+def column_names(path: Path, spec: ReadingSpec) -> list[str]:
+    """The names of a file's columns: from its header, from the definition, or `Column 1`, `Column 2`, ….
+
+    Columns that arrive under other names have those that the definition gives them (`renamed`).
+    """
+    rows = _beginning(path, spec)
+    if spec.names:
+        width = len(next((row for row in rows if row), []))
+        if len(spec.names) != width:
+            message = f"{path.name} has {width} columns, but {len(spec.names)} names are given."
+            raise UnusableInput("names-count", message, hint="Correct `names` under [origin].")
+        return list(spec.names)
+    if spec.header == "none":
+        return [f"Column {at + 1}" for at in range(max((len(row) for row in rows[:1]), default=0))]
+    lines = rows[: header_lines(spec)]
+    body = [row for row in rows[header_lines(spec) :] if row]
+    if not lines or len(lines) < header_lines(spec):
+        return []
+    return column_names_of(arriving_names(lines[-spec.header_lines :], body), spec.renamed)
+
+
+def _beginning(path: Path, spec: ReadingSpec) -> list[list[str]]:
+    """The first rows of a file, as the definition says that they are written; blank lines before a header in the first row are left out."""
+    text = _without_comments(decoded(head_of(path), spec.encoding).removeprefix("\ufeff"), spec.comment)
+    rows = _rows(text, writing_of(spec))
+    if len(text.encode("utf-8", "replace")) >= HEAD:
+        rows = rows[:-1] or rows
+    return rows if isinstance(spec.header, int) else [row for row in rows if row]
+
+
+def header_lines(spec: ReadingSpec) -> int:
+    """How many rows stand before the first that holds values."""
+    if isinstance(spec.header, int):
+        return spec.header
+    return 0 if spec.header == "none" else 1
+
+
+def lines_before_rows(path: Path, spec: ReadingSpec) -> int:
+    """How many lines of a file (comments not counted) stand before the first row: a name may go over several."""
+    text = _without_comments(decoded(head_of(path), spec.encoding).removeprefix("\ufeff"), spec.comment)
+    left, each = header_lines(spec), _reader(text, writing_of(spec))
+    while left:
+        row = next(each, None)
+        if row is None:
+            break
+        left -= bool(row) or isinstance(spec.header, int)
+    return int(each.line_num)
+
+
+def first_rows(path: Path, spec: ReadingSpec, count: int) -> tuple[list[str], list[list[str]]]:
+    """The names and first rows of a file as they stand in it."""
+    names = column_names(path, spec)
+    return names, [row for row in _beginning(path, spec)[header_lines(spec) :] if row][:count]
+
+
+def two_columns(path: Path) -> dict[str, str]:
+    """A file of two columns, found and meant, as a recode list; a first line that says so is a header."""
+    rows = [row for row in _listed_rows(path) if any(row)]
+    bad = next((at for at, row in enumerate(rows, 1) if len(row) != 2), None)
+    if bad is not None:
+        message = f"{path.name}, row {bad} has {len(rows[bad - 1])} values; a recode list has two: found and meant."
+        raise UnusableInput("bad-list", message)
+    if rows and [cell.strip().lower() for cell in rows[0]] in (["found", "meant"], ["from", "to"], ["old", "new"]):
+        rows = rows[1:]
+    return {row[0]: row[1] for row in rows}
+
+
+def listed_names(path: Path) -> list[str]:
+    """A list of names, one a line or separated in one line."""
+    lines = [line.strip() for line in _text_of(path).splitlines() if line.strip()]
+    if len(lines) == 1:
+        return [cell.strip() for cell in next(_reader(lines[0], _Writing(_separator(lines[0])[0])))]
+    return lines
+
+
+def _text_of(path: Path) -> str:
+    head = head_of(path)
+    return path.read_text(encoding_of(path, head)[0])
+
+
+def _listed_rows(path: Path) -> Any:
+    text = _text_of(path)
+    return _reader(text, _Writing(_separator(text)[0]))

@@ -1,0 +1,175 @@
+"""Small nasty files, each with what must come out: names, values with their types, what is said; or the refusal with its place.
+
+Values are compared with their types: a decimal is not a float, a date no text. A text in place of the values is the refusal: its code, and
+words that it must have.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import unittest
+from typing import Any
+
+import oak_ledger as oak
+from tests.support import D, FolderCase
+
+Wanted = dict[str, list[Any]] | str
+# What the case is about, the file, what must come out, and words that intake must say.
+Case = tuple[str, str | bytes, Wanted, tuple[str, ...]]
+
+
+def day(text: str) -> dt.date:
+    """A date by its standard writing."""
+    return dt.date.fromisoformat(text)
+
+
+def at(text: str) -> dt.datetime:
+    """A moment by its standard writing."""
+    return dt.datetime.fromisoformat(text)
+
+
+QUOTES: list[Case] = [
+    ("an apostrophe begins names of towns", "Town,Loads\n's-Graven,3\n't Veld,4\nOak's End,5\n", {"Town": ["'s-Graven", "'t Veld", "Oak's End"], "Loads": [3, 4, 5]}, ()),
+    ("apostrophes end words", "Mill,Loads\nThe Mills',3\nAsh',4\n", {"Mill": ["The Mills'", "Ash'"], "Loads": [3, 4]}, ()),
+    ("apostrophes begin and end, in two columns", "A,B\n'twas,the mills'\n'tis,ends'\n", {"A": ["'twas", "'tis"], "B": ["the mills'", "ends'"]}, ()),
+    ("single quotes enclose whole values", "Mill,Loads\n'Low, Weir',3\n'Ash',4\n'Elm''s',5\n", {"Mill": ["Low, Weir", "Ash", "Elm's"], "Loads": [3, 4, 5]}, ("quote '",)),
+    ("single quotes around each value", "'Mill','Loads'\n'Low','3'\n'Ash','4'\n", {"Mill": ["Low", "Ash"], "Loads": [3, 4]}, ("quote '",)),
+    ("a quote never closed, left out", 'A,B\n1,x\n2,"y\n3,z\n"4",v\n"5",w\n', {"A": [1, 3, 4, 5], "B": ["x", "z", "v", "w"]}, ("1 row was left out, first t.csv line 3",)),
+    ("quotes never closed, left out", 'A,B\n1,"x"\n2,"y\n3,z\n4,"v\n5,"w, w"\n', {"A": [1, 3, 5], "B": ["x", "z", "w, w"]}, ("2 rows were left out, first t.csv line 3",)),
+    ("inches inside values", 'Pipe,Loads\n5" steel,3\n12" oak,4\n', {"Pipe": ['5" steel', '12" oak'], "Loads": [3, 4]}, ("quote none",)),
+    ("inches at the end of values", 'Pipe;Loads\nsteel 5";3\noak 12";4\n', {"Pipe": ['steel 5"', 'oak 12"'], "Loads": [3, 4]}, ("quote none",)),
+    ("a quoted nickname at the beginning of a value", 'Name,Loads\n"Red" Alder,3\nAsh,4\n', {"Name": ['"Red" Alder', "Ash"], "Loads": [3, 4]}, ("quote none",)),
+    ("a quote never closed names its line", 'A,B\n1,x\n2,"y\n3,z\n"4",v\n"5",w\n', "bad-row: line 3", ()),
+    ("a quote never closed, to the end", 'A,B\n1,"x"\n2,"y\n3,z\n4,v\n', "bad-row: line 3: a quote that begins here is never closed", ()),
+    ("backslashes before quotes", 'A,B\n1,"a \\"b\\" c"\n2,"d, \\"e\\""\n3,"f"\n', {"A": [1, 2, 3], "B": ['a "b" c', 'd, "e"', "f"]}, ("escape \\",)),
+    ("a backslash alone is a character", 'A,B\n1,"C:\\mills"\n2,"D:\\"\n', {"A": [1, 2], "B": ["C:\\mills", "D:\\"]}, ()),
+    ("spaces before quotes", 'A, B, C\n1, "x, y", 2\n3, "z", 4\n', {"A": [1, 3], "B": ["x, y", "z"], "C": [2, 4]}, ("spaces",)),
+    ("spaces without quotes", "A, B\n1, x\n3, z\n", {"A": [1, 3], "B": [" x", " z"]}, ()),
+    ("doubled quotes", 'A,B\n1,"a ""b"" c"\n2,""\n3,"\n"\n', {"A": [1, 2, 3], "B": ['a "b" c', "", "\n"]}, ()),
+    ("a line end in a quoted value, and a title", 'Loads of June\n\nA;B\n1;"x\ny"\n2;z\n', {"A": [1, 2], "B": ["x\ny", "z"]}, ("title",)),
+    ("a separator inside quotes decides nothing", 'A;B\n"1,5,2,3";x\n"2,5,1,1";y\n', {"A": ["1,5,2,3", "2,5,1,1"], "B": ["x", "y"]}, ("semicolon",)),
+]  # fmt: skip
+
+HEADERS: list[Case] = [
+    ("an unnamed first column that counts", ",Mill,Loads\n0,Low,3\n1,Ash,4\n", {"Column 1": [0, 1], "Mill": ["Low", "Ash"], "Loads": [3, 4]}, ("Column 1",)),
+    ("an unnamed column in the middle", "Mill,,Loads\nLow,x,3\nAsh,y,4\n", {"Mill": ["Low", "Ash"], "Column 2": ["x", "y"], "Loads": [3, 4]}, ("Column 2",)),
+    ("two columns of one name", "Mill,Loads,Loads\nLow,3,5\nAsh,4,6\n", {"Mill": ["Low", "Ash"], "Loads": [3, 4], "Loads 2": [5, 6]}, ("Loads 2",)),
+    ("a name repeated, and its next name taken", "Loads,Loads,Loads 2\n3,5,1\n4,6,2\n", {"Loads": [3, 4], "Loads 3": [5, 6], "Loads 2": [1, 2]}, ("Loads 3",)),
+    ("a separator at the end of each line", "Mill,Loads,\nLow,3,\nAsh,4,\n", {"Mill": ["Low", "Ash"], "Loads": [3, 4]}, ("no name and no value",)),
+    ("a separator at the end of the header alone", "Mill,Loads,\nLow,3\nAsh,4\n", {"Mill": ["Low", "Ash"], "Loads": [3, 4]}, ("separator at the end",)),
+    ("a separator at the end of the rows alone", "Mill,Loads\nLow,3,\nAsh,4,\n", {"Mill": ["Low", "Ash"], "Loads": [3, 4]}, ("no name and no value",)),
+    ("row numbers without a place in the header", "Mill,Loads\n1,Low,3\n2,Ash,4\n", {"Column 1": [1, 2], "Mill": ["Low", "Ash"], "Loads": [3, 4]}, ("Column 1",)),
+    ("names that are years", "Mill,2024,2025\nLow,30,41\nAsh,40,52\n", {"Mill": ["Low", "Ash"], "2024": [30, 40], "2025": [41, 52]}, ("years",)),
+    ("names that are months", "Mill,2025-01,2025-02\nLow,30,41\nAsh,40,52\n", {"Mill": ["Low", "Ash"], "2025-01": [30, 40], "2025-02": [41, 52]}, ()),
+    ("names that are dates", "Mill,01.02.2025,01.03.2025\nLow,30,41\nAsh,40,52\n", {"Mill": ["Low", "Ash"], "01.02.2025": [30, 40], "01.03.2025": [41, 52]}, ()),
+    ("no header: numbers stand over numbers", "Low,3\nAsh,4\nElm,5\n", {"Column 1": ["Low", "Ash", "Elm"], "Column 2": [3, 4, 5]}, ("header none",)),
+    ("no header: the first row comes again", "oak,Low\nash,High\noak,Low\noak,High\n", {"Column 1": ["oak", "ash", "oak", "oak"], "Column 2": ["Low", "High", "Low", "High"]}, ("header none",)),
+    ("no header: dates stand over dates", "Low,2026-03-01\nAsh,2026-03-02\n", {"Column 1": ["Low", "Ash"], "Column 2": [day("2026-03-01"), day("2026-03-02")]}, ("header none",)),
+    ("no header: a first row with a gap", "Low,,3\nAsh,x,4\nElm,y,5\n", {"Column 1": ["Low", "Ash", "Elm"], "Column 2": [None, "x", "y"], "Column 3": [3, 4, 5]}, ("header none",)),
+    ("only numbers", "1,2\n3,4\n", {"Column 1": [1, 3], "Column 2": [2, 4]}, ("header none",)),
+    ("all texts, all names differ", "Mill,Wood\nLow,oak\nAsh,elm\n", {"Mill": ["Low", "Ash"], "Wood": ["oak", "elm"]}, ("header first",)),
+    ("names over a column of nulls", "Mill,Loads\n,\n,\n", {"Mill": [None, None], "Loads": [None, None]}, ()),
+    ("two rows of names", ",2025,,2026,\nMill,Loads,Cost,Loads,Cost\nLow,1,2,3,4\nAsh,5,6,7,8\n", {"Mill": ["Low", "Ash"], "2025 Loads": [1, 5], "2025 Cost": [2, 6], "2026 Loads": [3, 7], "2026 Cost": [4, 8]}, ("two rows",)),
+    ("two rows of names, both of texts", "Place,Place,Wood,Wood\nMill,Town,Kind,Volume\nLow,Ford,oak,1.5\nAsh,Weir,elm,2.5\n", {"Place Mill": ["Low", "Ash"], "Place Town": ["Ford", "Weir"], "Wood Kind": ["oak", "elm"], "Wood Volume": [D("1.5"), D("2.5")]}, ("two rows",)),
+    ("a title of one line", "Loads of the mills\nMill,Loads\nLow,3\nAsh,4\n", {"Mill": ["Low", "Ash"], "Loads": [3, 4]}, ("title",)),
+    ("a title padded with separators", "Loads of the mills,,\n,,\nMill,Wood,Loads\nLow,oak,3\nAsh,elm,4\n", {"Mill": ["Low", "Ash"], "Wood": ["oak", "elm"], "Loads": [3, 4]}, ("title",)),
+    ("a title and facts", "Report;Loads\nMade;2026-01-01\n\nMill;Wood;Loads\nLow;oak;3\nAsh;elm;4\n", {"Mill": ["Low", "Ash"], "Wood": ["oak", "elm"], "Loads": [3, 4]}, ("title",)),
+    ("line breaks in names", 'Mill,"Loads\n(t)"\nLow,3\nAsh,4\n', {"Mill": ["Low", "Ash"], "Loads (t)": [3, 4]}, ()),
+    ("spaces around names", " Mill , Loads \nLow,3\n", {"Mill": ["Low"], "Loads": [3]}, ()),
+    ("a header alone", "Mill,Loads\n", {"Mill": [], "Loads": []}, ()),
+    ("names that differ by letter case", "mill,Mill\nLow,3\nAsh,4\n", {"Mill": ["Low", "Ash"], "Mill 2": [3, 4]}, ()),
+    ("codes for names", "A1,A2\n3,x\n4,y\n", {"A1": [3, 4], "A2": ["x", "y"]}, ()),
+    ("one row of texts and one of numbers", "a,b\n1,2\n", {"A": [1], "B": [2]}, ()),
+    ("a number among names", "Mill,7,Loads\nLow,x,3\nAsh,y,4\n", {"Mill": ["Low", "Ash"], "7": ["x", "y"], "Loads": [3, 4]}, ()),
+]  # fmt: skip
+
+ENCODINGS: list[Case] = [
+    ("western letters", "Mill,N\nMühle Großau,1\nÉcluse,2\n".encode("cp1252"), {"Mill": ["Mühle Großau", "Écluse"], "N": [1, 2]}, ("cp1252", "Mühle")),
+    ("western quotes and euro", "Mill,N\n“Weir” – 5 €,1\nÅsen,2\n".encode("cp1252"), {"Mill": ["“Weir” – 5 €", "Åsen"], "N": [1, 2]}, ("cp1252",)),
+    ("one accent", "Mill,N\nCafé,1\nOak,2\n".encode("cp1252"), {"Mill": ["Café", "Oak"], "N": [1, 2]}, ("cp1252", "Café", "guess")),
+    ("Spanish", "Mill,N\nPeña Ancón,1\nAño,2\n".encode("cp1252"), {"Mill": ["Peña Ancón", "Año"], "N": [1, 2]}, ("cp1252",)),
+    ("Nordic", "Mill,N\nSjøåsen,1\nÆrøbro,2\nÖrby,3\n".encode("cp1252"), {"Mill": ["Sjøåsen", "Ærøbro", "Örby"], "N": [1, 2, 3]}, ("cp1252",)),
+    ("Polish", "Młyn,N\nŁąka Żółta,1\nświerk,2\nbrzęczyń,3\n".encode("cp1250"), {"Młyn": ["Łąka Żółta", "świerk", "brzęczyń"], "N": [1, 2, 3]}, ("cp1250",)),
+    ("Czech", "Mlýn,N\nDřevařský ráj,1\nPlzeň,2\nŽďár,3\n".encode("cp1250"), {"Mlýn": ["Dřevařský ráj", "Plzeň", "Žďár"], "N": [1, 2, 3]}, ("cp1250",)),
+    ("Hungarian", "Malom,N\nErdőtelek,1\nFűzfő,2\nTölgyes,3\n".encode("cp1250"), {"Malom": ["Erdőtelek", "Fűzfő", "Tölgyes"], "N": [1, 2, 3]}, ("cp1250",)),
+    ("Russian", "Мельница,N\nБерёза и сосна,1\nДубовая роща,2\n".encode("cp1251"), {"Мельница": ["Берёза и сосна", "Дубовая роща"], "N": [1, 2]}, ("cp1251",)),
+    ("Russian, the other table", "Мельница,N\nБерёза и сосна,1\nДубовая роща,2\n".encode("koi8-r"), {"Мельница": ["Берёза и сосна", "Дубовая роща"], "N": [1, 2]}, ("koi8",)),
+    ("Greek", "Μύλος,N\nΒελανιδιά μεγάλη,1\nΔάσος,2\n".encode("cp1253"), {"Μύλος": ["Βελανιδιά μεγάλη", "Δάσος"], "N": [1, 2]}, ("cp1253",)),
+    ("Turkish", "Değirmen,N\nMeşe Ağacı,1\nGürgen,2\nKayın İşliği,3\n".encode("cp1254"), {"Değirmen": ["Meşe Ağacı", "Gürgen", "Kayın İşliği"], "N": [1, 2, 3]}, ("cp1254",)),
+    ("Japanese", "製材所,N\n東の森の工場,1\nカシの木,2\n".encode("shift_jis"), {"製材所": ["東の森の工場", "カシの木"], "N": [1, 2]}, ("shift_jis",)),
+    ("Chinese", "工厂,N\n橡树林木材厂,1\n松木和杉木,2\n".encode("gbk"), {"工厂": ["橡树林木材厂", "松木和杉木"], "N": [1, 2]}, ("gb",)),
+    ("a mark of UTF-8", b"\xef\xbb\xbfMill,N\nM\xc3\xbchle,1\n", {"Mill": ["Mühle"], "N": [1]}, ("mark",)),
+    ("UTF-16 with a mark", "\ufeffMill,N\nMühle,1\n".encode("utf-16-le"), {"Mill": ["Mühle"], "N": [1]}, ("mark",)),
+    ("UTF-16 the other way", "\ufeffMill,N\nMühle,1\n".encode("utf-16-be"), {"Mill": ["Mühle"], "N": [1]}, ("mark",)),
+    ("UTF-16 without one", "Mill,N\nLow Weir,1\n".encode("utf-16-le"), {"Mill": ["Low Weir"], "N": [1]}, ("zero",)),
+    ("lines that end in returns", b"Mill,N\rLow,1\rAsh,2\r", {"Mill": ["Low", "Ash"], "N": [1, 2]}, ()),
+    ("lines that end in returns, quoted", b'Mill,N\r"Low, Weir",1\rAsh,2', {"Mill": ["Low, Weir", "Ash"], "N": [1, 2]}, ()),
+    ("a zero byte names its line", b"Mill,N\nLow,1\nA\x00sh,2\n" + b"Elm,3\n" * 60, "bad-row: line 3: character 2 is a zero byte", ()),
+    ("an archive under another name", b"PK\x03\x04\x14\x00\x00\x00\x08\x00abc", "not-text: byte 6 is zero", ()),
+    ("nothing", b"", "empty-file: is empty", ()),
+    ("blanks", b" \n\r\n \n", "empty-file: is empty", ()),
+    ("a mark alone", b"\xef\xbb\xbf", "empty-file: is empty", ()),
+]  # fmt: skip
+
+FOOTERS: list[Case] = [
+    ("a total", "Mill,Loads\nLow,3\nAsh,4\nTotal,7\n", {"Mill": ["Low", "Ash"], "Loads": [3, 4]}, ("footer 1", "Total")),
+    ("a padded total", "Mill,Wood,Loads\nLow,oak,3\nAsh,elm,4\nTotal,,7\n,,\n", {"Mill": ["Low", "Ash"], "Wood": ["oak", "elm"], "Loads": [3, 4]}, ("footer 2", "Total")),
+    ("totals of several lines", "Mill,Loads\nLow,3\nAsh,4\n\nSubtotal,7\nGrand total,7\n", {"Mill": ["Low", "Ash"], "Loads": [3, 4]}, ("footer", "Subtotal")),
+    ("how many rows", "Mill,Loads\nLow,3\nAsh,4\n(2 rows)\n", {"Mill": ["Low", "Ash"], "Loads": [3, 4]}, ("footer 1",)),
+    ("a note", "Mill,Loads\nLow,3\nAsh,4\nEnd of report\n", {"Mill": ["Low", "Ash"], "Loads": [3, 4]}, ("footer 1",)),
+    ("a total in another language", "Mill;Loads\nLow;3\nAsh;4\nSumme;7\n", {"Mill": ["Low", "Ash"], "Loads": [3, 4]}, ("footer 1", "Summe")),
+    ("a mill called so is a row", "Mill,Loads\nLow,3\nTotal Timber,4\nAsh,5\n", {"Mill": ["Low", "Total Timber", "Ash"], "Loads": [3, 4, 5]}, ()),
+    ("a last row of a mill called so", "Mill,Loads\nLow,3\nCounty Mill,5\n", {"Mill": ["Low", "County Mill"], "Loads": [3, 5]}, ()),
+    ("a total that is not first", "Mill,Wood,Loads\nLow,oak,3\nAsh,elm,4\n,Total,7\n", {"Mill": ["Low", "Ash"], "Wood": ["oak", "elm"], "Loads": [3, 4]}, ("footer 1",)),
+    ("a rule before the total", "Mill,Loads\nLow,3\nAsh,4\n-----,-----\nTotal,7\n", {"Mill": ["Low", "Ash"], "Loads": [3, 4]}, ("footer 2",)),
+]  # fmt: skip
+
+
+class Corpus(FolderCase):
+    """Each case is taken in, asked for all rows, saved and opened again."""
+
+    def took(self, content: str | bytes, name: str = "t.csv", **reading: Any) -> oak.Intake:
+        """What intake makes of a file."""
+        return oak.take_in([self.write(name, content)], to=self.folder / "t.oak.toml", **reading)
+
+    def proved(self, cases: list[Case], name: str = "t.csv", **reading: Any) -> None:
+        for about, content, wanted, said in cases:
+            with self.subTest(about):
+                if isinstance(wanted, str):
+                    code, _, words = wanted.partition(": ")
+                    error = self.raises(code, self.took, content, name, **reading)
+                    self.assertIn(words, str(error))
+                    continue
+                found = self.took(content, name, **reading)
+                table = found.source.rows(
+                    [(one.name, f'"{one.name}"') for one in found.proposals if not one.keys.get("hidden")]
+                ).table
+                self.assertEqual(table.to_pydict(), wanted)
+                for column, values in wanted.items():  # 1, 1.0, True and Decimal("1") are equal and not the same
+                    kinds = [type(value) for value in table.column(column).to_pylist()]
+                    self.assertEqual(kinds, [type(value) for value in values], column)
+                told = " ".join([
+                    *(f"{what} {why}" for what, why in found.decisions), *(str(one) for one in found.findings), *(one.evidence.why for one in found.proposals),
+                ])  # fmt: skip
+                for words in said:
+                    self.assertIn(words, told)
+                found.save(replace=True)
+                again = oak.open_source(self.folder / "t.oak.toml")
+                self.assertEqual(again.rows().table, found.source.rows().table)
+
+    def test_quotes(self) -> None:
+        for case in QUOTES:
+            self.proved([case], bad_rows="drop" if "left out" in case[0] else None)
+
+    def test_headers(self) -> None:
+        self.proved(HEADERS)
+
+    def test_encodings(self) -> None:
+        self.proved(ENCODINGS)
+
+    def test_footers(self) -> None:
+        self.proved(FOOTERS)
+
+
+if __name__ == "__main__":
+    unittest.main()
