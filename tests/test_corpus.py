@@ -6,9 +6,17 @@ words that it must have.
 
 from __future__ import annotations
 
+import bz2
 import datetime as dt
+import gzip
+import lzma
+import os
+import time
 import unittest
+from pathlib import Path
 from typing import Any
+
+import openpyxl
 
 import oak_ledger as oak
 from tests.support import D, FolderCase
@@ -169,6 +177,129 @@ class Corpus(FolderCase):
 
     def test_footers(self) -> None:
         self.proved(FOOTERS)
+
+    def test_footers_given_by_blank_lines(self) -> None:
+        found = self.took("Mill,Loads\nLow,3\nAsh,4\nTotal,7\n\n\n")
+        self.assertEqual(found.source.origin.footer, 1)
+        self.write("t.csv", "Mill,Loads\nLow,3\nAsh,4\nElm,5\nTotal,12\n")
+        self.assertEqual(found.source.rows(["Mill"]).table.column(0).to_pylist(), ["Low", "Ash", "Elm"])
+
+
+# Files by name; what is taken in, and with which keys; all rows as they must come out; what must be said.
+MANY: list[tuple[str, dict[str, bytes], list[str], dict[str, Any], Wanted, tuple[str, ...]]] = [
+    ("another encoding", {"a.csv": "Mill,N\nMühle,1\n".encode(), "b.csv": "Mill,N\nÉcluse Größe,2\n".encode("cp1252")}, ["*.csv"], {}, {"Mill": ["Mühle", "Écluse Größe"], "N": [1, 2]}, ("b.csv is written otherwise", "cp1252")),
+    ("UTF-8 after another", {"a.csv": "Mill,N\nMühle Größe,1\n".encode("cp1252"), "b.csv": "Mill,N\nÉcluse,2\n".encode()}, ["*.csv"], {}, {"Mill": ["Mühle Größe", "Écluse"], "N": [1, 2]}, ("encoding utf-8",)),
+    ("a mark in a later file", {"a.csv": b"Mill,N\nLow,1\n", "b.csv": b"\xef\xbb\xbfMill,N\nAsh,2\n"}, ["*.csv"], {}, {"Mill": ["Low", "Ash"], "N": [1, 2]}, ()),
+    ("another separator", {"a.csv": b"Mill,N\nLow,1\n", "b.csv": b"Mill;N\nAsh;2\n"}, ["*.csv"], {}, {"Mill": ["Low", "Ash"], "N": [1, 2]}, ("separator semicolon",)),
+    ("a title in a later file", {"a.csv": b"Mill,N\nLow,1\n", "b.csv": b"Loads of June\n\nMill,N\nAsh,2\n"}, ["*.csv"], {}, {"Mill": ["Low", "Ash"], "N": [1, 2]}, ("names in line 3",)),
+    ("no title in a later file", {"a.csv": b"Loads of May\n\nMill,N\nLow,1\n", "b.csv": b"Mill,N\nAsh,2\n"}, ["*.csv"], {}, {"Mill": ["Low", "Ash"], "N": [1, 2]}, ("b.csv is written otherwise",)),
+    ("blank lines before the names", {"a.csv": b"Mill,N\nLow,1\n", "b.csv": b"\n\nMill,N\nAsh,2\n"}, ["*.csv"], {}, {"Mill": ["Low", "Ash"], "N": [1, 2]}, ()),
+    ("another letter case and order", {"a.csv": b"Mill,N\nLow,1\n", "b.csv": b"n,MILL\n2,Ash\n"}, ["*.csv"], {}, {"Mill": ["Low", "Ash"], "N": [1, 2]}, ()),
+    ("a column more, a column less", {"a.csv": b"Mill,N\nLow,1\n", "b.csv": b"Mill,Wood\nAsh,oak\n"}, ["*.csv"], {}, {"Mill": ["Low", "Ash"], "N": [1, None], "Wood": [None, "oak"]}, ("b.csv has no column N and has the column Wood",)),
+    ("the same month twice", {"a.csv": b"Mill,N\nLow,1\n", "b.csv": b"Mill,N\nLow,1\n"}, ["*.csv"], {}, {"Mill": ["Low", "Low"], "N": [1, 1]}, ("b.csv holds the same as a.csv",)),
+    ("compressed beside plain", {"a.csv": b"Mill,N\nLow,1\n", "b.csv.gz": gzip.compress(b"Mill,N\nAsh,2\n")}, ["*.csv*"], {}, {"Mill": ["Low", "Ash"], "N": [1, 2]}, ()),
+    ("the same, once compressed", {"a.csv": b"Mill,N\nLow,1\n", "b.csv.gz": gzip.compress(b"Mill,N\nLow,1\n")}, ["*.csv*"], {}, {"Mill": ["Low", "Low"], "N": [1, 1]}, ("b.csv.gz holds the same as a.csv",)),
+    ("compressed, whatever its name", {"a.csv": gzip.compress(b"Mill,N\nLow,1\n")}, ["a.csv"], {}, {"Mill": ["Low"], "N": [1]}, ()),
+    ("a plain file called compressed", {"a.csv.gz": b"Mill,N\nLow,1\n"}, ["a.csv.gz"], {}, {"Mill": ["Low"], "N": [1]}, ()),
+    ("compressed and cut off", {"a.csv.gz": gzip.compress(b"Mill,N\nLow,1\n" * 50)[:-12]}, ["a.csv.gz"], {}, "unreadable: is compressed, and damaged or cut off", ()),
+    ("compressed and damaged", {"a.csv.gz": b"\x1f\x8b\x08\x00abcdefgh"}, ["a.csv.gz"], {}, "unreadable: damaged", ()),
+    ("other compressions", {"a.csv.bz2": bz2.compress(b"Mill,N\nLow,1\n"), "b.csv.xz": lzma.compress(b"Mill,N\nAsh,2\n")}, ["*.csv.*"], {}, {"Mill": ["Low", "Ash"], "N": [1, 2]}, ()),
+    ("parts of the name", {"l_2026-01.csv": b"Mill\nLow\n", "l_2026-02.csv": b"Mill\nAsh\n"}, ["l_*.csv"], {"name_parts": "l_{Year}-{Month}.csv"}, {"Mill": ["Low", "Ash"], "Year": [2026, 2026], "Month": ["01", "02"]}, ("part Year '2026' in l_2026-01.csv", "part Month '01'")),
+    ("parts by width", {"l_202601.csv": b"Mill\nLow\n", "l_202602.csv": b"Mill\nAsh\n"}, ["l_*.csv"], {"name_parts": "l_{Year:4}{Month:2}.csv"}, {"Mill": ["Low", "Ash"], "Year": [2026, 2026], "Month": ["01", "02"]}, ("part Month '01'",)),
+    ("parts side by side", {"l_202601.csv": b"Mill\nLow\n"}, ["l_*.csv"], {"name_parts": "l_{Year}{Month}.csv"}, "bad-pattern: nothing tells where {Year} ends", ()),
+    ("a part beside anything", {"l_202601.csv": b"Mill\nLow\n"}, ["l_*.csv"], {"name_parts": "l_{Year}*.csv"}, "bad-pattern: nothing tells", ()),
+    ("a part of a width before one without", {"l_2026x.csv": b"Mill\nLow\n"}, ["l_*.csv"], {"name_parts": "l_{Year:4}{Rest}.csv"}, {"Mill": ["Low"], "Year": [2026], "Rest": ["x"]}, ()),
+    ("a part called as a column", {"l_1.csv": b"Mill\nLow\n"}, ["l_*.csv"], {"name_parts": "l_{mill}.csv"}, "part-taken: mill", ()),
+    ("a name that does not read so", {"l_1.csv": b"Mill\nLow\n", "l_x_2.csv": b"Mill\nAsh\n"}, ["l_*.csv"], {"name_parts": "l_{N:1}.csv"}, "name-parts: l_x_2.csv", ()),
+    ("files that share no pattern", {"a/x.csv": b"Mill\nLow\n", "b/y.csv": b"Mill\nAsh\n"}, ["a/x.csv", "b/y.csv"], {}, "no-pattern: No one pattern names", ()),
+    ("names within each other", {"a.csv": b"Mill\nLow\n", "aa.csv": b"Mill\nAsh\n"}, ["a.csv", "aa.csv"], {}, {"Mill": ["Low", "Ash"]}, ()),
+    ("a separator of several characters", {"a.txt": b"Mill||N\nLow||1\nAsh||2\n"}, ["a.txt"], {"separator": "||"}, {"Mill": ["Low", "Ash"], "N": [1, 2]}, ()),
+    ("the same, with quotes", {"a.txt": b'Mill::N\n"Low :: Weir"::1\nAsh::2\n'}, ["a.txt"], {"separator": "::"}, {"Mill": ["Low :: Weir", "Ash"], "N": [1, 2]}, ()),
+    ("a separator by its name", {"a.txt": b"Mill;N\nLow;1\n"}, ["a.txt"], {"separator": "semicolon"}, {"Mill": ["Low"], "N": [1]}, ()),
+    ("a tab by its name", {"a.txt": b"Mill\tN\nLow\t1\n"}, ["a.txt"], {"separator": "tab"}, {"Mill": ["Low"], "N": [1]}, ()),
+    ("a separator that is not there", {"a.txt": b"Mill;N\nLow;1\n"}, ["a.txt"], {"separator": "|"}, {"Mill;N": ["Low;1"]}, ()),
+    ("JSON, an array", {"a.json": b'[{"Mill": "Low", "N": 1}, {"N": 2}]'}, ["a.json"], {}, {"Mill": ["Low", None], "N": [1, 2]}, ()),
+    ("JSON, an array over lines", {"a.json": b'[\n  {"Mill": "Low", "N": 1.10},\n  {"Mill": "Ash", "N": 2.25}\n]\n'}, ["a.json"], {}, {"Mill": ["Low", "Ash"], "N": [D("1.10"), D("2.25")]}, ()),
+    ("JSON, an object a line", {"a.json": b'{"Mill": "Low", "N": 1}\n{"Mill": "Ash", "N": 2}\n'}, ["a.json"], {}, {"Mill": ["Low", "Ash"], "N": [1, 2]}, ()),
+    ("objects within objects", {"a.jsonl": b'{"Mill": {"Name": "Low", "Town": {"Id": 7}}, "N": 1}\n{"Mill": {"Name": "Ash"}, "N": 2}\n'}, ["a.jsonl"], {}, {"Mill.Name": ["Low", "Ash"], "Mill.Town.Id": [7, None], "N": [1, 2]}, ()),
+    ("a long number keeps its digits", {"a.jsonl": b'{"N": 0.1234567890123456}\n{"N": 1.5}\n'}, ["a.jsonl"], {}, {"N": [0.1234567890123456, 1.5]}, ()),
+    ("half a character", {"a.jsonl": b'{"Mill": "\\ud800"}\n'}, ["a.jsonl"], {}, "bad-row: line 1: it holds half a character", ()),
+    ("a key twice", {"a.jsonl": b'{"N": 1, "N": 2}\n'}, ["a.jsonl"], {}, "bad-row: the key 'N' is there twice", ()),
+    ("two values for one name", {"a.jsonl": b'{"A.B": 1, "A": {"B": 2}}\n'}, ["a.jsonl"], {}, "bad-row: two values for 'A.B'", ()),
+    ("an array cut off", {"a.json": b'[{"N": 1}, {"N"'}, ["a.json"], {}, "not-json: a.json is no JSON", ()),
+    ("an array of numbers", {"a.json": b"[1, 2]"}, ["a.json"], {}, "bad-row: object 1: it is no object", ()),
+    ("an empty array", {"a.json": b"[]"}, ["a.json"], {}, "empty-file: a.json", ()),
+    ("several files of JSON", {"a.jsonl": b'{"Mill": "Low", "N": 1}\n', "b.jsonl": b'{"mill": "Ash", "N": 2}\n'}, ["*.jsonl"], {}, {"Mill": ["Low", "Ash"], "N": [1, 2]}, ()),
+]  # fmt: skip
+
+
+class ManyFiles(FolderCase):
+    def test_each_comes_out_as_it_must(self) -> None:
+        for about, files, paths, keys, wanted, said in MANY:
+            with self.subTest(about):
+                folder = self.folder / about.replace(" ", "_")
+                for name, content in files.items():
+                    self.write(str(folder / name), content)
+                target = folder / "t.oak.toml"
+
+                def take(
+                    paths: list[str] = paths, folder: Path = folder, target: Path = target, keys: Any = keys
+                ) -> oak.Intake:
+                    return oak.take_in([folder / path for path in paths], to=target, **keys)
+
+                if isinstance(wanted, str):
+                    code, _, words = wanted.partition(": ")
+                    self.assertIn(words, str(self.raises(code, take)))
+                    continue
+                found = take()
+                shown = [(one, f'"{one}"') for one in wanted]
+                table = found.source.rows(shown).table
+                self.assertEqual(table.to_pydict(), wanted)
+                self.assertLessEqual({one.name for one in found.source.fields} - {*wanted}, {"File"})
+                told = " ".join([*(f"{what} {why}" for what, why in found.decisions), *map(str, found.findings)])
+                for words in said:
+                    self.assertIn(words, told)
+                found.save()
+                self.assertEqual(oak.open_source(target).rows(shown).table, table)
+
+    def test_a_newer_file_that_the_path_does_not_name(self) -> None:
+        self.write("loads_01.csv", "Mill,N\nLow,1\n")
+        found = oak.take_in(["loads_*.csv"], name="Loads", to="l.oak.toml")
+        self.assertEqual([one.code for one in found.findings], [])
+        found.save()
+        later = time.time() + 60
+        for name, content in (("Loads-02.csv", "Mill,N\nAsh,2\n"), ("mills.csv", "Mill,Town\nAsh,Weir\n")):
+            os.utime(self.write(name, content), (later, later))
+        told = self.oak("check", "l", code=None)
+        self.assertIn("Loads-02.csv lies beside", " ".join(told.split()))
+        self.assertNotIn("mills.csv", told)
+
+    def test_workbooks_by_pattern(self) -> None:
+        for name, rows in (
+            ("l_1.xlsx", [["Mill", "N"], ["Low", 1], ["Ash", 2]]),
+            ("l_2.xlsx", [["mill", "N", "Day"], ["Elm", 2.5, dt.date(2026, 3, 1)]]),
+        ):
+            book = openpyxl.Workbook()
+            sheet = book.active
+            assert sheet is not None
+            sheet.title = "Loads"
+            for row in rows:
+                sheet.append(row)
+            book.save(name)
+        found = oak.take_in(["l_*.xlsx"], to="l.oak.toml", name_parts="l_{Part}.xlsx")
+        found.save()
+        for source in (found.source, oak.open_source("l.oak.toml")):
+            table = source.rows(["Mill", "N", "Day", "Part"]).table.to_pydict()
+            self.assertEqual(
+                table,
+                {
+                    "Mill": ["Low", "Ash", "Elm"],
+                    "N": [1.0, 2.0, 2.5],
+                    "Day": [None, None, day("2026-03-01")],
+                    "Part": [1, 1, 2],
+                },
+            )
+        self.assertIn("l_2.xlsx has the column Day besides", " ".join(map(str, found.findings)))
 
 
 if __name__ == "__main__":

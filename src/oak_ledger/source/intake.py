@@ -194,6 +194,10 @@ def _taken_in(
 ) -> Intake:
     feed = open_origin(spec, target.parent, progress, parts)
     judges, rows, unreadable = _judged(feed, sample)
+    if not judges and not unreadable and not spec.query:
+        where = files[0].name if files else spec.table or title
+        message = f"{where}{f', sheet {spec.sheet}' if spec.sheet else ''} has no columns and no rows."
+        raise UnusableInput("empty-file", message, hint="Look whether it is the right one; nothing was read.")
     proposals = _proposals(judges, nice=not keep_names)
     document = parse_document(_definition(title, spec, parts, proposals), DEFINITION, target.name)
     if FILE_COLUMN in feed.columns() and "*" in spec.path:  # each row knows its file; report builders need not
