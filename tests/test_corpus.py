@@ -133,6 +133,98 @@ FOOTERS: list[Case] = [
 ]  # fmt: skip
 
 
+def mixed(*values: str) -> str:
+    """A file of tabs, of a column that counts and of the values."""
+    return "N\tX\n" + "".join(f"{at}\t{value}\n" for at, value in enumerate(values, 1))
+
+
+def quoted(*values: str) -> str:
+    """A file of commas, the values in quotes."""
+    return "N,X\n" + "".join(f'{at},"{value}"\n' for at, value in enumerate(values, 1))
+
+
+def semicolons(*values: str) -> str:
+    """A file of semicolons."""
+    return "N;X\n" + "".join(f"{at};{value}\n" for at, value in enumerate(values, 1))
+
+
+# The file, the values of X as they must come out, words that must be said.
+VALUES: list[tuple[str, str, list[Any], tuple[str, ...]]] = [
+    ("thousands: quoted where commas separate", quoted("1,234", "5,678"), [1234, 5678], ("thousands marks: commas",)),
+    ("thousands: small ones are there too", mixed("1,234", "567", "12"), [1234, 567, 12], ("thousands marks: commas",)),
+    ("thousands: groups of three", mixed("1,234,567", "5,678"), [1234567, 5678], ("thousands marks: commas",)),
+    ("thousands: both marks", mixed("1,234.50", "5,678", "2.25"), [D("1234.50"), D("5678.00"), D("2.25")], ("decimal point", "thousands marks")),
+    ("thousands: one with a point beside", quoted("1,234", "2.5"), [D("1234.0"), D("2.5")], ("thousands marks",)),
+    ("decimals: a zero comes first", mixed("0,500", "1,250"), [D("0.500"), D("1.250")], ("decimal comma",)),
+    ("decimals: not always three places", mixed("1,25", "1,250"), [D("1.250"), D("1.250")], ("decimal comma",)),
+    ("decimals: long ones without a mark", mixed("1,250", "12500"), [D("1.250"), D("12500.000")], ("decimal comma",)),
+    ("open: nothing tells", mixed("1,234", "5,678"), ["1,234", "5,678"], ("1,234 may be 1234 or 1.234", "All together 6 912 or 6.912", "oak field retype t X integer --thousands-mark ,", "'decimal(18,3)' --decimal-mark ,")),
+    ("open: points where semicolons separate", semicolons("1.234", "5.678"), ["1.234", "5.678"], ("1.234 may be 1234 or 1.234", "--thousands-mark . --decimal-mark ,")),
+    ("points: programs write them", mixed("1.234", "5.678"), [D("1.234"), D("5.678")], ("decimal point",)),
+    ("points between thousands", semicolons("1.234.567", "2.345"), [1234567, 2345], ("thousands marks: points",)),
+    ("points between thousands, small ones too", semicolons("1.234", "7"), [1234, 7], ("thousands marks: points",)),
+    ("points between thousands and a decimal comma", semicolons("1.234,50", "7,25"), [D("1234.50"), D("7.25")], ("decimal comma",)),
+    ("Indian groups", quoted("12,34,567", "1,23,456.50"), [D("1234567.00"), D("123456.50")], ("thousands marks",)),
+    ("apostrophes", mixed("1'234.50", "12"), [D("1234.50"), D("12.00")], ("apostrophes",)),
+    ("other apostrophes", mixed("1’234", "1’234’567"), [1234, 1234567], ("apostrophes",)),
+    ("spaces", semicolons("1 234,50", "12 345 678,00", "5"), [D("1234.50"), D("12345678.00"), D("5.00")], ("spaces",)),
+    ("thin spaces", semicolons("1\u202f234,50", "12\u2009345,00"), [D("1234.50"), D("12345.00")], ("spaces",)),
+    ("spaces that do not break", mixed("1\u00a0234.50", "5"), [D("1234.50"), D("5.00")], ("spaces",)),
+    ("a minus behind", mixed("12.50-", "3.00", "1,000.00-"), [D("-12.50"), D("3.00"), D("-1000.00")], ("minus behind",)),
+    ("parentheses", mixed("(12.50)", "3.00", "(1,000.25)"), [D("-12.50"), D("3.00"), D("-1000.25")], ("parentheses",)),
+    ("parentheses with a decimal comma", semicolons("(12,5)", "1.003,25"), [D("-12.50"), D("1003.25")], ("parentheses",)),
+    ("another minus sign", mixed("\u221212.5", "3.5"), [D("-12.5"), D("3.5")], ()),
+    ("a plus before numbers", mixed("+4", "-3", "1"), [4, -3, 1], ("whole numbers",)),
+    ("a currency behind", mixed("12.50 EUR", "-3.00 EUR", "1,000.00 EUR"), [D("12.50"), D("-3.00"), D("1000.00")], ("EUR",)),
+    ("a currency before", mixed("€12.50", "-€3.00", "€ 1,000.00"), [D("12.50"), D("-3.00"), D("1000.00")], ("€",)),
+    ("currency in parentheses", mixed("$12.50", "($3.00)", "$1,000.25"), [D("12.50"), D("-3.00"), D("1000.25")], ("$",)),
+    ("a currency and a decimal comma", semicolons("12,50 €", "1.000,25 €", "-3,00 €"), [D("12.50"), D("1000.25"), D("-3.00")], ("decimal mark ,",)),
+    ("several currencies are told", mixed("12.50 EUR", "3.00 USD"), [D("12.50"), D("3.00")], ("different currencies",)),
+    ("codes with an E", mixed("12E4", "13E5", "77E9"), ["12E4", "13E5", "77E9"], ("codes such as 12E4",)),
+    ("codes, some with an E", mixed("1234", "12E4", "5678"), ["1234", "12E4", "5678"], ("codes such as 12E4",)),
+    ("exponents", mixed("1.5E+03", "2.5e-2", "7"), [1500.0, 0.025, 7.0], ("exponents",)),
+    ("phone numbers", mixed("+4930123456", "+43112345678"), ["+4930123456", "+43112345678"], ("phone",)),
+    ("leading zeros", mixed("0012", "0345"), ["0012", "0345"], ("leading zeros",)),
+    ("more than 38 digits", mixed("1" * 45, "2"), ["1" * 45, "2"], ("45 digits",)),
+    ("38 digits", mixed("1" * 37, "2"), [D("1" * 37), D("2")], ()),
+    ("decimals of a float", mixed("0.1234567890123", "2.5"), [0.1234567890123, 2.5], ()),
+    ("decimals that a float would change", mixed("0.1234567890123456789", "2.5"), [D("0.1234567890123456789"), D("2.5000000000000000000")], ()),
+    ("more decimals than stay exact", mixed("0." + "1234567890" * 3, "2.5"), ["0." + "1234567890" * 3, "2.5"], ("would not stay exact",)),
+    ("words for nothing among numbers", mixed(*["1", "2"] * 98, *["nil"] * 4), ["1", "2"] * 98 + ["nil"] * 4, ("98 % whole numbers; not: nil × 4", "oak field retype t X integer --null-word nil")),
+    ("points for nothing", mixed(*["1.5", "2"] * 49, ".", "."), ["1.5", "2"] * 49 + [".", "."], ("98 % numbers; not: . × 2",)),
+    ("known words for nothing", mixed("1", "n/a", "3", "-"), [1, None, 3, None], ()),
+    ("moments in universal time", mixed("2026-01-31T10:20:30Z", "2026-02-01T00:00:00Z"), [at("2026-01-31 10:20:30"), at("2026-02-01")], ("universal time",)),
+    ("moments with parts of seconds", mixed("2026-01-31T10:20:30.25Z", "2026-02-01T00:00:00Z"), [at("2026-01-31 10:20:30.250"), at("2026-02-01")], ()),
+    ("moments with one offset", mixed("2026-01-31T10:20:30+02:00", "2026-02-01 00:00:00+02:00"), [at("2026-01-31 10:20:30"), at("2026-02-01")], ("offset +02:00",)),
+    ("moments with several offsets", mixed("2026-01-31T10:20:30+01:00", "2026-07-01T00:00:00+02:00"), ["2026-01-31T10:20:30+01:00", "2026-07-01T00:00:00+02:00"], ("different offsets",)),
+    ("the last day", mixed("2026-01-31", "9999-12-31"), [day("2026-01-31"), day("9999-12-31")], ()),
+    ("the first day", mixed("2026-01-31", "0001-01-01"), [day("2026-01-31"), day("0001-01-01")], ()),
+    ("years of two digits", mixed("31/1/85", "1/12/04"), [day("1985-01-31"), day("2004-12-01")], ("70 to 99",)),
+    ("years of two digits, months first", mixed("1/31/85", "12/1/04"), [day("1985-01-31"), day("2004-12-01")], ()),
+    ("years first and a clock", mixed("2015/01/01 01:00", "2015/12/31 23:59"), [at("2015-01-01 01:00"), at("2015-12-31 23:59")], ()),
+    ("months by name", mixed("Jan 1 2000", "Dec 31 2001"), [day("2000-01-01"), day("2001-12-31")], ()),
+    ("months by name and a comma", quoted("Jan 1, 2000", "Dec 31, 2001"), [day("2000-01-01"), day("2001-12-31")], ()),
+    ("months by their whole name", mixed("1 January 2000", "31 December 2001"), [day("2000-01-01"), day("2001-12-31")], ()),
+    ("days, hyphens and months by name", mixed("01-Jan-2000", "31-DEC-2001"), [day("2000-01-01"), day("2001-12-31")], ()),
+    ("mornings and afternoons", mixed("1/31/2026 3:05 PM", "12/1/2026 11:00 AM"), [at("2026-01-31 15:05"), at("2026-12-01 11:00")], ()),
+    ("days with points and a clock", mixed("31.1.2026 8:05", "1.2.2026 12:00"), [at("2026-01-31 08:05"), at("2026-02-01 12:00")], ()),
+    ("an open order of day and month", mixed("01/02/2026", "03/04/2026"), [day("2026-02-01"), day("2026-04-03")], ("no row can tell", "--template MM/DD/YYYY")),
+    ("whole numbers are no dates", mixed("20260131", "20260201"), [20260131, 20260201], ("whole numbers",)),
+    ("yes and no", mixed("yes", "no"), [True, False], ()),
+    ("ones and zeros stay numbers", mixed("1", "0"), [1, 0], ()),
+    ("percent", mixed("12%", "7.5 %"), [0.12, 0.075], ("percentages",)),
+    ("versions", mixed("1.2.3", "10.0.1"), ["1.2.3", "10.0.1"], ()),
+    ("addresses of machines", mixed("10.0.0.1", "192.168.1.20"), ["10.0.0.1", "192.168.1.20"], ()),
+    ("times of day", mixed("10:20", "23:59"), ["10:20", "23:59"], ()),
+    ("fractions", mixed("1/2", "3/4"), ["1/2", "3/4"], ()),
+    ("ranges", mixed("1-2", "3-4"), ["1-2", "3-4"], ()),
+    ("hexadecimal", mixed("0x1F", "0x20"), ["0x1F", "0x20"], ()),
+    ("infinity is no number", mixed("1.5", "inf"), ["1.5", "inf"], ()),
+    ("empty in quotes", 'N,X\n1,""\n2,a\n', ["", "a"], ()),
+    ("spaces around", mixed(" 1", "2 "), [1, 2], ()),
+]  # fmt: skip
+
+
 class Corpus(FolderCase):
     """Each case is taken in, asked for all rows, saved and opened again."""
 
@@ -174,6 +266,47 @@ class Corpus(FolderCase):
 
     def test_encodings(self) -> None:
         self.proved(ENCODINGS)
+
+    def test_values(self) -> None:
+        for about, content, values, said in VALUES:
+            self.proved([(about, content, {"N": [*range(1, len(values) + 1)], "X": values}, said)])
+
+    def test_suspicions(self) -> None:
+        for about, content, words in (
+            (
+                "seconds",
+                "Id,Created\nx,1767225600\ny,1772323200\n",
+                "seconds since 1970 (1767225600 would be 2026-01-01 00:00:00)",
+            ),
+            ("milliseconds", "Id,Sent at\nx,1767225600000\ny,1772323200000\n", "milliseconds since 1970"),
+            ("days of sheets", "Id,Day\nx,46023\ny,46024\n", "days as sheets number them (46023 would be 2026-01-01)"),
+        ):
+            with self.subTest(about):
+                self.assertIn(words, " ".join(map(str, self.took(content).findings)))
+        self.assertEqual(self.took("Id,Volume\nx,46023\ny,46024\n").findings, ())
+
+    def test_neighbours_decide(self) -> None:
+        found = self.took("N\tX\tY\n1\t1,234\t2.5\n2\t5,678\t3.25\n")
+        self.assertEqual(found.source.rows(["X"]).table.column(0).to_pylist(), [1234, 5678])
+        found = self.took("N\tX\tY\n1\t1,234\t2,5\n2\t5,678\t3,25\n")
+        self.assertEqual(found.source.rows(["X"]).table.column(0).to_pylist(), [D("1.234"), D("5.678")])
+
+    def test_the_commands_that_decide_decide(self) -> None:
+        self.took(mixed("1,234", "5,678")).save()
+        self.oak("field", "retype", "t", "X", "integer", "--thousands-mark", ",")
+        self.assertEqual(oak.open_source("t.oak.toml").tally([], ["SUM(X)"]).value(), 6912)
+        self.took(mixed(*["1", "2"] * 98, *["nil"] * 4)).save(replace=True)
+        self.oak("field", "retype", "t", "X", "integer", "--null-word", "nil")
+        self.assertEqual(oak.open_source("t.oak.toml").tally([], ["SUM(X)"]).value(), 294)
+
+    def test_roles(self) -> None:
+        found = self.took(
+            "Id,Loads 1,Loads 2,Price,Latitude,Town\n"
+            + "".join(f"{at},{at * 7 % 11},{at},{at}.5,5{at % 3}.25,T{at}\n" for at in range(1, 9))
+        )
+        self.assertEqual({one.name: (one.role, one.keys.get("aggregate", "")) for one in found.proposals}, {
+            "Id": ("dimension", ""), "Loads 1": ("measure", ""), "Loads 2": ("measure", ""), "Price": ("measure", "average"), "Latitude": ("dimension", ""), "Town": ("dimension", ""),
+        })  # fmt: skip
 
     def test_footers(self) -> None:
         self.proved(FOOTERS)

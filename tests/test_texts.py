@@ -6,6 +6,7 @@ import random
 import re
 import unittest
 from collections.abc import Callable
+from decimal import Decimal
 from typing import Any
 
 import pyarrow as pa
@@ -110,3 +111,37 @@ class Texts(unittest.TestCase):
                         for a, s, n, found in zip(first, search, numbers, answer.column(at).to_pylist(), strict=True):
                             if a is not None and s is not None:
                                 self.assertEqual(found, wanted(a, s, n), (a, s, n))
+
+    def test_numbers_with_marks_come_back(self) -> None:
+        chance = random.Random(20261129)
+        for mark, thousands in ((".", ","), (",", "."), (",", " "), (".", "'"), (".", "")):
+            values = [Decimal(chance.randrange(-(10**9), 10**9)) / 10 ** chance.randrange(4) for _ in range(300)]
+            ways: list[Callable[[str, str], str]] = [
+                lambda sign, bare: sign + bare,
+                lambda sign, bare: bare + sign,
+                lambda sign, bare: f"({bare})" if sign else bare,
+                lambda sign, bare: f"{sign}EUR {bare}",
+                lambda sign, bare: f" {sign}{bare} €\u00a0",
+            ]
+            texts = []
+            for value in values:
+                whole, _, rest = f"{abs(value):,f}".partition(".")
+                bare = whole.replace(",", thousands) + (f"{mark}{rest}" if rest else "")
+                texts.append(chance.choice(ways)("-" if value < 0 else "", bare))
+            source = oak.Source.from_table(pa.table({"A": texts}), name="Amounts")
+            formula = f"CAST(PLAIN_NUMBER(A, '{mark}', '{thousands.replace(chr(39), chr(39) * 2)}', 'EUR €') AS DECIMAL(18,3))"
+            answer = source.rows([("x", formula)])
+            self.assertEqual(answer.table.column(0).to_pylist(), values)
+            self.assertEqual(answer.faults, ())
+
+    def test_what_is_no_number_with_these_marks_is_a_fault(self) -> None:
+        wrong = {
+            ("1.5", ",", "."), ("12,34", ".", ","), ("1.234.56", ",", "."), ("1,2345", ".", ","), ("1 234", ".", ","), ("(5", ".", ""), ("5)", ".", ""),
+            ("5 EUR", ".", ""), ("--5", ".", ""), ("", ".", ""), (".", ".", ""), ("x", ".", ""), ("1,,234", ".", ","), ("1.2.3", ".", ","), ("0x1F", ".", ","), ("٣", ".", ","),
+        }  # fmt: skip
+        for text, mark, thousands in sorted(wrong):
+            with self.subTest(text, mark=mark, thousands=thousands):
+                source = oak.Source.from_table(pa.table({"A": [text]}), name="Amounts")
+                answer = source.rows([("x", f"PLAIN_NUMBER(A, '{mark}', '{thousands}')")])
+                self.assertEqual(answer.table.column(0).to_pylist(), [None])
+                self.assertEqual(sum(one.rows for one in answer.faults), 1)

@@ -75,11 +75,11 @@ if TYPE_CHECKING:
     from oak_ledger.source.explain import OutlineLine as OutlineLine
     from oak_ledger.source.explain import explained as explained
     from oak_ledger.source.intake import Intake as Intake
-    from oak_ledger.source.intake import Proposal as Proposal
     from oak_ledger.source.intake import restored as restored
     from oak_ledger.source.intake import take_in as take_in
     from oak_ledger.source.intake import take_in_join as take_in_join
     from oak_ledger.source.naming import NameRule as NameRule
+    from oak_ledger.source.proposal import Proposal as Proposal
     from oak_ledger.source.trial import Trial as Trial
     from oak_ledger.source.trial import trial as trial
 
@@ -101,7 +101,8 @@ _ROOMS = {
     "source.compare": ("Comparison", "FieldChange", "Retyped", "compared", "earlier", "retyped"),
     "source.edits": ("Edit", "edits_of", "redo", "undo"),
     "source.explain": ("OutlineLine", "explained"),
-    "source.intake": ("Intake", "Proposal", "restored", "take_in", "take_in_join"),
+    "source.intake": ("Intake", "restored", "take_in", "take_in_join"),
+    "source.proposal": ("Proposal",),
     "source.naming": ("NameRule",),
     "source.trial": ("Trial", "trial"),
 }

@@ -153,6 +153,9 @@ def add_command(
 @click.option("--template", default=None, help="How dates are written, such as DD.MM.YYYY.")
 @click.option("--thousands-mark", default=None, help="The thousands mark in the column.")
 @click.option("--decimal-mark", type=click.Choice([".", ","]), default=None, help="The decimal mark in the column.")
+@click.option(
+    "--null-word", "null_words", multiple=True, help="A word in the column that means no value; may be repeated."
+)
 @click.option("--dry-run", is_flag=True, help="Show what would happen and write nothing.")
 def retype_command(
     source: str,
@@ -161,6 +164,7 @@ def retype_command(
     template: str | None,
     decimal_mark: str | None,
     thousands_mark: str | None,
+    null_words: tuple[str, ...],
     dry_run: bool,
 ) -> int:
     """Read a plain field as another type, and say what could not be converted.
@@ -172,7 +176,12 @@ def retype_command(
     from oak_ledger.present.terminal import RUST, Text, console, grid, plural
 
     before = open_working(source)
-    keys = {"template": template, "decimal_mark": decimal_mark, "thousands_mark": thousands_mark}
+    keys = {
+        "template": template,
+        "decimal_mark": decimal_mark,
+        "thousands_mark": thousands_mark,
+        "null_words": [*null_words] or None,
+    }
     made = retyped(before, name, type_name, **{key: value for key, value in keys.items() if value is not None})
     out = console()
     out.print(

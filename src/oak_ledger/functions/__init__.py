@@ -6,7 +6,18 @@ fills the library.
 
 from __future__ import annotations
 
-from oak_ledger.functions import aggregates, conditions, constructs, dates, holistic, numbers, patterns, text, windows
+from oak_ledger.functions import (
+    aggregates,
+    conditions,
+    constructs,
+    dates,
+    holistic,
+    marks,
+    numbers,
+    patterns,
+    text,
+    windows,
+)
 from oak_ledger.functions.registry import LIBRARY, Function
 
 __all__ = [
@@ -19,6 +30,7 @@ __all__ = [
     "find_functions",
     "holistic",
     "is_named",
+    "marks",
     "numbers",
     "patterns",
     "text",

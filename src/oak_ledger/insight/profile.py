@@ -19,7 +19,7 @@ from oak_ledger.errors import OakError
 from oak_ledger.formula import Grain
 from oak_ledger.formula.lexer import name_text, quote_text
 from oak_ledger.functions.accumulators import as_floats
-from oak_ledger.origin.infer import NULL_WORDS
+from oak_ledger.origin.evidence import NULL_WORDS
 from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.source import Source
 

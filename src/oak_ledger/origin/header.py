@@ -8,7 +8,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
-from oak_ledger.origin.infer import NULL_WORDS
+from oak_ledger.origin.evidence import NULL_WORDS
 from oak_ledger.origin.spec import Header
 
 Row = Sequence[str]

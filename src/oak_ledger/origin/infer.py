@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
-from types import MappingProxyType
 from typing import Any
 
 import numpy as np
@@ -16,51 +14,19 @@ import pyarrow.compute as pc
 from oak_ledger.columnar.arrays import Mask, dictionary_decode, from_numpy, numpy_view, to_mask
 from oak_ledger.columnar.texts import value_text
 from oak_ledger.engine.aggregate.groups import LabelDictionary
-from oak_ledger.functions.registry import ComputeError
-from oak_ledger.functions.templates import template
-from oak_ledger.origin.number_shapes import Numbers, plain_numbers
-from oak_ledger.origin.shapes import MONEY_MARK, PLAIN, SHAPES
+from oak_ledger.origin.evidence import ENOUGH_ZEROS, NULL_WORDS, SPACES, Context, Evidence, Shape
+from oak_ledger.origin.number_shapes import Mark, Numbers, plain_numbers
+from oak_ledger.origin.shapes import MOMENT_OFFSET, MONEY_MARK, PLAIN, SHAPES
+from oak_ledger.origin.verdict import judged
 from oak_ledger.types import Type
 
-NULL_WORDS = ("NA", "N/A", "n/a", "na", "NULL", "null", "None", "nan", "NaN", "#N/A", "-", "--", "?", "unknown")
-MISFIT_SHARE = 0.005
 _LEADING_ZERO = r"^[+-]?0[0-9]+$"
 KNOWN = 50_000  # so many different values are counted, and need no second look
 STUDIED = 4_000  # rows that are looked at by pattern in any case
-SPACES = " \t\n\r\x0b\x0c\u00a0"  # what reading leaves out around a value
 FEW = 1_500  # a batch with so few different values is judged by these at once
 PICKED = 1_000  # values by which shapes are ruled out where the first batch has very many different ones
 TEXT_STUDIED = 500_000  # rows after which the values of a text are no longer counted
-ENOUGH_ZEROS = 1_000
 SHOWN = 3  # values that do not fit
-
-
-@dataclass(frozen=True, slots=True)
-class Evidence:
-    """What a column was found to be.
-
-    `kind` is a type of the language with `scale` and `precision` (for decimals); `template` a date template, `marks` how decimals are written
-    (`.`, `,` or `., `); `misfits` counts the values that do not fit and `samples` has the first as (row from 1, value);
-    `why` says what decided, in a sentence; `distinct` counts different values (None where too many to keep).
-    """
-
-    kind: str
-    scale: int
-    precision: int
-    template: str
-    marks: str
-    rows: int
-    nulls: int
-    distinct: int | None
-    misfits: int
-    samples: tuple[tuple[int, str], ...]
-    least: str
-    most: str
-    why: str
-    null_words: tuple[str, ...] = ()
-    money: tuple[str, ...] = ()
-    typed: Type | None = None
-    """The type that the column arrives in, where it is not text to be judged."""
 
 
 @dataclass(slots=True)
@@ -88,8 +54,8 @@ class TypedColumn:
             self.least = ends["min"] if self.least is None else min(self.least, ends["min"])
             self.most = ends["max"] if self.most is None else max(self.most, ends["max"])
 
-    def verdict(self) -> Evidence:
-        """What the column is: as it arrives."""
+    def verdict(self, context: Context | None = None) -> Evidence:
+        """What the column is: as it arrives, whatever else is known."""
         said = None if self.distinct is None else len(self.distinct)
         least, most = value_text(self.least) or "", value_text(self.most) or ""
         why = f"arrives as {self.kind.kind}" + (f", {least} to {most}" if least else "")
@@ -109,13 +75,6 @@ class TypedColumn:
             why,
             typed=self.kind,
         )
-
-
-@dataclass(slots=True)
-class _Shape:
-    fits: int = 0
-    alive: bool = True
-    samples: list[tuple[int, str]] = field(default_factory=list)
 
 
 def _different(values: Any) -> tuple[Any, Any, Any]:
@@ -146,8 +105,9 @@ class _Facts:
     zeros: Mask = field(default_factory=_none)
     fits: dict[str, Mask] = field(default_factory=dict)
     money: set[str] = field(default_factory=set)
+    offsets: set[str] = field(default_factory=set)
     length: int = 0
-    decimals: int = 0
+    decimals: dict[str, int] = field(default_factory=lambda: {".": 0, ",": 0})
 
     def __len__(self) -> int:
         return 0 if self.labels.values is None else len(self.labels.values)
@@ -176,9 +136,13 @@ class _Facts:
             self.fits[name] = np.append(self.fits.get(name, _none()), fits)
         marks = pc.drop_null(pc.struct_field(pc.extract_regex(texts, f"(?P<mark>{MONEY_MARK})"), 0)).unique()
         self.money |= set(marks.to_pylist())
-        ends = pc.extract_regex(texts, r"[.,](?P<decimals>[0-9]+)$")
+        if MOMENT_OFFSET in shapes:
+            offsets = pc.struct_field(pc.extract_regex(texts, r"(?P<offset>[+-][0-9]{2}:?[0-9]{2})$"), 0)
+            self.offsets |= set(pc.drop_null(offsets).unique().to_pylist()[:9])
         self.length = max(self.length, pc.max(pc.utf8_length(texts)).as_py() or 0)
-        self.decimals = max(self.decimals, pc.max(pc.utf8_length(pc.struct_field(ends, 0))).as_py() or 0)
+        for mark in self.decimals:
+            ends = pc.struct_field(pc.extract_regex(texts, rf"[{mark}](?P<decimals>[0-9]+)[^0-9]*$"), 0)
+            self.decimals[mark] = max(self.decimals[mark], pc.max(pc.utf8_length(ends)).as_py() or 0)
 
 
 @dataclass(slots=True)
@@ -188,19 +152,18 @@ class TypeInferrer:
     rows: int = 0
     nulls: int = 0
     zeros: int = 0
-    decimals: int = 0
+    decimals: dict[str, int] = field(default_factory=lambda: {".": 0, ",": 0})
+    offsets: set[str] = field(default_factory=set)
     length: int = 0
     repeats: bool = True
     stopped: int = 0
     blanks: int = 0
     null_words: dict[str, int] = field(default_factory=dict)
     money: set[str] = field(default_factory=set)
-    shapes: dict[str, _Shape] = field(default_factory=lambda: {name: _Shape() for name in SHAPES})
+    shapes: dict[str, Shape] = field(default_factory=lambda: {name: Shape() for name in SHAPES})
     facts: _Facts = field(default_factory=lambda: _Facts())
     counting: bool = True
     """Whether all values so far are counted in `facts`."""
-    distinct: dict[str, tuple[int, int]] | None = None
-    """Each different value with how often it occurs and the first row that has it; None where too many to keep."""
 
     def _settled(self) -> bool:
         """Whether it stays text whatever comes."""
@@ -230,7 +193,7 @@ class TypeInferrer:
         self.rows += len(values)
         self.nulls += values.null_count
 
-    def _alive(self) -> list[tuple[str, _Shape]]:
+    def _alive(self) -> list[tuple[str, Shape]]:
         return [(name, shape) for name, shape in self.shapes.items() if shape.alive]
 
     def _take_plain(self, values: Any, found: Numbers) -> bool:
@@ -240,13 +203,15 @@ class TypeInferrer:
         if any(fits[name] < present and len(shape.samples) < SHOWN for name, shape in alive):
             return False
         self._count(values)
-        self.decimals, self.length = max(self.decimals, found.decimals), max(self.length, found.longest)
+        self.length = max(self.length, found.longest)
+        for mark, kind in ((".", Mark.DOT), (",", Mark.COMMA)):
+            self.decimals[mark] = max(self.decimals[mark], found.decimals(kind))
         self.counting = False
         for name, shape in alive:
             self._fit(shape, fits[name])
         return True
 
-    def _fit(self, shape: _Shape, fits: int) -> None:
+    def _fit(self, shape: Shape, fits: int) -> None:
         """So many values more have a shape; when too few have it, it is no longer looked for."""
         shape.fits += fits
         present = self.rows - self.nulls
@@ -271,7 +236,9 @@ class TypeInferrer:
             self.null_words[word] = self.null_words.get(word, 0) + int(counts[place])
         self.blanks += int(counts[facts.blank[at]].sum())
         self.zeros += int(counts[facts.zeros[at]].sum())
-        self.length, self.decimals = max(self.length, facts.length), max(self.decimals, facts.decimals)
+        self.length = max(self.length, facts.length)
+        self.decimals = {mark: max(count, facts.decimals[mark]) for mark, count in self.decimals.items()}
+        self.offsets |= facts.offsets
         nothing = facts.word[at] | facts.blank[at]
         for name, shape in alive:
             fits = facts.fits[name][at]
@@ -293,134 +260,11 @@ class TypeInferrer:
         for name, shape in self._alive():
             shape.alive = 2 * pc.match_substring_regex(texts, SHAPES[name]).true_count >= len(texts)
 
-    def verdict(self) -> Evidence:
-        """What the column is."""
-        if self.counting:
-            known = self.facts.labels.values.to_pylist() if len(self.facts) else []
-            seen = zip(self.facts.counts.tolist(), self.facts.first.tolist(), strict=True)
-            self.distinct = dict(zip(known, seen, strict=True))
-        words = tuple(sorted(self.null_words))
-        present = self.rows - self.nulls - self.blanks - sum(self.null_words.values())
-        fitting = [
-            name
-            for name, shape in self.shapes.items()
-            if shape.alive
-            and present
-            and (present - shape.fits) <= MISFIT_SHARE * present
-            and (self.money or "money" not in name)
-        ]
-        exact = [name for name in fitting if self.shapes[name].fits == present]
-        chosen = (exact or fitting or ["text"])[0]
-        if not present:
-            return self._evidence("text", why="no value at all", words=words)
-        if self.zeros > ENOUGH_ZEROS or (
-            self.zeros and chosen in ("integer", "point", "comma", "point or comma", "exponent")
-        ):
-            more = "more than " if self.zeros > ENOUGH_ZEROS else ""
-            why = f"digits with leading zeros in {more}{min(self.zeros, ENOUGH_ZEROS) if more else self.zeros:,} rows; a number would lose them"
-            return self._evidence("text", why=why, words=())
-        if chosen in ("comma thousands", "point thousands") and "point or comma" in exact:
-            chosen = "point or comma"
-        return self._told(chosen, present, words)
+    def known(self) -> dict[str, tuple[int, int]]:
+        """The different values that were counted, with how often each came and the first row that has it: all, or those of the first rows."""
+        values = self.facts.labels.values.to_pylist() if len(self.facts) else []
+        return dict(zip(values, zip(self.facts.counts.tolist(), self.facts.first.tolist(), strict=True), strict=True))
 
-    def _told(self, chosen: str, present: int, words: tuple[str, ...]) -> Evidence:
-        if chosen == "text":
-            return self._evidence("text", why=self._text_reason(), words=())
-        if chosen == "yes-no":
-            return self._evidence("boolean", chosen, why="only yes and no", words=words)
-        if chosen == "integer":
-            return self._evidence("integer", chosen, why="whole numbers", words=words)
-        if chosen == "exponent":
-            return self._evidence("number", chosen, why="numbers with exponents", words=words)
-        marks = {"point": ".", "comma": ",", "point or comma": ".,", "comma thousands": ".", "point thousands": ","}
-        if chosen in marks:
-            said = {
-                ".": "a decimal point",
-                ",": "a decimal comma",
-                ".,": "a decimal point in some rows and a decimal comma in others",
-            }
-            why = f"decimals with {said[marks[chosen]]}, up to {self.decimals} place{'s' * (self.decimals != 1)}"
-            if chosen.endswith("thousands"):
-                why += ", and thousands marks"
-            return self._evidence("decimal", chosen, marks=marks[chosen], scale=self.decimals, why=why, words=words)
-        if chosen == "percent":
-            return self._evidence("number", chosen, why="percentages", words=words)
-        if chosen.startswith("money"):
-            mark = "," if chosen.endswith("comma") else "."
-            why = f"amounts of money with {', '.join(sorted(self.money))}, decimal mark {mark}"
-            return self._evidence(
-                "decimal", chosen, marks=mark, scale=2, why=why, words=words, money=tuple(sorted(self.money))
-            )
-        return self._dated(chosen, words)
-
-    def _text_reason(self) -> str:
-        if self.distinct is None:
-            return "text, many different values"
-        first = f" in the first {self.stopped:,} rows" if self.stopped else ""
-        return f"text, {len(self.distinct):,} different value{'s' * (len(self.distinct) != 1)}{first}"
-
-    def _dated(self, chosen: str, words: tuple[str, ...]) -> Evidence:
-        why = f"dates written {chosen}"
-        if chosen in ("DD/MM/YYYY", "MM/DD/YYYY"):
-            other = "MM/DD/YYYY" if chosen == "DD/MM/YYYY" else "DD/MM/YYYY"
-            if self.shapes[other].alive and self.shapes[other].fits == self.shapes[chosen].fits:
-                why += "; month first would fit as well: no row can tell, so make sure"
-            else:
-                why += "; rows with a day above 12 decide it"
-        kind = "timestamp" if "HH24" in chosen else "date"
-        given = "" if chosen.startswith("YYYY-MM-DD") else chosen
-        made = self._evidence(kind, chosen, template=given, why=why, words=words)
-        impossible = self._impossible(chosen) if kind == "date" else {}
-        if not impossible:
-            return made
-        return self._evidence(kind, chosen, template=given, why=why, words=words, more=impossible)
-
-    def _impossible(self, chosen: str) -> dict[str, tuple[int, int]]:
-        """Values of the right shape that are no day of the calendar."""
-        read, wrong = template(chosen), {}
-        for text, seen in (self.distinct or {}).items():
-            if re.match(SHAPES[chosen], text.strip(SPACES)):
-                try:
-                    read.read(text)
-                except ComputeError:
-                    wrong[text] = seen
-        return wrong
-
-    def _evidence(
-        self,
-        kind: str,
-        shape: str = "",
-        *,
-        why: str,
-        words: Sequence[str],
-        scale: int = 0,
-        template: str = "",
-        marks: str = "",
-        more: Mapping[str, tuple[int, int]] = MappingProxyType({}),
-        money: tuple[str, ...] = (),
-    ) -> Evidence:
-        seen = self.shapes[shape] if shape else _Shape(fits=self.rows)
-        worded = sum(self.null_words.get(word, 0) for word in words) + (self.blanks if shape else 0)
-        misfits = self.rows - self.nulls - worded - seen.fits if shape else 0
-        samples = seen.samples[:3] if misfits else []
-        samples += [(row, text) for text, (_, row) in more.items()]
-        misfits += sum(count for count, _ in more.values())
-        known = None if self.stopped else self.distinct  # of all rows, or none
-        values = sorted(known or ())
-        return Evidence(
-            kind,
-            scale,
-            18 if self.length <= 18 else 38,
-            template,
-            marks,
-            self.rows,
-            self.nulls + worded,
-            None if known is None else len(known),
-            misfits,
-            tuple(sorted(samples)[:3]),
-            values[0] if values else "",
-            values[-1] if values else "",
-            why,
-            tuple(words),
-            money=money,
-        )
+    def verdict(self, context: Context | None = None) -> Evidence:
+        """What the column is; `context` says what else is known of the file."""
+        return judged(self, context or Context())

@@ -36,16 +36,17 @@ class Numbers:
     before: Counts
     after: Counts
     minus: Mask
+    zero: Mask
+    """Whether a zero comes first."""
     counts: Counts
 
     def count(self, which: Mask) -> int:
         """How many are of some kinds."""
         return int(self.counts[which].sum())
 
-    @property
-    def decimals(self) -> int:
-        """The most digits behind a mark."""
-        return int(self.after.max())
+    def decimals(self, mark: Mark) -> int:
+        """The most digits behind such a mark."""
+        return int(self.after[self.mark == mark].max(initial=0))
 
     @property
     def longest(self) -> int:
@@ -90,9 +91,12 @@ def plain_numbers(values: Any) -> Numbers | None:
             return None
     if before.min() < 1 or (before[marks == Mark.NONE]).max(initial=0) > MAX_WHOLE_DIGITS:
         return None
-    if ((data[starts + minus] == _ZERO) & (before > 1)).any():
+    zero = data[starts + minus] == _ZERO
+    if (zero & (before > 1)).any():
         return None
-    kinds = ((marks * 2 + minus) * 32 + before) * 32 + after
+    kinds = (((marks * 2 + zero) * 2 + minus) * 32 + before) * 32 + after
     counts = np.bincount(kinds)
     found = np.flatnonzero(counts)
-    return Numbers(found >> 11, found >> 5 & 31, found & 31, (found >> 10 & 1) > 0, counts[found])
+    return Numbers(
+        found >> 12, found >> 5 & 31, found & 31, (found >> 10 & 1) > 0, (found >> 11 & 1) > 0, counts[found]
+    )

@@ -16,7 +16,7 @@ from oak_ledger.formula.calls import BEFORE
 from oak_ledger.formula.checker import CLOCKS
 from oak_ledger.formula.lexer import name_text, quote_text
 from oak_ledger.formula.making import nearest_hint
-from oak_ledger.origin.infer import SPACES
+from oak_ledger.origin.evidence import SPACES
 from oak_ledger.source.definition import ConstantSpec, FieldSpec, FilterSpec, read_type
 from oak_ledger.types import BOOLEAN, MAX_DIGITS, TEXT, cast_name
 
@@ -379,10 +379,8 @@ def reading_formula(spec: FieldSpec, arriving: Type) -> str:
         if target == TEXT:
             return "" if text == VALUE else text
         text = f"NULLIF(BTRIM({text}, {quote_text(SPACES)}), '')"
-        if spec.thousands_mark:
-            text = f"REPLACE({text}, {quote_text(spec.thousands_mark)}, '')"
-        if spec.decimal_mark == ",":
-            text = f"REPLACE({text}, ',', '.')"
+        if spec.thousands_mark or spec.decimal_mark != ".":
+            text = f"PLAIN_NUMBER({text}, {quote_text(spec.decimal_mark)}, {quote_text(spec.thousands_mark)})"
     elif arriving == target:
         return ""
     given = f" FORMAT {quote_text(spec.template)}" if spec.template and TEXT in (arriving, target) else ""

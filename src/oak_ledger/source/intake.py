@@ -14,11 +14,11 @@ from typing import Any
 import pyarrow as pa
 
 from oak_ledger.errors import Finding, OakError, UnusableInput
-from oak_ledger.formula.lexer import quote_text
 from oak_ledger.formula.making import nearest_hint
 from oak_ledger.origin import OriginReader, OriginSpec, open_origin
+from oak_ledger.origin.evidence import Context, Evidence
 from oak_ledger.origin.files import FILE_COLUMN
-from oak_ledger.origin.infer import Evidence, TypedColumn, TypeInferrer
+from oak_ledger.origin.infer import TypedColumn, TypeInferrer
 from oak_ledger.origin.join import JoinReader, JoinStep
 from oak_ledger.origin.reader import BadRow, Progress
 from oak_ledger.origin.spec import PartSpec, ReadingSpec
@@ -28,25 +28,13 @@ from oak_ledger.source.definition import DEFINITION
 from oak_ledger.source.document import new_block, parse_document, write_bytes
 from oak_ledger.source.first_look import files_of, first_spec, slug, stem_of
 from oak_ledger.source.naming import named
+from oak_ledger.source.proposal import Proposal
+from oak_ledger.source.roles import alike_roles, role_of
 from oak_ledger.source.source import Source
+from oak_ledger.source.undecided import open_findings
 from oak_ledger.types import TEXT
 
-_IDENTIFIER = re.compile(
-    r"(?i)(^|[ _-])(id|no|nr|number|code|key|ticket|zip|postcode|phone|account|year|month|week|day)$"
-)
 _UNNAMED = re.compile(r"Column \d+")
-
-
-@dataclass(frozen=True, slots=True)
-class Proposal:
-    """One column: the field it is proposed as, and why."""
-
-    column: str
-    name: str
-    type: str
-    role: str
-    evidence: Evidence
-    keys: dict[str, Any]
 
 
 @dataclass(frozen=True, slots=True)
@@ -198,13 +186,13 @@ def _taken_in(
         where = files[0].name if files else spec.table or title
         message = f"{where}{f', sheet {spec.sheet}' if spec.sheet else ''} has no columns and no rows."
         raise UnusableInput("empty-file", message, hint="Look whether it is the right one; nothing was read.")
-    proposals = _proposals(judges, nice=not keep_names)
+    proposals = _proposals(judges, spec.separator if spec.kind in ("file", "files") else "", nice=not keep_names)
     document = parse_document(_definition(title, spec, parts, proposals), DEFINITION, target.name)
     if FILE_COLUMN in feed.columns() and "*" in spec.path:  # each row knows its file; report builders need not
         keys = {"name": FILE_COLUMN, "column": FILE_COLUMN, "type": "text", "role": "dimension", "hidden": True}
         document = document.added("field", keys)
     source = Source(document, target.parent, target, progress=progress)
-    findings = [*shape_findings(feed), *unreadable, *dropped_findings(feed)]
+    findings = [*shape_findings(feed), *unreadable, *dropped_findings(feed), *open_findings(source, proposals)]
     joins = tuple(feed.steps) if isinstance(feed, JoinReader) else ()
     return Intake(
         source, tuple(proposals), tuple(decisions), tuple(files), tuple(findings), rows, tuple(feed.bad_rows), joins
@@ -245,7 +233,11 @@ def _first_rows(feed: OriginReader, columns: Sequence[str], sample: int | None) 
                 return
 
 
-def _proposals(judges: dict[str, TypeInferrer | TypedColumn], *, nice: bool) -> list[Proposal]:
+def _proposals(judges: dict[str, TypeInferrer | TypedColumn], separator: str, *, nice: bool) -> list[Proposal]:
+    """What each column is proposed as; those that prove a decimal mark help to judge the others."""
+    first = {column: judge.verdict(Context(separator)) for column, judge in judges.items()}
+    proven = {one.proves for one in first.values()} - {""}
+    context = Context(separator, proven.pop() if len(proven) == 1 else "")
     made: list[Proposal] = []
     taken: set[str] = set()
     for column, judge in judges.items():
@@ -253,8 +245,9 @@ def _proposals(judges: dict[str, TypeInferrer | TypedColumn], *, nice: bool) -> 
         if name.casefold() in taken:
             name = column
         taken.add(name.casefold())
-        made.append(propose(column, name, judge.verdict()))
-    return made
+        evidence = judge.verdict(context) if first[column].marks or first[column].ambiguous else first[column]
+        made.append(propose(column, name, evidence))
+    return alike_roles(made)
 
 
 def restored(source: Source, columns: Sequence[str]) -> Source:
@@ -282,52 +275,31 @@ def restored(source: Source, columns: Sequence[str]) -> Source:
 
 def propose(column: str, name: str, evidence: Evidence) -> Proposal:
     """The field that a column is proposed as."""
-    keys: dict[str, Any] = {"name": name, "column": column, "type": evidence.kind}
-    shown = evidence.kind
-    if evidence.kind == "decimal" and not evidence.typed:
-        shown = keys["type"] = f"decimal({evidence.precision},{evidence.scale})" if evidence.scale <= 9 else "number"
+    keys: dict[str, Any] = {"name": name, "column": column}
+    shown = f"decimal({evidence.precision},{evidence.scale})" if evidence.kind == "decimal" else evidence.kind
     if evidence.typed:
-        del keys["type"]
         shown = str(evidence.typed)
+    else:
+        keys["type"] = "text" if evidence.clean else shown
     if evidence.template:
         keys["template"] = evidence.template
-    if evidence.marks == ",":
+    if evidence.marks == "," and not evidence.clean:
         keys["decimal_mark"] = ","
-    if "thousands" in evidence.why:
-        keys["thousands_mark"] = "." if evidence.marks == "," else ","
+    if evidence.thousands:
+        keys["thousands_mark"] = evidence.thousands
     if evidence.null_words:
         keys["null_words"] = list(evidence.null_words)
-    if evidence.marks == ".,":
-        # both marks occur: read as text and cleaned, so that either is understood
-        keys["clean"] = f"CAST(REPLACE(BTRIM(VALUE), ',', '.') AS {keys['type'].upper()})"
-        keys["type"] = "text"
-    if evidence.money:
-        keys = {"name": name, "column": column, "type": "text", "clean": _money_clean(evidence, keys["type"])}
-    if evidence.why == "percentages":
-        keys |= {
-            "type": "text",
-            "clean": "CAST(REPLACE(BTRIM(VALUE, ' %'), ',', '.') AS NUMBER) / 100",
-            "format": "0.0%",
-        }
-        keys |= {"aggregate": "average"}
-    numeric = evidence.kind in ("integer", "decimal", "number")
-    every = evidence.distinct == evidence.rows - evidence.nulls and evidence.rows > 1 and evidence.kind == "integer"
-    role = "measure" if numeric and not _IDENTIFIER.search(name) and not every else "dimension"
+    if evidence.clean:
+        keys["clean"] = evidence.clean
+    role, total, why = role_of(name, evidence)
     keys["role"] = role
+    if evidence.why == "percentages":
+        keys["format"] = "0.0%"
+    if total:
+        keys["aggregate"] = total
     if _UNNAMED.fullmatch(column) and evidence.rows == evidence.nulls:
         keys["hidden"] = True
-    return Proposal(column, name, shown, role, evidence, keys)
-
-
-def _money_clean(evidence: Evidence, kind: str) -> str:
-    """Amounts of money without their marks: currency and thousands taken out, the decimal mark made a point."""
-    other = "." if evidence.marks == "," else ","
-    made = "VALUE"
-    for mark in (*evidence.money, other, "'", " "):
-        made = f"REPLACE({made}, {quote_text(mark)}, '')"
-    if evidence.marks == ",":
-        made = f"REPLACE({made}, ',', '.')"
-    return f"CAST({made} AS {kind.upper()})"
+    return Proposal(column, name, shown, role, evidence, keys, why)
 
 
 def _definition(name: str, spec: OriginSpec, parts: Sequence[PartSpec], proposals: Sequence[Proposal]) -> str:

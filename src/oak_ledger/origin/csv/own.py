@@ -32,7 +32,11 @@ def own_spec(path: Path, spec: ReadingSpec, like: Sequence[str]) -> tuple[Readin
             other = own.model_copy(update=found.keys())
             if found.header != "none" and _missing(column_names(path, other), like) < missing:
                 said += [f"separator {shown_separator(found.separator)}"] if found.separator != spec.separator else []
-                said += [f"names in line {1 if found.header == 'first' else found.header}"] if found.header != spec.header else []
+                said += (
+                    [f"names in line {1 if found.header == 'first' else found.header}"]
+                    if found.header != spec.header
+                    else []
+                )
                 own = other
         own = _renamed(path, own, like)
     return own, ", ".join(said)
