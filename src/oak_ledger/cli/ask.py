@@ -307,20 +307,25 @@ def run_command(
 
     Values in Parquet and Arrow files keep their types; in CSV text stands in quotes, and null is empty.
     """
-    from oak_ledger.present.terminal import console, faults_lines, plural
+    from oak_ledger.present.terminal import console, faults_lines, findings_list, plural
+    from oak_ledger.source.whole import left_out
 
     with progress_of("writing") as progress:
         opened = open_any(source, catalogue, draft=draft, baseline=baseline, progress=progress)
         fields = [_named(item, opened) for item in show] or opened.row_fields(hidden=hidden)
         found = opened.write(target, fields, where=where)
+    missing = [] if show else left_out(opened)
     if as_json:
-        tell_json({"file": target, "rows": found.rows, "faults": [one.as_json() for one in found.faults]})
-        return 0
+        findings = {"findings": [one.as_json() for one in missing]}
+        tell_json({"file": target, "rows": found.rows, "faults": [one.as_json() for one in found.faults], **findings})
+        return 1 if missing else 0
     out = console()
     out.print(f"{target}: {plural(found.rows, 'row')}, {plural(len(fields), 'field')}")
     for line in faults_lines(found.faults):
         out.print(line)
-    return 0
+    if missing:
+        out.print(findings_list(missing))
+    return 1 if missing else 0
 
 
 @click.command("format")

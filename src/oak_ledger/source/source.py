@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from pkgutil import resolve_name
@@ -13,6 +13,8 @@ import pyarrow as pa
 
 from oak_ledger.columnar.arrays import arrow_type
 from oak_ledger.engine import ExecutionStats, Expression, Query, SortBy, execute, stream
+from oak_ledger.engine.faults import Faults
+from oak_ledger.engine.scan import Scan
 from oak_ledger.errors import Finding, FormulaError, OakError, Place, UnusableInput
 from oak_ledger.formula import Formula, Grain, Known, check
 from oak_ledger.formula import checked as c
@@ -33,6 +35,7 @@ from oak_ledger.source.definition import DEFINITION, FieldSpec, FilterSpec
 from oak_ledger.source.document import parse_document, read_document
 from oak_ledger.source.materialise import Written, write_rows
 from oak_ledger.source.places import bare_name, is_name
+from oak_ledger.source.whole import columns_gone, left_out, no_rows, some_field, states_of, unchanged_since, whole
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -198,7 +201,8 @@ class Source(Curated):
             stats=ExecutionStats() if explain else None,
         )
         formats = {one.name: state.format for one, state in made if state and state.format}
-        return self._answer(self._compared(question, (), where), formats, [], strict, filtered=where is not None)
+        answer = self._answer(self._compared(question, (), where), formats, [], strict, filtered=where is not None)
+        return answer if show is not None else replace(answer, findings=(*answer.findings, *left_out(self)))
 
     def tally(
         self,
@@ -280,12 +284,12 @@ class Source(Curated):
         question = Query(self.compiled.expressions, shown, (), tuple(self._filters(where)), self._always())
         question = self._compared(question, (), where)
         self._keep_off(Path(path))
-        (rows, faults), _ = self._asked(
-            question,
-            lambda query, reader: stream(
-                query, reader, lambda _, tables, __: write_rows(Path(path), _schema(shown), tables)
-            ),
-        )
+        some_field(self, shown)
+
+        def write(scan: Scan, tables: Iterator[pa.Table], _faults: Faults) -> int:
+            return write_rows(Path(path), _schema(shown), whole(tables, scan, self._origin_paths(), self.name))
+
+        (rows, faults), _ = self._asked(question, lambda query, reader: stream(query, reader, write))
         return Written(Path(path), rows, faults.found())
 
     def _keep_off(self, path: Path) -> None:
@@ -318,7 +322,10 @@ class Source(Curated):
                     copy.drop()
                     message = f"The typed copy of the rows of {self.name} was damaged, and is removed; the origin was read instead."
                     findings.append(Finding("copy-damaged", message, Place(self.document.where), severity="note"))
-        return ask(question, self.opened), findings
+        before = states_of(self._origin_paths())
+        made = ask(question, self.opened)
+        unchanged_since(before)
+        return made, findings
 
     def _check_windows(self, question: Query) -> None:
         """A window over groups partitions and orders by what the answer is grouped by."""
@@ -409,6 +416,9 @@ class Source(Curated):
                     "filter-matches-all", f"The filter lets all {result.rows_read:,} rows through.", severity="note"
                 )
             )
+        if not result.rows_read and complete and self.feed is None:
+            findings.append(no_rows(self._origin_paths(), self.name))
+        findings += columns_gone(self)
         for name in ANSWER_CHECKS:
             findings += resolve_name(name)(self, summed)
         return Answer(
