@@ -394,7 +394,7 @@ class Databases(FolderCase):
 
     def test_what_is_wrong_is_told(self) -> None:
         self.assertIn("stock", self.raises("unknown-table", oak.take_in, ["yard.db"], table="stok").hint)
-        self.raises("table-or-query", oak.take_in, ["yard.db"])
+        self.raises("which-table", oak.take_in, ["yard.db"])
         self.assertIn(
             "no such column", self.raises("database", oak.take_in, ["yard.db"], query="select zebra from stock").message
         )

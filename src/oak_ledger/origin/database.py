@@ -107,11 +107,21 @@ class DatabaseReader:
         if not self.kinds:
             self._check_names()
             with _guarded(self.spec), self._connected() as connection:
+                if self.spec.query:
+                    self._once(connection)
                 if self.engine.dialect.name == "sqlite":
                     self.kinds = _sqlite_kinds(connection, self._rows())
                 else:
                     self.kinds = _kinds(connection, self._rows())
         return self.kinds
+
+    def _once(self, connection: sa.Connection) -> None:
+        """Raise UnusableInput where a query gives two columns of one name."""
+        names = list(connection.execute(self._rows()).keys())
+        twice = next((name for name in names if names.count(name) > 1), None)
+        if twice is not None:
+            hint = "Name one of them differently in the query: … AS other_name."
+            raise UnusableInput("column-twice", f"The query gives the column {twice!r} twice.", hint=hint)
 
     def _check_names(self) -> None:
         self.engine = self.engine or engine_of(self.spec, self.folder)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from oak_ledger.types import Type
 
@@ -48,6 +48,27 @@ class Evidence:
     """The type that nearly all values have, where it stayed text for the others."""
     proves: str = ""
     """The decimal mark that the column proves for the file."""
+
+
+def as_text(evidence: Evidence) -> Evidence:
+    """What is said of values that are texts where they come from, and read as something else: they stay texts."""
+    if evidence.kind == "text":
+        return evidence
+    why = f"cells of text, which read as {evidence.why}"
+    return replace(
+        evidence,
+        kind="text",
+        why=why,
+        template="",
+        marks="",
+        thousands="",
+        clean="",
+        null_words=(),
+        misfits=0,
+        samples=(),
+        nearly=evidence.kind,
+        money=(),
+    )
 
 
 @dataclass(frozen=True, slots=True)

@@ -30,7 +30,7 @@ class FoundHeader:
 
 def judge_header(rows: Sequence[Row]) -> FoundHeader:
     """Where the names stand in the first rows of a table; blank lines are empty rows."""
-    width = _width(rows)
+    width = usual_width(rows)
     start = next((at for at, row in enumerate(rows) if not _is_title(row, width)), 0)
     full = next((at for at, row in enumerate(rows) if len(row) == width), start)
     if full > start and _is_header(rows[full], [row for row in rows[full + 1 :] if row])[1].startswith(DIFFERS):
@@ -49,7 +49,7 @@ def judge_header(rows: Sequence[Row]) -> FoundHeader:
     return FoundHeader(start + 1 if titled or two else "first", 2 if two else 1, why)
 
 
-def _width(rows: Sequence[Row]) -> int:
+def usual_width(rows: Sequence[Row]) -> int:
     """How many values most rows have."""
     return Counter(len(row) for row in rows if row).most_common(1)[0][0] if any(rows) else 0
 
@@ -157,7 +157,7 @@ def arriving_names(lines: Sequence[Row], body: Sequence[Row]) -> list[str]:
     names = [" ".join(cell.split()) for cell in lines[-1]]
     for groups in lines[-2::-1]:
         names = _joined(groups, names)
-    width = _width(body) if body else len(names)
+    width = usual_width(body) if body else len(names)
     if len(names) == width + 1 and not names[-1]:
         return names[:-1]
     if len(names) == width - 1:

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import datetime as dt
+import re
 import zipfile
-from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -15,11 +15,18 @@ import pyarrow as pa
 from oak_ledger.columnar.arrays import arrow_type
 from oak_ledger.columnar.texts import number_text, value_text
 from oak_ledger.errors import UnusableInput
+from oak_ledger.origin.csv.opened import state_of
+from oak_ledger.origin.footer import LAST_LINES, lines_after_rows
+from oak_ledger.origin.header import arriving_names, column_names_of, judge_header, usual_width
 from oak_ledger.origin.reader import BATCH_ROWS, BadRow, row_count_batch
-from oak_ledger.origin.spec import Header, ReadingSpec
+from oak_ledger.origin.spec import ReadingSpec
 from oak_ledger.types import BOOLEAN, DATE, INTEGER, NUMBER, TEXT, TIMESTAMP, Type
 
 ENDINGS = (".xlsx", ".xlsm", ".xls", ".xlsb", ".ods")
+_UNCOMPUTED = re.compile(
+    rb"</f>\s*(?:<v\s*/>|<v>\s*</v>)?\s*</c>|<f\b[^>]*/>\s*(?:<v\s*/>|<v>\s*</v>)?\s*</c>"
+)  # a formula without a value
+LOOKED_AT = 300  # lines in which the names are looked for
 ERRORS = ("#DIV/0!", "#N/A", "#NAME?", "#NULL!", "#NUM!", "#REF!", "#VALUE!")
 
 
@@ -73,46 +80,87 @@ def _cells(book: Any, name: str, errors: Sequence[tuple[int, int, str]] = ()) ->
 
 def read_cells(path: Path, name: str) -> list[list[Any]]:
     """The cells of one sheet; raises UnusableInput where it is not there."""
+    return _read(path, name)[0]
+
+
+def _read(path: Path, name: str) -> tuple[list[list[Any]], list[tuple[int, int]]]:
+    """The cells of one sheet, and which of them, as (row, column) from 0, hold a formula that was never computed."""
     book = _open(path)
     if name not in book.sheet_names:
         there = ", ".join(map(repr, book.sheet_names))
         raise UnusableInput("unknown-sheet", f"{path.name} has no sheet {name!r}.", hint=f"It has {there}.")
-    return _cells(book, name, _error_cells(path, name))
+    errors, formulas = _special_cells(path, name)
+    cells = _cells(book, name, errors)
+    return cells, [
+        (row, column)
+        for row, column in formulas
+        if row < len(cells) and column < len(cells[row]) and cells[row][column] == ""
+    ]
 
 
-def _error_cells(path: Path, name: str) -> list[tuple[int, int, str]]:
-    """The cells of a sheet that hold an error, as (row, column, error) from 0: the quick reader tells them as empty."""
+def _special_cells(path: Path, name: str) -> tuple[list[tuple[int, int, str]], list[tuple[int, int]]]:
+    """The cells of a sheet that hold an error, as (row, column, error) from 0, and those with a formula: the quick reader tells both as empty."""
     if path.suffix.lower() not in (".xlsx", ".xlsm"):
-        return []
+        return [], []
     with zipfile.ZipFile(path) as archive:
-        parts = [part for part in archive.namelist() if part.startswith("xl/worksheets/")]
-        if not any(b't="e"' in archive.read(part) for part in parts):
-            return []
+        parts = [archive.read(part) for part in archive.namelist() if part.startswith("xl/worksheets/")]
+    errors = formulas = []
+    if any(b't="e"' in part for part in parts):
+        errors = [
+            (row, column, str(value)) for row, column, value in _values(path, name, computed=True) if value in ERRORS
+        ]
+    if any(_UNCOMPUTED.search(part) for part in parts):
+        formulas = [
+            (row, column) for row, column, value in _values(path, name, computed=False) if str(value).startswith("=")
+        ]
+    return errors, formulas
+
+
+def _values(path: Path, name: str, *, computed: bool) -> Iterator[tuple[int, int, Any]]:
+    """Each filled cell with its place from 0: what a formula gave, or the formula."""
     from openpyxl import load_workbook
 
-    book = load_workbook(path, read_only=True, data_only=True)
+    book = load_workbook(path, read_only=True, data_only=computed)
     try:
-        rows = book[name].iter_rows()
-        return [
-            (cell.row - 1, cell.column - 1, str(cell.value)) for row in rows for cell in row if cell.value in ERRORS
-        ]
+        for row in book[name].iter_rows():
+            yield from ((cell.row - 1, cell.column - 1, cell.value) for cell in row if cell.value is not None)
     finally:
         book.close()
 
 
-def find_header(cells: Sequence[Sequence[Any]]) -> tuple[Header, str]:
-    """The line in which the names stand (from 1), or `none`; and why."""
-    filled = [len({str(cell) for cell in row if cell != ""}) for row in cells[:50]]
-    width = Counter(count for count in filled if count).most_common(1)[0][0] if any(filled) else 0
-    for at, row in enumerate(cells[:50]):
-        if filled[at] < max(width, 1):
-            continue
-        texts = [cell for cell in row if cell != ""]
-        if all(isinstance(cell, str) for cell in texts) and len(set(texts)) == len(texts):
-            above = "the lines above it are a title; " if at else ""
-            return at + 1, f"{above}it holds different texts only"
-        return "none", "the first full line holds values that are no names"
-    return "none", "no line is full"
+@dataclass(frozen=True, slots=True)
+class FirstLook:
+    """Where names stand and which lines at the end are no rows, as keys of a definition; and why that is believed."""
+
+    keys: Mapping[str, Any]
+    evidence: tuple[tuple[str, str], ...]
+
+
+def first_look(path: Path, name: str, given: Mapping[str, Any]) -> FirstLook:
+    """A sheet, looked at for the first time; what is given is taken as it is."""
+    texts = [_texts(row) for row in read_cells(path, name)]
+    while texts and not any(texts[-1]):
+        texts.pop()
+    keys: dict[str, Any] = {}
+    evidence = []
+    if not texts:
+        return FirstLook({"header": "first", **given}, ())
+    if "header" not in given:
+        found = judge_header([row if any(row) else [] for row in texts[:LOOKED_AT]])
+        first = next(at for at, row in enumerate(texts, 1) if any(row))
+        keys = {"header": first if found.header == "first" else found.header, "header_lines": found.lines}
+        evidence.append((f"header in line {keys['header']}" if found.header != "none" else "header none", found.why))
+    if "footer" not in given:
+        footer, why = lines_after_rows(texts[-LAST_LINES:], usual_width(texts))
+        header = keys.get("header", given.get("header"))
+        keys["footer"] = min(footer, len(texts) - header if isinstance(header, int) else len(texts))
+        evidence += [(f"footer {footer}", why)] if footer else []
+    return FirstLook({**given, **keys}, tuple(evidence))
+
+
+def _texts(row: Sequence[Any]) -> list[str]:
+    """The cells of a line as texts."""
+    return [value_text(cell) or "" for cell in row]
 
 
 @dataclass(slots=True)
@@ -124,11 +172,18 @@ class SheetReader:
     bad_rows: list[BadRow] = field(default_factory=list)
     loaded: dict[str, Any] = field(default_factory=dict)
     kinds: dict[str, Type] = field(default_factory=dict)
+    texts: set[str] = field(default_factory=set)
+    state: Any = None
 
     def columns(self) -> dict[str, Type]:
         """The columns with the types that their cells have."""
         self._load()
         return self.kinds
+
+    def text_cells(self) -> set[str]:
+        """The columns of text in which every cell is a text, and none a number or a date."""
+        self._load()
+        return self.texts
 
     def batches(self, columns: Sequence[str]) -> Iterator[pa.RecordBatch]:
         """The rows."""
@@ -146,9 +201,25 @@ class SheetReader:
         return f"{self.path.name}, {self.spec.sheet} line {row + first:,}"
 
     def _load(self) -> None:
-        if self.loaded:
+        state = state_of(self.path)
+        if self.loaded and state == self.state:
             return
-        cells = read_cells(self.path, self.spec.sheet)
+        self.state = state
+        self.loaded, self.kinds = {}, {}
+        self.bad_rows.clear()
+        cells, formulas = _read(self.path, self.spec.sheet)
+        self.bad_rows += [
+            BadRow(
+                self.path.name,
+                row + 1,
+                "it holds a formula that was never computed, which counts as null",
+                "",
+                kept=True,
+            )
+            for row, _ in formulas
+        ]
+        while self.spec.footer and cells and not any(cell != "" for cell in cells[-1]):
+            cells.pop()  # blank lines at the very end do not count
         cells = cells[: len(cells) - self.spec.footer]
         header = 1 if self.spec.header == "first" else self.spec.header
         names, rows = self._split(cells, header)
@@ -163,18 +234,14 @@ class SheetReader:
             names = list(self.spec.names) or [f"Column {at + 1}" for at in range(width)]
             start = 0
         else:
-            line = cells[header - 1] if header <= len(cells) else []
-            names = [self.spec.renamed.get(str(cell).strip(), str(cell).strip()) for cell in line]
+            lines = [_texts(line) for line in cells[max(header - self.spec.header_lines, 0) : header]]
             start = header
+            arriving = arriving_names(lines, [_texts(row) for row in cells[start:] if row]) if lines else []
+            names = column_names_of(arriving, self.spec.renamed)
         rows = [row for row in cells[start:] if any(cell != "" for cell in row)]
         used = [any(at < len(row) and row[at] != "" for row in rows) for at in range(len(names))]
-        names = [name or (f"Column {at + 1}" if used[at] else "") for at, name in enumerate(names)]
-        twice = next((name for name in names if name and names.count(name) > 1), None)
-        if twice is not None:
-            raise UnusableInput(
-                "column-twice", f"{self.path.name}, {self.spec.sheet}: the column {twice!r} occurs twice."
-            )
-        return names, rows
+        kept = [name if header == "none" or arriving[at] or used[at] else "" for at, name in enumerate(names)]
+        return kept, rows
 
     def _column(self, name: str, values: list[Any]) -> tuple[Any, Type]:
         """The cells as one column: of their own type where they share one, else as text. Error cells are null, and noted."""
@@ -186,7 +253,10 @@ class SheetReader:
                 )
                 value = ""
             made.append(None if value == "" else value)
-        kind = _kind({type(value) for value in made if value is not None}, made)
+        types = {type(value) for value in made if value is not None}
+        if types == {str}:
+            self.texts.add(name)
+        kind = _kind(types, made)
         return pa.array([_cell(value, kind) for value in made], arrow_type(kind)), kind
 
 

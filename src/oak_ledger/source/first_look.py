@@ -14,8 +14,8 @@ from oak_ledger.errors import OakError, UnusableInput
 from oak_ledger.origin import OriginSpec
 from oak_ledger.origin.csv.dialect import detect, separator_named
 from oak_ledger.origin.files import name_parts_of
-from oak_ledger.origin.spec import Header, OriginKind
-from oak_ledger.origin.workbook import ENDINGS, find_header, read_cells, sheets
+from oak_ledger.origin.spec import OriginKind
+from oak_ledger.origin.workbook import ENDINGS, first_look, sheets
 
 _KINDS: dict[str, OriginKind] = {
     ".parquet": "parquet",
@@ -36,16 +36,16 @@ def first_spec(
 ) -> tuple[OriginSpec, tuple[tuple[str, str], ...]]:
     """What the definition says of the origin, and how that was found out."""
     if given.get("url"):
-        return _origin_spec({"kind": "database", **given}), (("kind database", "a URL was given"),)
+        return _database(given, target.parent, "a URL was given")
     several = len(files) > 1 or "*" in str(paths[0]) or bool(name_parts)
     path: str = os.path.relpath(_common(paths, files) if several else str(files[0]), str(target.parent))
     path = path.replace(os.sep, "/")
     kind = _KINDS.get(files[0].suffix.lower(), "file")
     if kind == "database":
-        return _origin_spec({"kind": kind, **given, "url": f"sqlite:///{path}"}), (("kind database", "a SQLite file"),)
+        return _database({**given, "url": f"sqlite:///{path}"}, target.parent, "a SQLite file")
     if kind == "sheet":
-        sheet, header, evidence = _sheet(files[0], given)
-        keys = {**given, "kind": kind, "path": path, "sheet": sheet, "header": header, "name_parts": name_parts}
+        found, evidence = _sheet(files[0], given)
+        keys = {**found, "kind": kind, "path": path, "name_parts": name_parts}
         return _origin_spec(keys), evidence + _said_of_parts(keys, files)
     if kind != "file":
         keys = {"kind": kind, "path": path, "name_parts": name_parts, **given}
@@ -64,6 +64,24 @@ def first_spec(
     return _origin_spec({**keys, "header": dialect.header}), dialect.evidence + _said_of_parts(keys, files)
 
 
+def _database(given: dict[str, Any], folder: Path, why: str) -> tuple[OriginSpec, tuple[tuple[str, str], ...]]:
+    """A table or a query of a database; the only table where none is named."""
+    spec, said = _origin_spec({"kind": "database", **given}), [("kind database", why)]
+    if not spec.table and not spec.query:
+        from oak_ledger.origin.database import tables
+
+        there = tables(spec, folder)
+        if len(there) != 1:
+            message = (
+                f"The database has {len(there)} tables: {', '.join(there)}." if there else "The database has no table."
+            )
+            hint = "Say which one: --table NAME, or give a query." if there else "Look whether it is the right file."
+            raise OakError("which-table", message, hint=hint)
+        spec = spec.model_copy(update={"table": there[0]})
+        said.append((f"table {there[0]}", "the only one"))
+    return spec, tuple(said)
+
+
 def _said_of_parts(keys: dict[str, Any], files: Sequence[Path]) -> tuple[tuple[str, str], ...]:
     """What each part of the first file's name is."""
     parts = name_parts_of(_origin_spec(keys), files[0])
@@ -79,9 +97,9 @@ def _origin_spec(keys: dict[str, Any]) -> OriginSpec:
         raise OakError("wrong-value", f"{'.'.join(map(str, first['loc']))}: {said}.") from None
 
 
-def _sheet(path: Path, given: dict[str, Any]) -> tuple[str, Header, tuple[tuple[str, str], ...]]:
-    """Which sheet is taken, and where its names stand."""
-    there = sheets(path)
+def _sheet(path: Path, given: dict[str, Any]) -> tuple[dict[str, Any], tuple[tuple[str, str], ...]]:
+    """Which sheet is taken, where its names stand, and which lines at its end are no rows."""
+    there = [one for one in sheets(path) if one.rows] or sheets(path)
     sheet = given.get("sheet")
     if sheet is None and len(there) > 1:
         shown = "; ".join(f"{one.name!r}, {one.rows:,} line{'s' * (one.rows != 1)}" for one in there)
@@ -89,14 +107,9 @@ def _sheet(path: Path, given: dict[str, Any]) -> tuple[str, Header, tuple[tuple[
             "which-sheet", f"{path.name} has {len(there)} sheets: {shown}.", hint="Say which one: --sheet NAME."
         )
     chosen = str(sheet or there[0].name)
-    if "header" in given:
-        return chosen, given["header"], ()
-    header, why = find_header(read_cells(path, chosen))
-    return (
-        chosen,
-        header,
-        ((f"sheet {chosen}", "as asked" if sheet else "the only one"), (f"header in line {header}", why)),
-    )
+    said = [(f"sheet {chosen}", "as asked" if sheet else "the only one with rows")]
+    found = first_look(path, chosen, given)
+    return {**given, "sheet": chosen, **found.keys}, (*said, *found.evidence)
 
 
 def files_of(paths: Sequence[str | Path]) -> list[Path]:

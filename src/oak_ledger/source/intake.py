@@ -6,7 +6,7 @@ import csv
 import io
 import os
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Container, Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -16,12 +16,13 @@ import pyarrow as pa
 from oak_ledger.errors import Finding, OakError, UnusableInput
 from oak_ledger.formula.making import nearest_hint
 from oak_ledger.origin import OriginReader, OriginSpec, open_origin
-from oak_ledger.origin.evidence import Context, Evidence
+from oak_ledger.origin.evidence import Context, Evidence, as_text
 from oak_ledger.origin.files import FILE_COLUMN
 from oak_ledger.origin.infer import TypedColumn, TypeInferrer
 from oak_ledger.origin.join import JoinReader, JoinStep
 from oak_ledger.origin.reader import BadRow, Progress
 from oak_ledger.origin.spec import PartSpec, ReadingSpec
+from oak_ledger.origin.workbook import SheetReader
 from oak_ledger.source.arrival import dropped_findings, shape_findings
 from oak_ledger.source.cache import typed_copy
 from oak_ledger.source.definition import DEFINITION
@@ -186,7 +187,9 @@ def _taken_in(
         where = files[0].name if files else spec.table or title
         message = f"{where}{f', sheet {spec.sheet}' if spec.sheet else ''} has no columns and no rows."
         raise UnusableInput("empty-file", message, hint="Look whether it is the right one; nothing was read.")
-    proposals = _proposals(judges, spec.separator if spec.kind in ("file", "files") else "", nice=not keep_names)
+    separator = spec.separator if spec.kind in ("file", "files") else ""
+    text_cells = feed.text_cells() if isinstance(feed, SheetReader) else set()
+    proposals = _proposals(judges, separator, text_cells, nice=not keep_names)
     document = parse_document(_definition(title, spec, parts, proposals), DEFINITION, target.name)
     if FILE_COLUMN in feed.columns() and "*" in spec.path:  # each row knows its file; report builders need not
         keys = {"name": FILE_COLUMN, "column": FILE_COLUMN, "type": "text", "role": "dimension", "hidden": True}
@@ -233,8 +236,10 @@ def _first_rows(feed: OriginReader, columns: Sequence[str], sample: int | None) 
                 return
 
 
-def _proposals(judges: dict[str, TypeInferrer | TypedColumn], separator: str, *, nice: bool) -> list[Proposal]:
-    """What each column is proposed as; those that prove a decimal mark help to judge the others."""
+def _proposals(
+    judges: dict[str, TypeInferrer | TypedColumn], separator: str, text_cells: Container[str], *, nice: bool
+) -> list[Proposal]:
+    """What each column is proposed as; those that prove a decimal mark help to judge the others. Cells that are texts stay texts."""
     first = {column: judge.verdict(Context(separator)) for column, judge in judges.items()}
     proven = {one.proves for one in first.values()} - {""}
     context = Context(separator, proven.pop() if len(proven) == 1 else "")
@@ -246,6 +251,7 @@ def _proposals(judges: dict[str, TypeInferrer | TypedColumn], separator: str, *,
             name = column
         taken.add(name.casefold())
         evidence = judge.verdict(context) if first[column].marks or first[column].ambiguous else first[column]
+        evidence = as_text(evidence) if column in text_cells else evidence
         made.append(propose(column, name, evidence))
     return alike_roles(made)
 

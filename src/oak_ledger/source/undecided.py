@@ -40,6 +40,15 @@ def _open(source: Source, one: Proposal) -> Iterator[Finding]:
         )
         decimals = f"{command} 'decimal(18,{places})' --decimal-mark {shlex.quote(mark)}"
         yield Finding("mark-open", message, Place(one.name), f"Either: {thousands}, or: {decimals}", "warning")
+    elif evidence.nearly and evidence.why.startswith("cells of text"):
+        kind = evidence.nearly if evidence.nearly != "decimal" else f"decimal(18,{evidence.scale})"
+        yield Finding(
+            "numbers-as-text",
+            f"{one.name} holds {evidence.why}.",
+            Place(one.name),
+            f"To read them so: {command} {shlex.quote(kind)}",
+            "note",
+        )
     elif evidence.nearly:
         words = [word.rpartition(" × ")[0] for word in evidence.why.partition("; not: ")[2].split(", ")]
         listed = " ".join(f"--null-word {shlex.quote(word)}" for word in words)

@@ -16,7 +16,8 @@ from typing import Any
 from oak_ledger.errors import UnusableInput
 from oak_ledger.origin.csv.encoding import decoded, encoding_of
 from oak_ledger.origin.csv.opened import HEAD, head_of, tail_of
-from oak_ledger.origin.header import arriving_names, column_names_of, judge_header, said_of_names
+from oak_ledger.origin.footer import LAST_LINES, lines_after_rows
+from oak_ledger.origin.header import arriving_names, column_names_of, judge_header, said_of_names, usual_width
 from oak_ledger.origin.spec import Header, ReadingSpec
 
 SEPARATORS = ("\t", ";", "|", ",")
@@ -24,16 +25,6 @@ _NAMES = {"tab": "\t", "semicolon": ";", "comma": ",", "bar": "|", "pipe": "|", 
 LOOKED_AT = 1000  # rows
 ENCLOSED_IN = 1 << 16  # characters in which values in quotes are counted
 CONSISTENT = 0.95  # so many rows must have one number of values for a separator to be beyond doubt
-_WORDS = (
-    r"sub-?totals?|grand totals?|totals?|sums?|overall|summe|gesamt(?:summe)?|zwischensumme|insgesamt|total g[eé]n[eé]ral|sous-total|somme|totale|totaal|suma|razem|celkem|"
-    r"összesen|итого|всего"
-)  # fmt: skip
-_TOTAL = re.compile(rf"(?i)\W*(?:{_WORDS})\b(?:\s+(?:of|for|in|per)\b.*|[\W\d]*)")
-_NOTE = re.compile(
-    r"(?i)\W*(?:(?:no|number|count) of (?:rows|records|lines)\b.*|(?:rows?|records?|count|lines?)\W*\d+|\d+ (?:rows?|records?|lines?)\b.*|end of (?:report|file|list|data)\b.*|end)\W*"
-)
-_RULE = re.compile(r"[-=_*.+| ]+")
-_LAST_LINES = 12  # that may be no rows
 
 
 @dataclass(frozen=True, slots=True)
@@ -280,41 +271,11 @@ def _begins(text: str, separator: str) -> bool:
 
 
 def _footer(path: Path, encoding: str, writing: _Writing, rows: Sequence[Sequence[str]]) -> tuple[int, str]:
-    """How many lines at the end are no rows: totals, counts and what stands between them; blank lines at the very end do not count."""
+    """How many lines at the end are no rows; blank lines at the very end do not count."""
     if encoding.startswith("utf-16"):
         return 0, ""
-    width = Counter(len(row) for row in rows if row).most_common(1)[0][0]
     lines = tail_of(path).decode(encoding, "replace").replace("\r\n", "\n").replace("\r", "\n").rstrip("\n").split("\n")
-    last = [next(iter(_rows(line, writing)), []) for line in lines[-_LAST_LINES:]]
-    count, what = 0, ""
-    for at, row in enumerate(reversed(last), 1):
-        said = next((cell.strip() for cell in row if cell.strip()), "")
-        if _ends(row, said, width):
-            count, what = at, said
-        elif said and not _RULE.fullmatch("".join(row)):
-            break
-    return min(count + _blanks_before(last, count), len(last)), f"it begins with {what!r}" if count else ""
-
-
-def _ends(row: Sequence[str], said: str, width: int) -> bool:
-    """Whether a last line is a total or a note."""
-    if _TOTAL.fullmatch(said):
-        return True
-    return (
-        bool(_NOTE.fullmatch(said))
-        and (width > 1 or not said.isalnum())
-        and sum(bool(cell.strip()) for cell in row) <= max(1, width - 1)
-    )
-
-
-def _blanks_before(last: Sequence[Sequence[str]], count: int) -> int:
-    """How many lines without a value or with a rule stand before those."""
-    before = 0
-    for row in last[: len(last) - count][::-1] if count else ():
-        if not _RULE.fullmatch("".join(row) or " "):
-            break
-        before += 1
-    return before
+    return lines_after_rows([next(iter(_rows(line, writing)), []) for line in lines[-LAST_LINES:]], usual_width(rows))
 
 
 def writing_of(spec: ReadingSpec) -> _Writing:
