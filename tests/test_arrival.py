@@ -354,7 +354,7 @@ class Sheets(FolderCase):
         source = oak.take_in(["n.csv"], header="none", to="n.oak.toml").source
         self.assertEqual(source.rows().table.num_rows, 3)
         made = source.with_first_row_names()
-        self.assertEqual(made.rows().to_dicts(), [{"Load": "A1", "Volume": "1"}, {"Load": "A2", "Volume": "2"}])
+        self.assertEqual(made.rows().to_dicts(), [{"Load": "A1", "Volume": 1}, {"Load": "A2", "Volume": 2}])
         made.save("m.oak.toml")
         self.assertEqual(oak.open_source("m.oak.toml").rows().table, made.rows().table)
 

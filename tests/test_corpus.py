@@ -11,6 +11,7 @@ import datetime as dt
 import gzip
 import lzma
 import os
+import sqlite3
 import time
 import unittest
 from pathlib import Path
@@ -364,6 +365,84 @@ MANY: list[tuple[str, dict[str, bytes], list[str], dict[str, Any], Wanted, tuple
     ("an empty array", {"a.json": b"[]"}, ["a.json"], {}, "empty-file: a.json", ()),
     ("several files of JSON", {"a.jsonl": b'{"Mill": "Low", "N": 1}\n', "b.jsonl": b'{"mill": "Ash", "N": 2}\n'}, ["*.jsonl"], {}, {"Mill": ["Low", "Ash"], "N": [1, 2]}, ()),
 ]  # fmt: skip
+
+# The lines of a sheet, what must come out, what must be said.
+SHEETS: list[tuple[str, list[list[Any]], Wanted, tuple[str, ...]]] = [
+    ("a total", [["Mill", "Loads"], ["Low", 3], ["Ash", 4], ["Total", 7]], {"Mill": ["Low", "Ash"], "Loads": [3, 4]}, ("footer 1",)),
+    ("totals after a gap", [["Mill", "Loads"], ["Low", 3], ["Ash", 4], [], ["Subtotal", 7], ["Grand total", 7]], {"Mill": ["Low", "Ash"], "Loads": [3, 4]}, ("footer 3",)),
+    ("an unnamed first column", [["", "Mill", "Loads"], [0, "Low", 3], [1, "Ash", 4]], {"Column 1": [0, 1], "Mill": ["Low", "Ash"], "Loads": [3, 4]}, ()),
+    ("a name twice", [["Mill", "Loads", "Loads"], ["Low", 3, 5], ["Ash", 4, 6]], {"Mill": ["Low", "Ash"], "Loads": [3, 4], "Loads 2": [5, 6]}, ()),
+    ("years for names", [["Mill", 2024, 2025], ["Low", 3, 5], ["Ash", 4, 6]], {"Mill": ["Low", "Ash"], "2024": [3, 4], "2025": [5, 6]}, ("years",)),
+    ("dates for names", [["Mill", dt.date(2025, 1, 1)], ["Low", 3], ["Ash", 4]], {"Mill": ["Low", "Ash"], "2025-01-01": [3, 4]}, ()),
+    ("a title", [["Loads of June"], [], ["Mill", "Loads"], ["Low", 3], ["Ash", 4]], {"Mill": ["Low", "Ash"], "Loads": [3, 4]}, ("title",)),
+    ("two rows of names", [["", 2025, "", 2026, ""], ["Mill", "Loads", "Cost", "Loads", "Cost"], ["Low", 1, 2, 3, 4], ["Ash", 5, 6, 7, 8]], {"Mill": ["Low", "Ash"], "2025 Loads": [1, 5], "2025 Cost": [2, 6], "2026 Loads": [3, 7], "2026 Cost": [4, 8]}, ("two rows",)),
+    ("no names", [["Low", 3], ["Ash", 4]], {"Column 1": ["Low", "Ash"], "Column 2": [3, 4]}, ("header none",)),
+    ("texts stay texts", [["Code", "N"], ["12", 1], ["34", 2]], {"Code": ["12", "34"], "N": [1, 2]}, ("cells of text, which read as whole numbers", "oak field retype t Code integer")),
+    ("codes with an E", [["Code", "N"], ["12E4", 1], ["34E1", 2]], {"Code": ["12E4", "34E1"], "N": [1, 2]}, ()),
+    ("numbers and a word", [["N"], *[[at] for at in range(300)], ["nil"]], {"N": [*range(300), None]}, ()),
+    ("formulas never computed", [["Mill", "Sum"], ["Low", "=1+2"], ["Ash", "=2+2"]], {"Mill": ["Low", "Ash"], "Sum": [None, None]}, ("a formula that was never computed",)),
+    ("a sheet without cells", [], "empty-file: has no columns and no rows", ()),
+    ("names alone", [["Mill", "Loads"]], {"Mill": [], "Loads": []}, ()),
+]  # fmt: skip
+
+
+class Sheets(FolderCase):
+    def test_each_comes_out_as_it_must(self) -> None:
+        for about, lines, wanted, said in SHEETS:
+            with self.subTest(about):
+                book = openpyxl.Workbook()
+                sheet = book.active
+                assert sheet is not None
+                for line in lines:
+                    sheet.append(line)
+                book.create_sheet("Empty")
+                book.save("t.xlsx")
+                if isinstance(wanted, str):
+                    self.assertIn(
+                        wanted.partition(": ")[2], str(self.raises(wanted.partition(": ")[0], oak.take_in, ["t.xlsx"]))
+                    )
+                    continue
+                found = oak.take_in(["t.xlsx"], to="t.oak.toml")
+                shown = [(one, f'"{one}"') for one in wanted]
+                table = found.source.rows(shown).table
+                self.assertEqual(table.to_pydict(), wanted)
+                told = " ".join(
+                    [
+                        *(f"{what} {why}" for what, why in found.decisions),
+                        *map(str, found.findings),
+                        *(one.evidence.why for one in found.proposals),
+                    ]
+                )
+                for words in said:
+                    self.assertIn(words, told)
+                found.save(replace=True)
+                self.assertEqual(oak.open_source("t.oak.toml").rows(shown).table, table)
+
+    def test_tables_of_a_database(self) -> None:
+        for tables, wanted in ((["loads"], ["Low"]), (["loads", "mills"], "which-table"), ([], "which-table")):
+            path = self.folder / f"{len(tables)}.sqlite"
+            with sqlite3.connect(path) as connection:
+                for name in tables:
+                    connection.execute(f"create table {name} (Mill text, N integer)")
+                    connection.execute(f"insert into {name} values ('Low', 1)")
+            connection.close()
+            if isinstance(wanted, str):
+                self.raises(wanted, oak.take_in, [path], to="t.oak.toml")
+            else:
+                self.assertEqual(
+                    oak.take_in([path], to="t.oak.toml").source.rows(["Mill"]).table.column(0).to_pylist(), wanted
+                )
+        self.raises(
+            "column-twice", oak.take_in, [self.folder / "1.sqlite"], to="t.oak.toml", query="select N, N from loads"
+        )
+
+    def test_two_thousand_columns(self) -> None:
+        names = [f"Column {at} x" for at in range(2000)]
+        path = self.write("t.csv", ",".join(names) + "\n" + (",".join(str(at) for at in range(2000)) + "\n") * 3)
+        found = oak.take_in([path], to="t.oak.toml")
+        found.save()
+        table = oak.open_source("t.oak.toml").rows().table
+        self.assertEqual((table.num_columns, table.num_rows, table.column(1999)[2].as_py()), (2000, 3, 1999))
 
 
 class ManyFiles(FolderCase):

@@ -9,7 +9,7 @@ import pyarrow.csv as pa_csv
 
 import oak_ledger as oak
 from oak_ledger.demo.hollowmere import MESS
-from oak_ledger.source.intake import nice_name
+from oak_ledger.source.judging import nice_name
 from tests.support import FolderCase
 
 

@@ -175,13 +175,15 @@ def column_names_of(arriving: Sequence[str], renamed: Mapping[str, str]) -> list
     names = [renamed.get(name, name) or f"Column {at + 1}" for at, name in enumerate(arriving)]
     taken = {name.casefold() for name in names}
     made: list[str] = []
+    seen: set[str] = set()
     for name in names:
         number = 1
-        if name.casefold() in {one.casefold() for one in made}:
+        if name.casefold() in seen:
             while f"{name} {(number := number + 1)}".casefold() in taken:
                 pass
             name = f"{name} {number}"
             taken.add(name.casefold())
+        seen.add(name.casefold())
         made.append(name)
     return made
 

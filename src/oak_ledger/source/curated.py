@@ -22,6 +22,7 @@ from oak_ledger.source.cache import origin_columns
 from oak_ledger.source.compiled import AnySpec, Compiled, State, compile_names, recoding_formula
 from oak_ledger.source.definition import ConstantSpec, FieldSpec, FilterSpec, SourceSpec
 from oak_ledger.source.document import Block, Document, write_text
+from oak_ledger.source.judging import propose, verdict_of
 from oak_ledger.source.naming import NameRule, renames
 from oak_ledger.source.places import bare_name, repointed
 
@@ -297,7 +298,7 @@ class Curated:
         return self.with_renamed({state.name: name for state, name in zip(plain, names, strict=True)})
 
     def with_first_row_names(self) -> Self:
-        """The first row taken as the header: fields get its values as names, and the row is no row any more."""
+        """The first row taken as the header: fields get its values as names, the row is no row any more, and types are judged without it."""
         header = self.origin.header
         if self.origin.kind not in ("file", "files", "sheet"):
             raise OakError("no-header", f"An origin of kind {self.origin.kind} has no header row.")
@@ -313,7 +314,27 @@ class Curated:
         for state in self.fields:
             if isinstance(state.spec, FieldSpec) and first.get(state.spec.column):
                 taken[state.name] = str(first[state.spec.column]).strip()
-        return made.with_renamed(taken)
+        return made.with_renamed(taken).judged_again()
+
+    def judged_again(self) -> Self:
+        """The source with the types of plain text fields judged again."""
+        document = self.document
+        for state in self.fields:
+            spec = state.spec
+            if (
+                isinstance(spec, FieldSpec)
+                and spec.column in self.compiled.arriving
+                and spec.type == "text"
+                and not spec.clean
+            ):
+                found = propose(
+                    spec.column, state.name, verdict_of(self.opened, spec.column, self.compiled.arriving[spec.column])
+                )
+                document = document.replaced(
+                    self.block(state.name),
+                    {key: value for key, value in found.keys.items() if key not in ("name", "column")},
+                )
+        return self.changed(document)
 
     def _first_arriving(self) -> dict[str, Any]:
         """The first row as it arrives, by column."""

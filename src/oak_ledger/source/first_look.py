@@ -99,7 +99,8 @@ def _origin_spec(keys: dict[str, Any]) -> OriginSpec:
 
 def _sheet(path: Path, given: dict[str, Any]) -> tuple[dict[str, Any], tuple[tuple[str, str], ...]]:
     """Which sheet is taken, where its names stand, and which lines at its end are no rows."""
-    there = [one for one in sheets(path) if one.rows] or sheets(path)
+    there = sheets(path)
+    there = [one for one in there if one.rows] or there[:1]
     sheet = given.get("sheet")
     if sheet is None and len(there) > 1:
         shown = "; ".join(f"{one.name!r}, {one.rows:,} line{'s' * (one.rows != 1)}" for one in there)

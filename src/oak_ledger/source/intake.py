@@ -5,20 +5,15 @@ from __future__ import annotations
 import csv
 import io
 import os
-import re
-from collections.abc import Container, Iterator, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-import pyarrow as pa
-
 from oak_ledger.errors import Finding, OakError, UnusableInput
 from oak_ledger.formula.making import nearest_hint
-from oak_ledger.origin import OriginReader, OriginSpec, open_origin
-from oak_ledger.origin.evidence import Context, Evidence, as_text
+from oak_ledger.origin import OriginSpec, open_origin
 from oak_ledger.origin.files import FILE_COLUMN
-from oak_ledger.origin.infer import TypedColumn, TypeInferrer
 from oak_ledger.origin.join import JoinReader, JoinStep
 from oak_ledger.origin.reader import BadRow, Progress
 from oak_ledger.origin.spec import PartSpec, ReadingSpec
@@ -28,14 +23,11 @@ from oak_ledger.source.cache import typed_copy
 from oak_ledger.source.definition import DEFINITION
 from oak_ledger.source.document import new_block, parse_document, write_bytes
 from oak_ledger.source.first_look import files_of, first_spec, slug, stem_of
+from oak_ledger.source.judging import judged, nice_name, proposals_of, propose, verdict_of
 from oak_ledger.source.naming import named
 from oak_ledger.source.proposal import Proposal
-from oak_ledger.source.roles import alike_roles, role_of
 from oak_ledger.source.source import Source
 from oak_ledger.source.undecided import open_findings
-from oak_ledger.types import TEXT
-
-_UNNAMED = re.compile(r"Column \d+")
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,19 +90,6 @@ def _write_new(target: Path, text: str) -> None:
             raise _taken(target) from None
 
     write_bytes(target, write)
-
-
-def nice_name(column: str) -> str:
-    """A column's name as people would write it: LOAD_ID is Load id, grossValue is Gross value."""
-    words = re.sub(r"(?<=[a-z0-9])(?=[A-Z])", " ", column).replace("_", " ").split()
-    shown = [
-        word.lower()
-        if word.isupper() or (at and word.istitle() and column.find("_") < 0 and column.find(" ") < 0)
-        else word
-        for at, word in enumerate(words)
-    ]
-    text = " ".join(shown)
-    return text[:1].upper() + text[1:]
 
 
 def take_in(
@@ -182,14 +161,14 @@ def _taken_in(
     progress: Progress | None,
 ) -> Intake:
     feed = open_origin(spec, target.parent, progress, parts)
-    judges, rows, unreadable = _judged(feed, sample)
+    judges, rows, unreadable = judged(feed, sample)
     if not judges and not unreadable and not spec.query:
         where = files[0].name if files else spec.table or title
         message = f"{where}{f', sheet {spec.sheet}' if spec.sheet else ''} has no columns and no rows."
         raise UnusableInput("empty-file", message, hint="Look whether it is the right one; nothing was read.")
     separator = spec.separator if spec.kind in ("file", "files") else ""
     text_cells = feed.text_cells() if isinstance(feed, SheetReader) else set()
-    proposals = _proposals(judges, separator, text_cells, nice=not keep_names)
+    proposals = proposals_of(judges, separator, text_cells, nice=not keep_names)
     document = parse_document(_definition(title, spec, parts, proposals), DEFINITION, target.name)
     if FILE_COLUMN in feed.columns() and "*" in spec.path:  # each row knows its file; report builders need not
         keys = {"name": FILE_COLUMN, "column": FILE_COLUMN, "type": "text", "role": "dimension", "hidden": True}
@@ -200,60 +179,6 @@ def _taken_in(
     return Intake(
         source, tuple(proposals), tuple(decisions), tuple(files), tuple(findings), rows, tuple(feed.bad_rows), joins
     )
-
-
-def _judged(feed: OriginReader, sample: int | None) -> tuple[dict[str, TypeInferrer | TypedColumn], int, list[Finding]]:
-    """What judges each column, and how many rows they saw; columns with values that cannot be read are left out, and said."""
-    kinds = {name: kind for name, kind in feed.columns().items() if name != FILE_COLUMN}
-    unreadable: list[Finding] = []
-    while True:
-        judges: dict[str, TypeInferrer | TypedColumn] = {
-            name: TypeInferrer() if kind == TEXT else TypedColumn(kind) for name, kind in kinds.items()
-        }
-        rows = 0
-        try:
-            for batch in _first_rows(feed, [*judges], sample):
-                rows += batch.num_rows
-                for name, judge in judges.items():
-                    judge.see(batch.column(name))
-            return judges, rows, unreadable
-        except UnusableInput as error:
-            if error.code != "unreadable-value" or kinds.pop(error.findings[0].place.where, None) is None:
-                raise
-            message = f"{error.message} No field takes it over."
-            unreadable.append(replace(error.findings[0], message=message, severity="warning"))
-
-
-def _first_rows(feed: OriginReader, columns: Sequence[str], sample: int | None) -> Iterator[pa.RecordBatch]:
-    """The rows, or so many of them."""
-    left = sample
-    for batch in feed.batches(columns):
-        part = batch if left is None else batch.slice(0, left)
-        yield part
-        if left is not None:
-            left -= part.num_rows
-            if left <= 0:
-                return
-
-
-def _proposals(
-    judges: dict[str, TypeInferrer | TypedColumn], separator: str, text_cells: Container[str], *, nice: bool
-) -> list[Proposal]:
-    """What each column is proposed as; those that prove a decimal mark help to judge the others. Cells that are texts stay texts."""
-    first = {column: judge.verdict(Context(separator)) for column, judge in judges.items()}
-    proven = {one.proves for one in first.values()} - {""}
-    context = Context(separator, proven.pop() if len(proven) == 1 else "")
-    made: list[Proposal] = []
-    taken: set[str] = set()
-    for column, judge in judges.items():
-        name = nice_name(column) if nice else column
-        if name.casefold() in taken:
-            name = column
-        taken.add(name.casefold())
-        evidence = judge.verdict(context) if first[column].marks or first[column].ambiguous else first[column]
-        evidence = as_text(evidence) if column in text_cells else evidence
-        made.append(propose(column, name, evidence))
-    return alike_roles(made)
 
 
 def restored(source: Source, columns: Sequence[str]) -> Source:
@@ -270,42 +195,10 @@ def restored(source: Source, columns: Sequence[str]) -> Source:
         if name not in source.new_columns():
             raise OakError("column-taken", f"A field takes the column {name!r} over already.")
         kind = source.compiled.arriving[name]
-        judge: TypeInferrer | TypedColumn = TypeInferrer() if kind == TEXT else TypedColumn(kind)
-        for batch in source.opened.batches([name]):
-            judge.see(batch.column(name))
         rules = source.naming()
-        made = propose(name, named(name, rules) if rules else nice_name(name), judge.verdict())
+        made = propose(name, named(name, rules) if rules else nice_name(name), verdict_of(source.opened, name, kind))
         source = source.changed(source.document.added("field", made.keys))
     return source
-
-
-def propose(column: str, name: str, evidence: Evidence) -> Proposal:
-    """The field that a column is proposed as."""
-    keys: dict[str, Any] = {"name": name, "column": column}
-    shown = f"decimal({evidence.precision},{evidence.scale})" if evidence.kind == "decimal" else evidence.kind
-    if evidence.typed:
-        shown = str(evidence.typed)
-    else:
-        keys["type"] = "text" if evidence.clean else shown
-    if evidence.template:
-        keys["template"] = evidence.template
-    if evidence.marks == "," and not evidence.clean:
-        keys["decimal_mark"] = ","
-    if evidence.thousands:
-        keys["thousands_mark"] = evidence.thousands
-    if evidence.null_words:
-        keys["null_words"] = list(evidence.null_words)
-    if evidence.clean:
-        keys["clean"] = evidence.clean
-    role, total, why = role_of(name, evidence)
-    keys["role"] = role
-    if evidence.why == "percentages":
-        keys["format"] = "0.0%"
-    if total:
-        keys["aggregate"] = total
-    if _UNNAMED.fullmatch(column) and evidence.rows == evidence.nulls:
-        keys["hidden"] = True
-    return Proposal(column, name, shown, role, evidence, keys, why)
 
 
 def _definition(name: str, spec: OriginSpec, parts: Sequence[PartSpec], proposals: Sequence[Proposal]) -> str:

@@ -53,12 +53,10 @@ def alike_roles(proposals: Sequence[Proposal]) -> list[Proposal]:
     for one in proposals:
         if one.evidence.kind in ("integer", "decimal", "number") and re.search(r"[0-9]", one.name):
             groups.setdefault(re.sub(r"[0-9]+", "#", one.name.casefold()), []).append(one)
-    usual = {
-        id(one): Counter(other.role for other in own).most_common(1)[0][0]
-        for own in groups.values()
-        if len(own) > 1
-        for one in own
-    }
+    usual: dict[int, str] = {}
+    for own in groups.values():
+        role = Counter(one.role for one in own).most_common(1)[0][0]
+        usual |= {id(one): role for one in own if len(own) > 1}
     made = []
     for one in proposals:
         role = usual.get(id(one), one.role)

@@ -25,6 +25,7 @@ from oak_ledger.origin import OriginReader, TableReader
 from oak_ledger.origin.reader import Progress
 from oak_ledger.origin.spec import PartSpec
 from oak_ledger.origin.stamps import origin_paths
+from oak_ledger.source import whole
 from oak_ledger.source.answer import Answer
 from oak_ledger.source.arrival import dropped_findings
 from oak_ledger.source.before import befores, snapshot
@@ -35,7 +36,6 @@ from oak_ledger.source.definition import DEFINITION, FieldSpec, FilterSpec
 from oak_ledger.source.document import parse_document, read_document
 from oak_ledger.source.materialise import Written, write_rows
 from oak_ledger.source.places import bare_name, is_name
-from oak_ledger.source.whole import columns_gone, left_out, no_rows, some_field, states_of, unchanged_since, whole
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -202,7 +202,7 @@ class Source(Curated):
         )
         formats = {one.name: state.format for one, state in made if state and state.format}
         answer = self._answer(self._compared(question, (), where), formats, [], strict, filtered=where is not None)
-        return answer if show is not None else replace(answer, findings=(*answer.findings, *left_out(self)))
+        return answer if show is not None else replace(answer, findings=(*answer.findings, *whole.left_out(self)))
 
     def tally(
         self,
@@ -284,10 +284,10 @@ class Source(Curated):
         question = Query(self.compiled.expressions, shown, (), tuple(self._filters(where)), self._always())
         question = self._compared(question, (), where)
         self._keep_off(Path(path))
-        some_field(self, shown)
+        whole.some_field(self, shown)
 
         def write(scan: Scan, tables: Iterator[pa.Table], _faults: Faults) -> int:
-            return write_rows(Path(path), _schema(shown), whole(tables, scan, self._origin_paths(), self.name))
+            return write_rows(Path(path), _schema(shown), whole.watched(tables, scan, self._origin_paths(), self.name))
 
         (rows, faults), _ = self._asked(question, lambda query, reader: stream(query, reader, write))
         return Written(Path(path), rows, faults.found())
@@ -295,8 +295,7 @@ class Source(Curated):
     def _keep_off(self, path: Path) -> None:
         """Raise UnusableInput where writing a file would write over what the rows come from."""
         if any(one.resolve() == path.resolve() for one in self._origin_paths()):
-            message = f"{path} is one of the files that the rows of {self.name} come from."
-            raise UnusableInput("over-origin", message, hint="Write to another file; nothing was changed.")
+            raise whole.over_origin(path, self.name)
 
     def _origin_paths(self) -> list[Path]:
         parts = self.document.specs("part", PartSpec)
@@ -322,9 +321,9 @@ class Source(Curated):
                     copy.drop()
                     message = f"The typed copy of the rows of {self.name} was damaged, and is removed; the origin was read instead."
                     findings.append(Finding("copy-damaged", message, Place(self.document.where), severity="note"))
-        before = states_of(self._origin_paths())
+        before = whole.states_of(self._origin_paths())
         made = ask(question, self.opened)
-        unchanged_since(before)
+        whole.unchanged_since(before)
         return made, findings
 
     def _check_windows(self, question: Query) -> None:
@@ -401,6 +400,7 @@ class Source(Curated):
         if strict and faults:
             raise FormulaError.of([Finding("fault", one.sentence() + ".", Place(one.field)) for one in faults])
         complete = question.grouped or question.limit is None
+        findings += whole.columns_gone(self)
         if filtered and complete and result.rows_read and not result.rows_used:
             findings.append(
                 Finding(
@@ -417,8 +417,7 @@ class Source(Curated):
                 )
             )
         if not result.rows_read and complete and self.feed is None:
-            findings.append(no_rows(self._origin_paths(), self.name))
-        findings += columns_gone(self)
+            findings.append(whole.no_rows(self._origin_paths(), self.name))
         for name in ANSWER_CHECKS:
             findings += resolve_name(name)(self, summed)
         return Answer(

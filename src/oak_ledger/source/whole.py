@@ -30,7 +30,7 @@ def unchanged_since(before: States) -> None:
             raise changed(path)
 
 
-def whole(tables: Iterator[pa.Table], scan: Scan, paths: Sequence[Path], name: str) -> Iterator[pa.Table]:
+def watched(tables: Iterator[pa.Table], scan: Scan, paths: Sequence[Path], name: str) -> Iterator[pa.Table]:
     """The tables of a scan; after them, UnusableInput where the origin had no row at all, or has changed meanwhile."""
     before = states_of(paths)
     yield from tables
@@ -46,6 +46,12 @@ def no_rows(paths: Sequence[Path], name: str) -> Finding:
     where = ", ".join(path.name for path in paths[:3]) or name
     message = f"There is no row in {where}."
     return Finding("no-rows", message, Place(where), "Look whether the file came whole.", "warning")
+
+
+def over_origin(path: Path, name: str) -> UnusableInput:
+    """The refusal to write over what rows come from."""
+    message = f"{path} is one of the files that the rows of {name} come from."
+    return UnusableInput("over-origin", message, hint="Write to another file; nothing was changed.")
 
 
 def some_field(source: Curated, shown: Sequence[Any]) -> None:
