@@ -153,8 +153,12 @@ def _gaps(choice: c.Choose, operand: c.Checked, left: Values, text: str, where: 
     no_else = isinstance(choice.otherwise, c.Constant) and choice.otherwise.value is None
     shown = _shown(operand, text)
     stretches = list(left.stretches())
-    if operand.type.kind == "text" or (len(stretches) == 1 and not no_else):
-        return  # what is left over is meant
+    if operand.type.kind == "text":
+        return
+    if len(stretches) == 1 and not no_else:  # what is left over is meant, unless it is one value, and not zero
+        low, high = stretches[0]
+        if low is None or high is None or _width(low, high) != "point" or not low[0]:
+            return
     for low, high in stretches:
         if low is None or high is None:
             continue

@@ -1,23 +1,19 @@
-"""Sorting into categories: how many rows each branch takes, nulls that fall into ELSE, texts that differ only by letter case."""
+"""Sorting into categories: how many rows each branch takes, and nulls that fall into ELSE, for every CASE of a source."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 from oak_ledger.errors import Finding
 from oak_ledger.formula import Grain, parse
 from oak_ledger.formula import nodes as n
 from oak_ledger.formula.doubts import doubts
-from oak_ledger.formula.lexer import name_text, quote_text
+from oak_ledger.formula.lexer import name_text
 from oak_ledger.insight.probes import Helpers, Probe, Values, place_of
-from oak_ledger.source.compiled import VALUE, State
+from oak_ledger.source.compiled import State
 from oak_ledger.source.definition import FieldSpec
-from oak_ledger.source.places import repointed_formula
 from oak_ledger.source.source import Source
-
-MOST_TEXTS = 60  # texts of one formula that are looked for in other letter case
-_PARTS = frozenset({"REPLACE", "CONTAINS", "STARTS_WITH", "ENDS_WITH"})
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,7 +74,7 @@ def _asked(case: n.Case) -> list[str]:
 
 def branch_probes(source: Source, helpers: Helpers) -> Iterator[Probe]:
     """For every CASE of the source's fields: branches that no row reaches, and nulls that fall into ELSE."""
-    for state, text, tree in _calculated(source):
+    for state, text, tree in calculated(source):
         for case in (node for node in n.walk(tree) if isinstance(node, n.Case)):
             own = text[case.start : case.end]
             checked = source.check_formula(own).checked
@@ -88,7 +84,8 @@ def branch_probes(source: Source, helpers: Helpers) -> Iterator[Probe]:
                 yield _null_in_else(source, state, text, case, number)
 
 
-def _calculated(source: Source) -> Iterator[tuple[State, str, n.Node]]:
+def calculated(source: Source) -> Iterator[tuple[State, str, n.Node]]:
+    """The calculated fields that work, each with its formula and its tree."""
     for state in source.fields:
         if isinstance(state.spec, FieldSpec) and state.spec.calculated and not state.broken and state.tree is not None:
             yield state, state.spec.formula, state.tree
@@ -96,10 +93,11 @@ def _calculated(source: Source) -> Iterator[tuple[State, str, n.Node]]:
 
 def _reached(source: Source, state: State, text: str, case: n.Case, number: str) -> Probe:
     count = {str(at): f"COUNT(*) FILTER (WHERE {name_text(number)} = {at})" for at in range(len(case.branches))}
+    count["rows"] = "COUNT(*)"
 
     def judge(values: Values) -> Finding | None:
         unreached = [at for at in range(len(case.branches)) if values[str(at)] == 0]
-        if not unreached or not any(values[str(at)] for at in range(len(case.branches))):
+        if not unreached or not values["rows"]:
             return None
         labels = [_label(text, case, case.branches[at]) for at in unreached]
         message = f"{state.name}: no row reaches {', '.join(labels[:3])}{' …' if len(labels) > 3 else ''}."
@@ -129,96 +127,6 @@ def _null_in_else(source: Source, state: State, text: str, case: n.Case, number:
             hint = f"Say what a null gives, such as: {fixed}"
         at = place_of(source, state, text, otherwise)
         return Finding("null-in-else", message, at, hint, "warning", fixed, {"rows": values["nulls"]})
-
-    return Probe(formulas, judge)
-
-
-# -- letter case ------------------------------------------------------------------------------------------------
-
-
-def spelling_probes(source: Source, helpers: Helpers) -> Iterator[Probe]:
-    """For every text that a formula looks for: does it match nothing, but would in another letter case?"""
-    for state, text, tree in _calculated(source):
-        yield from _spelled(source, helpers, state, text, tree, {})
-    if source.published is not None:
-        return
-    for state in source.fields:
-        spec = state.spec
-        if not isinstance(spec, FieldSpec) or state.broken or not spec.column:
-            continue
-        if spec.clean:
-            before = helpers.reread(state, "clean")
-            yield from _spelled(source, helpers, state, spec.clean, parse(spec.clean).tree, {VALUE.casefold(): before})
-        if spec.values:
-            before = helpers.reread(state, "clean", "values", "values_from", "type")
-            for text in list(spec.values)[:MOST_TEXTS]:
-                yield _spelling(source, helpers, state, name_text(before), text, "", None)
-
-
-def _spelled(
-    source: Source, helpers: Helpers, state: State, text: str, tree: n.Node, renames: dict[str, str]
-) -> Iterator[Probe]:
-    for node, operand, literal in list(_texts(tree))[:MOST_TEXTS]:
-        own = repointed_formula(text[operand.start : operand.end], renames)
-        checked = source.check_formula(own).checked if not renames else None
-        if renames or (checked is not None and checked.grain == Grain.ROW):
-            within = node.name if isinstance(node, n.Call) else "LIKE" if isinstance(node, n.Like) else ""
-            yield _spelling(source, helpers, state, own, str(literal.value), within, (text, literal))
-
-
-def _texts(tree: n.Node) -> Iterator[tuple[n.Node, n.Node, n.Literal]]:
-    """Every place where values are compared with a text: the piece, what is compared, the text."""
-    for node in n.walk(tree):
-        pairs: Sequence[tuple[n.Node, n.Node]] = ()
-        if isinstance(node, n.Binary) and node.op in ("=", "<>"):
-            pairs = [(node.left, node.right), (node.right, node.left)]
-        elif isinstance(node, n.In):
-            pairs = [(node.operand, item) for item in node.items]
-        elif isinstance(node, n.Like):
-            pairs = [(node.operand, node.pattern)]
-        elif isinstance(node, n.Case) and node.operand is not None:
-            pairs = [(node.operand, branch.condition) for branch in node.branches]
-        elif isinstance(node, n.Call) and node.name in _PARTS and len(node.args) > 1:
-            pairs = [(node.args[0], node.args[1])]
-        for operand, literal in pairs:
-            if isinstance(literal, n.Literal) and literal.kind == "text" and not isinstance(operand, n.Literal):
-                yield node, operand, literal
-
-
-def _spelling(
-    source: Source,
-    helpers: Helpers,
-    state: State,
-    operand: str,
-    wanted: str,
-    within: str,
-    at: tuple[str, n.Literal] | None,
-) -> Probe:
-    own = name_text(helpers.calculated(operand))
-    lower = name_text(helpers.calculated(f"LOWER({operand})"))
-    test = {"": "{} = {}", "LIKE": "{} LIKE {}", "REPLACE": "CONTAINS({}, {})"}.get(within, within + "({}, {})")
-    same = test.format(own, quote_text(wanted))
-    loose = test.format(lower, f"LOWER({quote_text(wanted)})")
-    formulas = {
-        "exact": f"COUNT(*) FILTER (WHERE {same})",
-        "loose": f"COUNT(*) FILTER (WHERE {loose})",
-        "such": f"MIN({own}) FILTER (WHERE {loose})",
-    }
-
-    def judge(values: Values) -> Finding | None:
-        if values["exact"] or not values["loose"]:
-            return None
-        message = (
-            f"{state.name}: {quote_text(wanted)} matches no value, but would match {values['loose']:,} rows in another "
-            f"letter case, such as {quote_text(values['such'])}."
-        )
-        text, literal = at if at is not None else ("", None)
-        fixed = None
-        if literal is not None and not within:
-            fixed = text[: literal.start] + quote_text(values["such"]) + text[literal.end :]
-        hint = f"Write {quote_text(values['such'])}." if not within else "Compare LOWER(…) with small letters."
-        place = place_of(source, state, text, literal)
-        return Finding("letter-case", message, place, hint, "warning", fixed, {"rows": values["loose"]})
 
     return Probe(formulas, judge)
 

@@ -14,8 +14,10 @@ from oak_ledger.formula import nodes as n
 from oak_ledger.formula.lexer import name_text
 from oak_ledger.formula.parser import parse
 from oak_ledger.insight.additivity import Nature, Natures, ratio_of_sums
-from oak_ledger.insight.branches import branch_probes, doubtful, spelling_probes
+from oak_ledger.insight.branches import branch_probes, doubtful
+from oak_ledger.insight.idle import idle_probes, multiplied
 from oak_ledger.insight.probes import Helpers, Probe, Values, figure, is_helper, place_of
+from oak_ledger.insight.spelling import spelling_probes
 from oak_ledger.source.arrival import shape_findings
 from oak_ledger.source.compiled import State
 from oak_ledger.source.definition import FieldSpec, RuleSpec, read_type
@@ -36,6 +38,7 @@ def prove(source: Source) -> Iterator[Finding]:
         *_exact_copies(source, helpers),
         *branch_probes(source, helpers),
         *spelling_probes(source, helpers),
+        *idle_probes(source, helpers),
     ]
     source = helpers.helped()
     shown: dict[str, str] = {}
@@ -65,6 +68,7 @@ def prove(source: Source) -> Iterator[Finding]:
         if found is not None:
             yield found
     yield from _key(source)
+    yield from multiplied(source)
     if source.published is None:
         yield from shape_findings(source.opened)
         yield from source.arrival_findings()

@@ -9,6 +9,7 @@ from pathlib import Path
 from oak_ledger.errors import Finding, OakError, Place
 from oak_ledger.formula.lexer import name_text
 from oak_ledger.formula.making import nearest_hint
+from oak_ledger.insight.spelling import misspelt
 from oak_ledger.report.definition import REPORT, LocalFieldSpec, NamedFormula, PanelSpec, ReportSpec
 from oak_ledger.source import Answer, Source
 from oak_ledger.source.document import Document, read_document
@@ -132,7 +133,19 @@ class Report:
             )
         whole, local = self.over(source)
         causes = [cause.at(one.place.where) for one in local for cause in _causes(one, whole, {})]
-        return [*found, *causes, *self.view(source).findings]
+        spelt = misspelt(whole, self._formulas())
+        return [*found, *causes, *self.view(source).findings, *spelt]
+
+    def _formulas(self) -> Iterator[tuple[str, str, str]]:
+        """Every formula of the report: whose it is, where it stands, what it says."""
+        for field in self.local_fields:
+            yield field.name, f"{self.document.where}, field {field.name!r}", field.formula
+        for panel in self.panels:
+            where = f"{self.document.where}, panel {panel.title!r}"
+            if panel.where:
+                yield "The condition", where, panel.where
+            for item in (*panel.by, *panel.show):
+                yield "The panel", where, item.formula if isinstance(item, NamedFormula) else item
 
 
 def _causes(found: Finding, source: Source, local: dict[str, list[Finding]]) -> Iterator[Finding]:

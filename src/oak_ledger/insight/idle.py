@@ -1,0 +1,145 @@
+"""What of a definition does nothing, or leaves rows without a value: cleans and recodes without effect, constants that begin too late, joins that multiply."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from oak_ledger.errors import Finding, Place
+from oak_ledger.formula.lexer import name_text, quote_text
+from oak_ledger.insight.probes import Helpers, Probe, Values, figure, place_of
+from oak_ledger.origin.join import JoinReader
+from oak_ledger.source.compiled import State
+from oak_ledger.source.definition import ConstantSpec, FieldSpec
+from oak_ledger.source.source import Source
+from oak_ledger.types import TEXT
+
+MOST_ENTRIES = 200  # of a recode list
+SHOWN = 3
+
+
+def idle_probes(source: Source, helpers: Helpers) -> Iterator[Probe]:
+    """Cleans and recodes that change nothing, and rows that a dated constant has no value for."""
+    for constant in source.document.specs("constant", ConstantSpec):
+        by = source.compiled.states.get(constant.by.casefold()) if constant.values else None
+        if by is not None and not by.broken:
+            yield _too_late(source, constant, by)
+    if source.published is not None:
+        return
+    for state in source.fields:
+        spec = state.spec
+        if not isinstance(spec, FieldSpec) or state.broken or not spec.column:
+            continue
+        recoded = bool(spec.values or spec.values_from)
+        if spec.clean and source.compiled.arriving.get(spec.column) == TEXT and state.type == TEXT:
+            yield _idle_clean(source, state, helpers.reread(state, "clean"))
+        if spec.values:
+            yield _idle_entries(source, state, spec, helpers.reread(state, "clean", "values", "values_from", "type"))
+        if recoded and spec.clean and state.type == TEXT:
+            yield _hidden_recode(source, state, helpers, spec)
+
+
+def _too_late(source: Source, constant: ConstantSpec, by: State) -> Probe:
+    first = min(constant.values)
+    early = f"{name_text(by.name)} < DATE {quote_text(first)}"
+    formulas = {
+        "early": f"COUNT(*) FILTER (WHERE {early})",
+        "least": f"MIN({name_text(by.name)})",
+        "nulls": f"COUNT(*) FILTER (WHERE {name_text(by.name)} IS NULL)",
+    }
+
+    def judge(values: Values) -> Finding | None:
+        if not values["early"] and not values["nulls"]:
+            return None
+        said = [f"{values['early']:,} rows are earlier, from {str(values['least'])[:10]}"] if values["early"] else []
+        said += [f"in {values['nulls']:,} rows {by.name} is null"] if values["nulls"] else []
+        message = (
+            f"{constant.name} has values from {first} on; {', and '.join(said)}. Formulas with it give null there."
+        )
+        place = Place(f"{source.document.where}, constant {constant.name!r}")
+        numbers = {"rows": values["early"], "nulls": values["nulls"]}
+        hint = "Give it a value from the first day on, or keep those rows out by a filter."
+        return Finding("constant-late", message, place, hint, "warning", None, numbers)
+
+    return Probe(formulas, judge)
+
+
+def _idle_clean(source: Source, state: State, before: str) -> Probe:
+    changed = f"{name_text(state.name)} IS DISTINCT FROM {name_text(before)}"
+
+    def judge(values: Values) -> Finding | None:
+        if values["changed"] or not values["rows"]:
+            return None
+        message = f"The clean of {state.name} changes no value."
+        return Finding(
+            "clean-idle",
+            message,
+            place_of(source, state),
+            "Take it out, or look whether it does what it is meant to.",
+            "note",
+        )
+
+    return Probe({"changed": f"COUNT(*) FILTER (WHERE {changed})", "rows": "COUNT(*)"}, judge)
+
+
+def _idle_entries(source: Source, state: State, spec: FieldSpec, before: str) -> Probe:
+    entries = [*spec.values][:MOST_ENTRIES]
+    formulas = {
+        str(at): f"COUNT(*) FILTER (WHERE {name_text(before)} = {quote_text(text)})" for at, text in enumerate(entries)
+    }
+    formulas["rows"] = "COUNT(*)"
+
+    def judge(values: Values) -> Finding | None:
+        idle = [quote_text(text) for at, text in enumerate(entries) if not values[str(at)]]
+        if not idle or not values["rows"]:
+            return None
+        more = " …" if len(idle) > SHOWN else ""
+        many = len(idle) > 1
+        message = f"{state.name}: {len(idle)} of {len(entries)} replacements {'match' if many else 'matches'} no value: {', '.join(idle[:SHOWN])}{more}."
+        return Finding("recode-idle", message, place_of(source, state), "", "note", None, {"entries": len(idle)})
+
+    return Probe(formulas, judge)
+
+
+def _hidden_recode(source: Source, state: State, helpers: Helpers, spec: FieldSpec) -> Probe:
+    plain = helpers.reread(state, "values", "values_from")
+    before, recoded = helpers.reread(state, "clean", "values", "values_from"), helpers.reread(state, "clean")
+    formulas = {
+        "recoded": f"COUNT(*) FILTER (WHERE {name_text(recoded)} IS DISTINCT FROM {name_text(before)})",
+        "kept": f"COUNT(*) FILTER (WHERE {name_text(state.name)} IS DISTINCT FROM {name_text(plain)})",
+    }
+
+    def judge(values: Values) -> Finding | None:
+        if not values["recoded"] or values["kept"]:
+            return None
+        message = f"{state.name}: the replacements change {values['recoded']:,} rows, and the clean after them hides it: {spec.clean.strip()}"
+        return Finding(
+            "recode-hidden",
+            message + ".",
+            place_of(source, state),
+            "Let the clean come from the replaced values, or take one of them out.",
+            "warning",
+        )
+
+    return Probe(formulas, judge)
+
+
+def multiplied(source: Source) -> Iterator[Finding]:
+    """Measures whose totals a join multiplies, since a row of one part meets several of another."""
+    feed = source.opened
+    if not isinstance(feed, JoinReader) or source.published is not None:
+        return
+    feed.table()
+    fields = {
+        state.spec.column: state
+        for state in source.fields
+        if isinstance(state.spec, FieldSpec) and state.spec.role == "measure" and not state.broken
+    }
+    for step in feed.steps:
+        for one in step.measures:
+            state = fields.get(one.column)
+            if state is not None and abs(one.after) > abs(one.before):
+                message = f"The join with {step.part} multiplies {state.name}: its total grows from {figure(one.before)} to {figure(one.after)}."
+                on = ", ".join(step.on)
+                hint = f"Bring the rows of {step.part} to one for each {on} first, or join on columns that are different in each row."
+                numbers = {"before": one.before, "after": one.after}
+                yield Finding("join-multiplies", message, place_of(source, state), hint, "warning", None, numbers)

@@ -1,0 +1,154 @@
+"""Texts that formulas look for and that no value is, though some would be in another letter case or without spaces around."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+
+from oak_ledger.errors import Finding, Place
+from oak_ledger.formula import Grain, parse
+from oak_ledger.formula import nodes as n
+from oak_ledger.formula.lexer import name_text, quote_text
+from oak_ledger.insight.branches import calculated
+from oak_ledger.insight.probes import Helpers, Probe, Values, place_of
+from oak_ledger.source.compiled import VALUE
+from oak_ledger.source.definition import FieldSpec, FilterSpec, RuleSpec
+from oak_ledger.source.places import repointed_formula
+from oak_ledger.source.source import Source
+
+MOST_TEXTS = 60  # texts of one formula that are looked for
+_PARTS = frozenset({"REPLACE", "CONTAINS", "STARTS_WITH", "ENDS_WITH"})
+
+
+@dataclass(frozen=True, slots=True)
+class _Written:
+    """A formula that looks for texts: whose it is, where it stands, what it says."""
+
+    name: str
+    where: str
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class _Sought:
+    """A text that is looked for: in what, within which function, and where it stands (not at all for a recode)."""
+
+    operand: str
+    text: str
+    within: str
+    literal: n.Literal | None
+
+
+def spelling_probes(source: Source, helpers: Helpers) -> Iterator[Probe]:
+    """For every text that a formula, a filter, a rule or a recode of the source looks for."""
+    for state, text, tree in calculated(source):
+        yield from _spelled(source, helpers, _Written(state.name, place_of(source, state).where, text), tree, {})
+    for one in source.document.specs("filter", FilterSpec):
+        where = f"{source.document.where}, filter {one.name!r}"
+        yield from _condition(source, helpers, _Written(f"The filter {one.name!r}", where, one.where))
+    for rule in source.document.specs("rule", RuleSpec):
+        where = f"{source.document.where}, rule {rule.name!r}"
+        yield from _condition(source, helpers, _Written(f"The rule {rule.name!r}", where, rule.holds))
+    if source.published is not None:
+        return
+    for state in source.fields:
+        spec = state.spec
+        if not isinstance(spec, FieldSpec) or state.broken or not spec.column:
+            continue
+        where = place_of(source, state).where
+        if spec.clean:
+            before = helpers.reread(state, "clean")
+            own = _Written(state.name, where, spec.clean)
+            yield from _spelled(source, helpers, own, parse(spec.clean).tree, {VALUE.casefold(): before})
+        if spec.values:
+            before = helpers.reread(state, "clean", "values", "values_from", "type")
+            for text in list(spec.values)[:MOST_TEXTS]:
+                yield _spelling(helpers, _Written(state.name, where, ""), _Sought(name_text(before), text, "", None))
+
+
+def misspelt(source: Source, conditions: Iterable[tuple[str, str, str]]) -> list[Finding]:
+    """The same for conditions that are not the source's own: each with whose it is, where it stands, and what it says."""
+    helpers = Helpers(source)
+    probes = [probe for one in conditions for probe in _condition(source, helpers, _Written(*one))]
+    if not probes:
+        return []
+    shown = {f"{at} {key}": formula for at, probe in enumerate(probes) for key, formula in probe.formulas.items()}
+    values = helpers.helped().tally(show=[*shown.items()]).to_dicts()[0]
+    found = [probe.judge({key: values[f"{at} {key}"] for key in probe.formulas}) for at, probe in enumerate(probes)]
+    return [one for one in found if one is not None]
+
+
+def _condition(source: Source, helpers: Helpers, written: _Written) -> Iterator[Probe]:
+    """The texts of a condition, if it is one."""
+    if source.check_formula(written.text).checked is not None:
+        yield from _spelled(source, helpers, written, parse(written.text).tree, {})
+
+
+def _spelled(
+    source: Source, helpers: Helpers, written: _Written, tree: n.Node, renames: dict[str, str]
+) -> Iterator[Probe]:
+    for node, operand, literal in list(_texts(tree))[:MOST_TEXTS]:
+        own = repointed_formula(written.text[operand.start : operand.end], renames)
+        checked = source.check_formula(own).checked if not renames else None
+        if renames or (checked is not None and checked.grain == Grain.ROW):
+            within = node.name if isinstance(node, n.Call) else "LIKE" if isinstance(node, n.Like) else ""
+            yield _spelling(helpers, written, _Sought(own, str(literal.value), within, literal))
+
+
+def _texts(tree: n.Node) -> Iterator[tuple[n.Node, n.Node, n.Literal]]:
+    """Every place where values are compared with a text: the piece, what is compared, the text."""
+    for node in n.walk(tree):
+        pairs: Sequence[tuple[n.Node, n.Node]] = ()
+        if isinstance(node, n.Binary) and node.op in ("=", "<>"):
+            pairs = [(node.left, node.right), (node.right, node.left)]
+        elif isinstance(node, n.In):
+            pairs = [(node.operand, item) for item in node.items]
+        elif isinstance(node, n.Like):
+            pairs = [(node.operand, node.pattern)]
+        elif isinstance(node, n.Case) and node.operand is not None:
+            pairs = [(node.operand, branch.condition) for branch in node.branches]
+        elif isinstance(node, n.Call) and node.name in _PARTS and len(node.args) > 1:
+            pairs = [(node.args[0], node.args[1])]
+        for operand, literal in pairs:
+            if isinstance(literal, n.Literal) and literal.kind == "text" and not isinstance(operand, n.Literal):
+                yield node, operand, literal
+
+
+def _spelling(helpers: Helpers, written: _Written, sought: _Sought) -> Probe:
+    own = name_text(helpers.calculated(sought.operand))
+    trim = "BTRIM({})" if not sought.within else "{}"
+    lower = name_text(helpers.calculated(f"LOWER({trim.format(sought.operand)})"))
+    within = sought.within
+    test = {"": "{} = {}", "LIKE": "{} LIKE {}", "REPLACE": "CONTAINS({}, {})"}.get(within, within + "({}, {})")
+    same = test.format(own, quote_text(sought.text))
+    loose = test.format(lower, f"LOWER({trim.format(quote_text(sought.text))})")
+    formulas = {
+        "exact": f"COUNT(*) FILTER (WHERE {same})",
+        "loose": f"COUNT(*) FILTER (WHERE {loose})",
+        "such": f"MIN({own}) FILTER (WHERE {loose})",
+    }
+
+    def judge(values: Values) -> Finding | None:
+        if values["exact"] or not values["loose"]:
+            return None
+        such, text = values["such"], written.text
+        how = _how(such, sought.text) if not within else "in another letter case"
+        message = f"{written.name}: {quote_text(sought.text)} matches no value, but would match {values['loose']:,} rows {how}, such as {quote_text(such)}."
+        place, fixed = Place(written.where), None
+        if sought.literal is not None:
+            begin, end = sought.literal.start, sought.literal.end
+            place = Place(written.where, text, begin, end)
+            fixed = None if within else text[:begin] + quote_text(such) + text[end:]
+        hint = f"Write {quote_text(such)}." if not within else "Compare LOWER(…) with small letters."
+        return Finding("letter-case", message, place, hint, "warning", fixed, {"rows": values["loose"]})
+
+    return Probe(formulas, judge)
+
+
+def _how(such: str, text: str) -> str:
+    """In what way a value differs from a text that it nearly is."""
+    if such.strip() == text.strip():
+        return "without the spaces around"
+    return "in another letter case" + (
+        "" if such.strip() == such and text.strip() == text else " and without the spaces around"
+    )

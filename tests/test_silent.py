@@ -1,0 +1,96 @@
+"""What would mislead without a word, each told by the check with its count and what mends it; and what is right, of which nothing is said."""
+
+from __future__ import annotations
+
+import unittest
+
+import oak_ledger as oak
+from tests.support import FolderCase
+
+ROWS = "Id,Mill,Day,Volume\n1,Low Weir,2026-01-05,3\n2, High Ford ,2026-02-05,5\n3,low weir,2025-12-31,7\n4,,,9\n"
+FIELDS = """[source]
+name = "Loads"
+[origin]
+kind = "file"
+path = "loads.csv"
+[[field]]
+name = "Id"
+column = "Id"
+type = "integer"
+[[field]]
+name = "Day"
+column = "Day"
+type = "date"
+[[field]]
+name = "Volume"
+column = "Volume"
+type = "integer"
+role = "measure"
+"""
+MILL = '[[field]]\nname = "Mill"\ncolumn = "Mill"\n'
+# What is written beside those fields; the code of the finding that must come (none where it is empty), words of it, and of what mends it.
+SAID: list[tuple[str, str, str, str, str]] = [
+    ("a constant begins late", MILL + '[[constant]]\nname = "Rate"\nby = "Day"\nvalues = { 2026-01-01 = 2, 2026-02-01 = 3 }\n', "constant-late", "Rate has values from 2026-01-01 on; 1 rows are earlier, from 2025-12-31, and in 1 rows Day is null", "from the first day on"),
+    ("a clean changes nothing", MILL + "clean = \"REPLACE(VALUE, 'x', 'y')\"\n", "clean-idle", "The clean of Mill changes no value", "Take it out"),
+    ("a clean changes something", MILL + 'clean = "BTRIM(VALUE)"\n', "", "", ""),
+    ("replacements that match nothing", MILL + "type = \"text\"\nvalues = { 'Low Weir' = 'LW', 'Elm' = 'E', 'Oak' = 'O' }\n", "recode-idle", "2 of 3 replacements match no value: 'Elm', 'Oak'", ""),
+    ("a clean hides replacements", MILL + "type = \"text\"\nvalues = { 'Low Weir' = 'low WEIR' }\nclean = \"UPPER(VALUE)\"\n", "recode-hidden", "the replacements change 1 rows, and the clean after them hides it: UPPER(VALUE)", "Let the clean come"),
+    ("replacements that a clean keeps", MILL + "type = \"text\"\nvalues = { 'Low Weir' = 'Weir' }\nclean = \"UPPER(VALUE)\"\n", "", "", ""),
+    ("a filter in another letter case", MILL + '[[filter]]\nname = "Weirs"\nwhere = "Mill IN (\'LOW WEIR\')"\n', "letter-case", "The filter 'Weirs': 'LOW WEIR' matches no value, but would match 2 rows in another letter case", "Write 'Low Weir'"),
+    ("a filter without spaces", MILL + '[[filter]]\nname = "Fords"\nwhere = "Mill = \'High Ford\'"\n', "letter-case", "would match 1 rows without the spaces around, such as ' High Ford '", "Write ' High Ford '"),
+    ("one of a list", MILL + '[[filter]]\nname = "Both"\nwhere = "Mill IN (\'Low Weir\', \'HIGH FORD\')"\n', "letter-case", "'HIGH FORD' matches no value", ""),
+    ("a rule", MILL + '[[rule]]\nname = "known"\nholds = "Mill <> \'LOW WEIR\'"\n', "letter-case", "The rule 'known'", ""),
+    ("a filter that is right", MILL + '[[filter]]\nname = "Weirs"\nwhere = "Mill = \'Low Weir\'"\n', "", "", ""),
+    ("a branch that no row takes", MILL + '[[field]]\nname = "Size"\nformula = "CASE WHEN Volume > 100 THEN \'large\' ELSE \'small\' END"\n', "branch-empty", "no row reaches WHEN Volume > 100", ""),
+    ("a boundary that falls to ELSE", MILL + '[[field]]\nname = "Size"\nformula = "CASE WHEN Volume < 5 THEN \'small\' WHEN Volume > 5 THEN \'large\' ELSE \'none\' END"\n', "branch-gap", "Volume = 5 falls in no branch; it goes to ELSE", "Let the branches meet"),
+    ("zero falls to ELSE, and is meant to", MILL + '[[field]]\nname = "Sign"\nformula = "CASE WHEN Volume - 5 < 0 THEN -1 WHEN Volume - 5 > 0 THEN 1 ELSE 0 END"\n', "", "", ""),
+]  # fmt: skip
+MEANT = {"constant-late", "clean-idle", "recode-idle", "recode-hidden", "letter-case", "branch-empty", "branch-gap"}
+
+
+class Silent(FolderCase):
+    def test_each_is_told(self) -> None:
+        for about, more, code, words, mended in SAID:
+            with self.subTest(about):
+                self.write("loads.csv", ROWS)
+                self.write("loads.oak.toml", FIELDS + more)
+                found = [one for one in oak.open_source("loads.oak.toml").check() if one.code in MEANT]
+                self.assertEqual([one.code for one in found], [code] if code else [])
+                if found:
+                    self.assertIn(words, found[0].message)
+                    self.assertIn(mended, found[0].hint)
+
+    def test_totals_that_a_join_multiplies(self) -> None:
+        self.write("loads.csv", "Stand,Volume\n1,100\n2,50\n")
+        self.write("crews.csv", "Stand,Crew\n1,A\n1,B\n1,C\n2,D\n")
+        oak.take_in_join(["loads.csv", "crews.csv"], on=["Stand"], name="J", to="j.oak.toml").save()
+        for _ in range(2):  # at every check, also when a typed copy of the joined rows is there
+            found = [one for one in oak.open_source("j.oak.toml").check() if one.code == "join-multiplies"]
+            self.assertEqual(len(found), 1)
+            self.assertIn("multiplies Volume: its total grows from 150 to 350", found[0].message)
+            self.assertIn("one for each Stand first", found[0].hint)
+        self.write("crews.csv", "Stand,Crew\n1,A\n2,D\n")
+        self.assertNotIn("join-multiplies", [one.code for one in oak.open_source("j.oak.toml").check()])
+
+    def test_texts_that_a_report_looks_for(self) -> None:
+        self.write("loads.csv", ROWS)
+        self.write("loads.oak.toml", FIELDS + MILL)
+        panels = {
+            "where = \"Mill = 'LOW WEIR'\"\nshow = [\"Volume\"]": "The condition: 'LOW WEIR' matches no value",
+            "by = [{ name = \"Kind\", formula = \"CASE WHEN Mill = 'HIGH FORD' THEN 1 ELSE 2 END\" }]\nshow = [\"Volume\"]": "letter case and without the spaces",
+            "where = \"Mill = 'Low Weir'\"\nshow = [\"Volume\"]": "",
+        }  # fmt: skip
+        for panel, words in panels.items():
+            with self.subTest(panel):
+                self.write(
+                    "r.report.toml",
+                    f'[report]\nname = "R"\nsource = "Loads"\n[[panel]]\ntitle = "One"\nkind = "table"\n{panel}\n',
+                )
+                found = oak.open_report("r.report.toml").check(oak.open_source("loads.oak.toml"))
+                told = " ".join(one.message for one in found if one.code == "letter-case")
+                self.assertEqual(bool(told), bool(words))
+                self.assertIn(words, told)
+
+
+if __name__ == "__main__":
+    unittest.main()
