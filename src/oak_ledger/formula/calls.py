@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from collections.abc import Sequence
+from dataclasses import replace
+from itertools import permutations
 
 from oak_ledger.columnar.arrays import Mask
 from oak_ledger.formula import checked as c
@@ -16,6 +18,7 @@ from oak_ledger.types import INTEGER, NULL, NUMBER, NUMERIC, TEXT, Grain, Type
 
 # Other spellings of one function.
 BEFORE = "BEFORE"
+MOST_TURNED = 4  # arguments that are looked at in another order
 ALIASES = {"CEIL": "CEILING", "LENGTH": "CHAR_LENGTH", "CHARACTER_LENGTH": "CHAR_LENGTH"}
 
 
@@ -101,7 +104,7 @@ class CallChecker(Maker):
             return None
         chosen = next((one for one in fitting if all(_takes(one, i, arg.type) for i, arg in enumerate(args))), None)
         if chosen is None:
-            self.wrong_argument(entry, fitting[0], args)
+            self.wrong_argument(node, entry, fitting, args)
             return None
         for index in entry.constant_args:
             if index < len(args) and not isinstance(args[index], c.Constant):
@@ -135,18 +138,30 @@ class CallChecker(Maker):
             return made, types[0]
         return made, shared or Type(chosen.result)  # type: ignore[arg-type]
 
-    def wrong_argument(self, entry: Function, chosen: Signature, args: Sequence[c.Checked]) -> None:
-        """Note the first argument that no signature takes."""
-        for index, arg in enumerate(args):
-            if not _takes(chosen, index, arg.type):
-                parameter = chosen.parameter(index)
-                wanted = parameter.kind_text.replace("|", " or ")
-                kind = _widened(arg.type, parameter.kinds).kind
-                message = (
-                    f"{entry.name} takes {wanted} for {parameter.name}, but {self.shown(arg)} is {a_type(arg.type)}."
-                )
-                self.wrong("wrong-type", message, arg, *self.cast_hint(arg, kind))
-                return
+    def wrong_argument(
+        self, node: n.Call, entry: Function, fitting: Sequence[Signature], args: Sequence[c.Checked]
+    ) -> None:
+        """Note the first argument that does not fit the signature that most of them fit."""
+
+        def fits(one: Signature) -> list[bool]:
+            return [_takes(one, index, arg.type) for index, arg in enumerate(args)]
+
+        chosen = max(fitting, key=lambda one: sum(fits(one)))
+        index = fits(chosen).index(False)
+        arg, parameter = args[index], chosen.parameter(index)
+        wanted = parameter.kind_text.replace("|", " or ")
+        kind = _widened(arg.type, parameter.kinds).kind
+        message = f"{entry.name} takes {wanted} for {parameter.name}, but {self.shown(arg)} is {a_type(arg.type)}."
+        turned = []
+        for order in permutations(args) if len(args) <= MOST_TURNED else ():
+            if all(_takes(chosen, at, one.type) for at, one in enumerate(order)):
+                listed = ", ".join(self.text[one.start : one.end] for one in order)
+                new = f"{entry.name}({listed})"
+                turned.append((f"In the other order: {new}.", self.edited(node.start, node.end, new)))
+        cast = self.cast_hint(arg, kind)
+        offers = [*turned, *([(cast[0], cast[1])] if cast[1] is not None else [])]
+        hint, fixed = offers[0] if offers else ("", None)
+        self.wrong("wrong-type", message, arg, hint, fixed, offers[1:])
 
     def function_call(self, node: n.Call, entry: Function, args: list[c.Checked]) -> Piece:
         """A function of one row (or one group)."""
@@ -158,9 +173,24 @@ class CallChecker(Maker):
             try:  # a fixed argument of no use is told before any data: run over one row of nulls
                 run_constant(entry, made, result, None, 1, _forget)
             except ComputeError as unfit:
-                self.wrong("bad-argument", f"{str(unfit).capitalize()}.", made[min(entry.constant_args)])
+                self.wrong("bad-argument", f"{str(unfit).capitalize()}.", self._unfit(entry, made, result))
                 return None
         return self.apply(node, entry, made, result)
+
+    def _unfit(self, entry: Function, args: Sequence[c.Checked], result: Type) -> c.Checked:
+        """Which fixed argument is of no use: the one without which there is no error."""
+        fixed = [at for at in sorted(entry.constant_args, reverse=True) if at < len(args)]
+        for at in fixed:
+            without = [
+                replace(arg, value=None) if at == place and isinstance(arg, c.Constant) else arg
+                for place, arg in enumerate(args)
+            ]
+            try:
+                run_constant(entry, without, result, None, 1, _forget)
+            except ComputeError:
+                continue
+            return args[at]
+        return args[fixed[-1]]
 
     def aggregate_call(self, node: n.Call, entry: Function, args: list[c.Checked], where: Piece) -> Piece:
         """An aggregate over the rows of a group."""

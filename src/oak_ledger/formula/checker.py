@@ -19,7 +19,8 @@ from oak_ledger.formula import checked as c
 from oak_ledger.formula import nodes as n
 from oak_ledger.formula.calls import CallChecker
 from oak_ledger.formula.lexer import name_text, quote_text
-from oak_ledger.formula.making import Piece, Scope, a_type, nearest, nearest_hint
+from oak_ledger.formula.making import Piece, Scope, a_type, is_near, nearest, nearest_hint
+from oak_ledger.formula.mending import mended
 from oak_ledger.formula.parser import Parsed, parse
 from oak_ledger.functions import casts, dates, operators
 from oak_ledger.functions.registry import ComputeError
@@ -51,8 +52,19 @@ def check(formula: str | Parsed, scope: Scope, *, where: str = "") -> Formula:
     findings = [*parsed.findings, *(one for one in checker.findings if not _part_of_words(one, parsed))]
     if tree is not None and tree.type == NULL:
         tree = checker.convert(tree, TEXT)
-    placed = tuple(found.at(where) for found in sorted(findings, key=lambda found: found.place.start))
+    findings.sort(key=lambda found: found.place.start)
+    if findings:
+        findings = mended(parsed.text, findings, checker.repairs, scope, lambda text: _errors(text, scope))
+    placed = tuple(found.at(where) for found in findings)
     return Formula(parsed.text, parsed.tree, None if findings else tree, placed)
+
+
+def _errors(text: str, scope: Scope) -> tuple[int, int]:
+    """How many errors a formula has: all, and those of its form."""
+    parsed = parse(text)
+    checker = _Checker(text, scope)
+    checker.piece(parsed.tree)
+    return len(parsed.findings) + len(checker.findings), len(parsed.findings)
 
 
 def _part_of_words(found: Finding, parsed: Parsed) -> bool:
@@ -116,14 +128,28 @@ class _Checker(CallChecker):
         return c.FieldRef(node.start, node.end, known.type, known.grain, known.name)
 
     def unknown_name(self, node: n.Name) -> None:
-        names = list(self.scope.names())
+        names, quoted = list(self.scope.names()), self.text[node.start] == '"'
+        message = f"There is no field {name_text(node.name)}."
+        if node.name.upper() == "VALUE" and not quoted:
+            hint = "VALUE is the column's own value in a clean or a rule of a field; here, name the field."
+            self.wrong("unknown-field", message, node, hint)
+            return
         close = nearest(node.name, names)
-        hint = self.scope.advice(node.name) or nearest_hint(node.name, names)
-        fixed = self.edited(node.start, node.end, name_text(close[0])) if close else None
-        if not close and self.text[node.start] == '"':
-            hint = hint or f"If text is meant, it goes in single quotes: {quote_text(node.name)}."
-            fixed = self.edited(node.start, node.end, quote_text(node.name))
-        self.wrong("unknown-field", f"There is no field {name_text(node.name)}.", node, hint, fixed)
+        repairs = [
+            (f"Did you mean {name_text(one)}?", self.edited(node.start, node.end, name_text(one))) for one in close
+        ]
+        if repairs:
+            hint = self.scope.advice(node.name) or nearest_hint(node.name, names)
+            repairs[0] = (hint, repairs[0][1])
+        if quoted:
+            text = quote_text(node.name)
+            meant = (f"If text is meant, it goes in single quotes: {text}.", self.edited(node.start, node.end, text))
+            repairs.insert(len(repairs) if close and is_near(node.name, close[0]) else 0, meant)
+        if not repairs and self.scope.find("VALUE") is not None:
+            new = self.edited(node.start, node.end, "VALUE")
+            repairs = [("If the field's own value is meant, write VALUE.", new)]
+        hint, fixed = repairs[0] if repairs else (self.scope.advice(node.name), None)
+        self.wrong("unknown-field", message, node, hint, fixed, repairs[1:])
 
     def parens(self, node: n.Parens) -> Piece:
         inner = self.piece(node.inner)
@@ -209,7 +235,7 @@ class _Checker(CallChecker):
         )
         if op == "||":
             message = f"|| joins text, but {self.shown(odd)} is {a_type(odd.type)}."
-        self.wrong("wrong-type", message, odd, *self.cast_hint(odd, wanted))
+        self.wrong("wrong-type", message, odd, *self.cast_hint(odd, wanted, right if odd is left else left))
 
     def odd_operand(self, op: str, left: c.Checked, right: c.Checked) -> tuple[str, c.Checked]:
         """The type that would do and the operand that does not have it."""
@@ -245,9 +271,9 @@ class _Checker(CallChecker):
         for op, bound in ((">=", low), ("<=", high)):
             meaning = operators.binary(op, x.type, bound.type)
             if meaning is None:
-                self.wrong_operands(
-                    n.Binary(node.start, node.end, "BETWEEN", node.operand, node, bound.start), x, bound
-                )
+                step = n.Binary(node.start, node.end, "BETWEEN", node.operand, node, bound.start)
+                self.wrong_operands(step, x, bound)
+                self.dated_bounds(x, low, high)
                 return None
             args = [self.convert(x, meaning.left), self.convert(bound, meaning.right)]
             sides.append(self.apply(node, meaning.function, args, BOOLEAN))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol
@@ -15,9 +16,11 @@ from oak_ledger.formula import nodes as n
 from oak_ledger.formula.lexer import name_text, quote_text
 from oak_ledger.functions import casts
 from oak_ledger.functions.registry import MISSING, CallContext, ComputeError, FaultSink, Function
-from oak_ledger.types import BOOLEAN, NULL, NUMERIC, TEXT, Grain, Type, common
+from oak_ledger.functions.templates import template
+from oak_ledger.types import BOOLEAN, NULL, NUMERIC, TEMPORAL, TEXT, Grain, Type, common
 
 Piece = c.Checked | None
+NEAR = 80  # per cent of two names that agree
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,6 +31,8 @@ class Known:
     type: Type | None
     grain: Grain
     what: str = "field"
+    template: str = ""
+    """How its dates are written where they come from."""
 
 
 class Scope(Protocol):
@@ -56,6 +61,13 @@ def nearest(name: str, names: Iterable[str], limit: int = 3) -> list[str]:
     return [match[0] for match in found]
 
 
+def is_near(name: str, other: str) -> bool:
+    """Whether a name is most likely another mistyped."""
+    from rapidfuzz import fuzz
+
+    return bool(fuzz.ratio(name.casefold(), other.casefold()) >= NEAR)
+
+
 def nearest_hint(name: str, names: Iterable[str], written: Callable[[str], str] = name_text) -> str:
     """`Did you mean …?`, or nothing where no name is like it."""
     close = [written(one) for one in nearest(name, names)]
@@ -64,16 +76,32 @@ def nearest_hint(name: str, names: Iterable[str], written: Callable[[str], str] 
     return f"Did you mean {close[0]}?" if len(close) == 1 else f"Did you mean {', '.join(close[:-1])} or {close[-1]}?"
 
 
+Repair = tuple[str, str]
+"""A hint, and the whole formula mended so."""
+
+
 class Maker:
     """Collects what is wrong with one formula, and makes its pieces; a piece that is wrong is None."""
 
     def __init__(self, text: str, scope: Scope) -> None:
         self.text, self.scope = text, scope
         self.findings: list[Finding] = []
+        self.repairs: dict[tuple[str, int, int], Sequence[Repair]] = {}
+        """For a finding, by code and place, other ways to mend it, in the order of preference."""
 
-    def wrong(self, code: str, message: str, at: n.Node | c.Checked, hint: str = "", fixed: str | None = None) -> None:
-        """Note what is wrong at a piece."""
+    def wrong(
+        self,
+        code: str,
+        message: str,
+        at: n.Node | c.Checked,
+        hint: str = "",
+        fixed: str | None = None,
+        more: Sequence[Repair] = (),
+    ) -> None:
+        """Note what is wrong at a piece; `more` are other repairs, for where the first gives no formula that is right."""
         self.findings.append(Finding(code, message, Place("", self.text, at.start, at.end), hint, fixed=fixed))
+        if more:
+            self.repairs[code, at.start, at.end] = more
 
     def shown(self, piece: n.Node | c.Checked) -> str:
         """A piece as written, shortened."""
@@ -84,18 +112,47 @@ class Maker:
         """The whole formula with one stretch replaced."""
         return self.text[:start] + new + self.text[end:]
 
-    def cast_hint(self, piece: c.Checked, wanted: str) -> tuple[str, str | None]:
-        """How a piece is made into the wanted type, and the whole formula with that."""
+    def cast_hint(self, piece: c.Checked, wanted: str, like: c.Checked | None = None) -> tuple[str, str | None]:
+        """How a piece is made into the wanted type, and the whole formula with that. `like` is what it is compared with."""
         text = self.text[piece.start : piece.end]
-        if isinstance(piece, c.Constant) and wanted == "text" and piece.type.kind in NUMERIC:
+        constant = isinstance(piece, c.Constant)
+        if constant and wanted == "text" and piece.type.kind in NUMERIC:
             new = quote_text(text)
         elif isinstance(piece, c.Constant) and piece.type == TEXT and wanted in NUMERIC and is_number(piece.value):
             new = str(piece.value).strip()
+        elif isinstance(piece, c.Constant) and piece.type == TEXT and wanted in ("date", "timestamp"):
+            known = self.scope.find(like.name) if isinstance(like, c.FieldRef) else None
+            written = dated_literal(str(piece.value), known.template if known is not None else "")
+            if not written:
+                return "", None
+            new = written
         elif casts.cast(piece.type, Type(wanted)) is None:  # type: ignore[arg-type]
             return "", None
         else:
             new = f"CAST({text} AS {wanted.upper()})"
         return f"Write {new}.", self.edited(piece.start, piece.end, new)
+
+    def dated_bounds(self, x: c.Checked, low: c.Checked, high: c.Checked) -> None:
+        """Add to the last finding how both bounds are written, if they are texts that say dates."""
+        known = self.scope.find(x.name) if isinstance(x, c.FieldRef) else None
+        written = [
+            dated_literal(str(one.value), known.template if known else "")
+            if isinstance(one, c.Constant) and one.type == TEXT
+            else ""
+            for one in (low, high)
+        ]
+        if x.type.kind in TEMPORAL and all(written):
+            fixed = (
+                self.text[: low.start]
+                + written[0]
+                + self.text[low.end : high.start]
+                + written[1]
+                + self.text[high.end :]
+            )
+            found = self.findings[-1]
+            self.repairs[found.code, found.place.start, found.place.end] = [
+                (f"Write {written[0]} AND {written[1]}.", fixed)
+            ]
 
     def condition(self, piece: Piece, of: str) -> Piece:
         """The piece if it is a condition; else nothing, and a finding."""
@@ -108,18 +165,18 @@ class Maker:
         return None
 
     def shared_type(self, pieces: Sequence[c.Checked], of: str) -> Type | None:
-        """What all pieces widen to; points at the first that does not fit."""
+        """What all pieces widen to; points at the first that does not fit what most of them are."""
         shared = common([piece.type for piece in pieces])
         if shared is not None:
             return TEXT if shared == NULL else shared
-        before: list[Type] = []
-        for piece in pieces:
-            if common([*before, piece.type]) is None:
-                wanted = common(before) or TEXT
-                message = f"All values of {of} need one type; {self.shown(piece)} is {a_type(piece.type)}, those before are {wanted.kind}."
-                self.wrong("wrong-type", message, piece, *self.cast_hint(piece, wanted.kind))
-                return None
-            before.append(piece.type)
+        first = (
+            pieces[0]
+            if of == "IN"
+            else max(pieces, key=lambda one: sum(common([one.type, other.type]) is not None for other in pieces))
+        )
+        odd = next((piece for piece in pieces if common([first.type, piece.type]) is None), pieces[-1])
+        message = f"All values of {of} need one type; {self.shown(odd)} is {a_type(odd.type)}, {'others are' if of != 'IN' else self.shown(first) + ' is'} {first.type.kind}."
+        self.wrong("wrong-type", message, odd, *self.cast_hint(odd, first.type.kind, first))
         return None
 
     def grain_of(self, node: n.Node, parts: Sequence[c.Checked]) -> Grain | None:
@@ -130,12 +187,32 @@ class Maker:
             return max((part.grain for part in parts), default=Grain.CONSTANT)
         row_text, group_text = self.shown(row), self.shown(group)
         message = f"{row_text} has a value per row, {group_text} one per group; they cannot meet in one operation."
-        hint, fixed = "Make both the same: aggregate the row part, or leave the aggregate out.", None
-        if row.type.numeric:
-            new = f"SUM({self.text[row.start : row.end]})"
-            hint, fixed = f"Aggregate the row part: {new}.", self.edited(row.start, row.end, new)
-        self.wrong("grain-mixed", message, row, hint, fixed)
+        hint, fixed, more = self._of_one_grain(node, row, group)
+        self.wrong("grain-mixed", message, row, hint, fixed, more)
         return None
+
+    def _of_one_grain(self, node: n.Node, row: c.Checked, group: c.Checked) -> tuple[str, str, list[Repair]]:
+        """How a piece of rows and one of groups become one: a condition as the aggregate's filter, else one value for the group."""
+        own, aggregate = self.text[row.start : row.end], self.text[group.start : group.end]
+        every = f"{aggregate} OVER ()"
+        simple = isinstance(group, c.Aggregate) and not (
+            group.distinct or group.function.ordered or group.function.accumulator is None
+        )
+        whole = [(f"For each row: {every}.", self.edited(group.start, group.end, every))] if simple else []
+        if row.type == BOOLEAN and isinstance(group, c.Aggregate):
+            new = f"{aggregate} FILTER (WHERE {own})"
+            filtered = (f"If only those rows are meant: {new}.", self.edited(node.start, node.end, new))
+            one = f"BOOL_OR({own})"
+            return *filtered, [(f"One value for the group: {one}.", self.edited(row.start, row.end, one)), *whole]
+        kind = "number" if row.type.numeric else row.type.kind
+        names = {"number": ("SUM", "MAX"), "boolean": ("BOOL_OR", "BOOL_AND"), "text": ("ANY_VALUE", "MAX")}.get(
+            kind, ("MAX", "MIN")
+        )
+        first = f"{names[0]}({own})"
+        hint = f"One value for the group: {first} or {names[1]}({own})" + (
+            f"; or for each row: {every}." if simple else "."
+        )
+        return hint, self.edited(row.start, row.end, first), whole
 
     def convert(self, piece: c.Checked, target: Type) -> c.Checked:
         """The piece widened to a type; the checker has made sure that this can be done."""
@@ -185,6 +262,44 @@ def run_constant(
     run = CallContext(length, types, result, constants(args), record, extra)
     values = [pa.repeat(scalar(arg.value if isinstance(arg, c.Constant) else None, arg.type), length) for arg in args]
     return function.run(run, *values)
+
+
+_WRITTEN = (
+    "YYYY-MM-DD",
+    "DD.MM.YYYY",
+    "YYYY/MM/DD",
+    "DD MON YYYY",
+    "MON DD YYYY",
+    "MON DD, YYYY",
+    "DD-MON-YYYY",
+    "DD/MM/YYYY",
+    "MM/DD/YYYY",
+)
+_CLOCKS = ("", " HH24:MI", " HH24:MI:SS")
+
+
+def dated_literal(text: str, written: str) -> str:
+    """A date or moment that a text says, as the language writes it: by the template given, else by one that leaves no doubt; else empty."""
+    found = [
+        moment
+        for one in ([written] if written else [day + time for day in _WRITTEN for time in _CLOCKS])
+        if (moment := _read(one, text)) is not None
+    ]
+    if written and not found:
+        return dated_literal(text, "")
+    if len({*found}) != 1:
+        return ""
+    moment = found[0]
+    if moment.time() == dt.time():
+        return f"DATE {quote_text(str(moment.date()))}"
+    return f"TIMESTAMP {quote_text(str(moment))}"
+
+
+def _read(written: str, text: str) -> dt.datetime | None:
+    try:
+        return template(written).read(text)
+    except ComputeError:
+        return None
 
 
 def is_number(text: str | None) -> bool:

@@ -168,7 +168,8 @@ class _Parser:
             return
         hint = ""
         previous = self.tokens[self.at - 1] if self.at else None
-        if token.kind == "name" and previous and previous.kind == "name" and not token.reserved:
+        beside = previous is not None and self.text[previous.end : token.start].isspace()
+        if token.kind == "name" and previous and beside and previous.kind == "name" and not token.reserved:
             both = f"{previous.value} {token.value}"
             hint = f"A name of several words goes in double quotes: {name_text(both)}."
         elif token.kind == "quoted" and previous and previous.kind in ("quoted", "name"):

@@ -77,7 +77,10 @@ class Names:
         if key in self.extra:
             return self.extra[key]
         state = self.states.get(key)
-        return None if state is None else Known(state.name, state.type, state.grain, state.what)
+        if state is None:
+            return None
+        template = state.spec.template if isinstance(state.spec, FieldSpec) else ""
+        return Known(state.name, state.type, state.grain, state.what, template)
 
     def names(self) -> Iterable[str]:
         """All names."""

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
 from oak_ledger.formula import nodes
 from oak_ledger.formula.lexer import name_text
+from oak_ledger.formula.making import is_near
 from oak_ledger.formula.parser import parse
 from oak_ledger.source.document import Block, Document
 
@@ -80,6 +81,19 @@ def is_name(item: str) -> bool:
     """Whether an entry of `by` or `show` is a field's name and not a formula."""
     parsed = parse(item)
     return bool(parsed.findings) or isinstance(parsed.tree, nodes.Name)
+
+
+_OF_FORMULAS = re.compile(r"[-+*/%<>=(),|'\"]|\b(?:AND|OR|NOT|IS|LIKE|IN|BETWEEN|CASE|WHEN|THEN)\b", re.IGNORECASE)
+
+
+def names_a_field(text: str, known: Iterable[str]) -> bool:
+    """Whether a text is a field's name: one that is known or nearly so, or anything but a formula that does not parse."""
+    if not is_name(text):
+        return False
+    signs = {*_OF_FORMULAS.findall(text.casefold())}
+    if not signs or not parse(text).findings:
+        return True
+    return any(signs <= {*_OF_FORMULAS.findall(name)} and is_near(text, name) for name in known)
 
 
 def bare_name(item: str) -> str:

@@ -35,7 +35,7 @@ from oak_ledger.source.curated import Curated, Published, no_name_twice
 from oak_ledger.source.definition import DEFINITION, FieldSpec, FilterSpec
 from oak_ledger.source.document import parse_document, read_document
 from oak_ledger.source.materialise import Written, write_rows
-from oak_ledger.source.places import bare_name, is_name
+from oak_ledger.source.places import bare_name, is_name, names_a_field
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -136,7 +136,7 @@ class Source(Curated):
         """What an item of `by` or `show` asks for, and the field that it names, if it does."""
         name, text = item if isinstance(item, tuple) else (None, item)
         state = None
-        if name is None and is_name(text):
+        if name is None and names_a_field(text, self.compiled.states):
             state = self.state(text)
             if state.expression is None:
                 raise FormulaError.of(state.findings)
