@@ -145,9 +145,9 @@ class _Checker(CallChecker):
             text = quote_text(node.name)
             meant = (f"If text is meant, it goes in single quotes: {text}.", self.edited(node.start, node.end, text))
             repairs.insert(len(repairs) if close and is_near(node.name, close[0]) else 0, meant)
-        if not repairs and self.scope.find("VALUE") is not None:
+        if self.scope.find("VALUE") is not None:
             new = self.edited(node.start, node.end, "VALUE")
-            repairs = [("If the field's own value is meant, write VALUE.", new)]
+            repairs.append(("If the field's own value is meant, write VALUE.", new))
         hint, fixed = repairs[0] if repairs else (self.scope.advice(node.name), None)
         self.wrong("unknown-field", message, node, hint, fixed, repairs[1:])
 
