@@ -188,6 +188,8 @@ VALUES: list[tuple[str, str, list[Any], tuple[str, ...]]] = [
     ("leading zeros", mixed("0012", "0345"), ["0012", "0345"], ("leading zeros",)),
     ("more than 38 digits", mixed("1" * 45, "2"), ["1" * 45, "2"], ("45 digits",)),
     ("38 digits", mixed("1" * 37, "2"), [D("1" * 37), D("2")], ()),
+    ("long before the mark, and long behind it", mixed("10079.02674", "779.12345678901234"), [D("10079.02674000000000"), D("779.12345678901234")], ()),
+    ("long before the mark, short behind it", mixed("123456789012.5", "1.123456789"), [D("123456789012.500000000"), D("1.123456789")], ()),
     ("decimals of a float", mixed("0.1234567890123", "2.5"), [0.1234567890123, 2.5], ()),
     ("decimals that a float would change", mixed("0.1234567890123456789", "2.5"), [D("0.1234567890123456789"), D("2.5000000000000000000")], ()),
     ("more decimals than stay exact", mixed("0." + "1234567890" * 3, "2.5"), ["0." + "1234567890" * 3, "2.5"], ("would not stay exact",)),

@@ -110,6 +110,8 @@ class _Facts:
     """Whether any may be a date; else those shapes are not looked for."""
     length: int = 0
     decimals: dict[str, int] = field(default_factory=lambda: {".": 0, ",": 0})
+    """The most digits behind each mark, and before it."""
+    whole: dict[str, int] = field(default_factory=lambda: {".": 0, ",": 0})
 
     def __len__(self) -> int:
         return 0 if self.labels.values is None else len(self.labels.values)
@@ -145,9 +147,12 @@ class _Facts:
             offsets = pc.struct_field(pc.extract_regex(texts, r"(?P<offset>[+-][0-9]{2}:?[0-9]{2})$"), 0)
             self.offsets |= set(pc.drop_null(offsets).unique().to_pylist()[:9])
         self.length = max(self.length, pc.max(pc.utf8_length(texts)).as_py() or 0)
+        digits = pc.utf8_length(pc.replace_substring_regex(texts, "[^0-9]+", ""))
         for mark in self.decimals:
             ends = pc.struct_field(pc.extract_regex(texts, rf"[{mark}](?P<decimals>[0-9]+)[^0-9]*$"), 0)
-            self.decimals[mark] = max(self.decimals[mark], pc.max(pc.utf8_length(ends)).as_py() or 0)
+            after = pc.fill_null(pc.utf8_length(ends), 0)
+            self.decimals[mark] = max(self.decimals[mark], pc.max(after).as_py() or 0)
+            self.whole[mark] = max(self.whole[mark], pc.max(pc.subtract(digits, after)).as_py() or 0)
 
 
 @dataclass(slots=True)
@@ -158,6 +163,8 @@ class TypeInferrer:
     nulls: int = 0
     zeros: int = 0
     decimals: dict[str, int] = field(default_factory=lambda: {".": 0, ",": 0})
+    """The most digits behind each mark, and before it."""
+    whole: dict[str, int] = field(default_factory=lambda: {".": 0, ",": 0})
     offsets: set[str] = field(default_factory=set)
     length: int = 0
     repeats: bool = True
@@ -211,6 +218,7 @@ class TypeInferrer:
         self.length = max(self.length, found.longest)
         for mark, kind in ((".", Mark.DOT), (",", Mark.COMMA)):
             self.decimals[mark] = max(self.decimals[mark], found.decimals(kind))
+            self.whole[mark] = max(self.whole[mark], found.wholes)
         self.counting = False
         for name, shape in alive:
             self._fit(shape, fits[name])
@@ -243,6 +251,7 @@ class TypeInferrer:
         self.zeros += int(counts[facts.zeros[at]].sum())
         self.length = max(self.length, facts.length)
         self.decimals = {mark: max(count, facts.decimals[mark]) for mark, count in self.decimals.items()}
+        self.whole = {mark: max(count, facts.whole[mark]) for mark, count in self.whole.items()}
         self.offsets |= facts.offsets
         nothing = facts.word[at] | facts.blank[at]
         for name, shape in alive:

@@ -49,6 +49,11 @@ class Numbers:
         return int(self.after[self.mark == mark].max(initial=0))
 
     @property
+    def wholes(self) -> int:
+        """The most digits before a mark."""
+        return int(self.before.max())
+
+    @property
     def longest(self) -> int:
         """The most characters."""
         return int((self.minus + self.before + (self.after > 0) + self.after).max())

@@ -22,6 +22,7 @@ _MARKS: Mapping[str, tuple[str, str, bool]] = {
 _SAID = {".": "a decimal point", ",": "a decimal comma"}
 _THOUSANDS = {",": "commas", ".": "points", " ": "spaces", "'": "apostrophes"}
 EXACT_DECIMALS, FEW_DECIMALS = 19, 9
+SHORT_DIGITS = 18
 NEARLY = 0.9
 PLAUSIBLE_EXPONENT = 30
 PHONE_DIGITS = 7
@@ -41,6 +42,7 @@ class Seen(Protocol):
     money: set[str]
     offsets: set[str]
     decimals: dict[str, int]
+    whole: dict[str, int]
     shapes: dict[str, Shape]
 
     def known(self) -> dict[str, tuple[int, int]]:
@@ -181,15 +183,16 @@ class _Verdict:
             why += f", and thousands marks: {_THOUSANDS[thousands]}"
         if accounting:
             why += ", negative ones in parentheses or with a minus behind"
-        kind = "decimal" if places or self.precision > 18 else "integer"
+        precision = self.precision(mark, places)
+        kind = "decimal" if places or precision > SHORT_DIGITS else "integer"
         if places > FEW_DECIMALS:
             texts = [text.strip(SPACES).replace(mark, ".") for text in self.known]
             if all(_same_digits(text) for text in texts) and not thousands:
                 kind = "number"
-            elif places > EXACT_DECIMALS or self.seen.length > MAX_DIGITS:
+            elif places > EXACT_DECIMALS or self.seen.whole[mark] + places > MAX_DIGITS:
                 why = f"numbers of up to {places} decimals, which would not stay exact"
                 return self.made("text", why=why, words=())
-        clean = _read_clean(mark, thousands, "", _typed(kind, self.precision, places)) if accounting else ""
+        clean = _read_clean(mark, thousands, "", _typed(kind, precision, places)) if accounting else ""
         return self.made(
             kind,
             chosen,
@@ -202,9 +205,9 @@ class _Verdict:
             proves=proves,
         )
 
-    @property
-    def precision(self) -> int:
-        return 18 if self.seen.length <= 18 else MAX_DIGITS
+    def precision(self, mark: str, places: int) -> int:
+        """The digits of a decimal: 18 where they are enough, else as many as there can be."""
+        return SHORT_DIGITS if self.seen.whole[mark] + places <= SHORT_DIGITS else MAX_DIGITS
 
     def told(self, chosen: str) -> Evidence:
         """Everything else."""
@@ -219,7 +222,8 @@ class _Verdict:
         if chosen == "point or comma":
             places = max(self.seen.decimals.values())
             why = f"decimals with a decimal point in some rows and a decimal comma in others, up to {places} place{'s' * (places != 1)}"
-            kind = _typed("decimal", self.precision, places)
+            precision = max(self.precision(mark, places) for mark in ".,")
+            kind = _typed("decimal", precision, places)
             clean = f"CAST(REPLACE(BTRIM(VALUE), ',', '.') AS {kind})"
             return self.made("decimal", chosen, scale=places, marks=".,", why=why, words=self.words, clean=clean)
         if chosen == "percent":
@@ -247,7 +251,7 @@ class _Verdict:
             ),
             "." if mark == "," else ",",
         )
-        clean = _read_clean(mark, thousands, " ".join(currencies), _typed("decimal", self.precision, 2))
+        clean = _read_clean(mark, thousands, " ".join(currencies), _typed("decimal", self.precision(mark, 2), 2))
         return self.made(
             "decimal", chosen, marks=mark, scale=2, why=why, words=self.words, money=currencies, clean=clean
         )
@@ -322,7 +326,7 @@ class _Verdict:
         known = None if seen.stopped else self.distinct  # of all rows, or none
         values = sorted(known or ())
         return Evidence(
-            kind, scale, self.precision, template, marks, seen.rows, seen.nulls + worded, None if known is None else len(known), misfits,
+            kind, scale, max(self.precision(mark, scale) for mark in (marks or ".,")), template, marks, seen.rows, seen.nulls + worded, None if known is None else len(known), misfits,
             tuple(sorted(samples)[:3]), values[0] if values else "", values[-1] if values else "", null_words=tuple(words), **told,
         )  # fmt: skip
 
