@@ -109,6 +109,10 @@ def detect(
     if why:
         evidence.append((_shown_quoting(writing), why))
     rows = _parsed(text, writing).rows
+    if not any(rows):
+        raise UnusableInput(
+            "empty-file", f"{path} has no line with a value.", hint="Ask for the file again; nothing was read."
+        )
     if header is None:
         found = judge_header(rows)
         header, header_lines = found.header, header_lines or found.lines

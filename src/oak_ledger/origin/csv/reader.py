@@ -321,7 +321,8 @@ def _text_lines(file: IO[bytes], encoding: str) -> Iterator[str]:
         message = f"The file is not written in {encoding}: {error.reason}, byte {error.start + 1} of a block."
         raise UnusableInput("wrong-encoding", message, hint="Set `encoding` under [origin].") from error
     finally:
-        wrapper.detach()
+        if not file.closed:
+            wrapper.detach()
 
 
 def _checked_rows(lines: _Lines, spec: ReadingSpec, width: int, skip: int) -> Iterator[tuple[int, list[str], str]]:
