@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 INSTALL := $(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt
 
-.PHONY: demo test screenshots lint unit bench bench-functions clean
+.PHONY: demo test screenshots lint unit bench bench-functions real-files clean
 
 demo: $(VENV)/runs
 	$(BIN)/oak demo demo
@@ -49,6 +49,9 @@ bench: $(VENV)/compares
 
 bench-functions: $(VENV)/compares
 	$(BIN)/python bench/functions.py
+
+real-files: $(VENV)/compares
+	$(BIN)/python bench/real_files.py
 
 clean:
 	rm -rf $(VENV) demo

@@ -30,8 +30,12 @@ if TYPE_CHECKING:
     metavar="N",
     help="Judge types from the first N rows, not from all.",
 )
-@click.option("--separator", default=None, help="What stands between values (\\t for a tab)  [default: found out]")
-@click.option("--quote", default=None, help="What stands around values  [default: found out]")
+@click.option(
+    "--separator",
+    default=None,
+    help="What stands between values, or its name: tab, semicolon, comma, bar  [default: found out]",
+)
+@click.option("--quote", default=None, help="What stands around values, or none  [default: found out]")
 @click.option("--encoding", default=None, help="How characters are stored  [default: found out]")
 @click.option(
     "--header",
@@ -88,7 +92,8 @@ def intake_command(
 
     if not files and not reading["url"]:
         raise click.UsageError("Name the files, or a database by --url.")
-    reading["separator"] = None if separator is None else separator.replace("\\t", "\t")
+    reading["separator"] = separator
+    reading["quote"] = "" if reading.get("quote") == "none" else reading.get("quote")
     reading["header"] = int(header) if header and header.isdigit() else header
     reading["names"] = listed_names(Path(names)) if names else None
     ask_for_passwords()
@@ -141,7 +146,7 @@ def _written(found: Intake, sample: int | None, as_json: bool) -> int:
     dropped = found.save_bad_rows()
     if as_json:
         fields = [
-            {"field": one.name, "column": one.column, "type": one.type, "role": one.role, "why": one.evidence.why, "rows": one.evidence.rows,
+            {"field": one.name, "column": one.column, "type": one.type, "role": one.role, "role_why": one.role_why, "why": one.evidence.why, "rows": one.evidence.rows,
              "nulls": one.evidence.nulls, "distinct": one.evidence.distinct, "misfits": one.evidence.misfits, "samples": one.evidence.samples}
             for one in found.proposals
         ]  # fmt: skip
@@ -151,7 +156,7 @@ def _written(found: Intake, sample: int | None, as_json: bool) -> int:
         _show(found, sample)
         if dropped is not None:
             click.echo(f"these rows are listed in {dropped}")
-    return 1 if found.findings else 0
+    return 1 if any(one.severity != "note" for one in found.findings) else 0
 
 
 def ask_for_passwords() -> None:
@@ -200,6 +205,7 @@ def _show_joins(found: Intake) -> None:
 
 def _show(found: Intake, sample: int | None) -> None:
     from oak_ledger.present.terminal import QUIET, RUST, Text, console, findings_list, grid, plural
+    from oak_ledger.types import NUMERIC
 
     out = console()
     files = (
@@ -224,6 +230,8 @@ def _show(found: Intake, sample: int | None) -> None:
             why += "; " + ", ".join(f"{value!r} in row {row:,}" for row, value in seen.samples[:2])
         if seen.null_words:
             why += f"; {', '.join(map(repr, seen.null_words))} means no value"
+        if one.role_why and (one.keys.get("aggregate") or (one.role == "dimension" and seen.kind in NUMERIC)):
+            why += f"; {one.keys.get('aggregate') or one.role}: {one.role_why}"
         table.add_row(one.name, one.type, one.role, f"{seen.nulls:,}" if seen.nulls else "", misfits, why)
     out.print(table)
     _show_joins(found)

@@ -145,6 +145,9 @@ def _double(head: bytes) -> Iterator[_Fit]:
         beyond = [one for one in text if ord(one) > 127]
         pairs = [int.from_bytes(one.encode(encoding), "big") for one in beyond]
         good = sum(any(first <= pair <= last for first, last in common) for pair in pairs)
+        good -= len(
+            re.findall(r"(?<=[a-z])[^\x00-\x7f]|[^\x00-\x7f](?=[a-z])", text)
+        )  # no such text is in the middle of Latin words
         share = good / max(len(beyond), 1)
         if encoding == "euc_kr" and len(beyond) < 2 * _FEW:
             share -= 0.05  # a few characters of Chinese fit as well
