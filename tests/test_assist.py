@@ -226,14 +226,17 @@ class Clock(unittest.TestCase):
 
 class Pages(FolderCase):
     def test_the_reference_page_is_not_stale(self) -> None:
-        made = runpy.run_path(str(ROOT / "tools" / "reference.py"))["page"]()
-        self.assertEqual((ROOT / "docs" / "functions.md").read_text("utf-8"), made, "run tools/reference.py")
+        made = runpy.run_path(str(ROOT / "tools" / "reference.py"))
+        for page, write in (("functions.md", "page"), ("codes.md", "codes_page")):
+            self.assertEqual((ROOT / "docs" / page).read_text("utf-8"), made[write](), "run tools/reference.py")
 
     def test_the_commands(self) -> None:
         self.write("loads.csv", "Id,Mill,Volume\n1,a,2.5\n2,b,3.5\n")
         self.oak("intake", "loads.csv", "--name", "Loads")
         self.oak("field", "add", "loads", "Size", "case when volume<3 then 'small' else 'large' end")
-        self.assertIn("+ formula = \"CASE WHEN volume < 3 THEN 'small' ELSE 'large' END\"", self.oak("format", "loads"))
-        self.assertIn("nothing to change", self.oak("format", "loads", "Size"))
+        self.assertIn(
+            "+ formula = \"CASE WHEN volume < 3 THEN 'small' ELSE 'large' END\"", self.oak("reformat", "loads")
+        )
+        self.assertIn("nothing to change", self.oak("reformat", "loads", "Size"))
         self.assertIn("repaired: Volume = 2.5", self.oak("try", "loads", "Volum == 2.5", "--fix"))
         self.assertIn("Volume: the column Volume", self.oak("try", "loads", "Size", "--explain"))

@@ -1,4 +1,4 @@
-"""Now against before: BEFORE over rows, groups and totals; snapshots written by `oak run`."""
+"""Now against before: BEFORE over rows, groups and totals; snapshots written by `oak export`."""
 
 from __future__ import annotations
 
@@ -54,7 +54,7 @@ class Before(FolderCase):
         source = source.with_field("Double", "Volume * 2").with_field("Mean", "AVG(Volume)")
         source = source.changed(source.document.replaced(source.document.blocks[0], {"key": ["Id"]}))
         source.save()
-        self.oak("run", "loads", "--to", "then.parquet", "--hidden")
+        self.oak("export", "loads", "--to", "then.parquet", "--hidden")
         self.write("loads.csv", NOW)
         self.source = oak.open_source("loads.oak.toml")
 
@@ -106,7 +106,7 @@ class Before(FolderCase):
         source.save()
         self.assertEqual(source.tally(["Site"], ["Grown"]).table.column("Grown").to_pylist(), [D("2.5"), None])
         self.oak("publish", "loads")
-        self.oak("release", "Loads")
+        self.oak("release", "Loads", "--yes")
         (self.folder / "then.parquet").unlink()
         published = oak.Catalogue.open("catalogue").source("Loads")
         self.assertEqual(published.tally(["Site"], ["Grown"]).table.column("Grown").to_pylist(), [D("2.5"), None])
@@ -132,23 +132,32 @@ class Written(FolderCase):
         source.save()
         wanted = source.rows().to_dicts()
         for name in ("out.parquet", "out.arrow"):
-            said = self.oak("run", "loads", "--to", name)
+            said = self.oak("export", "loads", "--to", name)
             self.assertIn("4 rows, 6 fields", said)
             again = oak.take_in([name], to=f"{name}.oak.toml", keep_names=True).source
             self.assertEqual(again.rows().to_dicts(), wanted)
         self.oak(
-            "run", "loads", "--to", "out.csv", "--show", "Mill", "--show", "Twice = Volume * 2", "--where", "Volume > 6"
+            "export",
+            "loads",
+            "--to",
+            "out.csv",
+            "--show",
+            "Mill",
+            "--show",
+            "Twice = Volume * 2",
+            "--where",
+            "Volume > 6",
         )
         self.assertEqual(
             (self.folder / "out.csv").read_text(), '"Mill","Twice"\n"Low Weir",25.0\n"High Ford",40.0\n,15.0\n'
         )
-        self.oak("run", "loads", "--to", "all.csv", "--hidden")
+        self.oak("export", "loads", "--to", "all.csv", "--hidden")
         first = (self.folder / "all.csv").read_text().splitlines()[1]
         self.assertEqual(first, '1,"N","Low Weir",12.5,"a",4.166666666666667,"2026-03-01 07:30:00"')
-        self.assertIn("unknown-ending", self.oak("run", "loads", "--to", "out.xyz", code=3))
+        self.assertIn("unknown-ending", self.oak("export", "loads", "--to", "out.xyz", code=3))
         before = (self.folder / "out.csv").read_bytes()
         self.write("loads.csv", NOW + "5,N,x\n")
-        self.oak("run", "loads", "--to", "out.csv", code=3)
+        self.oak("export", "loads", "--to", "out.csv", code=3)
         self.assertEqual((self.folder / "out.csv").read_bytes(), before)
         self.assertEqual([path.name for path in self.folder.glob("*.tmp*")], [])
 

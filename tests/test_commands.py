@@ -45,7 +45,7 @@ CALLS: list[tuple[str, int, tuple[str, ...]]] = [
     ("oak try loads 'Volum +'", 2, ("unknown-field", "value-missing", "^^^^^")),
     ("oak field list loads", 0, ("calculated", "Cost / Volume", "5 fields")),
     ("oak field add loads 'Net cost' 'Cost - 1'", 0, ("+ name = \"Net cost\"", "integer per row")),
-    ("oak field add loads 'Net cost' 'Cost - Mill'", 2, ("wrong-type", "CAST(Mill AS NUMBER)")),
+    ("oak field add loads 'Net costs' 'Cost - Mill'", 2, ("wrong-type", "CAST(Mill AS NUMBER)")),
     ("oak field rename loads 'Cost=Haulage cost'", 0, ("\"Haulage cost\" / Volume", "lines in 1 file changed")),
     ("oak field rename loads 'Haulage cost=mill'", 2, ("name-taken",)),
     ("oak field rename loads Mill", 2, ("OLD=NEW",)),
@@ -63,15 +63,60 @@ CALLS: list[tuple[str, int, tuple[str, ...]]] = [
     ("oak field format loads Volume --as '##'", 2, ("neither a sample of a number",)),
     ("oak field total loads Rate --as average", 0, ("average",)),
     ("oak field drop loads 'Haulage cost'", 2, ("still-used",)),
+    ("oak field drop loads Mill", 2, ("1 place in reports would break", "--yes")),
+    ("oak field drop loads Mill --yes --dry-run", 0, ("dry run", "nothing was written")),
+    ("oak field add loads 'Net cost' '1'", 2, ("name-taken", "--replace")),
+    ("oak field add loads 'Net cost' '\"Haulage cost\" - 1' --replace", 0, ("Net cost: integer per row",)),
+    ("oak field set loads Volume --total average --format 0,000.00 --description 'In cubic metres'", 0, ("+ aggregate = \"average\"", "In cubic metres")),
+    ("oak field set loads Volume --total sum --hidden --dry-run", 0, ("hidden = true", "nothing was written")),
+    ("oak field set loads Volume", 2, ("Say what to set",)),
+    ("oak constant list loads", 0, ("no constants",)),
+    ("oak constant set loads Fee 2.5", 0, ("value = 2.5",)),
+    ("oak constant set loads Fee 3", 0, ("value = 3",)),
+    ("oak constant list loads", 0, ("Fee", "3")),
+    ("oak constant drop loads Fees", 2, ("unknown-constant", "Did you mean Fee?")),
+    ("oak constant drop loads Fee", 0, ("- [[constant]]",)),
+    ("oak filter add loads Large 'Volume >'", 2, ("value-missing", "filter 'Large'")),
+    ("oak filter add loads Large 'Volume > 30'", 0, ("where = \"Volume > 30\"",)),
+    ("oak filter add loads Large 'Volume > 31'", 2, ("name-taken",)),
+    ("oak filter list loads --json", 0, ("\"where\": \"Volume > 30\"",)),
+    ("oak tally loads --show 'COUNT(*)' --where Large", 0, ("11",)),
+    ("oak filter drop loads Large", 0, ("- [[filter]]",)),
+    ("oak rule add loads positive 'Volume'", 2, ("A rule is a condition",)),
+    ("oak rule add loads positive 'Volume > 0'", 0, ("holds = \"Volume > 0\"",)),
+    ("oak rule list loads", 0, ("positive", "Volume > 0")),
+    ("oak rule drop loads positive", 0, ("- [[rule]]",)),
+    ("oak key loads", 0, ("no key",)),
+    ("oak key loads Id", 0, ("key = [\"Id\"]",)),
+    ("oak key loads Zebra", 2, ("unknown-field",)),
+    ("oak key loads", 0, ("Id",)),
+    ("oak key loads --none", 0, ("- key",)),
+    ("oak undo loads --dry-run", 0, ("nothing was written",)),
+    ("oak undo loads", 0, ("+ key",)),
+    ("oak redo loads", 0, ("- key",)),
+    ("oak edits loads", 0, ("oak key loads --none",)),
+    ("oak compare loads", 0, ("Id",)),
+    ("oak reformat loads --dry-run", 0, ("nothing to change",)),
+    ("oak export loads --to - --show Mill --where \"Mill = 'Low Weir'\"", 0, ("\"Mill\" \"Low Weir\"",)),
+    ("oak profile loads Mill", 0, ("Low Weir",)),
+    ("oak cache", 0, ()),
+    ("oak join loads.csv loads.csv --on ID --name Twice", 0, ("joined on ID",)),
+    ("oak report list", 0, ("Costs & more", "r.report.toml")),
+    ("oak check --codes", 0, ("not-additive", "a ratio or average is added up")),
+    ("oak check loads --quiet", 0, ()),
+    ("oak demo . --help", 0, ("Make the demo data",)),
+    ("oak intake --help", 0, ("Read FILES",)),
     ("oak field keep loads Id Mill Volume 'Haulage cost' Rate", 0, ("- name = \"Net cost\"",)),
     ("oak check loads", 0, ("nothing found", "5 fields")),
     ("oak publish loads --note first", 0, ("draft: version 1 of Loads, 40 rows",)),
     ("oak publish loads", 0, ("version 2",)),
     ("oak peek Loads --draft -n 1", 0, ("Low Weir",)),
     ("oak peek Loads -n 1", 2, ("not-released",)),
-    ("oak release Loads 1 --signed-by Me", 0, ("version 1 of Loads, signed by Me",)),
-    ("oak release Loads 7", 2, ("unknown-version",)),
-    ("oak release Zebra", 2, ("unknown-source",)),
+    ("oak release Loads", 2, ("All reports of Loads will read version 2", "--yes")),
+    ("oak release Loads 1 --dry-run", 0, ("dry run: version 1 of Loads",)),
+    ("oak release Loads 1 --signed-by Me --yes", 0, ("version 1 of Loads, signed by Me",)),
+    ("oak release Loads 7 --yes", 2, ("unknown-version",)),
+    ("oak release Zebra --yes", 2, ("unknown-source",)),
     ("oak versions", 0, ("released", "draft", "first")),
     ("oak versions Loads --catalogue nowhere", 3, ("no-catalogue",)),
     ("oak report render r.report.toml", 0, ("Costs & more", "version 1 (released)", "█")),
@@ -124,6 +169,54 @@ class Calls(FolderCase):
                 text = " ".join(self.oak(*shlex.split(call)[1:], code=code).split())
                 for word in words:
                     self.assertIn(word, text)
+
+    def test_every_command_is_called(self) -> None:
+        called = {shlex.split(call)[1] for call, _, _ in CALLS}
+        self.assertEqual({*COMMANDS} - called, set())
+
+    def test_every_command_at_many_widths_and_in_any_encoding(self) -> None:
+        self.write("loads.csv", CSV)
+        self.write("r.report.toml", REPORT)
+        self.oak("intake", "loads.csv", "--name", "Loads")
+        self.oak("field", "add", "loads", "Rate per m³", "Cost / Volume")
+        self.oak("publish", "loads")
+        self.oak("release", "Loads", "--yes")
+        calls = (
+            "field list loads",
+            "check --codes",
+            "versions",
+            "profile loads",
+            "report list",
+            "functions",
+            "peek loads",
+            "tally loads --by Mill --show Volume",
+            "report render r.report.toml",
+        )
+        for call in calls:
+            for width in ("60", "80", "120"):
+                for line in self.oak(*shlex.split(call), "--width", width).splitlines():
+                    self.assertLessEqual(len(line.rstrip()), int(width), (call, line))
+            for encoding in ("latin-1", "ascii", "cp1252"):
+                code = f"import sys; from oak_ledger.cli import run; sys.exit(run({shlex.split(call)!r}))"
+                done = subprocess.run(
+                    [sys.executable, "-c", code],
+                    capture_output=True,
+                    check=False,
+                    env={**os.environ, "PYTHONIOENCODING": encoding, "PYTHONUTF8": "0"},
+                )
+                self.assertEqual((done.returncode, done.stderr), (0, b""), call)
+
+    def test_words_are_never_broken(self) -> None:
+        self.write("loads.csv", CSV)
+        self.oak("intake", "loads.csv", "--name", "Loads")
+        whole = self.oak("field", "list", "loads", "--width", "200").split()
+        for width in ("40", "50", "60"):
+            said = self.oak("field", "list", "loads", "--width", width).split()
+            self.assertEqual(
+                {word for word in said if word.isalpha()}
+                - {*whole, "not", "shown", "the", "output", "is", "too", "narrow", "use"},
+                set(),
+            )
 
     def test_json_is_json(self) -> None:
         self.write("loads.csv", CSV)

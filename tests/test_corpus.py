@@ -116,7 +116,7 @@ ENCODINGS: list[Case] = [
     ("western letters, of other machines", "Mill,N\nMühle Größe,1\nÉcole,2\n".encode("mac-roman"), {"Mill": ["Mühle Größe", "École"], "N": [1, 2]}, ("mac-roman",)),
     ("western letters, of old machines", "Mill,N\nMühle Größe,1\nÉcole,2\n".encode("cp850"), {"Mill": ["Mühle Größe", "École"], "N": [1, 2]}, ("cp850",)),
     ("signs only", "Mill,N\n20 °C,1\n“x” – 5 €,2\n".encode("cp1252"), {"Mill": ["20 °C", "“x” – 5 €"], "N": [1, 2]}, ("cp1252",)),
-    ("UTF-8 with one wrong byte", "Mill,N\n".encode() + "Mühle,1\n".encode() * 30 + b"M\xfchle,2\n", "wrong-encoding: line 32: byte 2 is not utf-8", ()),
+    ("UTF-8 with one wrong byte", b"Mill,N\n" + "Mühle,1\n".encode() * 30 + b"M\xfchle,2\n", "wrong-encoding: line 32: byte 2 is not utf-8", ()),
     ("a mark of UTF-8", b"\xef\xbb\xbfMill,N\nM\xc3\xbchle,1\n", {"Mill": ["Mühle"], "N": [1]}, ("mark",)),
     ("UTF-16 with a mark", "\ufeffMill,N\nMühle,1\n".encode("utf-16-le"), {"Mill": ["Mühle"], "N": [1]}, ("mark",)),
     ("UTF-16 the other way", "\ufeffMill,N\nMühle,1\n".encode("utf-16-be"), {"Mill": ["Mühle"], "N": [1]}, ("mark",)),

@@ -250,7 +250,7 @@ class Interrupted(FolderCase):
             sys.executable,
             "-c",
             "from oak_ledger.cli import main; main()",
-            "run",
+            "export",
             "loads",
             "--to",
             "out.parquet",

@@ -7,6 +7,7 @@ import subprocess
 import sys
 import unittest
 from pathlib import Path
+from typing import get_args
 
 SOURCE = Path(__file__).parent.parent / "src" / "oak_ledger"
 LONGEST = 450  # lines of a module
@@ -33,6 +34,12 @@ print([one.code for one in source.check()], [one.code for one in source.tally(sh
             "from oak_ledger.functions import LIBRARY; print('MEDIAN' in LIBRARY.entries, 'CONCAT' in LIBRARY.entries)"
         )
         self.assertEqual(python(code), "True True")
+
+    def test_every_kind_of_origin_has_a_reader(self) -> None:
+        from oak_ledger.origin.formats import READERS
+        from oak_ledger.origin.spec import OriginKind
+
+        self.assertEqual({*READERS}, {*get_args(OriginKind)})
 
     def test_the_command_line_starts_without_what_it_does_not_need(self) -> None:
         code = "import oak_ledger.cli, sys; print([m for m in ('pyarrow', 'numpy', 'pandas', 'duckdb', 'matplotlib') if m in sys.modules])"

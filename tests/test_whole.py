@@ -157,17 +157,17 @@ class Whole(FolderCase):
     def test_no_rows_and_no_columns_are_told_and_never_written(self) -> None:
         path = self.write("t.csv", "N;X\n1;15\n2;25\n")
         self.oak("intake", "t.csv")
-        self.oak("run", "t", "--to", "out.csv")
+        self.oak("export", "t", "--to", "out.csv")
         kept = Path("out.csv").read_bytes()
         path.write_text("N;X\n")
         self.assertIn("no-rows", self.oak("tally", "t", "--show", "COUNT(*)", code=1))
-        self.assertIn("no-rows", self.oak("run", "t", "--to", "out.csv", code=3))
+        self.assertIn("no-rows", self.oak("export", "t", "--to", "out.csv", code=3))
         path.write_text("A;B\n1;2\n")
         self.assertIn("columns-gone", self.oak("tally", "t", "--show", "COUNT(*)", code=1))
-        self.assertIn("no-fields", self.oak("run", "t", "--to", "out.csv", code=3))
+        self.assertIn("no-fields", self.oak("export", "t", "--to", "out.csv", code=3))
         self.assertEqual(Path("out.csv").read_bytes(), kept)
         path.write_text("N;B\n1;2\n")
-        self.assertIn("left out: X", self.oak("run", "t", "--to", "out.csv", code=1))
+        self.assertIn("left out: X", self.oak("export", "t", "--to", "out.csv", code=1))
         self.assertIn("left out: X", self.oak("peek", "t", code=1))
 
 

@@ -1,12 +1,15 @@
-"""Write docs/functions.md from the function library: `python tools/reference.py`. A test says when the page is stale."""
+"""Write docs/functions.md from the function library, and docs/codes.md from the codes: `python tools/reference.py`. A test says when one is stale."""
 
 from __future__ import annotations
 
 from pathlib import Path
 
 from oak_ledger import find_functions
+from oak_ledger.codes import CODES
+from oak_ledger.codes import TOPICS as CODE_TOPICS
 
 PAGE = Path(__file__).parent.parent / "docs" / "functions.md"
+CODES_PAGE = PAGE.with_name("codes.md")
 TOPICS = {
     "text": "Text",
     "pattern": "Text by patterns",
@@ -49,6 +52,23 @@ def page() -> str:
     return "\n".join(lines)
 
 
+def codes_page() -> str:
+    """The page of codes."""
+    lines = [
+        "# Findings and errors, by code",
+        "",
+        "This page is generated; `oak check --codes` lists the same. A message names the code, the place and the fix.",
+        "",
+    ]
+    for topic, codes in CODE_TOPICS.items():
+        lines += [f"## {topic}", "", "| code | severity | meaning | how to mend it |", "|---|---|---|---|"]
+        lines += [
+            f"| `{code}` | {one.severity} | {cell(one.meaning)} | {cell(one.mend)} |" for code, one in codes.items()
+        ]
+        lines.append("")
+    return "\n".join(lines)
+
+
 def cell(text: str) -> str:
     """A text in a cell of a table."""
     return text.replace("|", "\\|")
@@ -56,4 +76,6 @@ def cell(text: str) -> str:
 
 if __name__ == "__main__":
     PAGE.write_text(page(), encoding="utf-8")
+    CODES_PAGE.write_text(codes_page(), encoding="utf-8")
+    print(f"{CODES_PAGE.name}: {len(CODES)} codes")
     print(f"{PAGE.name}: {len(find_functions())} functions")

@@ -56,7 +56,7 @@ PICTURES: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
     "publish": (
         (
             "oak mend loads STAND=COMPARTMENT --rename Stand=Compartment",
-            "oak field drop loads 'Distance km'",
+            "oak field drop loads 'Distance km' --yes",
             "oak field retype loads Moisture 'decimal(18,3)'",
             "oak field clean loads Moisture 'VALUE * 100'",
         ),

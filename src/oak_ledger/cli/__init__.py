@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import shlex
 import sys
@@ -15,10 +16,15 @@ import click
 from oak_ledger.cli import lean
 from oak_ledger.cli.app import app
 from oak_ledger.errors import OakError
+from oak_ledger.present.look import LOOK
 
 
 def run(arguments: Sequence[str]) -> int:
     """Run one command and give its exit code; errors are told on standard error, never as a traceback."""
+    LOOK.reset()
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper) and (stream.encoding or "").lower().replace("-", "") != "utf8":
+            stream.reconfigure(errors="replace")  # a terminal that has not all characters shows others instead
     try:
         code = app.main(list(arguments), prog_name="oak", standalone_mode=False, obj=shlex.join(arguments))
     except click.ClickException as error:

@@ -25,31 +25,107 @@ if TYPE_CHECKING:
 Command = TypeVar("Command", bound=Callable[..., Any])
 DEFINITION_SUFFIX = ".oak.toml"
 
-# Each command's module, with the line that help shows for it, in the order of the work.
-COMMANDS = {
-    "intake": ("intake", "Read new files for the first time and propose a definition."),
-    "join": ("intake", "Combine several origins by shared keys, and see what that does."),
-    "field": ("names", "Shape and clean fields: add, rename, retype, keep, hide, describe, …"),
-    "peek": ("ask", "Show the first rows of a source or of a file."),
-    "try": ("ask", "Try a formula without saving it."),
-    "tally": ("ask", "Answer a question by groups, with computed totals."),
-    "profile": ("profile", "Show what values the fields have, and what is suspicious."),
-    "compare": ("history", "Show a source before and after its last edit."),
-    "undo": ("history", "Take back the last edit."),
-    "redo": ("history", "Do again what was undone."),
-    "edits": ("history", "List the edits of a source."),
-    "run": ("ask", "Write the rows of a source to a file."),
-    "check": ("prove", "Prove a source: what is broken, and which totals mislead."),
-    "publish": ("publish", "Publish a source to a catalogue as a draft."),
-    "release": ("publish", "Make a published version the one that all reports get."),
-    "versions": ("publish", "List the published versions of a source."),
-    "report": ("reports", "Render and check reports."),
-    "mend": ("mend", "Repair broken references: say that this is now that, once."),
-    "format": ("ask", "Give formulas one look."),
-    "cache": ("cache", "List or remove the typed copies of files that are slow to read."),
-    "functions": ("ask", "Search the functions of the formula language."),
-    "demo": ("demo", "Make the demo data and walk through a working day."),
+# Each command's module, with the line that help shows for it, by what it is for, in the order of the work.
+SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
+    "Start": {"demo": ("demo", "Make demo data and walk through a working day.")},
+    "Bring in": {
+        "intake": ("intake", "Read new files for the first time and propose a definition."),
+        "join": ("intake", "Combine several origins by shared keys, and show the effects."),
+    },
+    "Look": {
+        "peek": ("ask", "Show the first rows of a source or of a file."),
+        "profile": ("profile", "Show the values of fields, and what looks wrong."),
+    },
+    "Shape": {
+        "field": ("names", "Add, rename, retype, clean, describe, hide and remove fields."),
+        "constant": ("entries", "List, set and remove constants."),
+        "filter": ("entries", "List, add and remove named filters."),
+        "rule": ("entries", "List, add and remove rules that rows must meet."),
+        "key": ("entries", "Show or set the fields that identify a row."),
+        "undo": ("history", "Take back the last edit."),
+        "redo": ("history", "Repeat the edit that was taken back."),
+        "edits": ("history", "List the edits of a source."),
+        "compare": ("history", "Show a source before and after its last edit."),
+    },
+    "Calculate": {
+        "try": ("ask", "Evaluate a formula without saving it."),
+        "tally": ("ask", "Group and aggregate, with correct totals."),
+        "functions": ("ask", "Search the functions of the formula language."),
+        "reformat": ("ask", "Reformat formulas (layout only)."),
+    },
+    "Prove": {"check": ("prove", "Check a source and its reports: errors, and totals that mislead.")},
+    "Publish": {
+        "publish": ("publish", "Publish a source to a catalogue as a draft."),
+        "release": ("publish", "Make a published version the one that all reports read."),
+        "versions": ("publish", "List the published versions of a source."),
+        "export": ("ask", "Write the rows of a source to a file or to standard output."),
+    },
+    "Report": {"report": ("reports", "List, render and check reports.")},
+    "Repair": {"mend": ("mend", "Repair broken references by naming the replacement once.")},
+    "Upkeep": {"cache": ("cache", "List or remove the typed copies of files that are slow to read.")},
 }
+COMMANDS = {name: entry for section in SECTIONS.values() for name, entry in section.items()}
+
+
+def _look(context: click.Context, option: click.Parameter, value: Any) -> None:
+    """Set how everything looks that the command prints."""
+    if value in (None, False) or context.resilient_parsing:
+        return
+    from oak_ledger.present.look import LOOK
+
+    setattr(LOOK, str(option.name), value)
+
+
+def _common() -> list[click.Parameter]:
+    """The options that every command has."""
+    keys: dict[str, Any] = {"expose_value": False, "callback": _look}
+    return [
+        click.Option(["--width"], type=click.IntRange(40), default=None, metavar="N", help="Columns of the output  [default: the terminal's, or COLUMNS, or 120]", **keys),
+        click.Option(["--color"], type=click.Choice(["auto", "never", "always"]), default=None, help="When to use colour  [default: auto]", **keys),
+        click.Option(["--quiet", "-q"], is_flag=True, help="Print no tables and notes; the exit code tells.", **keys),
+        click.Option(["--no-progress"], is_flag=True, help="Show no progress.", **keys),
+    ]  # fmt: skip
+
+
+def _dry(context: click.Context, _option: click.Parameter, value: bool) -> None:
+    context.find_root().meta["oak.dry_run"] = value
+
+
+def with_common(command: click.Command, *, edits: bool = False) -> click.Command:
+    """A command with the options that every command has; one that edits a definition has `--dry-run`, too."""
+    names = {name for one in command.params for name in one.opts}
+    if edits and "--dry-run" not in names:
+        help_line = "Show what would change and write nothing."
+        command.params.append(
+            click.Option(["--dry-run"], is_flag=True, expose_value=False, callback=_dry, help=help_line)
+        )
+    command.params += [one for one in _common() if not names & {*one.opts}]
+    return command
+
+
+class Verbs(click.Group):
+    """A group of commands in the order in which they were written, each with its whole first sentence in the help."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """The commands in their order."""
+        return [*self.commands]
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        """A command, with the options that every command has."""
+        command = super().get_command(ctx, cmd_name)
+        if command is None or "--width" in {name for one in command.params for name in one.opts}:
+            return command
+        return with_common(command, edits=cmd_name not in READING)
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """Write the list of commands, each line whole."""
+        lines = [(name, command.get_short_help_str(200)) for name, command in self.commands.items()]
+        with formatter.section("Commands"):
+            formatter.write_dl(lines)
+
+
+READING = frozenset({"list", "check", "render"})
+EDITING = frozenset({"undo", "redo", "key"})
 
 
 class _Commands(click.Group):
@@ -63,11 +139,16 @@ class _Commands(click.Group):
             return None
         module = import_module(f"oak_ledger.cli.{COMMANDS[cmd_name][0]}")
         command = getattr(module, f"{cmd_name}_command")
-        return command if isinstance(command, click.Command) else None
+        if isinstance(command, Verbs) or not isinstance(command, click.Command):
+            return command if isinstance(command, click.Command) else None
+        known = "--width" in {name for one in command.params for name in one.opts}
+        return command if known else with_common(command, edits=cmd_name in EDITING)
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
-        with formatter.section("Commands, in the order of the work"):
-            formatter.write_dl([(name, line) for name, (_, line) in COMMANDS.items()])
+        width = max(map(len, COMMANDS))
+        for section, commands in SECTIONS.items():
+            with formatter.section(section):
+                formatter.write_dl([(name.ljust(width), line) for name, (_, line) in commands.items()])
 
     def resolve_command(
         self, ctx: click.Context, args: list[str]
@@ -104,7 +185,7 @@ def app() -> None:
 
 def json_option(command: Command) -> Command:
     """`--json`."""
-    return click.option("--json", "as_json", is_flag=True, help="Print JSON for a script.")(command)
+    return click.option("--json", "as_json", is_flag=True, help="Print JSON instead of tables.")(command)
 
 
 def where_option(command: Command) -> Command:
@@ -133,7 +214,7 @@ def baseline_option(command: Command) -> Command:
         "--baseline",
         default=None,
         metavar="FILE|VERSION",
-        help="The earlier state that BEFORE takes values from: a file of oak run, or the number of a published version.",
+        help="The earlier state that BEFORE takes values from: a file of oak export, or the number of a published version.",
     )(command)
 
 
@@ -149,9 +230,9 @@ def reports_option(command: Command) -> Command:
 
 def draft_option(command: Command) -> Command:
     """`--draft`."""
-    return click.option(
-        "--draft", is_flag=True, help="Of a published source, the newest version even if not released."
-    )(command)
+    return click.option("--draft", is_flag=True, help="Use the newest version, draft or not (published sources only).")(
+        command
+    )
 
 
 # -- opening --------------------------------------------------------------------------------------------------
@@ -231,7 +312,9 @@ def _plain(value: Any) -> Any:
 @contextmanager
 def progress_of(what: str) -> Iterator[Callable[[int], None]]:
     """A counter of rows on standard error while something long runs; nothing where that is no terminal."""
-    if not sys.stderr.isatty():
+    from oak_ledger.present.look import LOOK
+
+    if not sys.stderr.isatty() or LOOK.no_progress or LOOK.quiet:
         yield lambda _rows: None
         return
     from oak_ledger.present.terminal import console
@@ -245,6 +328,26 @@ def progress_of(what: str) -> Iterator[Callable[[int], None]]:
                 status.update(f"{what} … {rows:,} rows")
 
         yield update
+
+
+def is_dry_run() -> bool:
+    """Whether nothing is to be written."""
+    context = click.get_current_context(silent=True)
+    return context is not None and bool(context.find_root().meta.get("oak.dry_run"))
+
+
+def confirmed(question: str, *, yes: bool) -> None:
+    """Ask before something that others depend on; without a terminal and without `--yes` it is refused, never waited for."""
+    if yes or is_dry_run():
+        return
+    if not sys.stdin.isatty():
+        raise click.UsageError(f"{question} Repeat the command with --yes to do so.")
+    click.confirm(question, abort=True, err=True)
+
+
+def yes_option(command: Command) -> Command:
+    """`--yes`."""
+    return click.option("--yes", "-y", is_flag=True, help="Do not ask.")(command)
 
 
 def pairs(items: Sequence[str], what: str) -> dict[str, str]:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import shutil
+import sys
+import tempfile
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -282,9 +285,15 @@ def _named(item: str, source: Source) -> Any:
     return (bare, formula.strip()) if fits else item
 
 
-@click.command("run")
+@click.command("export")
 @click.argument("source")
-@click.option("--to", "target", required=True, metavar="FILE", help="A file ending in .parquet, .arrow or .csv.")
+@click.option(
+    "--to",
+    "target",
+    required=True,
+    metavar="FILE",
+    help="A file ending in .parquet, .arrow or .csv; - writes CSV to standard output.",
+)
 @click.option("--show", "-s", multiple=True, metavar="FIELD", help="Only these fields or formulas; may be repeated.")
 @click.option("--hidden", is_flag=True, help="Hidden fields, too: for a state that is compared with later.")
 @where_option
@@ -292,7 +301,7 @@ def _named(item: str, source: Source) -> Any:
 @catalogue_option
 @draft_option
 @json_option
-def run_command(
+def export_command(
     source: str,
     target: str,
     show: tuple[str, ...],
@@ -303,7 +312,7 @@ def run_command(
     draft: bool,
     as_json: bool,
 ) -> int:
-    """Write the rows of SOURCE, with every row value computed, to a file: whole or not at all.
+    """Write the rows of SOURCE, with every row value computed, to a file or to standard output: whole or not at all.
 
     Values in Parquet and Arrow files keep their types; in CSV text stands in quotes, and null is empty.
     """
@@ -313,8 +322,20 @@ def run_command(
     with progress_of("writing") as progress:
         opened = open_any(source, catalogue, draft=draft, baseline=baseline, progress=progress)
         fields = [_named(item, opened) for item in show] or opened.row_fields(hidden=hidden)
-        found = opened.write(target, fields, where=where)
+        with tempfile.TemporaryDirectory() as folder:
+            file = Path(folder) / "rows.csv" if target == "-" else Path(target)
+            found = opened.write(file, fields, where=where)
+            if target == "-":
+                with file.open(encoding="utf-8", newline="") as rows:
+                    shutil.copyfileobj(rows, sys.stdout)
     missing = [] if show else left_out(opened)
+    if target == "-":
+        notes = console(to_errors=True)
+        for line in faults_lines(found.faults):
+            notes.print(line)
+        if missing:
+            notes.print(findings_list(missing))
+        return 1 if missing else 0
     if as_json:
         findings = {"findings": [one.as_json() for one in missing]}
         tell_json({"file": target, "rows": found.rows, "faults": [one.as_json() for one in found.faults], **findings})
@@ -328,11 +349,11 @@ def run_command(
     return 1 if missing else 0
 
 
-@click.command("format")
+@click.command("reformat")
 @click.argument("source")
 @click.argument("names", nargs=-1, metavar="[FIELD]...")
 @click.option("--dry-run", is_flag=True, help="Show what would change and write nothing.")
-def format_command(source: str, names: tuple[str, ...], dry_run: bool) -> None:
+def reformat_command(source: str, names: tuple[str, ...], dry_run: bool) -> None:
     """Give the formulas of SOURCE one look (all of them, or those of some fields); what they mean stays the same."""
     from oak_ledger.cli.changes import write_edit
 

@@ -57,8 +57,10 @@ def what_is_run() -> str:
 
 def apply(mend: Mend, *, dry_run: bool) -> None:
     """Show the edits and, unless it is a dry run, write all of them or none."""
+    from oak_ledger.cli.app import is_dry_run
     from oak_ledger.present.terminal import Text, console, plural
 
+    dry_run = dry_run or is_dry_run()
     show_edits(mend.edits)
     if not mend.edits:
         console().print("nothing to change")

@@ -105,8 +105,8 @@ DAY: tuple[Step, ...] = (
         "Put it right",
         "The ratio of sums instead of the sum of ratios; empty costs count as nothing.",
         (
-            (f"oak field add loads 'Haulage per m³' {shlex.quote(PER_GROUP)}", 0),
-            (f"oak field add loads Margin {shlex.quote(MARGIN_FILLED)}", 0),
+            (f"oak field add loads 'Haulage per m³' {shlex.quote(PER_GROUP)} --replace", 0),
+            (f"oak field add loads Margin {shlex.quote(MARGIN_FILLED)} --replace", 0),
             (
                 "oak tally loads --by Mill --show Volume --show Margin --show 'Margin rate' --show 'Haulage per m³' --totals",
                 0,
@@ -123,7 +123,7 @@ DAY: tuple[Step, ...] = (
         "Release",
         "Proven and signed: from now on it is what all six reports read.",
         (
-            ("oak release 'Timber loads' --signed-by 'A. Curator'", 0),
+            ("oak release 'Timber loads' --yes --signed-by 'A. Curator'", 0),
             (
                 "oak report render reports/mill_margins.report.toml --to pages/mill_margins.html --to pages/mill_margins.png",
                 0,
@@ -154,7 +154,7 @@ DAY: tuple[Step, ...] = (
         "What cannot be mended",
         "The distance is no longer delivered, so its field goes. Moisture came as a share: a clean makes it percent again.",
         (
-            ("oak field drop loads 'Distance km'", 0),
+            ("oak field drop loads 'Distance km' --yes", 0),
             ("oak field retype loads Moisture 'decimal(18,3)'", 0),
             ("oak field clean loads Moisture 'VALUE * 100'", 0),
             ("oak check loads", 1),
@@ -165,7 +165,7 @@ DAY: tuple[Step, ...] = (
         "The draft is compared with the released version, figure by figure, in every report.",
         (
             ("oak publish loads --note 'compartments; distance is gone'", 0),
-            ("oak release 'Timber loads' --signed-by 'A. Curator'", 0),
+            ("oak release 'Timber loads' --yes --signed-by 'A. Curator'", 0),
             ("oak versions 'Timber loads'", 0),
         ),
     ),

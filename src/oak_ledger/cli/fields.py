@@ -9,16 +9,24 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from oak_ledger.cli.app import json_option, open_working, pairs, tell_json
+from oak_ledger.cli.app import (
+    Verbs,
+    confirmed,
+    json_option,
+    open_working,
+    pairs,
+    reports_of,
+    reports_option,
+    tell_json,
+    yes_option,
+)
 from oak_ledger.errors import OakError
 
 if TYPE_CHECKING:
     from oak_ledger.source import Source
 
-AGGREGATES = ("sum", "average", "median", "least", "largest", "count", "distinct", "none")
 
-
-@click.group("field")
+@click.group("field", cls=Verbs)
 def field_command() -> None:
     """Shape and clean the fields of a source. Every edit keeps the comments and the order of the definition.
 
@@ -63,7 +71,8 @@ def chosen(source: Source, names: tuple[str, ...], pattern: str | None, kind: st
     return list(made)
 
 
-def _change_each(source: str, names: tuple[str, ...], pattern: str | None, kind: str | None, **keys: Any) -> None:
+def change_each(source: str, names: tuple[str, ...], pattern: str | None, kind: str | None, **keys: Any) -> None:
+    """Change some keys of each of several fields."""
     from oak_ledger.cli.changes import write_edit
 
     before = after = open_working(source)
@@ -132,13 +141,16 @@ def _as_json(state: Any) -> dict[str, Any]:
 @click.option("--format", "format_text", default=None, help="How values are shown, such as 0,000.00.")
 @click.option("--description", default=None, help="What it means, for report builders.")
 @click.option("--hidden", is_flag=True, help="Only for other formulas, not for report builders.")
+@click.option("--replace", is_flag=True, help="Replace the formula of a field of that name.")
 def add_command(
-    source: str, name: str, formula: str, format_text: str | None, description: str | None, hidden: bool
+    source: str, name: str, formula: str, format_text: str | None, description: str | None, hidden: bool, replace: bool
 ) -> None:
-    """Add a calculated field, or give one another formula."""
+    """Add a calculated field."""
     from oak_ledger.cli.changes import write_edit
 
     before = open_working(source)
+    if name.casefold() in before.compiled.states and not replace:
+        raise OakError("name-taken", f"There is a field {name!r} already.", hint="Use --replace to change its formula.")
     keys = {"format": format_text, "description": description, "hidden": hidden or None}
     after = before.with_field(name, formula, **{key: value for key, value in keys.items() if value is not None})
     write_edit(before, after)
@@ -258,12 +270,22 @@ def keep_command(source: str, names: tuple[str, ...], pattern: str | None, kind:
 @field_command.command("drop")
 @click.argument("source")
 @choosing
-def drop_command(source: str, names: tuple[str, ...], pattern: str | None, kind: str | None) -> None:
-    """Leave fields out; refused while another field needs them."""
+@reports_option
+@yes_option
+def drop_command(
+    source: str, names: tuple[str, ...], pattern: str | None, kind: str | None, reports: str | None, yes: bool
+) -> None:
+    """Remove fields (their columns stay in the origin); refused while another field needs them, asked where reports use them."""
     from oak_ledger.cli.changes import write_edit
+    from oak_ledger.present.terminal import console, findings_list
 
     before = open_working(source)
-    write_edit(before, before.without(chosen(before, names, pattern, kind)))
+    after = before.without(chosen(before, names, pattern, kind))
+    lost = [one for report in reports_of(before, reports) for one in report.lost(before, after)]
+    if lost:
+        console(to_errors=True).print(findings_list(lost))
+        confirmed(f"{len(lost)} place{'s' * (len(lost) != 1)} in reports would break.", yes=yes)
+    write_edit(before, after)
 
 
 @field_command.command("restore")
@@ -321,62 +343,6 @@ def sort_command(source: str, by: str, down: bool) -> None:
 
     before = open_working(source)
     write_edit(before, before.with_sorted(by=by, down=down))
-
-
-@field_command.command("hide")
-@click.argument("source")
-@choosing
-def hide_command(source: str, names: tuple[str, ...], pattern: str | None, kind: str | None) -> None:
-    """Hide fields from report builders; formulas still use them."""
-    _change_each(source, names, pattern, kind, hidden=True)
-
-
-@field_command.command("show")
-@click.argument("source")
-@choosing
-def show_command(source: str, names: tuple[str, ...], pattern: str | None, kind: str | None) -> None:
-    """Show hidden fields to report builders again."""
-    _change_each(source, names, pattern, kind, hidden=None)
-
-
-@field_command.command("describe")
-@click.argument("source")
-@click.argument("name")
-@click.argument("text")
-def describe_command(source: str, name: str, text: str) -> None:
-    """Say what a field means, for report builders."""
-    _change_each(source, (name,), None, None, description=text or None)
-
-
-@field_command.command("format")
-@click.argument("source")
-@choosing
-@click.option(
-    "--as", "format_text", required=True, metavar="FORMAT", help="A sample of the look: 0,000.00 or 0.0% or DD.MM.YYYY."
-)
-def format_command(
-    source: str, names: tuple[str, ...], pattern: str | None, kind: str | None, format_text: str
-) -> None:
-    """Say how values are shown; they themselves never change."""
-    _change_each(source, names, pattern, kind, format=format_text or None)
-
-
-@field_command.command("role")
-@click.argument("source")
-@choosing
-@click.option("--as", "role", required=True, type=click.Choice(["dimension", "measure"]))
-def role_command(source: str, names: tuple[str, ...], pattern: str | None, kind: str | None, role: str) -> None:
-    """Say what fields are for: to group by (dimension), or to aggregate (measure)."""
-    _change_each(source, names, pattern, kind, role=role)
-
-
-@field_command.command("total")
-@click.argument("source")
-@choosing
-@click.option("--as", "how", required=True, type=click.Choice(AGGREGATES))
-def total_command(source: str, names: tuple[str, ...], pattern: str | None, kind: str | None, how: str) -> None:
-    """Say how fields are totalled where a report names only the field."""
-    _change_each(source, names, pattern, kind, aggregate=how)
 
 
 @field_command.command("recode")

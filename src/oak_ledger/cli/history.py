@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from oak_ledger.cli.app import definition_path, json_option, open_working, tell_json
+from oak_ledger.cli.app import definition_path, is_dry_run, json_option, open_working, tell_json
 
 if TYPE_CHECKING:
     from oak_ledger.source.edits import Edit
@@ -17,24 +17,31 @@ if TYPE_CHECKING:
 def undo_command(source: str) -> int:
     """Take back the last edit of SOURCE, in all files that it changed. Repeat to go back further."""
     from oak_ledger import undo
+    from oak_ledger.source.edits import last_done
 
-    _turned("undone", undo(definition_path(source)))
+    path = definition_path(source)
+    _turned("undone", last_done(path, undone=False) if is_dry_run() else undo(path))
     return 0
 
 
 @click.command("redo")
 @click.argument("source")
 def redo_command(source: str) -> int:
-    """Do again what was undone last."""
+    """Repeat what was undone last."""
     from oak_ledger import redo
+    from oak_ledger.source.edits import last_done
 
-    _turned("done again", redo(definition_path(source)))
+    path = definition_path(source)
+    _turned("done again", last_done(path, undone=True) if is_dry_run() else redo(path))
     return 0
 
 
 def _turned(said: str, edit: Edit) -> None:
     from oak_ledger.cli.changes import show_edits
 
+    if is_dry_run():
+        click.echo(f"dry run: this would be {said}, and nothing was written: {edit.what}")
+        return
     show_edits(edit.files)
     click.echo(f"{said}: {edit.what}")
 

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from oak_ledger.cli import field_keys
 from oak_ledger.cli.app import open_working, pairs, reports_of, reports_option
 from oak_ledger.cli.fields import chosen, field_command
 
@@ -80,3 +81,27 @@ def _renamed(
         return source.with_listed_names(listed_names(Path(file)))
     made = NameRule(**{**rule, "by": rule.get("by") or ""})
     return source.with_rule_names(made, chosen(source, fields, None, None) if fields else None, standing=standing)
+
+
+ORDER = (
+    "list",
+    "add",
+    "clean",
+    "recode",
+    "retype",
+    "rename",
+    "restore",
+    "drop",
+    "keep",
+    "hide",
+    "show",
+    "move",
+    "sort",
+    "set",
+    "describe",
+    "format",
+    "role",
+    "total",
+)
+field_command.commands = {name: field_command.commands[name] for name in ORDER}
+__all__ = ["field_command", "field_keys"]

@@ -23,17 +23,38 @@ if TYPE_CHECKING:
     from oak_ledger.source import Source
 
 
+def _list_codes() -> None:
+    """List every code of a finding, with what it means and how to mend it."""
+    from oak_ledger.codes import TOPICS
+    from oak_ledger.present.terminal import Text, console, grid
+
+    out = console()
+    for topic, codes in TOPICS.items():
+        out.print(Text(topic, style="bold"))
+        table = grid("code", "severity", "meaning", "how to mend it")
+        for code, entry in codes.items():
+            table.add_row(code, entry.severity, entry.meaning, entry.mend)
+        out.print(table)
+        out.print()
+
+
 @click.command("check")
-@click.argument("source")
+@click.argument("source", required=False)
+@click.option("--codes", is_flag=True, help="List the codes of all findings and errors.")
 @catalogue_option
 @reports_option
 @json_option
-def check_command(source: str, catalogue: str, reports: str | None, as_json: bool) -> int:
+def check_command(source: str | None, codes: bool, catalogue: str, reports: str | None, as_json: bool) -> int:
     """Prove SOURCE: what is broken and through what, which totals mislead, what changed since it was last published.
 
     Every warning has its numbers: what the wrong total says and what the right one says, how many rows are lost. With errors, the
     reports that would break are named panel by panel.
     """
+    if codes:
+        _list_codes()
+        return 0
+    if source is None:
+        raise click.UsageError("Missing argument 'SOURCE'.")
     from oak_ledger import breakage, candidates, drift
     from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, counted, findings_list, plural
 

@@ -8,6 +8,7 @@ import click
 
 from oak_ledger.cli.app import (
     catalogue_option,
+    confirmed,
     json_option,
     open_catalogue,
     open_working,
@@ -15,6 +16,7 @@ from oak_ledger.cli.app import (
     reports_of,
     reports_option,
     tell_json,
+    yes_option,
 )
 
 if TYPE_CHECKING:
@@ -119,12 +121,22 @@ def _show_changes(changes: list[Change], old: str, new: str, reports: int) -> No
 @click.argument("number", type=int, required=False, metavar="[VERSION]")
 @click.option("--signed-by", default="", help="Who vouches for it  [default: you]")
 @catalogue_option
-def release_command(name: str, number: int | None, signed_by: str, catalogue: str) -> int:
-    """Make a version of the published source NAME the one that all reports get; the newest without VERSION.
+@yes_option
+@click.option("--dry-run", is_flag=True, help="Show what would be released and change nothing.")
+def release_command(name: str, number: int | None, signed_by: str, catalogue: str, yes: bool, dry_run: bool) -> int:
+    """Make a version of the published source NAME the one that all reports read; the newest without VERSION.
 
     The version released before is retired and can be released again.
     """
-    version = open_catalogue(catalogue).release(name, number, signed_by=signed_by)
+    opened = open_catalogue(catalogue)
+    there = opened.versions(name)
+    chosen = next((one for one in reversed(there) if number in (None, one.number)), None)
+    if chosen is not None and dry_run:
+        click.echo(f"dry run: version {chosen.number} of {chosen.source} would be released; nothing was changed")
+        return 0
+    if chosen is not None:
+        confirmed(f"All reports of {chosen.source} will read version {chosen.number}.", yes=yes)
+    version = opened.release(name, number, signed_by=signed_by)
     click.echo(
         f"released: version {version.number} of {version.source}, signed by {version.signed_by}; reports get it when they are next rendered"
     )

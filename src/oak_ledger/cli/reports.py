@@ -7,7 +7,15 @@ from typing import TYPE_CHECKING
 
 import click
 
-from oak_ledger.cli.app import catalogue_option, draft_option, json_option, open_catalogue, open_working, tell_json
+from oak_ledger.cli.app import (
+    Verbs,
+    catalogue_option,
+    draft_option,
+    json_option,
+    open_catalogue,
+    open_working,
+    tell_json,
+)
 from oak_ledger.errors import OakError
 
 if TYPE_CHECKING:
@@ -15,9 +23,40 @@ if TYPE_CHECKING:
     from oak_ledger.source import Source
 
 
-@click.group("report")
+@click.group("report", cls=Verbs)
 def report_command() -> None:
     """Render and check reports. A report reads the released version of its source unless told otherwise."""
+
+
+@report_command.command("list")
+@click.argument("folder", default=".")
+@json_option
+def list_command(folder: str, as_json: bool) -> None:
+    """List the reports in FOLDER and below."""
+    from oak_ledger import find_reports
+    from oak_ledger.present.terminal import console, grid
+
+    found = find_reports(folder)
+    if as_json:
+        entries = [
+            {
+                "report": one.about.name,
+                "source": one.about.source,
+                "owner": one.about.owner,
+                "panels": len(one.panels),
+                "file": str(one.path),
+            }
+            for one in found
+        ]
+        tell_json({"reports": entries})
+        return
+    if not found:
+        console().print(f"no reports in {folder}")
+        return
+    table = grid("report", "source", "panels", "owner", "file", right=(2,))
+    for one in found:
+        table.add_row(one.about.name, one.about.source, str(len(one.panels)), one.about.owner, str(one.path))
+    console().print(table)
 
 
 def _source_of(report: Report, catalogue: str, draft: bool, number: int | None, working: str | None) -> Source:

@@ -76,7 +76,7 @@ class CallChecker(Maker):
             return None
         if key is None:
             message = "BEFORE needs a baseline, the earlier state to compare with, and none is given."
-            self.wrong("no-baseline", message, at_name, "Give one: --baseline FILE, or baseline under [source]; oak run makes the file.")  # fmt: skip
+            self.wrong("no-baseline", message, at_name, "Give one: --baseline FILE, or baseline under [source]; oak export makes the file.")  # fmt: skip
             return None
         if any(isinstance(piece, c.Before) for piece in c.walk(value)):
             self.wrong("before-nested", "There is one earlier state; BEFORE does not go into BEFORE.", at_name)

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from collections.abc import Iterable, Sequence
 from typing import IO, Any
 
 from rich.box import SIMPLE_HEAD
-from rich.console import Console, Group
+from rich.cells import cell_len
+from rich.console import Console, ConsoleOptions, Group, RenderResult
 from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text as Text
@@ -15,6 +17,7 @@ from rich.text import Text as Text
 from oak_ledger.engine import Fault, OperatorStats
 from oak_ledger.errors import Finding
 from oak_ledger.insight.branches import BranchRows
+from oak_ledger.present.look import LOOK
 from oak_ledger.source.answer import Answer
 from oak_ledger.source.formats import show
 
@@ -24,10 +27,16 @@ WIDE = 120
 
 
 def console(*, to_errors: bool = False) -> Console:
-    """A console on standard output (or error); 120 columns wide where it is no terminal."""
+    """A console on standard output (or error), as `LOOK` says."""
     stream: IO[str] = sys.stderr if to_errors else sys.stdout
-    made = Console(file=stream, highlight=False, soft_wrap=False)
-    return made if made.is_terminal else Console(file=stream, highlight=False, width=WIDE)
+    given = os.environ.get("COLUMNS", "")
+    width = LOOK.width or (int(given) if given.isdigit() and int(given) > 0 else None)
+    if width is None and not stream.isatty():
+        width = WIDE
+    return Console(
+        file=stream, highlight=False, soft_wrap=False, width=width, quiet=LOOK.quiet and not to_errors,
+        no_color=True if LOOK.color == "never" else None, force_terminal=True if LOOK.color == "always" else None,
+    )  # fmt: skip
 
 
 def plural(count: int, word: str) -> str:
@@ -35,9 +44,40 @@ def plural(count: int, word: str) -> str:
     return f"{count:,} {word}{'' if count == 1 else 's'}"
 
 
+class Grid(Table):
+    """A table that never breaks inside a word: where it is too wide, columns from the end are left out, and named below."""
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        """Draw the columns that fit."""
+        least = [max(map(_longest_word, (column.header, *column.cells)), default=1) for column in self.columns]
+        room, fit, used = options.max_width, 0, 0
+        for size in least:
+            used += size + (GAP if fit else 0)
+            if used > room and fit:
+                break
+            fit += 1
+        shown = self.columns[:fit]
+        for column, size in zip(shown, least, strict=False):
+            column.min_width = min(size, room)
+        left_out = [str(column.header) for column in self.columns[fit:]]
+        everything, self.columns = self.columns, shown
+        yield from super().__rich_console__(console, options)
+        self.columns = everything
+        if left_out:
+            yield Text(f"not shown, the output is too narrow: {', '.join(left_out)} (use --width)", style=QUIET)
+
+
+GAP = 3  # characters between columns
+
+
+def _longest_word(cell: Any) -> int:
+    text = cell.plain if isinstance(cell, Text) else str(cell)
+    return max((cell_len(word) for word in text.split()), default=0)
+
+
 def grid(*headers: str, right: Iterable[int] = ()) -> Table:
     """A plain table: a line under the header, no frame; some columns aligned to the right."""
-    table = Table(box=SIMPLE_HEAD, header_style="bold", pad_edge=False, show_edge=False)
+    table = Grid(box=SIMPLE_HEAD, header_style="bold", pad_edge=False, show_edge=False)
     numbers = set(right)
     for at, header in enumerate(headers):
         table.add_column(Text(header), justify="right" if at in numbers else "left", overflow="fold")

@@ -136,6 +136,17 @@ class Report:
         spelt = misspelt(whole, self._formulas())
         return [*found, *causes, *self.view(source).findings, *spelt]
 
+    def lost(self, before: Source, after: Source) -> list[Finding]:
+        """What works in this report over one state of a source and not over another."""
+        first = {(one.place.where, one.message) for one in self._errors(before)}
+        return [one for one in self._errors(after) if (one.place.where, one.message) not in first]
+
+    def _errors(self, source: Source) -> list[Finding]:
+        return [
+            *self.over(source)[1],
+            *(one for view in self.view(source).panels for one in view.findings if one.severity == "error"),
+        ]
+
     def _formulas(self) -> Iterator[tuple[str, str, str]]:
         """Every formula of the report: whose it is, where it stands, what it says."""
         for field in self.local_fields:

@@ -250,6 +250,63 @@ class Curated:
             document = document.replaced(document.all("source")[0], {"key": list(key)})
         return self.changed(document)
 
+    def with_entry(self, table: str, name: str, /, **keys: Any) -> Self:
+        """The source with a constant, filter or rule added, or with some keys of it changed. Raises OakError where it does not work."""
+        block = self.entry(table, name)
+        if block is None:
+            document = self.document.added(
+                table, {"name": name, **{key: value for key, value in keys.items() if value is not None}}
+            )
+        else:
+            document = self.document.replaced(block, keys)
+        made = self.changed(document)
+        state = made.compiled.states.get(name.casefold())
+        if state is not None and state.broken:
+            raise FormulaError.of(state.findings)
+        if table == "rule":
+            condition = check(str(keys.get("holds", "TRUE")), made.compiled.scope(), where=f"rule {name!r}").require()
+            if condition.type.kind != "boolean" or condition.grain == Grain.GROUP:
+                raise OakError(
+                    "condition-wanted",
+                    f"A rule is a condition on a row; this is {condition.type} per {condition.grain}.",
+                )
+        return made
+
+    def entry(self, table: str, name: str) -> Block | None:
+        """The block of a constant, filter or rule."""
+        found = (
+            block
+            for block in self.document.all(table)
+            if str(block.values.get("name", "")).casefold() == name.casefold()
+        )
+        return next(found, None)
+
+    def without_entry(self, table: str, name: str) -> Self:
+        """The source without a constant, filter or rule. Raises OakError where it is not there, or a formula needs it."""
+        block = self.entry(table, name)
+        if block is None:
+            there = [str(one.values["name"]) for one in self.document.all(table)]
+            hint = nearest_hint(name, there, str) or (
+                f"There are {', '.join(there)}." if there else f"There is no {table} at all."
+            )
+            raise OakError(f"unknown-{table}", f"There is no {table} {name!r}.", hint=hint)
+        user = next(
+            (
+                state.name
+                for state in self.compiled.states.values()
+                if name.casefold() in {one.casefold() for one in state.uses}
+            ),
+            None,
+        )
+        if user is not None:
+            raise OakError("still-used", f"{user} needs {name}.", hint=f"Change {user} first.")
+        return self.changed(self.document.without([block]))
+
+    def with_key(self, names: Sequence[str]) -> Self:
+        """The source with these fields as the key of its rows; none takes the key out."""
+        key = [self.state(name).name for name in names]
+        return self.changed(self.document.replaced(self.document.all("source")[0], {"key": key or None}))
+
     def with_order(self, names: Sequence[str]) -> Self:
         """The fields in this order; those not named follow in the order that they have."""
         wanted = [self.state(name).name for name in names]

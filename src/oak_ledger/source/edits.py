@@ -99,14 +99,24 @@ def redo(definition: Path) -> Edit:
     return _turn(definition, back=False)
 
 
+def last_done(definition: Path, *, undone: bool) -> Edit:
+    """The edit that `undo` would take back, or (`undone`) that `redo` would do again."""
+    edits = edits_of(definition)
+    return edits[_next(edits, definition, back=not undone)]
+
+
+def _next(edits: Sequence[Edit], definition: Path, *, back: bool) -> int:
+    wanted = [at for at, edit in enumerate(edits) if edit.undone != back]
+    if not wanted:
+        said = "undo" if back else "redo"
+        raise OakError(f"nothing-to-{said}", f"There is nothing to {said} in {definition.name}.")
+    return wanted[-1] if back else wanted[0]
+
+
 def _turn(definition: Path, *, back: bool) -> Edit:
     with _locked(definition):
         edits = edits_of(definition)
-        wanted = [at for at, edit in enumerate(edits) if edit.undone != back]
-        if not wanted:
-            said = "undo" if back else "redo"
-            raise OakError(f"nothing-to-{said}", f"There is nothing to {said} in {definition.name}.")
-        at = wanted[-1] if back else wanted[0]
+        at = _next(edits, definition, back=back)
         edit = edits[at]
         turned = [FileEdit(one.path, one.after, one.before) if back else one for one in edit.files]
         _write_all(turned)

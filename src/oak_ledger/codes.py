@@ -1,0 +1,246 @@
+"""Every finding and error by its code: how severe it is, what it means, and how to mend it. The page, `oak check --codes` and a test read this."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class Code:
+    """One code. `severity` is error, warning or note."""
+
+    severity: str
+    meaning: str
+    mend: str
+
+
+def _errors(text: str) -> dict[str, Code]:
+    return _read("error", text)
+
+
+def _read(severity: str, text: str) -> dict[str, Code]:
+    """Lines of `code | meaning | how to mend it`."""
+    rows = [line.split(" | ") for line in text.strip().splitlines()]
+    return {code: Code(severity, meaning, mend) for code, meaning, mend in rows}
+
+
+FORMULAS = _errors("""
+aggregate-nested | an aggregate inside an aggregate | aggregate the row value instead
+argument-count | a function has too many or too few arguments | see its signature: oak functions NAME
+bad-argument | a fixed argument cannot be used | correct the argument that is marked
+bad-escape | ESCAPE needs one character | give one character
+bad-frame | a window's frame is invalid | correct ROWS or RANGE
+bad-literal | a date, timestamp or interval is written wrongly | write DATE '2026-01-31', TIMESTAMP '2026-01-31 10:00:00', INTERVAL '3' DAY
+bad-pattern | a pattern, template or list of name parts is invalid | correct it at the marked place
+bad-template | a date template is invalid | use parts such as YYYY, MM, DD, HH24, MI, SS
+bad-type | a type is written wrongly | write DECIMAL(12,2), for example
+before-nested | BEFORE inside BEFORE | take the inner BEFORE out
+branch-missing | a CASE without WHEN | add WHEN condition THEN value
+broken-field | a formula needs a field that is broken | mend that field first
+chained | comparisons in a chain, such as a < b < c | write a < b AND b < c
+condition-wanted | a condition is needed, and this is another value | compare the value with something
+constant-fault | a constant part of the formula cannot be computed | correct it
+constant-wanted | an argument must be fixed, and varies | write a constant
+cycle | a field depends on itself | break the circle in one of the formulas
+decimal-comma | a decimal comma in a formula | write a point
+empty | the formula is empty | write one
+foreign-operator | an operator of another notation | write the one that is offered
+grain-mixed | a value per row meets a value per group | aggregate the row part, or use FILTER or OVER as offered
+if-then | IF … THEN | write CASE WHEN … THEN … END, or IF(condition, value, otherwise)
+list-missing | IN without a list | write IN ('a', 'b')
+no-cast | a value cannot become this type | choose another type, or clean the value first
+no-key | BEFORE needs the source's key | oak key SOURCE FIELD…
+not-aggregate | DISTINCT, * or FILTER outside an aggregate | remove it
+not-window | a function that cannot stand before OVER | remove OVER
+open-case | a CASE without END | add END
+open-comment | a comment is not closed | end it with */
+open-parenthesis | a parenthesis is not closed | add )
+open-quote | a text or a name is not closed | add the quote
+order-missing | a window function needs an order | add ORDER BY in OVER
+over-missing | a window function without OVER | add OVER (ORDER BY …)
+quoted-function | a function's name in double quotes | remove the quotes
+reserved-word | a word of the language used as a name | put it in double quotes
+select | SELECT or FROM in a formula | keep the expression only
+stray-character | a character that means nothing in a formula | remove it, or use what is offered
+stray-comma | a comma outside a list of arguments | remove it
+stray-interval | an interval that is not added to a date | add it to a date, or subtract it
+stray-parenthesis | a parenthesis that closes nothing | remove it
+stray-template | FORMAT in a cast that is not between text and dates | remove it
+text-added | texts added with + | join texts with ||
+too-deep | the formula is nested too deeply | split it into several fields
+too-large | a number with more digits than fit | write a smaller number
+unexpected | something unexpected at this place | correct the marked place
+unfinished | the formula ends too early | complete it
+unknown-field | no field has this name | use the name that is offered, or single quotes for text
+unknown-function | no function has this name | oak functions WORD
+unknown-part | no part of a date has this name | use YEAR, MONTH, DAY, …
+unknown-type | no type has this name | use TEXT, INTEGER, DECIMAL(12,2), NUMBER, BOOLEAN, DATE, TIMESTAMP
+value-missing | an operator without a value | add the value
+window-key | a window over groups uses a field that is not grouped by | group by it as well
+within-group | WITHIN GROUP is missing or not allowed | see the signature: oak functions NAME
+word-missing | a word of the language is missing | add it
+wrong-type | a value has another type than needed | use the cast that is offered
+fault | values that cannot be computed, in strict mode | clean the values, or leave out strict
+""")
+
+DEFINITIONS = _errors("""
+key-missing | a required key is missing | add it
+missing-column | a column is missing from the origin | oak check shows candidates; oak mend SOURCE OLD=NEW
+not-toml | the file is not valid TOML | correct the marked line
+stray-key | a key outside any table | move it below its [table]
+table-missing | a required table is missing | add it
+table-twice | a table is there twice | remove one
+unknown-key | no key has this name | correct the spelling, or remove it
+wrong-value | a key has an invalid value | write what is asked for
+bad-rule | a rule cannot be computed | correct its condition
+name-taken | the name is used already | choose another, or --replace
+name-twice | two entries or columns have one name | rename one
+empty-name | a new name is empty | give a name
+moved-to-itself | a field is to be moved beside itself | name another field
+no-field | no field was given | name fields, or choose by --pattern or --type
+no-column | no column was given | name the columns
+column-taken | a field uses this column already | nothing to do
+still-used | a formula needs what is to be removed | change that formula first, or hide the field
+unknown-name | nothing refers to this name | check the spelling
+unknown-column | the origin has no such column | check the spelling
+unknown-constant | no constant has this name | oak constant list SOURCE
+unknown-filter | no filter has this name | oak filter list SOURCE
+unknown-rule | no rule has this name | oak rule list SOURCE
+not-broken | the name works, so there is nothing to mend | nothing to do
+no-path | the source or intake has no file | give one
+bad-list | a list file is malformed | two columns: found and meant
+no-header | this kind of origin has no header row | give names another way
+bad-setting | an environment variable holds an invalid value | correct or remove it
+bad-clock | OAK_CLOCK holds no time | write 2026-03-01T07:30
+""")
+
+INPUT = _errors("""
+bad-row | a row cannot be read | correct the row, or --bad-rows drop or keep
+ragged-row | a row has too many or too few values | correct the row, or --bad-rows drop or keep
+bad-url | not a valid database address | write sqlite:///file.db or postgresql://user@host/name
+column-twice | a query returns two columns of one name | rename one in the query
+database | the database reports an error | read its message
+empty-file | the file or sheet is empty | ask for it again
+file-changed | a file changed while it was read | repeat once it is complete
+is-folder | a folder where a file is needed | name a file or a pattern
+join-key | a join has no usable key | join on a column that both sides have, of one type
+memory-origin | the definition has no rows of its own | give it an [origin] with a file
+name-parts | a file's name does not fit name_parts | change name_parts or path
+names-count | the number of names and of columns differ | correct the list of names
+no-driver | the database's driver is not installed | pip install 'oak-ledger[postgresql]'
+no-file | the file is missing | check the path
+no-fields | no field works, so nothing can be written | oak check
+no-parts | a join without parts | add [[part]] tables
+no-password | the variable holds no password | set it
+no-pattern | no one pattern names the files | rename them, or move them into one folder
+not-a-definition | the file is not a definition | oak intake FILE
+not-a-snapshot | the file is neither Parquet nor Arrow | oak export SOURCE --to snapshot.parquet
+not-a-workbook | the workbook cannot be read | check the file
+not-json | the file is not valid JSON | check the file
+not-text | the file is not text | unpack it, or name another
+part-taken | a name part is called as a column is | rename one of them
+table-or-query | a database needs a table or a query | give one of them
+unknown-encoding | no encoding has this name | use utf-8, cp1252, …
+unknown-sheet | the workbook has no such sheet | use one that is listed
+unknown-table | the database has no such table | use one that is listed
+unreadable | the file is damaged, or not of its kind | check the file
+unreadable-value | a value does not fit its type | correct it where the file is made
+which-encoding | no encoding fits | --encoding
+which-sheet | the workbook has several sheets | --sheet
+which-table | the database has several tables | --table
+wrong-encoding | a byte is not of the encoding | --encoding, or --bad-rows keep
+baseline-key-repeats | the baseline has a key more than once | use a key that is unique
+not-in-baseline | the baseline lacks what BEFORE needs | export it again
+no-baseline | BEFORE needs an earlier state | --baseline FILE
+""")
+
+WORK = _errors("""
+bad-log | the edit log cannot be read | remove it; undo starts again
+changed-meanwhile | a file was changed by somebody else meanwhile | repeat the command
+file-exists | the file already exists and was not changed | choose another name, or delete it first
+folder-taken | the folder exists and no demo made it | choose another folder
+locked | the catalogue is in use by somebody else | try again
+no-catalogue | there is no catalogue in the folder | oak publish makes one
+catalogue-unusable | the catalogue cannot be used | read the message
+not-written | nothing can be written there | check the folder's rights
+nothing-to-undo | no edit can be taken back | nothing to do
+nothing-to-redo | no edit was taken back | nothing to do
+no-earlier | there are fewer edits than asked for | oak edits SOURCE
+no-reports | no report was found | check the folder
+not-publishable | a source with errors is not published | oak check SOURCE
+not-released | no version is released | oak release NAME, or --draft
+released-already | the version is released already | nothing to do
+not-totalled | the field cannot be totalled by itself | group by it, or say how: COUNT(DISTINCT x), MIN(x)
+over-origin | the output would overwrite the input | write to another file
+unknown-ending | the file's ending says no known format | use one that is listed
+unknown-sort | the answer has no such column | sort by one that is listed
+unknown-source | the catalogue has no such source | use one that is listed
+unknown-version | the source has no such version | oak versions NAME
+""")
+
+WARNINGS = _read(
+    "warning",
+    """
+not-additive | a ratio or average is added up or averaged | use the ratio of sums that is offered
+nulls-spread | a sum becomes null because one term is null | COALESCE the terms, where null means zero
+null-in-else | rows go to ELSE because a value is null | say what a null gives
+branch-gap | a value falls between two branches | let the branches meet
+branch-overlap | a value is in two branches | let one end before it
+branch-unreachable | earlier branches cover all values of this one | put the narrower branch first
+holds-always | a condition holds for every value | correct it, or remove it
+holds-never | a condition never holds | correct it, or remove it
+letter-case | a text matches no value, but would in another letter case or without spaces | write the text that is offered
+values-lost | values cannot be read or computed, and count as null | clean them, or correct them at the origin
+values-rounded | values have more decimals than the type | retype with more decimals
+rule-broken | rows do not meet a rule | correct the rows, or the rule
+key-repeats | the key is not unique | correct the key or the rows
+constant-late | rows before the first value of a dated constant | add an earlier value
+join-multiplies | a join multiplies a total | aggregate first, or join on a unique key
+recode-hidden | a clean hides the replacements before it | use the replaced values in the clean
+filter-matches-nothing | the filter matches no row | check letter case, spaces and dates
+no-rows | the origin has no rows | check whether the file is complete
+fields-broken | fields are broken and left out | oak check SOURCE
+columns-gone | no column that the fields read is there | oak check SOURCE
+column-not-read | a column of a type that is not read | convert it at the origin, if it is needed
+file-differs | a file has other columns than the first | renamed = { 'arriving' = 'name' } under [origin]
+file-twice | two files have the same content | remove one
+file-not-read | a newer file is not matched by the path | rename it, or change path
+rows-dropped | rows were left out | see NAME.bad_rows.csv
+rows-mended | malformed rows were kept | see NAME.bad_rows.csv
+mark-open | a mark may be one of decimals or of thousands | decide with the command that is offered
+nearly-typed | nearly all values have a type, some do not | declare the others as null words, or correct them
+order-open | nothing tells day from month | give the template, if the month comes first
+other-source | the report reads another source | give it the right one
+copy-not-kept | no typed copy could be kept | read the message
+drift-unit | a field's median changed strongly | check its unit
+drift-nulls | a field has many more nulls than in the released version | check the origin
+drift-values | a field has other values than in the released version | check the origin
+drift-type | a field has another type than in the released version | retype it
+""",
+)
+
+NOTES = _read(
+    "note",
+    """
+branch-empty | no row reaches a branch | check whether it is needed
+clean-idle | a clean changes no value | remove it, or correct it
+recode-idle | replacements match no value | remove them
+columns-untaken | columns that no field uses | oak field restore
+filter-matches-all | the filter matches every row | check whether it is needed
+file-otherwise | a file is written otherwise than the definition says, and read so | nothing to do
+times-cut | times finer than a microsecond were cut | nothing to do
+numbers-as-text | cells of text that look like numbers | retype the field, if numbers are meant
+may-be-moment | numbers that may be dates or times | use the formula that is offered
+copy-damaged | a typed copy was damaged and removed | nothing to do
+""",
+)
+
+CODES: dict[str, Code] = {**FORMULAS, **DEFINITIONS, **INPUT, **WORK, **WARNINGS, **NOTES}
+TOPICS = {
+    "Formulas": FORMULAS,
+    "Definitions and edits": DEFINITIONS,
+    "Input": INPUT,
+    "Files, catalogue and output": WORK,
+    "Warnings": WARNINGS,
+    "Notes": NOTES,
+}
