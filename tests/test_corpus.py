@@ -341,7 +341,7 @@ MANY: list[tuple[str, dict[str, bytes], list[str], dict[str, Any], Wanted, tuple
     ("no title in a later file", {"a.csv": b"Loads of May\n\nMill,N\nLow,1\n", "b.csv": b"Mill,N\nAsh,2\n"}, ["*.csv"], {}, {"Mill": ["Low", "Ash"], "N": [1, 2]}, ("b.csv is written otherwise",)),
     ("blank lines before the names", {"a.csv": b"Mill,N\nLow,1\n", "b.csv": b"\n\nMill,N\nAsh,2\n"}, ["*.csv"], {}, {"Mill": ["Low", "Ash"], "N": [1, 2]}, ()),
     ("another letter case and order", {"a.csv": b"Mill,N\nLow,1\n", "b.csv": b"n,MILL\n2,Ash\n"}, ["*.csv"], {}, {"Mill": ["Low", "Ash"], "N": [1, 2]}, ()),
-    ("a column more, a column less", {"a.csv": b"Mill,N\nLow,1\n", "b.csv": b"Mill,Wood\nAsh,oak\n"}, ["*.csv"], {}, {"Mill": ["Low", "Ash"], "N": [1, None], "Wood": [None, "oak"]}, ("b.csv has no column N and has the column Wood",)),
+    ("a column more, a column less", {"a.csv": b"Mill,N\nLow,1\n", "b.csv": b"Mill,Wood\nAsh,oak\n"}, ["*.csv"], {}, {"Mill": ["Low", "Ash"], "N": [1, None], "Wood": [None, "oak"]}, ("b.csv has no column N and has the extra column Wood",)),
     ("the same month twice", {"a.csv": b"Mill,N\nLow,1\n", "b.csv": b"Mill,N\nLow,1\n"}, ["*.csv"], {}, {"Mill": ["Low", "Low"], "N": [1, 1]}, ("b.csv holds the same as a.csv",)),
     ("compressed beside plain", {"a.csv": b"Mill,N\nLow,1\n", "b.csv.gz": gzip.compress(b"Mill,N\nAsh,2\n")}, ["*.csv*"], {}, {"Mill": ["Low", "Ash"], "N": [1, 2]}, ()),
     ("the same, once compressed", {"a.csv": b"Mill,N\nLow,1\n", "b.csv.gz": gzip.compress(b"Mill,N\nLow,1\n")}, ["*.csv*"], {}, {"Mill": ["Low", "Low"], "N": [1, 1]}, ("b.csv.gz holds the same as a.csv",)),
@@ -523,7 +523,7 @@ class ManyFiles(FolderCase):
                     "Part": [1, 1, 2],
                 },
             )
-        self.assertIn("l_2.xlsx has the column Day besides", " ".join(map(str, found.findings)))
+        self.assertIn("l_2.xlsx has the extra column Day", " ".join(map(str, found.findings)))
 
 
 if __name__ == "__main__":

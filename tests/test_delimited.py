@@ -32,11 +32,11 @@ WRITTEN: list[tuple[str, bytes, list[tuple[str | None, str | None]] | str]] = [
     ("spaces stay", b" 1 , 2\n", [(" 1 ", " 2")]),
     ("a quote that is never closed", b'1,2\n"3,4\n5,6\n', "line 3: a quote that begins here is never closed"),
     ("more after a quote", b'1,2\n"3"x,4\n', "line 3: a quote is wrong"),
-    ("a value too many", b"1,2\n3,4,5\n6,7\n", "line 3: it has 3 values where 2 are due"),
-    ("a value too few", b"1,2\n3\n6,7\n", "line 3: it has 1 values where 2 are due"),
+    ("a value too many", b"1,2\n3,4,5\n6,7\n", "line 3: it has 3 values instead of 2"),
+    ("a value too few", b"1,2\n3\n6,7\n", "line 3: it has 1 values instead of 2"),
     ("a zero byte", b"1,2\n3,\x004\n", "line 3: character 3 is a zero byte"),
     ("a byte of another encoding", b"1,2\n\xe4,4\n", "line 3: byte 1 is not utf-8"),
-    ("after a value with line ends", b'"a\nb",2\n3,4,5\n', "line 4: it has 3 values where 2 are due"),
+    ("after a value with line ends", b'"a\nb",2\n3,4,5\n', "line 4: it has 3 values instead of 2"),
 ]
 
 

@@ -332,7 +332,7 @@ class FromText(FolderCase):
         for _ in self.ways():
             opened = oak.open_source("loads.oak.toml")
             error = self.raises("ragged-row", opened.tally)
-            self.assertIn("line 79: it has 3 values where 2 are due", error.message)
+            self.assertIn("line 79: it has 3 values instead of 2", error.message)
 
 
 class FromFiles(FolderCase):

@@ -53,8 +53,8 @@ UNREADABLE: list[tuple[str, bytes, str, str]] = [
     ("empty", b"", "empty-file", "is empty"),
     ("blank", b"\n \n", "empty-file", "is empty"),
     ("zeros", b"PK\x03\x04\x00\x00\x00", "not-text", "byte 5 is zero"),
-    ("short row", b"A,B,C\n1,2,3\n4,5\n6,7,8\n", "ragged-row", "line 3: it has 2 values where 3 are due: 4,5"),
-    ("long row", b"A,B\n1,2\n3,4,5\n", "ragged-row", "line 3: it has 3 values where 2 are due"),
+    ("short row", b"A,B,C\n1,2,3\n4,5\n6,7,8\n", "ragged-row", "line 3: it has 2 values instead of 3: 4,5"),
+    ("long row", b"A,B\n1,2\n3,4,5\n", "ragged-row", "line 3: it has 3 values instead of 2"),
 ]
 
 
@@ -174,7 +174,7 @@ class Files(FolderCase):
         self.write("in/a_2.csv", "Id,Amount\n1,2\n")
         found = oak.take_in(["in/a_*.csv"])
         self.assertEqual([one.code for one in found.findings], ["file-differs"])
-        self.assertIn("a_2.csv has no column Volume and has the column Amount besides", found.findings[0].message)
+        self.assertIn("a_2.csv has no column Volume and has the extra column Amount", found.findings[0].message)
         self.assertEqual(
             found.source.rows(["Volume", "Amount"]).to_dicts(),
             [{"Volume": 2, "Amount": None}, {"Volume": None, "Amount": 2}],
@@ -190,7 +190,7 @@ class Files(FolderCase):
         self.raises("file-exists", oak.take_in([path], name="Other", to="loads.oak.toml").save)
         self.assertEqual((self.folder / "loads.oak.toml").read_text(), before)
         self.assertEqual([one.name for one in self.folder.iterdir() if one.name.endswith(".part")], [])
-        self.assertIn("is there already", self.oak("intake", "loads.csv", code=2))
+        self.assertIn("already exists", self.oak("intake", "loads.csv", code=2))
 
 
 class DemoData(FolderCase):

@@ -234,7 +234,7 @@ class Broken(FolderCase):
             [one.place.where.partition(", ")[2] for one in found],
             ["field 'Wet stands'", "panel 'Loads by Stand'", "panel 'Mills'"],
         )
-        self.assertIn("The column 'STAND' is not there", found[0].message)
+        self.assertIn("Column 'STAND' is missing from the origin", found[0].message)
 
     def test_what_still_works_is_still_answered(self) -> None:
         self.assertEqual(self.source.tally(["Mill"], ["COUNT(*)"]).table.num_rows, 3)

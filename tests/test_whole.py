@@ -27,7 +27,7 @@ LATER: list[tuple[str, str, str, str]] = [
     ("thousands marks come", "N\tX\n1\t1500\n2\t2000\n", "N\tX\n1\t1,500\n2\t2000\n", "not a whole number"),
     ("a currency comes", "N;X\n1;1,5\n2;2,25\n", "N;X\n1;1,5 EUR\n2;2,25\n", "not a number"),
     ("another currency comes", "N\tX\n1\t1.50 EUR\n2\t2.25 EUR\n", "N\tX\n1\t1.50 USD\n2\t2.25 EUR\n", "not a number"),
-    ("months come first", "N,X\n1,31/01/2026\n2,01/02/2026\n", "N,X\n1,01/31/2026\n2,02/01/2026\n", "no day of the calendar"),
+    ("months come first", "N,X\n1,31/01/2026\n2,01/02/2026\n", "N,X\n1,01/31/2026\n2,02/01/2026\n", "not a valid date"),
     ("days are written otherwise", "N,X\n1,2026-01-31\n2,2026-02-01\n", "N,X\n1,31.01.2026\n2,2026-02-01\n", "not a date"),
     ("moments get another zone", "N\tX\n1\t2026-01-31T10:20:30+01:00\n2\t2026-01-31T10:20:30+01:00\n", "N\tX\n1\t2026-07-31T10:20:30+02:00\n2\t2026-01-31T10:20:30+01:00\n", "not a timestamp"),
     ("moments lose their Z", "N\tX\n1\t2026-01-31T10:20:30Z\n2\t2026-01-31T10:20:30Z\n", "N\tX\n1\t2026-01-31T10:20:30+02:00\n2\t2026-01-31T10:20:30Z\n", "not a timestamp"),

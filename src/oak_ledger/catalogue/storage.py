@@ -95,7 +95,7 @@ class Storage:
                 raise UnusableInput(
                     "locked",
                     f"The catalogue in {self.folder} is in use by somebody else.",
-                    hint=f"It was waited for {LOCK_SECONDS:g} seconds; try again. Nothing was changed.",
+                    hint=f"Waited {LOCK_SECONDS:g} seconds without success; try again. Nothing was changed.",
                 ) from None
             raise UnusableInput(
                 "catalogue-unusable", f"The catalogue in {self.folder} cannot be used: {error.orig}."

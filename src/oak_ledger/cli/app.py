@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import sys
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from importlib import import_module
 from pathlib import Path
@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from oak_ledger.cli import lean
-from oak_ledger.errors import OakError
+from oak_ledger.errors import Finding, OakError
 from oak_ledger.version import __version__
 
 if TYPE_CHECKING:
@@ -328,6 +328,11 @@ def progress_of(what: str) -> Iterator[Callable[[int], None]]:
                 status.update(f"{what} … {rows:,} rows")
 
         yield update
+
+
+def attention(findings: Iterable[Finding]) -> int:
+    """The exit code: 1 where a finding needs attention, which a note does not."""
+    return 1 if any(one.severity != "note" for one in findings) else 0
 
 
 def is_dry_run() -> bool:

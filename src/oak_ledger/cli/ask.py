@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from oak_ledger.cli.app import (
+    attention,
     baseline_option,
     catalogue_option,
     definition_path,
@@ -62,7 +63,7 @@ def _tell(answer: Answer, *, as_json: bool, notes: list[str] | None = None, coun
         if answer.steps:
             out.print()
             out.print(steps_table(answer.steps))
-    return 1 if any(one.severity != "note" for one in answer.findings) else 0
+    return attention(answer.findings)
 
 
 @click.command("peek")
@@ -237,7 +238,9 @@ def _prompt(source: str) -> int:
 @where_option
 @click.option("--sort", multiple=True, metavar="NAME", help="Sort by a column; -NAME for downwards.")
 @click.option("--limit", "-n", type=click.IntRange(1), default=None, help="Only the first N groups.")
-@click.option("--totals", "-t", is_flag=True, help="A last row computed over all rows; never added up.")
+@click.option(
+    "--totals", "-t", is_flag=True, help="Add a totals row, computed from the rows rather than by adding groups."
+)
 @explain_option
 @baseline_option
 @catalogue_option
@@ -257,7 +260,7 @@ def tally_command(
     draft: bool,
     as_json: bool,
 ) -> int:
-    """Answer a question by groups: --by what, --show which measures. Without --by, one key figure."""
+    """Group and aggregate: --by which fields, --show which measures. Without --by, one figure."""
     with progress_of("reading") as progress:
         opened = open_any(source, catalogue, draft=draft, baseline=baseline, progress=progress)
         items = [_named(item, opened) for item in show]
@@ -295,7 +298,7 @@ def _named(item: str, source: Source) -> Any:
     help="A file ending in .parquet, .arrow or .csv; - writes CSV to standard output.",
 )
 @click.option("--show", "-s", multiple=True, metavar="FIELD", help="Only these fields or formulas; may be repeated.")
-@click.option("--hidden", is_flag=True, help="Hidden fields, too: for a state that is compared with later.")
+@click.option("--hidden", is_flag=True, help="Include hidden fields (for a baseline).")
 @where_option
 @baseline_option
 @catalogue_option
@@ -354,7 +357,7 @@ def export_command(
 @click.argument("names", nargs=-1, metavar="[FIELD]...")
 @click.option("--dry-run", is_flag=True, help="Show what would change and write nothing.")
 def reformat_command(source: str, names: tuple[str, ...], dry_run: bool) -> None:
-    """Give the formulas of SOURCE one look (all of them, or those of some fields); what they mean stays the same."""
+    """Reformat the formulas of SOURCE, or of some fields (layout only)."""
     from oak_ledger.cli.changes import write_edit
 
     before = open_working(source)

@@ -188,7 +188,7 @@ PARTS = {"intake": 2, "release": 10, "break": 11}
 @click.option(
     "--until", type=click.Choice(sorted(PARTS)), default=None, help="Walk only so far, and leave the rest to you."
 )
-@click.option("--again", is_flag=True, help="Start anew in a folder that an earlier demo made.")
+@click.option("--again", is_flag=True, help="Start again in a folder that an earlier demo made.")
 def demo_command(folder: str, rows: int, data_only: bool, until: str | None, again: bool) -> int:
     """Make the demo data in DIR and walk through a working day on it with the real commands.
 
@@ -237,11 +237,13 @@ def _clear(target: Path, again: bool) -> None:
         return
     if not (target / MARK).is_file():
         raise OakError(
-            "folder-taken", f"{target} is there already and no demo made it.", hint="Name another folder: oak demo DIR."
+            "folder-taken",
+            f"{target} already exists and was not made by a demo.",
+            hint="Name another folder: oak demo DIR.",
         )
     if not again:
         raise OakError(
-            "folder-taken", f"{target} has a demo already.", hint="Start anew with --again, or name another folder."
+            "folder-taken", f"{target} has a demo already.", hint="Start again with --again, or name another folder."
         )
     shutil.rmtree(target)
 

@@ -32,7 +32,7 @@ def show_command(source: str, names: tuple[str, ...], pattern: str | None, kind:
 @click.argument("name")
 @click.argument("text")
 def describe_command(source: str, name: str, text: str) -> None:
-    """Say what a field means, for report builders."""
+    """Describe a field for report builders."""
     change_each(source, (name,), None, None, description=text or None)
 
 
@@ -45,7 +45,7 @@ def describe_command(source: str, name: str, text: str) -> None:
 def format_command(
     source: str, names: tuple[str, ...], pattern: str | None, kind: str | None, format_text: str
 ) -> None:
-    """Say how values are shown; they themselves never change."""
+    """Set how values are shown; the values do not change."""
     change_each(source, names, pattern, kind, format=format_text or None)
 
 
@@ -87,7 +87,7 @@ def set_command(
 @choosing
 @click.option("--as", "role", required=True, type=click.Choice(["dimension", "measure"]))
 def role_command(source: str, names: tuple[str, ...], pattern: str | None, kind: str | None, role: str) -> None:
-    """Say what fields are for: to group by (dimension), or to aggregate (measure)."""
+    """Set the role of fields: dimension (to group by) or measure (to aggregate)."""
     change_each(source, names, pattern, kind, role=role)
 
 
@@ -96,5 +96,5 @@ def role_command(source: str, names: tuple[str, ...], pattern: str | None, kind:
 @choosing
 @click.option("--as", "how", required=True, type=click.Choice(AGGREGATES))
 def total_command(source: str, names: tuple[str, ...], pattern: str | None, kind: str | None, how: str) -> None:
-    """Say how fields are totalled where a report names only the field."""
+    """Set how fields are totalled where a report names only the field."""
     change_each(source, names, pattern, kind, aggregate=how)

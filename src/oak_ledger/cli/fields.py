@@ -67,7 +67,7 @@ def chosen(source: Source, names: tuple[str, ...], pattern: str | None, kind: st
     if kind is not None:
         made |= dict.fromkeys(one.name for one in source.fields if one.type is not None and one.type.kind == kind)
     if not made:
-        raise OakError("no-field", "No field is meant.", hint="Name some, or choose by --pattern or --type.")
+        raise OakError("no-field", "No field given.", hint="Name some, or choose by --pattern or --type.")
     return list(made)
 
 
@@ -179,7 +179,7 @@ def retype_command(
     null_words: tuple[str, ...],
     dry_run: bool,
 ) -> int:
-    """Read a plain field as another type, and say what could not be converted.
+    """Read a plain field as another type, and show what cannot be converted.
 
     TYPE is text, integer, decimal(12,2), number, boolean, date or timestamp.
     """
@@ -215,9 +215,9 @@ def retype_command(
 @click.argument("formula")
 @click.option("--dry-run", is_flag=True, help="Show what would happen and write nothing.")
 def clean_command(source: str, name: str, formula: str, dry_run: bool) -> None:
-    """Clean a plain field in place by a formula over VALUE, and say how many values it changes.
+    """Clean a plain field by a formula over VALUE, and show how many values change.
 
-    An empty formula takes the clean out.
+    An empty formula removes the cleaning formula.
     """
     from oak_ledger import Source
     from oak_ledger.cli.changes import write_edit
@@ -260,7 +260,7 @@ def _side_by_side(old: Any, new: Any) -> Any:
 @click.argument("source")
 @choosing
 def keep_command(source: str, names: tuple[str, ...], pattern: str | None, kind: str | None) -> None:
-    """Keep these fields and leave out the others; their columns stay in the origin."""
+    """Keep these fields and remove the others (their columns stay in the origin)."""
     from oak_ledger.cli.changes import write_edit
 
     before = open_working(source)
@@ -291,9 +291,9 @@ def drop_command(
 @field_command.command("restore")
 @click.argument("source")
 @click.argument("columns", nargs=-1, metavar="[COLUMN]...")
-@click.option("--new", "all_new", is_flag=True, help="Every column that no field takes over.")
+@click.option("--new", "all_new", is_flag=True, help="All unused columns.")
 def restore_command(source: str, columns: tuple[str, ...], all_new: bool) -> None:
-    """Take over columns that no field takes: dropped ones, or new ones; types are judged, standing rules name them."""
+    """Add fields for unused columns, dropped or new; types are judged, saved naming rules apply."""
     from oak_ledger import restored
     from oak_ledger.cli.changes import write_edit
 
@@ -301,7 +301,7 @@ def restore_command(source: str, columns: tuple[str, ...], all_new: bool) -> Non
     wanted = before.new_columns() if all_new else list(columns)
     if not wanted:
         there = ", ".join(before.new_columns()) or "none"
-        raise OakError("no-column", "No column is meant.", hint=f"Columns that no field takes over: {there}.")
+        raise OakError("no-column", "No column given.", hint=f"Unused columns: {there}.")
     write_edit(before, restored(before, wanted))
 
 
@@ -320,7 +320,7 @@ def move_command(
     after: str | None,
     first: bool,
 ) -> None:
-    """Move fields together before or after another one, or to the beginning; to the end without any of these."""
+    """Move fields before or after another one, or to the beginning; else to the end."""
     from oak_ledger.cli.changes import write_edit
 
     if (before is not None) + (after is not None) + first > 1:
@@ -357,7 +357,7 @@ def sort_command(source: str, by: str, down: bool) -> None:
     help="A file of two columns, found and meant; kept beside the definition.",
 )
 def recode_command(source: str, name: str, values: tuple[str, ...], file: str | None) -> None:
-    """Replace values of a text field by a list; what is not in the list stays. Says how many rows each entry takes."""
+    """Replace values of a text field by a list; other values stay. Says how many rows each entry takes."""
     from oak_ledger.cli.changes import write_edit
     from oak_ledger.present.terminal import RUST, Text, console, plural
 

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from oak_ledger.cli import lean
-from oak_ledger.cli.app import json_option, progress_of, tell_json
+from oak_ledger.cli.app import attention, json_option, progress_of, tell_json
 
 if TYPE_CHECKING:
     from oak_ledger.source.intake import Intake
@@ -31,23 +31,19 @@ if TYPE_CHECKING:
     help="Judge types from the first N rows, not from all.",
 )
 @click.option(
-    "--separator",
-    default=None,
-    help="What stands between values, or its name: tab, semicolon, comma, bar  [default: found out]",
+    "--separator", default=None, help="Column separator, or its name: tab, semicolon, comma, bar  [default: detected]"
 )
-@click.option("--quote", default=None, help="What stands around values, or none  [default: found out]")
-@click.option("--encoding", default=None, help="How characters are stored  [default: found out]")
+@click.option("--quote", default=None, help="Quote character, or none  [default: detected]")
+@click.option("--encoding", default=None, help="Character encoding  [default: detected]")
 @click.option(
     "--header",
     default=None,
     metavar="LINE",
-    help="Where the names stand: first, none, or a line's number  [default: found out]",
+    help="Line of the column names: first, none, or its number  [default: detected]",
 )
 @click.option("--names", default=None, metavar="FILE", help="A list of the columns' names, where the file has none.")
-@click.option("--comment", default=None, help="What a line begins with that is no row  [default: found out]")
-@click.option(
-    "--footer", type=click.IntRange(0), default=None, help="How many lines at the end are no rows  [default: found out]"
-)
+@click.option("--comment", default=None, help="Prefix of comment lines  [default: detected]")
+@click.option("--footer", type=click.IntRange(0), default=None, help="Footer lines to skip  [default: detected]")
 @click.option(
     "--bad-rows",
     type=click.Choice(["stop", "drop", "keep"]),
@@ -156,7 +152,7 @@ def _written(found: Intake, sample: int | None, as_json: bool) -> int:
         _show(found, sample)
         if dropped is not None:
             click.echo(f"these rows are listed in {dropped}")
-    return 1 if any(one.severity != "note" for one in found.findings) else 0
+    return attention(found.findings)
 
 
 def ask_for_passwords() -> None:

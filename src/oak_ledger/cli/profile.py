@@ -61,7 +61,7 @@ def _show_all(found: list[FieldProfile], source: str) -> None:
     from oak_ledger.source.formats import plain
 
     out = console()
-    table = grid("field", "type", "null", "different", "from", "to", "distribution", "commonest", right=(2, 3))
+    table = grid("field", "type", "null", "distinct", "minimum", "maximum", "distribution", "most common", right=(2, 3))
     for one in found:
         nulls = f"{one.nulls / one.rows:.1%}" if one.rows and one.nulls else ""
         often = [(value, rows / max(one.rows, 1)) for value, rows in one.common[:2] if rows >= 0.01 * one.rows > 0]
@@ -97,12 +97,12 @@ def _show_one(one: FieldProfile, source: str) -> None:
             f"  {one.type}; {plural(one.rows, 'row')}, {plural(one.nulls, 'null')}{share}, {plural(one.distinct, 'different value')}",
         )
     )
-    facts = [("from", plain(one.least)), ("to", plain(one.most))]
+    facts = [("minimum", plain(one.least)), ("maximum", plain(one.most))]
     facts += [("mean", show(one.mean, "0.0000")), ("middle", plain(one.middle))] if one.mean is not None else []
     facts += [("shortest", repr(one.shortest)), ("longest", repr(one.longest))] if one.longest else []
     out.print(Text("   ".join(f"{name} {value}" for name, value in facts)))
     parts = one.bins or tuple((value, None, rows) for value, rows in one.common)
-    table = grid("values" if one.bins else "commonest", "rows", "", right=(1,))
+    table = grid("values" if one.bins else "most common", "rows", "", right=(1,))
     peak = max((rows for *_, rows in parts), default=1) or 1
     for low, high, rows in parts:
         shown = plain(low) if high is None or isinstance(low, str) else f"{low:,.6g} to {high:,.6g}"

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from oak_ledger.cli.app import (
+    attention,
     catalogue_option,
     json_option,
     open_catalogue,
@@ -82,13 +83,11 @@ def check_command(source: str | None, codes: bool, catalogue: str, reports: str 
                 "reports": [one.as_json() for one in panels],
             }
         )
-        return 1 if findings else 0
+        return attention(findings)
     out = console()
     if not findings:
         out.print(
-            Text.assemble(
-                ("nothing found", LEAF), f": {plural(len(opened.fields), 'field')} of {opened.name} are sound"
-            )
+            Text.assemble(("no problems", LEAF), f" in the {plural(len(opened.fields), 'field')} of {opened.name}")
         )
         return 0
     out.print(findings_list(findings))
@@ -98,14 +97,14 @@ def check_command(source: str | None, codes: bool, catalogue: str, reports: str 
             Text.assemble(
                 (one.name, "bold"),
                 (" is broken", RUST),
-                f", and through it: {', '.join(one.through) or 'no other field'}",
+                f"; {', '.join(one.through) or 'no other field'} depend{'' if len(one.through) > 1 else 's'} on it",
             )
         )
         for candidate in offered.get(one.name, [])[:2]:
-            out.print(Text.assemble(("  may be now ", LEAF), candidate.sentence()))
+            out.print(Text.assemble(("  probably renamed to ", LEAF), candidate.sentence()))
         best = next(iter(offered.get(one.name, [])), None)
         if best is not None and best.score > 0.5:
-            out.print(Text(f"  to mend it: oak mend {source} '{best.gone}={best.column}' --dry-run"))
+            out.print(Text(f"  to repair it: oak mend {source} '{best.gone}={best.column}' --dry-run"))
     if broken:
         out.print()
         names = sorted({found.place.where for found in panels if found.severity == "error"})
@@ -118,7 +117,7 @@ def check_command(source: str | None, codes: bool, catalogue: str, reports: str 
         out.print(Text(f"{whole - hurt} of {whole} fields still work", style=QUIET))
     out.print()
     out.print(Text(f"found: {counted(findings)}", style="bold"))
-    return 1
+    return attention(findings)
 
 
 def _last(source: Source, catalogue: str) -> Version | None:

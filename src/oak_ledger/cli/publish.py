@@ -138,7 +138,7 @@ def release_command(name: str, number: int | None, signed_by: str, catalogue: st
         confirmed(f"All reports of {chosen.source} will read version {chosen.number}.", yes=yes)
     version = opened.release(name, number, signed_by=signed_by)
     click.echo(
-        f"released: version {version.number} of {version.source}, signed by {version.signed_by}; reports get it when they are next rendered"
+        f"released: version {version.number} of {version.source}, signed by {version.signed_by}; reports use it when they are next rendered"
     )
     return 0
 

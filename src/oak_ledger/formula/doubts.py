@@ -101,7 +101,7 @@ def _branches(choice: c.Choose, text: str, where: str) -> Iterator[Finding]:
             continue
         new = one.holds.both(left)
         if new.empty and _known(one) != "never":
-            message = f"No value reaches {_label(branch, text)}: the branches before it take all that it is for."
+            message = f"No value reaches {_label(branch, text)}: earlier branches already cover all its values."
             yield _warning("branch-unreachable", message, branch, text, where, "Put the narrower branch first.")
         for other, held in taken if not new.empty else ():
             shared = _point(one.holds.both(held))

@@ -140,7 +140,7 @@ def make_date(run: CallContext, year: Any, month: Any, day: Any) -> Any:
     y, m, d = (np.where(nulls, 1, numpy_view(one)) for one in arrays)
     days, fits = days_of(y, m, d)
     result = from_numpy(np.where(fits, days, 0).astype(np.int32), mask=nulls).cast(pa.date32())
-    return run.fault("no day of the calendar", ~fits, result)
+    return run.fault("not a valid date", ~fits, result)
 
 
 @function(

@@ -66,7 +66,7 @@ class Template:
         try:
             return _moment(parts)
         except ValueError as error:
-            raise ComputeError("no day of the calendar") from error
+            raise ComputeError("not a valid date") from error
 
     def read_bytes(self, rows: npt.NDArray[np.uint8]) -> tuple[Any, Any] | None:
         """Microseconds since 1970 of texts that are all as wide as the template (their bytes, a row each), and where they are read so.

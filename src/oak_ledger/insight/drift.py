@@ -47,8 +47,8 @@ def _changes(source: Source, name: str, old: Fingerprint, new: Fingerprint, sinc
         return
     if old.middle and new.middle and not 1 / FACTOR < new.middle / old.middle < FACTOR:
         ratio = new.middle / old.middle
-        times = f"{ratio:.3g} times" if ratio >= 1 else f"1/{1 / ratio:.3g} of"
-        message = f"{name}: its middle value was {figure(old.middle)} in {since} and is {figure(new.middle)} now, {times} what it was. Its unit may have changed."
+        times = f"{ratio:.3g} times" if ratio >= 1 else f"about 1/{1 / ratio:.3g}"
+        message = f"{name}: the median went from {figure(old.middle)} ({since}) to {figure(new.middle)}, {times}. Its unit may have changed."
         power = round(1 / ratio) if ratio < 1 else 0
         hint = (
             f"If so, clean it: VALUE * {power}"

@@ -57,7 +57,7 @@ def prove(source: Source) -> Iterator[Finding]:
         if fault.field in source.compiled.expressions and not is_helper(fault.field):
             yield Finding(
                 "values-lost",
-                f"{fault.sentence()}. {'It counts' if fault.rows == 1 else 'They count'} as null.",
+                f"{fault.sentence()}. {'It is' if fault.rows == 1 else 'They are'} treated as null.",
                 Place(f"{source.document.where}, field {fault.field!r}"),
                 "Clean these values, or correct them at the origin.",
                 severity="warning",
@@ -82,7 +82,7 @@ def _new_columns(source: Source) -> Iterator[Finding]:
     if new and broken:
         names = ", ".join(new[:5]) + (" …" if len(new) > 5 else "")
         hint = "A column may have been renamed: see the candidates; or take it over: oak field restore."
-        yield Finding("columns-untaken", f"No field takes over {names}.", Place(source.document.where), hint, "note")
+        yield Finding("columns-untaken", f"Not used by any field: {names}.", Place(source.document.where), hint, "note")
 
 
 def _probes(source: Source) -> Iterator[Probe]:
@@ -123,7 +123,7 @@ def _summed_by_default(source: Source, state: State, spec: FieldSpec, natures: N
     right = ratio_of_sums(source, spec.formula, nature)
 
     def judge(values: Values) -> Finding | None:
-        message = f"{state.name} must not be added up: {nature.why}. A total would say {figure(values['wrong'])}"
+        message = f"{state.name} must not be added up: {nature.why}. The total would be {figure(values['wrong'])}"
         numbers = {"wrong": values["wrong"]}
         if right:
             message += f"; the right figure is {figure(values['right'])}"
@@ -230,8 +230,8 @@ def _spread_probe(source: Source, state: State, text: str, whole: n.Node, parts:
         empty = [at for at in range(len(parts)) if values[f"null {at}"]]
         which = ", ".join(f"{texts[at]} in {values[f'null {at}']:,}" for at in empty)
         message = (
-            f"{own} is null in {values['lost']:,} of {values['rows']:,} rows because a part is ({which}). "
-            f"Its total says {figure(values['wrong'])}; with empty parts as 0 it is {figure(values['right'])}."
+            f"{own} is null in {values['lost']:,} of {values['rows']:,} rows because a term is ({which}). "
+            f"The total is {figure(values['wrong'])}; with nulls counted as 0 it would be {figure(values['right'])}."
         )
         wraps = [(parts[at], f"COALESCE({texts[at]}, 0)") for at in empty]
         fixed = text[: whole.start] + _edited(text, whole, wraps) + text[whole.end :]
@@ -331,7 +331,9 @@ def _key(source: Source) -> Iterator[Finding]:
     if rows and rows[0]["rows"] > 1:
         shown = ", ".join(str(rows[0][name]) for name in repeated.names[:-1])
         more = repeated.rows_used - groups
-        message = f"The key {', '.join(names)} is not different in every row: {more:,} rows too many, most often {shown} ({rows[0]['rows']:,} rows)."
+        message = (
+            f"Key {', '.join(names)} is not unique: {more:,} extra rows, most often {shown} ({rows[0]['rows']:,} rows)."
+        )
         yield Finding(
             "key-repeats",
             message,

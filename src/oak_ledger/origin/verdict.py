@@ -293,7 +293,7 @@ class _Verdict:
         return self.made(kind, chosen, template=given, why=why, words=self.words, more=more)
 
     def impossible(self, chosen: str) -> dict[str, tuple[int, int]]:
-        """Values of the right shape that are no day of the calendar."""
+        """Values of the right shape that are not a valid date."""
         read, wrong = template(chosen), {}
         for text, seen in (self.distinct or {}).items():
             if re.match(SHAPES[chosen], text.strip(SPACES)):

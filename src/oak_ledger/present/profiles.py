@@ -149,9 +149,9 @@ def _one(figure: Figure, one: FieldProfile, name: str) -> None:
     facts = [
         ("rows", f"{one.rows:,}"),
         ("null", f"{one.nulls:,}"),
-        ("different", f"{one.distinct:,}"),
-        ("from", plain(one.least)),
-        ("to", plain(one.most)),
+        ("distinct", f"{one.distinct:,}"),
+        ("minimum", plain(one.least)),
+        ("maximum", plain(one.most)),
     ]
     if one.mean is not None:
         facts += [("mean", f"{one.mean:,.4g}"), ("middle", f"{one.middle:,.4g}")]

@@ -57,8 +57,9 @@ class Grid(Table):
                 break
             fit += 1
         shown = self.columns[:fit]
-        for column, size in zip(shown, least, strict=False):
-            column.min_width = min(size, room)
+        natural = [max(map(_longest_line, (column.header, *column.cells)), default=1) for column in shown]
+        for column, width in zip(shown, _widths(least[:fit], natural, room - GAP * (fit - 1)), strict=True):
+            column.width = width
         left_out = [str(column.header) for column in self.columns[fit:]]
         everything, self.columns = self.columns, shown
         yield from super().__rich_console__(console, options)
@@ -68,6 +69,21 @@ class Grid(Table):
 
 
 GAP = 3  # characters between columns
+
+
+def _widths(least: Sequence[int], natural: Sequence[int], room: int) -> list[int]:
+    """A width for each column: the least that breaks no word, and more where there is room, first for those that lack little."""
+    widths, left = [min(size, room) for size in least], room - sum(least)
+    for at in sorted(range(len(widths)), key=lambda at: natural[at] - widths[at]):
+        more = max(min(natural[at] - widths[at], left), 0)
+        widths[at] += more
+        left -= more
+    return widths
+
+
+def _longest_line(cell: Any) -> int:
+    text = cell.plain if isinstance(cell, Text) else str(cell)
+    return max((cell_len(line) for line in text.split("\n")), default=0)
 
 
 def _longest_word(cell: Any) -> int:
@@ -176,7 +192,7 @@ def _is_number(answer: Answer, name: str) -> bool:
 
 def faults_lines(faults: Sequence[Fault]) -> list[Text]:
     """What could not be computed, a line each."""
-    return [Text.assemble(("could not be computed ", RUST), fault.sentence()) for fault in faults]
+    return [Text.assemble(("not computed: ", RUST), fault.sentence()) for fault in faults]
 
 
 def finding_block(found: Finding) -> Group:

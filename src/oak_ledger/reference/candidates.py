@@ -36,10 +36,12 @@ class Candidate:
 
     def sentence(self) -> str:
         """The evidence in words."""
-        alike = f"the names are {self.name:.0%} alike"
+        alike = f"the names are {self.name:.0%} similar"
         if self.values is None:
             return f"{self.column}: {alike}; no published values to compare"
-        return f"{self.column}: {self.values:.0%} of its different values were in {self.field} when last published; {alike}"
+        return (
+            f"{self.column}: {self.values:.0%} of its distinct values were in {self.field} when last published; {alike}"
+        )
 
 
 def candidates(source: Source, before: Mapping[str, Fingerprint], limit: int = 3) -> dict[str, list[Candidate]]:

@@ -39,7 +39,7 @@ def plan_mend(
 
     An old name is a column that is gone (or the field that took it over), and the new one a column that is there; or
     both are names of fields. `names` gives fields new names besides (old: new). Raises OakError where a name is
-    unknown or nothing is broken about it.
+    unknown or so nothing is broken.
     """
     mended, document = source, source.document
     renames: dict[str, str] = {}
@@ -90,7 +90,7 @@ def _column_repair(source: Source, old: str, new: str) -> tuple[str, str] | None
                 if wanted == spec.column.casefold():
                     raise OakError(
                         "not-broken",
-                        f"The column {spec.column!r} is there; nothing is broken about it.",
+                        f"The column {spec.column!r} is there; so nothing is broken.",
                         hint=f"To give the field {state.name!r} another name: oak field rename.",
                     )
                 return None
@@ -110,7 +110,7 @@ def _field_repair(source: Source, old: str, new: str, others: Sequence[tuple[Pat
     if known is not None and not known.broken:
         raise OakError(
             "not-broken",
-            f"{known.name} is there and works; nothing is broken about it.",
+            f"{known.name} is there and works; so nothing is broken.",
             hint="To give it another name: oak field rename.",
         )
     documents = [source.document, *(document for _, document in others)]

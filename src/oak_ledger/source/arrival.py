@@ -19,8 +19,8 @@ def shape_findings(feed: OriginReader) -> list[Finding]:
         )
     for path, missing, more in feed.shapes() if isinstance(feed, (FilesReader, SeveralReader)) else ():
         said = [f"has no column {', '.join(missing)}"] if missing else []
-        said += [f"has the column {', '.join(more)} besides"] if more else []
-        message = f"{path.name} {' and '.join(said)}; where a column is not there, its rows have no value."
+        said += [f"has the extra column {', '.join(more)}"] if more else []
+        message = f"{path.name} {' and '.join(said)}; missing columns are null in its rows."
         hint = "If a column has another name in it, say so under [origin]: renamed = { 'arriving' = 'name' }."
         found.append(Finding("file-differs", message, Place(path.name), hint, "warning"))
     return [*found, *(_file_findings(feed) if isinstance(feed, FilesReader) else ())]
@@ -61,7 +61,7 @@ def _typed(feed: OriginReader) -> list[TypedReader]:
 def dropped_findings(feed: OriginReader) -> list[Finding]:
     """What was dropped or mended in the last reading: nothing vanishes silently."""
     found = []
-    for kept, did in ((False, "left out"), (True, "taken although they are not as they should be")):
+    for kept, did in ((False, "left out"), (True, "kept although malformed")):
         rows = [row for row in feed.bad_rows if row.kept == kept]
         if rows:
             first = rows[0]

@@ -127,7 +127,9 @@ def earlier(source: Source, back: int = 1) -> Source:
     done = [edit for edit in edits_of(path) if not edit.undone] if path is not None else []
     mine = [file for edit in done for file in edit.files if path is not None and file.path.name == path.name]
     if path is None or len(mine) < back:
-        raise OakError("no-earlier", f"The log knows {len(mine)} edits of this source.", hint="oak edits lists them.")
+        raise OakError(
+            "no-earlier", f"Only {len(mine)} edits of this source are recorded.", hint="oak edits lists them."
+        )
     document = parse_document(mine[-back].before, DEFINITION, path.name)
     return Source(document, source.folder, path)
 

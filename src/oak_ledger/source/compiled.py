@@ -323,7 +323,7 @@ class _Compiler:
         arriving = self.arriving.get(spec.column)
         if arriving is None:
             why = self.refused.get(spec.column)
-            message = f"The column {spec.column!r} {f'cannot be read: it {why}' if why else 'is not there'}."
+            message = f"Column {spec.column!r} {f'cannot be read: it {why}' if why else 'is missing from the origin'}."
             hint = "" if why else nearest_hint(spec.column, self.arriving, str)
             found = Finding("missing-column", message, Place(place), hint)
             self.keep(State(spec.name, spec, "field", None, (found,), ()))

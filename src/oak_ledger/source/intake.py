@@ -74,8 +74,8 @@ class Intake:
 def _taken(target: Path) -> OakError:
     return OakError(
         "file-exists",
-        f"{target} is there already; it was left alone.",
-        hint="Give another name with --to, or take the old definition away first.",
+        f"{target} already exists and was not changed.",
+        hint="Choose another name with --to, or delete the old definition first.",
     )
 
 

@@ -78,7 +78,7 @@ def write_rows(
         known = ", ".join(_WRITERS)
         raise UnusableInput(
             "unknown-ending",
-            f"{path} does not say what to write.",
+            f"{path} has no file type that can be written.",
             hint=f"Name a file with one of the endings {known}.",
         )
     rows = 0

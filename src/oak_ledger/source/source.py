@@ -358,7 +358,7 @@ class Source(Curated):
         if asked == "none" or (asked is None and not kind.numeric):
             raise OakError(
                 "not-totalled",
-                f"{expression.name} has a value per row and is {kind}: it is not totalled by itself.",
+                f"{expression.name} is {kind} and cannot be totalled.",
                 hint=f"Group by it, or say how: COUNT(DISTINCT {expression.text}), MIN({expression.text}), …",
             )
         pattern, word = _TOTALS[asked or "sum"]

@@ -345,7 +345,7 @@ def _checked_rows(lines: _Lines, spec: ReadingSpec, width: int, skip: int) -> It
                 first = lines.kept[0][0]
                 if row:
                     why = next((said for at, said in lines.wrong.items() if first <= at <= lines.number), "")
-                    why = why or (f"it has {len(row)} values where {width} are due" if len(row) != width else "")
+                    why = why or (f"it has {len(row)} values instead of {width}" if len(row) != width else "")
                     if why and lines.again > 1 and _fits_by_lines(lines, separator, width):
                         number, text = lines.back()
                         yield number, text.rstrip("\r\n").split(separator), "a quote that begins here is never closed"
@@ -380,7 +380,7 @@ def _refused(path: Path, line: int, why: str, shown: str) -> OakError:
         "wrong-encoding"
         if "is not " in why and why.startswith("byte")
         else "ragged-row"
-        if "values where" in why
+        if "values instead of" in why
         else "bad-row"
     )
     hint = "Correct the row in the file, or say what to do with such rows: --bad-rows drop or keep (bad_rows under [origin])."
