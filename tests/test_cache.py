@@ -263,7 +263,7 @@ class Copies(FolderCase):
             cache.clear_cache(cache.cache_limit())
         self.assertEqual([one.source for one in cache.cache_entries()], ["two", "one"])
         self.assertIn("two.csv", self.oak("cache"))
-        self.assertEqual(len(json.loads(self.oak("cache", "--json"))), 2)
+        self.assertEqual(len(json.loads(self.oak("cache", "--json"))["copies"]), 2)
         self.assertIn("2 typed copies", self.oak("cache", "--clear"))
         self.assertEqual([path for path in self.cache.iterdir() if path.suffix != ".columns"], [])
         with mock.patch.dict(os.environ, {"OAK_CACHE": "off"}):

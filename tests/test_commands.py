@@ -15,6 +15,7 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
+import openpyxl
 from click.testing import CliRunner
 
 from oak_ledger.cli.app import COMMANDS, app
@@ -29,6 +30,10 @@ HEAVY = ("pandas", "matplotlib", "sqlalchemy", "pyarrow", "numpy", "pydantic", "
 CALLS: list[tuple[str, int, tuple[str, ...]]] = [
     ("oak peek loads", 0, ("Low Weir", "decimal(1)", "number, calculated")),
     ("oak peek loads Id 'Volume * 2' -n 1 --sort -Id", 0, ("40", "81.0")),
+    ("oak peek loads.csv ID MILL --where 'Cost > 70' --sort -ID", 0, ("40", "High Ford")),
+    ("oak peek rows.jsonl", 0, ("Low Weir",)),
+    ("oak peek book.xlsx -n 1", 0, ("Low Weir",)),
+    ("oak peek Zebra --json", 3, ("\"errors\"", "\"code\": \"no-file\"")),
     ("oak peek loads.csv -n 2", 0, ("as they stand in loads.csv", "Low Weir")),
     ("oak peek loads Volum", 2, ("unknown-field", "Did you mean Volume?")),
     ("oak peek loads --where Volume", 2, ("condition-wanted",)),
@@ -162,6 +167,11 @@ class Calls(FolderCase):
     def test_a_day_of_calls(self) -> None:
         self.write("loads.csv", CSV)
         self.write("r.report.toml", REPORT)
+        self.write("rows.jsonl", '{"MILL": "Low Weir", "N": 1}\n')
+        book = openpyxl.Workbook()
+        for line in (["Mill", "N"], ["Low Weir", 1], ["Ash", 2]):
+            book.worksheets[0].append(line)
+        book.save("book.xlsx")
         self.assertIn("40 rows, all of them judged", self.oak("intake", "loads.csv", "--name", "Loads"))
         self.oak("field", "add", "loads", "Rate", "Cost / Volume")
         for call, code, words in CALLS:
@@ -229,19 +239,35 @@ class Calls(FolderCase):
         self.oak("field", "add", "loads", "Day", "DATE '2026-01-01' + Id")
         rows = json.loads(self.oak("peek", "loads", "--json", "-n", "1"))["rows"]
         self.assertEqual(
-            rows[0], {"Id": 1, "Mill": "Low Weir", "Volume": 1.5, "Cost": 2, "Rate": 2 / 1.5, "Day": "2026-01-02"}
+            rows[0], {"Id": 1, "Mill": "Low Weir", "Volume": "1.5", "Cost": 2, "Rate": 2 / 1.5, "Day": "2026-01-02"}
         )
         tally = json.loads(self.oak("tally", "loads", "--show", "Rate", "--totals", "--json", code=1))
         self.assertEqual([one["code"] for one in tally["findings"]], ["not-additive"])
         check = json.loads(self.oak("check", "loads", "--json", code=1))
         self.assertEqual([one["code"] for one in check["findings"]], ["not-additive"])
-        self.assertEqual(json.loads(self.oak("field", "list", "loads", "--json"))[4]["kind"], "calculated")
+        self.assertEqual(json.loads(self.oak("field", "list", "loads", "--json"))["fields"][4]["kind"], "calculated")
         self.assertEqual(json.loads(self.oak("try", "loads", "Cost", "--json"))["type"], "integer")
         self.assertEqual(json.loads(self.oak("publish", "loads", "--json"))["number"], 1)
-        self.assertEqual(json.loads(self.oak("versions", "--json"))[0]["stage"], "draft")
-        self.assertTrue(json.loads(self.oak("functions", "--json")))
+        for call in (
+            "field list loads",
+            "profile loads",
+            "edits loads",
+            "versions",
+            "functions",
+            "cache",
+            "report list",
+            "constant list loads",
+            "check loads",
+            "peek Zebra",
+            "tally loads --by Zebra",
+        ):
+            made = json.loads(self.oak(*shlex.split(call), "--json", code=None))
+            self.assertIsInstance(made, dict, call)
+        self.assertEqual(json.loads(self.oak("versions", "--json"))["versions"][0]["stage"], "draft")
+        self.assertTrue(json.loads(self.oak("functions", "--json"))["functions"])
         self.assertEqual(
-            json.loads(self.oak("peek", "loads.csv", "--json", "-n", "1"))["columns"], ["ID", "MILL", "Volume", "Cost"]
+            [*json.loads(self.oak("peek", "loads.csv", "--json", "-n", "1"))["rows"][0]],
+            ["ID", "MILL", "Volume", "Cost"],
         )
 
     def test_a_dry_run_writes_nothing(self) -> None:

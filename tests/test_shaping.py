@@ -268,7 +268,7 @@ class Profiles(FolderCase):
         one = self.oak("profile", "loads", "Mill", code=1)
         self.assertIn("shapes:", one)
         self.assertIn("middle", self.oak("profile", "loads", "Volume"))
-        self.assertEqual(json.loads(self.oak("profile", "loads", "Species", "--json"))[0]["distinct"], 4)
+        self.assertEqual(json.loads(self.oak("profile", "loads", "Species", "--json"))["fields"][0]["distinct"], 4)
         self.oak("profile", "loads", "--to", "all.png", code=1)
         self.oak("profile", "loads", "Mill", "--to", "one.png", code=1)
         for name, least in (("all.png", 700), ("one.png", 700)):

@@ -14,7 +14,7 @@ from collections.abc import Sequence
 import click
 
 from oak_ledger.cli import lean
-from oak_ledger.cli.app import app
+from oak_ledger.cli.app import app, tell_json
 from oak_ledger.errors import OakError
 from oak_ledger.present.look import LOOK
 
@@ -34,6 +34,9 @@ def run(arguments: Sequence[str]) -> int:
         click.echo("stopped", err=True)
         return 130
     except OakError as error:
+        if "--json" in arguments:
+            tell_json({"errors": [one.as_json() for one in error.findings]})
+            return error.exit_code
         from oak_ledger.present.terminal import console, findings_list
 
         console(to_errors=True).print(findings_list(error.findings))

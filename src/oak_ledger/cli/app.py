@@ -297,15 +297,12 @@ def reports_of(source: Source, folder: str | None) -> list[Report]:
 
 
 def tell_json(value: Any) -> None:
-    """Print a value as JSON; dates and decimals as text and numbers."""
+    """Print an object as JSON; exact decimals as text, dates and moments as the standard writes them."""
     click.echo(json.dumps(value, ensure_ascii=False, indent=2, default=_plain))
 
 
-def _plain(value: Any) -> Any:
-    from decimal import Decimal
-
-    if isinstance(value, Decimal):
-        return int(value) if value == value.to_integral_value() else float(value)
+def _plain(value: Any) -> str:
+    """Exact decimals, dates and moments as text."""
     return str(value)
 
 

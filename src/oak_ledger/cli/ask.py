@@ -5,6 +5,7 @@ from __future__ import annotations
 import shutil
 import sys
 import tempfile
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -69,9 +70,9 @@ def _tell(answer: Answer, *, as_json: bool, notes: list[str] | None = None, coun
 @click.command("peek")
 @click.argument("source")
 @click.argument("fields", nargs=-1)
-@click.option("--rows", "-n", "limit", type=click.IntRange(1), default=10, show_default=True, help="How many rows.")
+@click.option("--limit", "-n", "limit", type=click.IntRange(1), default=10, show_default=True, help="How many rows.")
 @where_option
-@click.option("--sort", "-s", multiple=True, metavar="NAME", help="Sort by a field; -NAME for downwards.")
+@click.option("--sort", multiple=True, metavar="NAME", help="Sort by a field; -NAME for descending.")
 @explain_option
 @baseline_option
 @catalogue_option
@@ -89,13 +90,14 @@ def peek_command(
     draft: bool,
     as_json: bool,
 ) -> int:
-    """Show the first rows of SOURCE: a definition, a published source, or a delimited file as it stands.
+    """Show the first rows of SOURCE: a definition, a published source, or any file that intake reads.
 
-    FIELDS are names or formulas; all visible fields without any.
+    FIELDS are names or formulas; all visible fields without any. A delimited file is shown as text, unless fields, a condition or an order are
+    asked for.
     """
     path = definition_path(source)
     if path.is_file() and path.suffix != ".toml":
-        return _peek_file(path, limit, as_json)
+        return _peek_file(path, fields, limit, where, sort, as_json)
     with progress_of("reading") as progress:
         opened = open_any(source, catalogue, draft=draft, baseline=baseline, progress=progress)
         answer = opened.rows(list(fields) or None, where=where, sort=sort, limit=limit, explain=explain)
@@ -115,17 +117,28 @@ def _notes(source: Source, answer: Answer) -> list[str]:
     return notes
 
 
-def _peek_file(path: Path, limit: int, as_json: bool) -> int:
-    """A file that is no source yet: its first rows as text."""
+def _peek_file(
+    path: Path, fields: Sequence[str], limit: int, where: str | None, sort: Sequence[str], as_json: bool
+) -> int:
+    """A file that is no source yet: its first rows as text, or as intake would read them."""
     from oak_ledger.origin import OriginSpec
     from oak_ledger.origin.csv.dialect import detect, first_rows
     from oak_ledger.present.terminal import QUIET, Text, console, rows_table
+    from oak_ledger.source.first_look import is_delimited
 
+    if fields or where or sort or not is_delimited(path):
+        from oak_ledger.source.intake import take_in
+
+        with progress_of("reading") as progress:
+            opened = take_in([path], keep_names=True, progress=progress).source
+        answer = opened.rows(list(fields) or None, where=where, sort=sort, limit=limit)
+        return _tell(answer, as_json=as_json, notes=_notes(opened, answer))
     found = detect(path)
     spec = OriginSpec(kind="file", path=path.name).model_copy(update=found.keys())
     names, rows = first_rows(path, spec, limit)
     if as_json:
-        tell_json({"columns": names, "rows": rows})
+        padded = [row + [""] * (len(names) - len(row)) for row in rows]
+        tell_json({"rows": [{name: cell or None for name, cell in zip(names, row, strict=False)} for row in padded]})
         return 0
     import pyarrow as pa
 
@@ -145,7 +158,7 @@ def _peek_file(path: Path, limit: int, as_json: bool) -> int:
 @click.option("--by", "-b", multiple=True, metavar="FIELD", help="For a formula of groups: group by this.")
 @where_option
 @click.option(
-    "--rows", "-n", "limit", type=click.IntRange(1), default=8, show_default=True, help="How many values to show."
+    "--limit", "-n", "limit", type=click.IntRange(1), default=8, show_default=True, help="How many values to show."
 )
 @baseline_option
 @catalogue_option
@@ -376,17 +389,19 @@ def functions_command(word: str, as_json: bool) -> int:
     found = find_functions(word)
     if as_json:
         tell_json(
-            [
-                {
-                    "name": one.name,
-                    "topic": one.topic,
-                    "written": one.written,
-                    "sentence": one.sentence,
-                    "nulls": one.nulls,
-                    "examples": one.examples,
-                }
-                for one in found
-            ]
+            {
+                "functions": [
+                    {
+                        "name": one.name,
+                        "topic": one.topic,
+                        "written": one.written,
+                        "sentence": one.sentence,
+                        "nulls": one.nulls,
+                        "examples": one.examples,
+                    }
+                    for one in found
+                ]
+            }
         )
         return 0
     if not found:

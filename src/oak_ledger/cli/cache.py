@@ -26,9 +26,9 @@ def cache_command(clear: bool, as_json: bool) -> None:
 
     entries = clear_cache() if clear else cache_entries()
     if as_json:
-        tell_json([
+        tell_json({"copies": [
             {"source": one.source, "origin": list(one.origin), "rows": one.rows, "bytes": one.size, "used": one.used} for one in entries
-        ])  # fmt: skip
+        ]})  # fmt: skip
         return
     out = console()
     total = f"{len(entries):,} typed cop{'y' if len(entries) == 1 else 'ies'}, {sum(one.size for one in entries) / 1e6:,.1f} MB"

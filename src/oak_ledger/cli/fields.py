@@ -91,7 +91,7 @@ def list_command(source: str, as_json: bool) -> int:
     opened = open_working(source)
     states = opened.fields
     if as_json:
-        tell_json([_as_json(state) for state in states])
+        tell_json({"fields": [_as_json(state) for state in states]})
         return 0
     table = grid("field", "kind", "type", "per", "made of", "description")
     for state in states:

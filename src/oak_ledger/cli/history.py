@@ -57,16 +57,18 @@ def edits_command(source: str, as_json: bool) -> int:
     found = edits_of(definition_path(source))[::-1]
     if as_json:
         tell_json(
-            [
-                {
-                    "at": one.at,
-                    "by": one.by,
-                    "what": one.what,
-                    "undone": one.undone,
-                    "files": [file.path.name for file in one.files],
-                }
-                for one in found
-            ]
+            {
+                "edits": [
+                    {
+                        "at": one.at,
+                        "by": one.by,
+                        "what": one.what,
+                        "undone": one.undone,
+                        "files": [file.path.name for file in one.files],
+                    }
+                    for one in found
+                ]
+            }
         )
         return 0
     if not found:
@@ -92,7 +94,7 @@ def edits_command(source: str, as_json: bool) -> int:
     "--edits", "-e", "back", type=click.IntRange(1), default=1, show_default=True, help="Go back by so many edits."
 )
 @click.option(
-    "--rows",
+    "--limit",
     "-n",
     "limit",
     type=click.IntRange(1),

@@ -41,7 +41,7 @@ def profile_command(
 
         click.echo(f"written: {save_profile(found, opened.name, to)}")
     elif as_json:
-        tell_json([_as_json(one) for one in found])
+        tell_json({"fields": [_as_json(one) for one in found]})
     elif len(found) == 1:
         _show_one(found[0], source)
     else:

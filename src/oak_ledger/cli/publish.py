@@ -155,7 +155,7 @@ def versions_command(name: str | None, catalogue: str, as_json: bool) -> int:
     names = [name] if name else place.sources()
     versions = [version for one in names for version in place.versions(one)]
     if as_json:
-        tell_json([version.as_json() for version in versions])
+        tell_json({"versions": [version.as_json() for version in versions]})
         return 0
     table = grid("source", "version", "stage", "rows", "warnings", "made", "by", "signed by", "note", right=(1, 3, 4))
     for one in versions:

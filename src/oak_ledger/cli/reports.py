@@ -176,10 +176,16 @@ def check_command(reports: tuple[str, ...], working: str | None, catalogue: str,
         results.append((report, report.check(sources[key])))
     if as_json:
         tell_json(
-            [
-                {"report": report.about.name, "file": str(report.path), "findings": [one.as_json() for one in found]}
-                for report, found in results
-            ]
+            {
+                "reports": [
+                    {
+                        "report": report.about.name,
+                        "file": str(report.path),
+                        "findings": [one.as_json() for one in found],
+                    }
+                    for report, found in results
+                ]
+            }
         )
         return 1 if any(found for _, found in results) else 0
     out = console()

@@ -64,6 +64,11 @@ def first_spec(
     return _origin_spec({**keys, "header": dialect.header}), dialect.evidence + _said_of_parts(keys, files)
 
 
+def is_delimited(path: Path) -> bool:
+    """Whether a file is delimited text by its ending, and not of a kind of its own."""
+    return path.suffix.lower() not in _KINDS
+
+
 def _database(given: dict[str, Any], folder: Path, why: str) -> tuple[OriginSpec, tuple[tuple[str, str], ...]]:
     """A table or a query of a database; the only table where none is named."""
     spec, said = _origin_spec({"kind": "database", **given}), [("kind database", why)]
