@@ -216,6 +216,14 @@ class Calls(FolderCase):
                 )
                 self.assertEqual((done.returncode, done.stderr), (0, b""), call)
 
+    def test_a_failure_of_our_own_is_told_without_a_traceback(self) -> None:
+        with (
+            mock.patch("oak_ledger.cli.app.open_any", side_effect=RuntimeError("no idea")),
+            mock.patch("oak_ledger.cli.ask.open_any", side_effect=RuntimeError("no idea")),
+        ):
+            said = self.oak("tally", "loads", code=70)
+            self.assertIn("a failure of oak itself, not of what you did: RuntimeError: no idea", said)
+
     def test_words_are_never_broken(self) -> None:
         self.write("loads.csv", CSV)
         self.oak("intake", "loads.csv", "--name", "Loads")

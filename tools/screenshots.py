@@ -51,8 +51,10 @@ PICTURES: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
     "functions": ((), ("oak functions text", "oak functions case")),
     "versions": ((), ("oak versions",)),
     "report": ((), ("oak report render reports/mill_margins.report.toml",)),
-    "broken": (("oak field drop loads 'Haulage, per row' 'Margin, in parts'", "redeliver"), ("oak check loads",)),
-    "mend": ((), ("oak mend loads STAND=COMPARTMENT --rename Stand=Compartment --dry-run",)),
+    "mend": (
+        ("oak field drop loads 'Haulage, per row' 'Margin, in parts' --yes", "redeliver"),
+        ("oak mend loads STAND=COMPARTMENT --rename Stand=Compartment --dry-run",),
+    ),
     "publish": (
         (
             "oak mend loads STAND=COMPARTMENT --rename Stand=Compartment",
@@ -130,9 +132,8 @@ def main() -> None:
             texts = [f"\x1b[38;2;95;158;74m$ {command}\x1b[0m\n{run(command, folder)}" for command in shown]
             draw("\n".join(texts), OUT / f"{picture}.png")
             print(f"{picture}.png")
-        run(f"oak profile loads --to {OUT / 'profile_source.png'}", folder)
         run(f"oak profile loads Volume --to {OUT / 'profile_field.png'}", folder)
-        for report in ("mill_margins", "haulage_cost"):
+        for report in ("mill_margins",):
             run(f"oak report render reports/{report}.report.toml --to {OUT / f'report_{report}.png'}", folder)
             print(f"report_{report}.png")
 

@@ -1,6 +1,6 @@
 """The command line: each command parses, calls one library function, presents what came back, and sets the exit code.
 
-0 fine · 1 findings · 2 wrong call · 3 input unusable. Heavy packages are imported inside commands, so that help is quick.
+0 done · 1 findings that need attention · 2 usage · 3 unusable input · 70 our own failure · 130 interrupted. Heavy packages are imported inside commands, so that help is quick.
 """
 
 from __future__ import annotations
@@ -44,6 +44,12 @@ def run(arguments: Sequence[str]) -> int:
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
+    except Exception as error:
+        if os.environ.get("OAK_TRACEBACK"):
+            raise
+        click.echo(f"This is a failure of oak itself, not of what you did: {type(error).__name__}: {error}", err=True)
+        click.echo("Set OAK_TRACEBACK=1 and repeat the command to see where it happened.", err=True)
+        return 70
     return code if isinstance(code, int) else 0
 
 
