@@ -202,7 +202,7 @@ def run(shapes: list[Shape], asked: list[Question], folder: Path, repeats: int, 
                 answering.end()
                 answering.begin()
             path = shapes[one.shape].path
-            outcome, agreeing = compared(engines, one, path, folder, fresh=fresh)
+            outcome, agreeing = compare(engines, one, path, folder, fresh=fresh)
             times: dict[str, list[float]] = {who: [] for who in agreeing}
             for _ in range(repeats):
                 for who in agreeing:
@@ -219,7 +219,7 @@ def run(shapes: list[Shape], asked: list[Question], folder: Path, repeats: int, 
     return outcomes
 
 
-def compared(
+def compare(
     engines: dict[str, Engine], one: Question, path: Path, folder: Path, *, fresh: bool
 ) -> tuple[Outcome, list[str]]:
     """What a question comes to before it is timed, and which engines gave the answer that Oak Ledger gives."""

@@ -46,7 +46,7 @@ def one(folder: Path, who: str, name: str, out: str) -> None:
         import oak_ledger.engine.hash_aggregate
         import oak_ledger.insight
 
-        _ = (oak.take_in, oak.open_source)
+        _ = (oak.intake, oak.open_source)
     import pyarrow.parquet as pq
 
     work = _reads if name == "H" else _panels if name == "L" else engine.ENGINES[who]

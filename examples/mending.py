@@ -8,7 +8,7 @@ import oak_ledger as oak
 folder = Path(tempfile.mkdtemp())
 data = folder / "loads.csv"
 data.write_text("LOAD,STAND,VOLUME\n1,ST-01,12.5\n2,ST-02,8.0\n3,ST-01,4.0\n")
-source = oak.take_in([data], name="Loads", to=folder / "loads.oak.toml").source
+source = oak.intake([data], name="Loads", to=folder / "loads.oak.toml").source
 source = source.with_field("Stands", "COUNT(DISTINCT Stand)")
 source.save()
 catalogue = oak.Catalogue.open(folder / "catalogue", create=True)
@@ -16,7 +16,7 @@ version = catalogue.publish(source)
 
 data.write_text("LOAD,COMPARTMENT,VOLUME\n1,ST-01,12.5\n2,ST-02,8.0\n3,ST-01,4.0\n")
 source = oak.open_source(folder / "loads.oak.toml")
-for broken in oak.breakage(source):
+for broken in oak.broken_names(source):
     print(broken.name, "is broken, and through it", *broken.through)
 for candidate in oak.candidates(source, version.fingerprints)["Stand"]:
     print(candidate.sentence())

@@ -8,7 +8,7 @@ import oak_ledger as oak
 folder = Path(tempfile.mkdtemp())
 data = folder / "loads.csv"
 data.write_text("Mill,Volume,Value\nLow Weir,12.5,1400\nHigh Ford,8.0,900\nLow Weir,4.0,410\n")
-source = oak.take_in([data], name="Loads", to=folder / "loads.oak.toml").source
+source = oak.intake([data], name="Loads", to=folder / "loads.oak.toml").source
 source = source.with_field("Price", "SUM(Value) / SUM(Volume)", format="0.00")
 source.save()
 
@@ -38,5 +38,5 @@ print(oak.save_report(report.view(released), folder / "prices.html").name)
 data.write_text("Mill,Volume,Value\nLow Weir,12.5,1400\nHigh Ford,8.0,960\nLow Weir,4.0,410\n")
 catalogue.publish(oak.open_source(folder / "loads.oak.toml"), note="a corrected value")
 draft = catalogue.source("Loads", drafts=True)
-for change in oak.consequences([report], released, draft):
+for change in oak.report_changes([report], released, draft):
     print(change.panel, change.measure, round(change.before, 2), "→", round(change.after, 2))

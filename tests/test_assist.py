@@ -202,13 +202,13 @@ class Outlines(unittest.TestCase):
             .with_field("Rate", "Cost / Volume")
             .with_field("Twice", "Rate * 2")
         )
-        lines = ["  " * line.depth + line.text for line in oak.explained(source, "IF(Twice > 1, Mill, NULL)")]
+        lines = ["  " * line.depth + line.text for line in oak.outline(source, "IF(Twice > 1, Mill, NULL)")]
         text = "\n".join(lines)
         for words in ("text, one value per row", "  Twice: Rate * 2, number, per row", "      Cost: the column Cost, integer, per row",
                       "  Mill: the column Mill, text, per row, cleaned by TRIM(VALUE)", "no branch of its CASE holds"):  # fmt: skip
             self.assertIn(words, text)
         with self.assertRaises(oak.FormulaError):
-            oak.explained(source, "Zebra")
+            oak.outline(source, "Zebra")
 
 
 class Clock(unittest.TestCase):

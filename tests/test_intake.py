@@ -62,7 +62,7 @@ class Types(FolderCase):
     def test_each_column_gets_its_type(self) -> None:
         for values, kind, nulls, misfits, why in TYPES:
             with self.subTest(values[:4]):
-                found = oak.take_in([self.write("t.csv", column(*values))])
+                found = oak.intake([self.write("t.csv", column(*values))])
                 one = found.proposals[1]
                 self.assertEqual(
                     (one.type, one.evidence.nulls, one.evidence.misfits), (kind, nulls, misfits), one.evidence
@@ -73,18 +73,18 @@ class Types(FolderCase):
                 self.assertEqual(answer.table.column("X").null_count, nulls + misfits)
 
     def test_a_misfit_is_named_with_its_row(self) -> None:
-        found = oak.take_in([self.write("t.csv", column(*map(str, range(2000)), "x", "5"))])
+        found = oak.intake([self.write("t.csv", column(*map(str, range(2000)), "x", "5"))])
         self.assertEqual(found.proposals[1].evidence.samples, ((2001, "x"),))
 
     def test_judged_from_a_part(self) -> None:
         path = self.write("t.csv", column(*map(str, range(500)), "x"))
-        found = oak.take_in([path], sample=100)
+        found = oak.intake([path], sample=100)
         self.assertEqual((found.proposals[1].type, found.rows), ("integer", 100))
         fault = found.source.rows(["X"]).faults[0]
         self.assertEqual((fault.what, fault.samples[0]), ("not a whole number", (501, {"X": "x"})))
 
     def test_roles(self) -> None:
-        found = oak.take_in([self.write("r.csv", "Load no,Year,Volume,Mill,Count\n17,2026,1.5,A,3\n18,2026,2.5,B,3\n")])
+        found = oak.intake([self.write("r.csv", "Load no,Year,Volume,Mill,Count\n17,2026,1.5,A,3\n18,2026,2.5,B,3\n")])
         self.assertEqual(
             [one.role for one in found.proposals], ["dimension", "dimension", "measure", "dimension", "measure"]
         )
@@ -107,28 +107,28 @@ class Files(FolderCase):
         text = "Name;Größe;Preis\nEiche;1,5;10\nÄsche;2,5;20\n"
         for encoding, mark in (("utf-8", b""), ("utf-8", codecs.BOM_UTF8), ("utf-16", b""), ("cp1252", b"")):
             with self.subTest(encoding=encoding, mark=mark):
-                found = oak.take_in([self.write("f.csv", mark + text.encode(encoding))])
+                found = oak.intake([self.write("f.csv", mark + text.encode(encoding))])
                 self.assertEqual([one.name for one in found.proposals], ["Name", "Größe", "Preis"])
                 self.assertEqual(found.source.origin.separator, ";")
                 self.assertEqual(found.source.rows(["Name"]).table.column(0).to_pylist(), ["Eiche", "Äsche"])
         for separator in ("\t", "|", ","):
-            found = oak.take_in([self.write("s.csv", text.replace(",", ".").replace(";", separator))])
+            found = oak.intake([self.write("s.csv", text.replace(",", ".").replace(";", separator))])
             self.assertEqual((found.source.origin.separator, len(found.proposals)), (separator, 3))
 
     def test_a_file_without_a_header(self) -> None:
-        found = oak.take_in([self.write("n.csv", "OAK,1,x\nASH,2,y\n")])
+        found = oak.intake([self.write("n.csv", "OAK,1,x\nASH,2,y\n")])
         self.assertEqual([one.name for one in found.proposals], ["Column 1", "Column 2", "Column 3"])
         self.assertEqual(found.source.rows().table.num_rows, 2)
-        given = oak.take_in([self.write("g.csv", "OAK,Oak\nASH,Ash\n")], header="none")
+        given = oak.intake([self.write("g.csv", "OAK,Oak\nASH,Ash\n")], header="none")
         self.assertEqual(given.source.rows().table.num_rows, 2)
 
     def test_quotes_line_breaks_and_spaces(self) -> None:
         path = self.write("q.csv", 'Id,Text\n1,"a, ""b""\nsecond line"\n2," x "\n3,""\n4,\n')
-        values = oak.take_in([path]).source.rows(["Text"]).table.column(0).to_pylist()
+        values = oak.intake([path]).source.rows(["Text"]).table.column(0).to_pylist()
         self.assertEqual(values, ['a, "b"\nsecond line', " x ", "", None])
 
     def test_names_and_no_rows(self) -> None:
-        found = oak.take_in([self.write("h.csv", "A,B\n")])
+        found = oak.intake([self.write("h.csv", "A,B\n")])
         self.assertEqual((found.rows, found.source.rows().table.num_rows), (0, 0))
         self.assertEqual(found.source.tally().value(), 0)
 
@@ -136,24 +136,24 @@ class Files(FolderCase):
         for name, content, code, words in UNREADABLE:
             with self.subTest(name):
                 path = self.write("u.csv", content)
-                error = self.raises(code, lambda path=path: oak.take_in([path]).source.rows())
+                error = self.raises(code, lambda path=path: oak.intake([path]).source.rows())
                 self.assertIn(words, str(error))
                 self.assertEqual(error.exit_code, 3)
-        self.raises("no-file", oak.take_in, [self.folder / "nothing.csv"])
-        self.raises("no-file", oak.take_in, ["nothing_*.csv"])
-        self.raises("is-folder", oak.take_in, [self.folder])
+        self.raises("no-file", oak.intake, [self.folder / "nothing.csv"])
+        self.raises("no-file", oak.intake, ["nothing_*.csv"])
+        self.raises("is-folder", oak.intake, [self.folder])
 
     def test_a_wrong_byte_far_down_is_named_with_its_line(self) -> None:
         rows = b"".join(b"%d,oak\n" % at for at in range(40_000))
         path = self.write("w.csv", b"N,X\n" + rows + b"40000,\xe4sche\n")
-        error = self.raises("wrong-encoding", oak.take_in, [path])
+        error = self.raises("wrong-encoding", oak.intake, [path])
         self.assertIn("line 40002: byte 7", str(error))
 
     def test_many_files_of_one_shape(self) -> None:
         for month, volume in ((1, "1.5"), (2, "2,5"), (3, "3.5")):
             value = f'"{volume}"' if "," in volume else volume
             self.write(f"in/loads_2026-{month:02d}.csv", f"Id,Volume\n{month},{value}\n")
-        found = oak.take_in(["in/loads_*.csv"], name_parts="loads_{Year}-{Month}.csv", to="loads.oak.toml")
+        found = oak.intake(["in/loads_*.csv"], name_parts="loads_{Year}-{Month}.csv", to="loads.oak.toml")
         rows = found.source.rows(["Id", "Volume", "Year", "Month"], sort=["Id"]).to_dicts()
         self.assertEqual(
             [(row["Year"], row["Month"], str(row["Volume"])) for row in rows],
@@ -167,27 +167,27 @@ class Files(FolderCase):
             found.source.rows(["File"], sort=["-File"], limit=1).to_dicts(), [{"File": "loads_2026-03.csv"}]
         )
         self.write("in/loads_old.csv", "Id,Volume\n9,9\n")
-        self.raises("name-parts", oak.take_in, ["in/loads_*.csv"], name_parts="loads_{Year}-{Month}.csv")
+        self.raises("name-parts", oak.intake, ["in/loads_*.csv"], name_parts="loads_{Year}-{Month}.csv")
 
     def test_a_file_of_another_shape_is_named_with_its_difference(self) -> None:
         self.write("in/a_1.csv", "Id,Volume\n1,2\n")
         self.write("in/a_2.csv", "Id,Amount\n1,2\n")
-        found = oak.take_in(["in/a_*.csv"])
+        found = oak.intake(["in/a_*.csv"])
         self.assertEqual([one.code for one in found.findings], ["file-differs"])
         self.assertIn("a_2.csv has no column Volume and has the extra column Amount", found.findings[0].message)
         self.assertEqual(
             found.source.rows(["Volume", "Amount"]).to_dicts(),
             [{"Volume": 2, "Amount": None}, {"Volume": None, "Amount": 2}],
         )
-        renamed = oak.take_in(["in/a_*.csv"], renamed={"Amount": "Volume"})
+        renamed = oak.intake(["in/a_*.csv"], renamed={"Amount": "Volume"})
         self.assertEqual((renamed.findings, [row["Volume"] for row in renamed.source.rows().to_dicts()]), ((), [2, 2]))
 
     def test_the_definition_is_never_overwritten(self) -> None:
         path = self.write("loads.csv", "A,B\nx,1\n")
-        first = oak.take_in([path], to="loads.oak.toml")
+        first = oak.intake([path], to="loads.oak.toml")
         first.save()
         before = (self.folder / "loads.oak.toml").read_text()
-        self.raises("file-exists", oak.take_in([path], name="Other", to="loads.oak.toml").save)
+        self.raises("file-exists", oak.intake([path], name="Other", to="loads.oak.toml").save)
         self.assertEqual((self.folder / "loads.oak.toml").read_text(), before)
         self.assertEqual([one.name for one in self.folder.iterdir() if one.name.endswith(".part")], [])
         self.assertIn("already exists", self.oak("intake", "loads.csv", code=2))

@@ -124,7 +124,7 @@ class RulesAndKeys(FolderCase):
 
     def test_a_key_must_be_different_in_every_row(self) -> None:
         path = self.write("k.csv", "Id,Line\n1,1\n1,2\n1,2\n2,1\n")
-        source = oak.take_in([path], to="k.oak.toml").source
+        source = oak.intake([path], to="k.oak.toml").source
         for key, rows in ((["Id", "Line"], 1), (["Id"], 2)):
             text = source.document.text.replace("[source]\n", f"[source]\nkey = {key}\n")
             keyed = oak.open_source(self.write("k.oak.toml", text))
@@ -134,7 +134,7 @@ class RulesAndKeys(FolderCase):
         self.assertIn("unknown-field", [one.code for one in oak.open_source("k.oak.toml").check()])
 
     def test_decimals_that_the_type_does_not_keep(self) -> None:
-        source = oak.take_in([self.write("d.csv", "X,Y\na,1.5\nb,2.5\n")], to="d.oak.toml").source
+        source = oak.intake([self.write("d.csv", "X,Y\na,1.5\nb,2.5\n")], to="d.oak.toml").source
         source.save()
         self.write("d.csv", "X,Y\na,1.55\nb,2.5\n")
         self.assertEqual(
@@ -213,7 +213,7 @@ class Broken(FolderCase):
     def setUp(self) -> None:
         super().setUp()
         self.write("loads.csv", BEFORE)
-        source = oak.take_in(["loads.csv"], name="Loads", to="loads.oak.toml").source
+        source = oak.intake(["loads.csv"], name="Loads", to="loads.oak.toml").source
         source = source.with_field("Place", "Mill || ' ' || Stand").with_field("Places", "COUNT(DISTINCT Place)")
         source.save()
         self.report = self.write("reports/stands.report.toml", REPORT)
@@ -227,7 +227,7 @@ class Broken(FolderCase):
         return [(one.path, one.document) for one in oak.find_reports(self.folder) if one.path]
 
     def test_everything_that_is_hurt_is_listed(self) -> None:
-        broken = {one.name: (one.finding.code, one.through) for one in oak.breakage(self.source)}
+        broken = {one.name: (one.finding.code, one.through) for one in oak.broken_names(self.source)}
         self.assertEqual(broken, {"Stand": ("missing-column", ("Place", "Places")), "Km": ("missing-column", ())})
         found = oak.open_report(self.report).check(self.source)
         self.assertEqual(
@@ -282,7 +282,7 @@ class Broken(FolderCase):
         self.assertEqual(len(changed), 6)
         self.assertEqual(self.report.read_text(), REPORT)
         planned.apply()
-        self.assertEqual([one.name for one in oak.breakage(oak.open_source("loads.oak.toml"))], ["Km"])
+        self.assertEqual([one.name for one in oak.broken_names(oak.open_source("loads.oak.toml"))], ["Km"])
         self.assertTrue(self.report.read_text().startswith("# Kept by the haulage desk.\n"))
         self.assertEqual(
             [one.place.where.split("panel ")[-1] for one in oak.open_report(self.report).check(planned.source)],
@@ -316,11 +316,11 @@ class Broken(FolderCase):
         source = oak.open_source("loads.oak.toml").with_changed("Stand", column="COMPARTMENT", name="Plot")
         source.save()
         source = oak.open_source("loads.oak.toml")
-        self.assertEqual({one.name for one in oak.breakage(source)}, {"Place", "Km"})
+        self.assertEqual({one.name for one in oak.broken_names(source)}, {"Place", "Km"})
         planned = oak.plan_mend(source, {"Stand": "Plot"}, self.others())
         self.assertEqual(len(planned.edits), 2)
         planned.apply()
-        self.assertEqual({one.name for one in oak.breakage(oak.open_source("loads.oak.toml"))}, {"Km"})
+        self.assertEqual({one.name for one in oak.broken_names(oak.open_source("loads.oak.toml"))}, {"Km"})
 
     def test_wrong_repairs(self) -> None:
         cases = {

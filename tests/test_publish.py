@@ -53,7 +53,7 @@ class WithCatalogue(FolderCase):
     def setUp(self) -> None:
         super().setUp()
         self.write("loads.csv", CSV)
-        source = oak.take_in(["loads.csv"], name="Loads", to="loads.oak.toml").source
+        source = oak.intake(["loads.csv"], name="Loads", to="loads.oak.toml").source
         source = source.with_field("Twice", "Cost * 2", hidden=True).with_field(
             "Rate", "SUM(Cost) / SUM(Volume)", format="0.00"
         )
@@ -239,16 +239,16 @@ class Reports(WithCatalogue):
 
     def test_what_a_change_does_to_the_figures(self) -> None:
         after = self.source.with_changed("Cost", clean="VALUE + 1")
-        changes = oak.consequences([self.report], self.source, after)
+        changes = oak.report_changes([self.report], self.source, after)
         self.assertEqual([(one.panel, one.measure) for one in changes], [("Rate", "Rate"), ("Mills", "Rate")])
         self.assertAlmostEqual(changes[0].after - changes[0].before, 40 / 840)
-        self.assertEqual(oak.consequences([self.report], self.source, self.source), [])
-        broken = oak.consequences([self.report], self.source, self.source.without(["Twice"]))
+        self.assertEqual(oak.report_changes([self.report], self.source, self.source), [])
+        broken = oak.report_changes([self.report], self.source, self.source.without(["Twice"]))
         self.assertEqual([(one.panel, one.after_works) for one in broken], [("Mills", False)])
         renamed = self.source.with_renamed({"Mill": "Works"})
         report = oak.Report(oak.open_report(self.write("n.report.toml", REPORT.replace('"Mill"', '"Works"'))).document)
-        self.assertEqual(oak.consequences([report], self.source, renamed, {"Works": "Mill"}), [])
-        fewer = oak.consequences([self.report], self.source, self.source.with_changed("Mill", clean="'one'"))
+        self.assertEqual(oak.report_changes([report], self.source, renamed, {"Works": "Mill"}), [])
+        fewer = oak.report_changes([self.report], self.source, self.source.with_changed("Mill", clean="'one'"))
         self.assertEqual(
             {(one.panel, one.measure, one.before, one.after) for one in fewer},
             {("Volume by mill", "(groups)", 2, 1), ("Mills", "(groups)", 2, 1)},

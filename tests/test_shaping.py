@@ -44,7 +44,7 @@ class WithSource(FolderCase):
     def setUp(self) -> None:
         super().setUp()
         self.write("loads.csv", CSV)
-        oak.take_in(["loads.csv"], to="loads.oak.toml", name="Loads", keep_names=True).save()
+        oak.intake(["loads.csv"], to="loads.oak.toml", name="Loads", keep_names=True).save()
 
     @property
     def source(self) -> oak.Source:
@@ -69,7 +69,7 @@ class Names(WithSource):
         made = self.source.with_rule_names(rule, standing=True)
         made.save()
         self.write("loads.csv", CSV.replace("x\n", "T_NEW_ONE\n", 1))
-        grown = oak.restored(oak.open_source("loads.oak.toml"), ["T_NEW_ONE"])
+        grown = oak.restore_columns(oak.open_source("loads.oak.toml"), ["T_NEW_ONE"])
         self.assertEqual(self.names(grown)[-1], "New one")
         self.assertIn("[[naming]]", grown.document.text)
         self.raises("name-taken", self.source.with_rule_names, oak.NameRule(pattern=".*", by="same"))
@@ -99,13 +99,13 @@ class Names(WithSource):
     def test_dropped_columns_come_back(self) -> None:
         source = self.source.without(["T_GROSS_VALUE"])
         self.assertEqual(source.new_columns(), ["T_GROSS_VALUE"])
-        back = oak.restored(source, ["t_gross_value"])
+        back = oak.restore_columns(source, ["t_gross_value"])
         self.assertEqual(
             str(back.state("Gross value").type if "gross value" in back.compiled.states else back.fields[-1].type),
             "decimal(38,2)",
         )
-        self.raises("unknown-column", oak.restored, source, ["zebra"])
-        self.raises("column-taken", oak.restored, source, ["T_MILL"])
+        self.raises("unknown-column", oak.restore_columns, source, ["zebra"])
+        self.raises("column-taken", oak.restore_columns, source, ["T_MILL"])
 
 
 class Recoding(WithSource):
@@ -192,7 +192,7 @@ class Compared(WithSource):
             .without(["T_LOAD_ID"])
         )
         after = after.with_field("Twice", "T_GROSS_VALUE * 2")
-        found = oak.compared(before, after)
+        found = oak.compare(before, after)
         changes = {(one.before, one.after): one for one in found.fields}
         self.assertEqual(changes["T_MILL", "Mill"].changes, ("renamed", "clean"))
         self.assertEqual(
@@ -201,7 +201,7 @@ class Compared(WithSource):
         self.assertEqual(changes[None, "Twice"].changes, ("new",))
         self.assertEqual(changes["T_LOAD_ID", None].changes, ("gone",))
         self.assertIn((1, "Mill", "Low Weir", "LOW WEIR"), list(found.cells()))
-        self.raises("no-earlier", oak.earlier, before)
+        self.raises("no-earlier", oak.previous, before)
 
 
 class Profiles(FolderCase):

@@ -247,19 +247,19 @@ class Edits(WithLoads):
         self.raises("wrong-value", source.with_changed, "Volume", format="##")
 
     def test_retyped_tells_what_was_lost(self) -> None:
-        made = oak.retyped(self.source, "Id", "integer")
+        made = oak.retype(self.source, "Id", "integer")
         self.assertEqual((made.type_before, made.type_after, made.rows, made.lost_rows), ("text", "integer", 3, 0))
         self.assertEqual(made.samples[0], ("001", 1))
-        lost = oak.retyped(self.source.with_changed("Mill", clean=None), "Mill", "integer")
+        lost = oak.retype(self.source.with_changed("Mill", clean=None), "Mill", "integer")
         self.assertEqual((lost.lost_rows, lost.values_before, lost.values_after), (2, 2, 0))
-        marks = oak.retyped(self.source, "Volume", "decimal(10,1)")
+        marks = oak.retype(self.source, "Volume", "decimal(10,1)")
         self.assertEqual(str(marks.type_after), "decimal(38,1)")
 
     def test_trial(self) -> None:
-        found = oak.trial(self.source, '"Haulage cost" / Volume')
+        found = oak.try_formula(self.source, '"Haulage cost" / Volume')
         self.assertEqual((found.type, found.grain, found.rows, found.nulls), ("number", "row", 3, 1))
         self.assertEqual(found.sample.names, ["Haulage cost", "Volume", "result"])
-        grouped = oak.trial(self.source, "SUM(Volume)", by=("Mill",))
+        grouped = oak.try_formula(self.source, "SUM(Volume)", by=("Mill",))
         self.assertEqual((grouped.type, grouped.grain, grouped.rows), ("decimal(38,2)", "group", 3))
 
 
@@ -360,7 +360,7 @@ class WrongDefinitions(WithLoads):
         source = oak.open_source(self.write("c.oak.toml", text))
         self.assertIn("a → b → c → a", source.state("A").findings[0].message)
         self.assertEqual(source.state("D").findings[0].code, "broken-field")
-        self.assertEqual([one.name for one in oak.breakage(source)], ["A", "B", "C"])
+        self.assertEqual([one.name for one in oak.broken_names(source)], ["A", "B", "C"])
 
     def test_files_that_cannot_be_read(self) -> None:
         self.raises("no-file", oak.open_source, self.folder / "loods.oak.toml")
@@ -417,7 +417,7 @@ class Rechecking(FolderCase):
 
     def chained(self) -> oak.Source:
         self.write("loads.csv", CSV)
-        source = oak.take_in(["loads.csv"], name="Loads", to="loads.oak.toml").source
+        source = oak.intake(["loads.csv"], name="Loads", to="loads.oak.toml").source
         for at in range(6):
             source = source.with_field(f"A{at}", "Vol + 1" if at == 0 else f"A{at - 1} + {at}")
             source = source.with_field(f"B{at}", "Cost" if at == 0 else f"B{at - 1} * 2")

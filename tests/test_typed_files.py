@@ -14,7 +14,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 import oak_ledger as oak
-from oak_ledger.source.intake import take_in
+from oak_ledger.source.intake import intake
 from tests.support import D, FolderCase
 
 # An Arrow array, the type it has here, and its values as they are read.
@@ -67,7 +67,7 @@ class TypedFiles(FolderCase):
 
     def intakes(self, table: pa.Table) -> Any:
         for kind, path in self.files(table).items():
-            yield kind, take_in([path], to=f"{kind}.oak.toml", keep_names=True)
+            yield kind, intake([path], to=f"{kind}.oak.toml", keep_names=True)
 
     def test_what_is_read_is_right(self) -> None:
         table = pa.table({name: values for name, (values, _, _) in READ.items()})
@@ -124,7 +124,7 @@ class TypedFiles(FolderCase):
 
     def test_times_that_are_cut_are_said(self) -> None:
         fine, coarse = pa.array([1001, 2], pa.timestamp("ns")), pa.array([1000, 2000], pa.timestamp("ns"))
-        found = take_in([self.files(pa.table({"Fine": fine, "Coarse": coarse}))["arrow"]])
+        found = intake([self.files(pa.table({"Fine": fine, "Coarse": coarse}))["arrow"]])
         self.assertEqual([(one.code, one.place.where) for one in found.findings], [("times-cut", "Fine")])
 
     def test_old_timestamps_beyond_nanoseconds_are_right(self) -> None:
@@ -132,7 +132,7 @@ class TypedFiles(FolderCase):
         pq.write_table(
             pa.table({"At": [when, dt.datetime(1, 1, 1)]}), "t.parquet", use_deprecated_int96_timestamps=True
         )
-        got = take_in([Path("t.parquet")], keep_names=True).source.rows(["At"]).table.column(0).to_pylist()
+        got = intake([Path("t.parquet")], keep_names=True).source.rows(["At"]).table.column(0).to_pylist()
         self.assertEqual(got[0], when)
 
     def test_damaged_files_are_refused_and_end_no_process(self) -> None:
@@ -174,7 +174,7 @@ def taking(source: oak.Source, column: str) -> oak.Source:
 def asked(path: Path) -> int:
     """0 where intake and a question went well, 2 where one of them was refused in our words, 1 for anything else."""
     try:
-        source = take_in([path], to="x.oak.toml").source
+        source = intake([path], to="x.oak.toml").source
         source.rows([f'"{one.name}"' for one in source.fields])
     except oak.OakError:
         return 2

@@ -3,7 +3,7 @@
 A `Source` is a definition file and the rows it yields: fields taken over from columns, and calculated fields written
 in a formula language. Sources are values: an edit returns a new one. The flow is that of the work:
 
-    take_in → Source (fields, clean, formulas) → check → rows, tally → Catalogue.publish, release → reports → mend
+    intake → Source (fields, clean, formulas) → check → rows, tally → Catalogue.publish, release → reports → mend
 
 What is named here is the whole public library; the command line does nothing else. Everything is imported when it is
 first used, so that starting is fast. An error is an `OakError` with code, place and hint.
@@ -49,39 +49,39 @@ if TYPE_CHECKING:
     from oak_ledger.reference import Broken as Broken
     from oak_ledger.reference import Candidate as Candidate
     from oak_ledger.reference import Mend as Mend
-    from oak_ledger.reference import breakage as breakage
+    from oak_ledger.reference import broken_names as broken_names
     from oak_ledger.reference import candidates as candidates
     from oak_ledger.reference import dependents as dependents
     from oak_ledger.reference import plan_mend as plan_mend
     from oak_ledger.report import Change as Change
     from oak_ledger.report import Report as Report
     from oak_ledger.report import ReportView as ReportView
-    from oak_ledger.report import consequences as consequences
     from oak_ledger.report import find_reports as find_reports
     from oak_ledger.report import open_report as open_report
+    from oak_ledger.report import report_changes as report_changes
     from oak_ledger.source import Answer as Answer
     from oak_ledger.source import Source as Source
     from oak_ledger.source import open_source as open_source
     from oak_ledger.source.compare import Comparison as Comparison
     from oak_ledger.source.compare import FieldChange as FieldChange
     from oak_ledger.source.compare import Retyped as Retyped
-    from oak_ledger.source.compare import compared as compared
-    from oak_ledger.source.compare import earlier as earlier
-    from oak_ledger.source.compare import retyped as retyped
+    from oak_ledger.source.compare import compare as compare
+    from oak_ledger.source.compare import previous as previous
+    from oak_ledger.source.compare import retype as retype
     from oak_ledger.source.edits import Edit as Edit
     from oak_ledger.source.edits import edits_of as edits_of
     from oak_ledger.source.edits import redo as redo
     from oak_ledger.source.edits import undo as undo
     from oak_ledger.source.explain import OutlineLine as OutlineLine
-    from oak_ledger.source.explain import explained as explained
+    from oak_ledger.source.explain import outline as outline
     from oak_ledger.source.intake import Intake as Intake
-    from oak_ledger.source.intake import restored as restored
-    from oak_ledger.source.intake import take_in as take_in
-    from oak_ledger.source.intake import take_in_join as take_in_join
+    from oak_ledger.source.intake import intake as intake
+    from oak_ledger.source.intake import intake_join as intake_join
+    from oak_ledger.source.intake import restore_columns as restore_columns
     from oak_ledger.source.naming import NameRule as NameRule
     from oak_ledger.source.proposal import Proposal as Proposal
     from oak_ledger.source.trial import Trial as Trial
-    from oak_ledger.source.trial import trial as trial
+    from oak_ledger.source.trial import try_formula as try_formula
 
 _ROOMS = {
     "catalogue": ("Catalogue", "Version"),
@@ -95,16 +95,16 @@ _ROOMS = {
     "insight.profile": ("FieldProfile", "Suspicion", "profile"),
     "origin.workbook": ("Sheet", "sheets"),
     "present.save": ("save_report",),
-    "reference": ("Broken", "Candidate", "Mend", "breakage", "candidates", "dependents", "plan_mend"),
-    "report": ("Change", "Report", "ReportView", "consequences", "find_reports", "open_report"),
+    "reference": ("Broken", "Candidate", "Mend", "broken_names", "candidates", "dependents", "plan_mend"),
+    "report": ("Change", "Report", "ReportView", "report_changes", "find_reports", "open_report"),
     "source": ("Answer", "Source", "open_source"),
-    "source.compare": ("Comparison", "FieldChange", "Retyped", "compared", "earlier", "retyped"),
+    "source.compare": ("Comparison", "FieldChange", "Retyped", "compare", "previous", "retype"),
     "source.edits": ("Edit", "edits_of", "redo", "undo"),
-    "source.explain": ("OutlineLine", "explained"),
-    "source.intake": ("Intake", "restored", "take_in", "take_in_join"),
+    "source.explain": ("OutlineLine", "outline"),
+    "source.intake": ("Intake", "restore_columns", "intake", "intake_join"),
     "source.proposal": ("Proposal",),
     "source.naming": ("NameRule",),
-    "source.trial": ("Trial", "trial"),
+    "source.trial": ("Trial", "try_formula"),
 }
 _HOMES = {name: room for room, names in _ROOMS.items() for name in names}
 __all__ = ["__version__", *sorted(_HOMES)]

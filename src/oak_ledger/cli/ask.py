@@ -127,10 +127,10 @@ def _peek_file(
     from oak_ledger.source.first_look import is_delimited
 
     if fields or where or sort or not is_delimited(path):
-        from oak_ledger.source.intake import take_in
+        from oak_ledger.source.intake import intake
 
         with progress_of("reading") as progress:
-            opened = take_in([path], keep_names=True, progress=progress).source
+            opened = intake([path], keep_names=True, progress=progress).source
         answer = opened.rows(list(fields) or None, where=where, sort=sort, limit=limit)
         return _tell(answer, as_json=as_json, notes=_notes(opened, answer))
     found = detect(path)
@@ -166,14 +166,14 @@ def _peek_file(
 @json_option
 @click.option("--fix", is_flag=True, help="Apply the repairs that are offered, and show the formula that comes of it.")
 @click.option(
-    "--explain", "outline", is_flag=True, help="Tell what it gives, what it needs, and where its nulls come from."
+    "--explain", "outlined", is_flag=True, help="Tell what it gives, what it needs, and where its nulls come from."
 )
 def try_command(
     source: str,
     formula: str | None,
     by: tuple[str, ...],
     fix: bool,
-    outline: bool,
+    outlined: bool,
     where: str | None,
     limit: int,
     baseline: str | None,
@@ -189,7 +189,7 @@ def try_command(
         return _prompt(source)
     from dataclasses import asdict
 
-    from oak_ledger import branch_rows, explained, trial
+    from oak_ledger import branch_rows, outline, try_formula
     from oak_ledger.present.terminal import Text, branches_table, console, plural
 
     with progress_of("reading") as progress:
@@ -197,11 +197,11 @@ def try_command(
         repaired = opened.repaired(formula) if fix else formula
         if repaired != formula:
             click.echo(f"repaired: {repaired}", err=as_json)
-        if outline:
-            for line in explained(opened, repaired):
+        if outlined:
+            for line in outline(opened, repaired):
                 click.echo("  " * line.depth + line.text)
             return 0
-        found = trial(opened, repaired, by=by, where=where, limit=limit)
+        found = try_formula(opened, repaired, by=by, where=where, limit=limit)
         taken = [] if by else branch_rows(opened, repaired, where=where)
     if as_json:
         tell_json(

@@ -183,7 +183,7 @@ def retype_command(
 
     TYPE is text, integer, decimal(12,2), number, boolean, date or timestamp.
     """
-    from oak_ledger import retyped
+    from oak_ledger import retype
     from oak_ledger.cli.changes import write_edit
     from oak_ledger.present.terminal import RUST, Text, console, grid, plural
 
@@ -194,7 +194,7 @@ def retype_command(
         "thousands_mark": thousands_mark,
         "null_words": [*null_words] or None,
     }
-    made = retyped(before, name, type_name, **{key: value for key, value in keys.items() if value is not None})
+    made = retype(before, name, type_name, **{key: value for key, value in keys.items() if value is not None})
     out = console()
     out.print(
         f"{made.field}: {made.type_before} → {made.type_after}; {made.values_before:,} values before, {made.values_after:,} after, of {plural(made.rows, 'row')}"
@@ -294,7 +294,7 @@ def drop_command(
 @click.option("--new", "all_new", is_flag=True, help="All unused columns.")
 def restore_command(source: str, columns: tuple[str, ...], all_new: bool) -> None:
     """Add fields for unused columns, dropped or new; types are judged, saved naming rules apply."""
-    from oak_ledger import restored
+    from oak_ledger import restore_columns
     from oak_ledger.cli.changes import write_edit
 
     before = open_working(source)
@@ -302,7 +302,7 @@ def restore_command(source: str, columns: tuple[str, ...], all_new: bool) -> Non
     if not wanted:
         there = ", ".join(before.new_columns()) or "none"
         raise OakError("no-column", "No column given.", hint=f"Unused columns: {there}.")
-    write_edit(before, restored(before, wanted))
+    write_edit(before, restore_columns(before, wanted))
 
 
 @field_command.command("move")

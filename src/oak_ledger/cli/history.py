@@ -105,11 +105,11 @@ def edits_command(source: str, as_json: bool) -> int:
 @json_option
 def compare_command(source: str, back: int, limit: int, as_json: bool) -> int:
     """Show SOURCE before and after its last edit: fields side by side with what changed marked, then the first rows."""
-    from oak_ledger import compared, earlier
+    from oak_ledger import compare, previous
     from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, grid, plural
 
     opened = open_working(source)
-    found = compared(earlier(opened, back), opened)
+    found = compare(previous(opened, back), opened)
     if as_json:
         tell_json(
             {

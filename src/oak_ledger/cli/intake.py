@@ -84,7 +84,7 @@ def intake_command(
     from oak_ledger.origin.csv.dialect import listed_names
 
     lean.start()
-    from oak_ledger.source.intake import take_in
+    from oak_ledger.source.intake import intake
 
     if not files and not reading["url"]:
         raise click.UsageError("Name the files, or a database by --url.")
@@ -94,7 +94,7 @@ def intake_command(
     reading["names"] = listed_names(Path(names)) if names else None
     ask_for_passwords()
     with progress_of("reading") as progress:
-        found = take_in(
+        found = intake(
             files,
             name=name,
             to=to,
@@ -127,12 +127,12 @@ def join_command(
     The first file is the one that the others are joined to: rows with no partner, keys that repeat and multiply rows and totals,
     and new nulls are told for each.
     """
-    from oak_ledger.source.intake import take_in_join
+    from oak_ledger.source.intake import intake_join
 
     if len(files) < 2:
         raise click.UsageError("A join needs at least two files.")
     with progress_of("joining") as progress:
-        found = take_in_join(files, on=on, how=how, name=name, to=to, keep_names=keep_names, progress=progress)
+        found = intake_join(files, on=on, how=how, name=name, to=to, keep_names=keep_names, progress=progress)
     return _written(found, None, as_json)
 
 

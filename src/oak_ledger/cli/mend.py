@@ -21,7 +21,7 @@ def mend_command(
     OLD is a column that is gone, or a name that is no field any more; NEW is what it is now. Either all files are
     written or none.
     """
-    from oak_ledger import breakage, plan_mend
+    from oak_ledger import broken_names, plan_mend
     from oak_ledger.cli.changes import apply, documents
     from oak_ledger.present.terminal import LEAF, RUST, Text, console, plural
 
@@ -30,7 +30,7 @@ def mend_command(
     before = [state.name for state in opened.compiled.states.values() if state.broken]
     planned = plan_mend(opened, pairs(repairs, "a repair"), others, names=pairs(rename, "a renaming"))
     apply(planned, dry_run=dry_run)
-    left = breakage(planned.source)
+    left = broken_names(planned.source)
     still = sum(state.broken for state in planned.source.compiled.states.values())
     out = console()
     verb = "would work" if dry_run else "works" if len(before) - still == 1 else "work"

@@ -11,7 +11,7 @@ from prompt_toolkit.completion import CompleteEvent, Completer, Completion
 from prompt_toolkit.document import Document
 from prompt_toolkit.formatted_text import FormattedText
 
-from oak_ledger import OakError, complete, signature_at, trial
+from oak_ledger import OakError, complete, signature_at, try_formula
 
 if TYPE_CHECKING:
     from oak_ledger.source import Source
@@ -88,7 +88,7 @@ def run_prompt(source: Source) -> tuple[Source, int]:
                 saved += 1
                 out.print(f"{save['name'].strip()} = {right}; written when you leave")
                 continue
-            found: Any = trial(source, text, limit=5)
+            found: Any = try_formula(source, text, limit=5)
             out.print(
                 f"{found.type} per {found.grain}; {plural(found.rows, 'row' if found.grain == 'row' else 'group')}, {plural(found.nulls, 'null')}"
             )

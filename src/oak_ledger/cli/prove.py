@@ -56,7 +56,7 @@ def check_command(source: str | None, codes: bool, catalogue: str, reports: str 
         return 0
     if source is None:
         raise click.UsageError("Missing argument 'SOURCE'.")
-    from oak_ledger import breakage, candidates, drift
+    from oak_ledger import broken_names, candidates, drift
     from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, counted, findings_list, plural
 
     with progress_of("checking") as progress:
@@ -65,7 +65,7 @@ def check_command(source: str | None, codes: bool, catalogue: str, reports: str 
         last = _last(opened, catalogue)
         if last is not None:
             findings += drift(opened, last.fingerprints, f"version {last.number}")
-        broken = breakage(opened)
+        broken = broken_names(opened)
         offered = candidates(opened, last.fingerprints if last else {}) if broken else {}
         panels = [found for report in reports_of(opened, reports) for found in report.check(opened)] if broken else []
     if as_json:

@@ -34,7 +34,7 @@ def publish_command(source: str, catalogue: str, reports: str | None, note: str,
 
     Reports go on reading the released version until the draft is released. A source with errors is refused.
     """
-    from oak_ledger import consequences, renamed_between
+    from oak_ledger import renamed_between, report_changes
     from oak_ledger.present.terminal import QUIET, Text, console, counted, plural
 
     with progress_of("publishing") as progress:
@@ -47,7 +47,7 @@ def publish_command(source: str, catalogue: str, reports: str | None, note: str,
         known = reports_of(opened, reports)
         if before is not None:
             old, new = place.source(opened.name, before.number), place.source(opened.name, version.number)
-            changes = consequences(known, old, new, renamed_between(before.fingerprints, version.fingerprints))
+            changes = report_changes(known, old, new, renamed_between(before.fingerprints, version.fingerprints))
     if as_json:
         tell_json({**version.as_json(), "changes": [_as_json(one) for one in changes]})
         return 0

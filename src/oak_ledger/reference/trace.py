@@ -36,7 +36,7 @@ def dependents(source: Source, name: str) -> list[str]:
     return list(found)
 
 
-def breakage(source: Source) -> list[Broken]:
+def broken_names(source: Source) -> list[Broken]:
     """Everything that is broken by itself, in the order of the definition."""
     return [
         Broken(

@@ -44,7 +44,7 @@ class Retyped:
         return sum(fault.rows for fault in self.lost)
 
 
-def retyped(source: Source, name: str, kind: str, **keys: Any) -> Retyped:
+def retype(source: Source, name: str, kind: str, **keys: Any) -> Retyped:
     """Read a plain field's column as another type, and say what that does to every value.
 
     `kind` is a type as a definition writes it; `keys` are other keys of the field (template, decimal_mark, …). Raises
@@ -121,7 +121,7 @@ def _shown(value: Any, answer: Answer, name: str) -> str:
     return repr(text) if isinstance(value, str) and text != text.strip() else text
 
 
-def earlier(source: Source, back: int = 1) -> Source:
+def previous(source: Source, back: int = 1) -> Source:
     """The source as it was before its last edits. Raises OakError where the log does not go back so far."""
     path = source.path
     done = [edit for edit in edits_of(path) if not edit.undone] if path is not None else []
@@ -134,7 +134,7 @@ def earlier(source: Source, back: int = 1) -> Source:
     return Source(document, source.folder, path)
 
 
-def compared(before: Source, after: Source, *, limit: int = LOOKED_AT) -> Comparison:
+def compare(before: Source, after: Source, *, limit: int = LOOKED_AT) -> Comparison:
     """Two states of a source side by side, with the first `limit` rows of both. Fields are paired by name, or by column or formula where they were renamed."""
     pairs = _paired(before, after)
     old, new = (source.rows(limit=limit) for source in (before, after))

@@ -21,7 +21,7 @@ class OutlineLine:
     text: str
 
 
-def explained(source: Source, formula: str) -> list[OutlineLine]:
+def outline(source: Source, formula: str) -> list[OutlineLine]:
     """The outline of a formula: its type and grain, the fields that it needs and those that they need, and what can make it null.
 
     Raises FormulaError where it is wrong.

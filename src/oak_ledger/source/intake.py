@@ -92,7 +92,7 @@ def _write_new(target: Path, text: str) -> None:
     write_bytes(target, write)
 
 
-def take_in(
+def intake(
     paths: Sequence[str | Path] = (),
     *,
     name: str = "",
@@ -120,7 +120,7 @@ def take_in(
     return _taken_in(title, spec, (), target, sample, files, decisions, keep_names=keep_names, progress=progress)
 
 
-def take_in_join(
+def intake_join(
     paths: Sequence[str | Path],
     *,
     on: Sequence[str],
@@ -133,7 +133,7 @@ def take_in_join(
     """Combine several origins by shared keys and propose a definition; what the joins do is in `Intake.joins`.
 
     The first path is the one that the others are joined to, one after the other, `how` being inner, left or full. Each may be
-    of any kind that `take_in` reads. Raises UnusableInput where a key is missing or has another type on one side.
+    of any kind that `intake` reads. Raises UnusableInput where a key is missing or has another type on one side.
     """
     title = name or nice_name(stem_of([Path(paths[0])], {}))
     target = Path(to) if to else Path(f"{slug(title)}.oak.toml")
@@ -181,7 +181,7 @@ def _taken_in(
     )
 
 
-def restored(source: Source, columns: Sequence[str]) -> Source:
+def restore_columns(source: Source, columns: Sequence[str]) -> Source:
     """The source with fields more for columns that no field takes over, types judged, named by the standing rules."""
     there = {name.casefold(): name for name in source.compiled.arriving}
     for column in columns:

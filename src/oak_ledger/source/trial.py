@@ -33,7 +33,9 @@ class Trial:
     sample: Answer
 
 
-def trial(source: Source, formula: str, *, by: tuple[str, ...] = (), where: str | None = None, limit: int = 8) -> Trial:
+def try_formula(
+    source: Source, formula: str, *, by: tuple[str, ...] = (), where: str | None = None, limit: int = 8
+) -> Trial:
     """Try a formula over all rows of a source. Raises FormulaError with every error of the formula."""
     checked = source.check_formula(formula).require()
     doubtful = tuple(doubts(checked, formula, "the formula"))

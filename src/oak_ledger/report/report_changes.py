@@ -25,7 +25,7 @@ class Change:
     after_works: bool = True
 
 
-def consequences(
+def report_changes(
     reports: Iterable[Report], before: Source, after: Source, renamed: Mapping[str, str] | None = None
 ) -> list[Change]:
     """The measures whose figure, or whose groups, differ between two states of a source, and those that broke or work again.
