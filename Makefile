@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 INSTALL := $(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt
 
-.PHONY: demo test screenshots lint unit bench bench-functions real-files clean
+.PHONY: demo test screenshots lint unit bench bench-functions real-files mutants clean
 
 demo: $(VENV)/runs
 	$(BIN)/oak demo demo
@@ -52,6 +52,9 @@ bench-functions: $(VENV)/compares
 
 real-files: $(VENV)/compares
 	$(BIN)/python bench/real_files.py
+
+mutants: $(VENV)/ready
+	$(BIN)/python tools/mutants.py
 
 clean:
 	rm -rf $(VENV) demo

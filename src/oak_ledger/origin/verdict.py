@@ -112,8 +112,9 @@ class _Verdict:
             wide = [text for text in written if abs(int(re.split("[eE]", text)[1])) > PLAUSIBLE_EXPONENT]
             if odd and (len(odd) == len(written) or wide):
                 return f"codes such as {odd[0]}: as a number it would be {float(odd[0]):g}"
-        if self.seen.length > MAX_DIGITS + 1 and chosen != "exponent":
-            return f"numbers of {self.seen.length} digits; more than {MAX_DIGITS} would not stay exact"
+        digits = max(self.seen.whole.values())
+        if digits > MAX_DIGITS and chosen != "exponent":
+            return f"numbers of {digits} digits; more than {MAX_DIGITS} would not stay exact"
         return ""
 
     def text(self) -> Evidence:
@@ -324,7 +325,7 @@ class _Verdict:
         samples += [(row, text) for text, (_, row) in more.items()]
         misfits += sum(count for count, _ in more.values())
         known = None if seen.stopped else self.distinct  # of all rows, or none
-        values = sorted(known or ())
+        values = sorted(known or (), key=_in_order if kind in ("integer", "decimal", "number") else None)
         return Evidence(
             kind, scale, max(self.precision(mark, scale) for mark in (marks or ".,")), template, marks, seen.rows, seen.nulls + worded, None if known is None else len(known), misfits,
             tuple(sorted(samples)[:3]), values[0] if values else "", values[-1] if values else "", null_words=tuple(words), **told,
@@ -334,6 +335,15 @@ class _Verdict:
 def _python(pattern: str) -> str:
     """A pattern of numbers or dates for Python."""
     return pattern.replace(r"\p{Sc}", "[€$£¥]").replace("(?i:", "(?i:")
+
+
+def _in_order(text: str) -> float:
+    """A number as it is written, for the order of several."""
+    bare = re.sub(r"[^0-9.,eE-]", "", text)
+    try:
+        return float(bare.replace(",", ".") if bare.count(",") == 1 and "." not in bare else bare.replace(",", ""))
+    except ValueError:
+        return 0.0
 
 
 def _same_digits(text: str) -> bool:

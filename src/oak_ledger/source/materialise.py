@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from itertools import chain
@@ -11,7 +11,8 @@ from typing import Any
 
 import pyarrow as pa
 
-from oak_ledger.engine import Fault
+from oak_ledger.columnar.arrays import arrow_type
+from oak_ledger.engine import Expression, Fault
 from oak_ledger.errors import UnusableInput
 from oak_ledger.functions.casts import text_of
 from oak_ledger.source.document import write_bytes
@@ -96,3 +97,8 @@ def write_rows(
 
     write_bytes(path, write)
     return rows
+
+
+def schema_of(shown: Sequence[Expression]) -> pa.Schema:
+    """The columns of written rows."""
+    return pa.schema([(one.name, arrow_type(one.checked.type)) for one in shown])

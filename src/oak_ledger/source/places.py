@@ -96,6 +96,11 @@ def names_a_field(text: str, known: Iterable[str]) -> bool:
     return any(signs <= {*_OF_FORMULAS.findall(name)} and is_near(text, name) for name in known)
 
 
+def listed(items: Any) -> list[Any]:
+    """A list of names or formulas; one text alone is a list of one."""
+    return [items] if isinstance(items, str) else list(items)
+
+
 def bare_name(item: str) -> str:
     """The field that such an entry names: its text, without the double quotes that it may have."""
     parsed = parse(item)

@@ -11,7 +11,6 @@ from typing import TYPE_CHECKING, TypeVar
 
 import pyarrow as pa
 
-from oak_ledger.columnar.arrays import arrow_type
 from oak_ledger.engine import ExecutionStats, Expression, Query, SortBy, execute, stream
 from oak_ledger.engine.faults import Faults
 from oak_ledger.engine.scan import Scan
@@ -34,8 +33,8 @@ from oak_ledger.source.compiled import State
 from oak_ledger.source.curated import Curated, Published, no_name_twice
 from oak_ledger.source.definition import DEFINITION, FieldSpec, FilterSpec
 from oak_ledger.source.document import parse_document, read_document
-from oak_ledger.source.materialise import Written, write_rows
-from oak_ledger.source.places import bare_name, is_name, names_a_field
+from oak_ledger.source.materialise import Written, schema_of, write_rows
+from oak_ledger.source.places import bare_name, is_name, listed, names_a_field
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -180,7 +179,7 @@ class Source(Curated):
         `sort` names, with `-` before one for downwards, `limit` a number of rows. `strict` turns any fault into an error; `explain` keeps the steps that were taken, with rows, bytes and time.
         Raises OakError for a name or a formula that is wrong.
         """
-        items: Sequence[Shown] = [name_text(state.name) for state in self.shown_fields] if show is None else show
+        items = [name_text(state.name) for state in self.shown_fields] if show is None else listed(show)
         made = [self._expression(item, place="show") for item in items]
         grouped = next((one for one, _ in made if one.checked.grain == Grain.GROUP), None)
         if grouped is not None:
@@ -222,7 +221,7 @@ class Source(Curated):
         row more is computed over all rows together: totals are never added up. Without `by`, one row. `explain` keeps the steps that were taken.
         Raises OakError for a name or a formula that is wrong.
         """
-        keys = [self._expression(item, place="by") for item in by]
+        keys = [self._expression(item, place="by") for item in listed(by)]
         for one, _ in keys:
             if one.checked.grain == Grain.GROUP:
                 raise OakError(
@@ -235,7 +234,7 @@ class Source(Curated):
         }
         names = {name.casefold(): Known(name, one.checked.type, Grain.ROW) for name, one in named.items()}
         shown, summed = [], []
-        for item in show or ["COUNT(*)"]:
+        for item in listed(show) or ["COUNT(*)"]:
             expression, state = self._expression(item, place="show", names=names)
             if expression.checked.grain == Grain.ROW:
                 expression, state = self._totalled(expression, state, names)
@@ -280,14 +279,18 @@ class Source(Curated):
 
         `show` and `where` are as for `rows`. Raises OakError for a name that is wrong, UnusableInput where nothing can be written.
         """
-        shown = tuple(self._expression(item, place="show")[0] for item in (self.row_fields() if show is None else show))
+        shown = tuple(
+            self._expression(item, place="show")[0] for item in (self.row_fields() if show is None else listed(show))
+        )
         question = Query(self.compiled.expressions, shown, (), tuple(self._filters(where)), self._always())
         question = self._compared(question, (), where)
         self._keep_off(Path(path))
         whole.some_field(self, shown)
 
         def write(scan: Scan, tables: Iterator[pa.Table], _faults: Faults) -> int:
-            return write_rows(Path(path), _schema(shown), whole.watched(tables, scan, self._origin_paths(), self.name))
+            return write_rows(
+                Path(path), schema_of(shown), whole.watched(tables, scan, self._origin_paths(), self.name)
+            )
 
         (rows, faults), _ = self._asked(question, lambda query, reader: stream(query, reader, write))
         return Written(Path(path), rows, faults.found())
@@ -368,7 +371,7 @@ class Source(Curated):
 
     def _sort(self, sort: Sequence[str], columns: Sequence[Expression]) -> tuple[SortBy, ...]:
         made = []
-        for key in sort:
+        for key in listed(sort):
             name = key.removeprefix("-")
             wanted = {name.casefold(), bare_name(name).casefold()}
             found = next((one.name for one in columns if one.name.casefold() in wanted), None)
@@ -434,17 +437,14 @@ class Source(Curated):
 
 
 def open_source(path: str | Path, *, progress: Progress | None = None) -> Source:
-    """Open a source by its definition file (`NAME.oak.toml`).
+    """Open a source by its definition file (`NAME.oak.toml`, or NAME alone).
 
     `progress` is called with the number of rows read so far. Raises UnusableInput where the definition cannot be
     read or is wrong; rows are read only when they are asked for.
     """
     file = Path(path)
+    if not file.is_file() and file.with_name(f"{file.name}.oak.toml").is_file():
+        file = file.with_name(f"{file.name}.oak.toml")
     document = read_document(file, DEFINITION)
     no_name_twice(document)
     return Source(document, file.parent, file, progress=progress)
-
-
-def _schema(shown: Sequence[Expression]) -> pa.Schema:
-    """The columns of written rows."""
-    return pa.schema([(one.name, arrow_type(one.checked.type)) for one in shown])
