@@ -5,6 +5,8 @@ from __future__ import annotations
 import unittest
 from typing import Any
 
+import pyarrow as pa
+
 import oak_ledger as oak
 from oak_ledger.source.judging import nice_name
 from oak_ledger.source.roles import role_of
@@ -181,6 +183,37 @@ class Edges(FolderCase):
                 self.assertGreater(found[0].score, 0.7)
                 self.assertTrue(all(one.score <= found[0].score for one in found))
         self.assertIn("Mill", before)
+
+    def test_whole_numbers_that_nearly_fill_their_room(self) -> None:
+        for size in (2**61, 2**62 - 1, 2**62, 2**62 + 1, 2**63 - 1):
+            for other in (1, 2, 3, -7):
+                cents = [D(size) / 100, D(-size) / 100, D(size - 1) / 100]
+                table = pa.table(
+                    {
+                        "W": pa.array([size, -size, size - 1]),
+                        "C": pa.array(cents, pa.decimal128(38, 2)),
+                        "B": [other] * 3,
+                    }
+                )
+                source = oak.Source.from_table(table, name="Large")
+                answer = source.rows(
+                    [
+                        ("div", "DIV(W, B)"),
+                        ("mod", "W % B"),
+                        ("cents", "DIV(C, B)"),
+                        ("sum", "CAST(W AS DECIMAL(38,4)) + 1"),
+                        ("scaled", "CAST(C AS DECIMAL(38,12))"),
+                    ]
+                ).table.to_pydict()
+                for at, (whole, cent) in enumerate(zip([size, -size, size - 1], cents, strict=True)):
+                    with self.subTest(whole=whole, other=other):
+                        self.assertEqual(
+                            answer["div"][at], abs(whole) // abs(other) * (1 if whole * other >= 0 else -1)
+                        )
+                        self.assertEqual(answer["mod"][at], whole - answer["div"][at] * other)
+                        exact = abs(cent) // abs(other) * (1 if cent * other >= 0 else -1)
+                        self.assertEqual(answer["cents"][at], exact)
+                        self.assertEqual((answer["sum"][at], answer["scaled"][at]), (whole + 1, cent))
 
     def test_one_name_where_several_may_stand(self) -> None:
         self.took("Mill,N\nLow,1\nAsh,2\n").save()

@@ -81,7 +81,7 @@ def intake_command(
     Arrow, JSON lines, or a SQLite database; other databases are named by --url. Types are judged from every row, and the evidence
     is shown. A definition that is there already is never overwritten.
     """
-    from oak_ledger.origin.csv.dialect import listed_names
+    from oak_ledger.source.lists import listed_names
 
     lean.start()
     from oak_ledger.source.intake import intake

@@ -70,7 +70,7 @@ def _renamed(
     file: str | None,
     standing: bool,
 ) -> Source:
-    from oak_ledger.origin.csv.dialect import listed_names
+    from oak_ledger.source.lists import listed_names
     from oak_ledger.source.naming import NameRule
 
     if named:

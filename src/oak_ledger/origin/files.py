@@ -17,8 +17,8 @@ from oak_ledger.engine.pool import ordered
 from oak_ledger.errors import OakError, UnusableInput
 from oak_ledger.origin.csv import dialect
 from oak_ledger.origin.csv.opened import digest_of, is_compressed, state_of
-from oak_ledger.origin.csv.own import own_spec
 from oak_ledger.origin.csv.reader import Fragment, fragments
+from oak_ledger.origin.one_of_many import own_spec
 from oak_ledger.origin.reader import BadRow, Progress
 from oak_ledger.origin.spec import ReadingSpec
 from oak_ledger.types import TEXT, Type

@@ -12,7 +12,6 @@ from oak_ledger.errors import FormulaError, OakError, UnusableInput
 from oak_ledger.formula import Grain, check
 from oak_ledger.formula.making import nearest_hint
 from oak_ledger.origin import OriginReader, OriginSpec, open_origin
-from oak_ledger.origin.csv.dialect import two_columns
 from oak_ledger.origin.files import FILE_COLUMN
 from oak_ledger.origin.reader import Progress
 from oak_ledger.origin.spec import PartSpec
@@ -23,6 +22,7 @@ from oak_ledger.source.compiled import AnySpec, Compiled, State, compile_names, 
 from oak_ledger.source.definition import ConstantSpec, FieldSpec, FilterSpec, SourceSpec
 from oak_ledger.source.document import Block, Document, write_text
 from oak_ledger.source.judging import propose, verdict_of
+from oak_ledger.source.lists import two_columns
 from oak_ledger.source.naming import NameRule, renames
 from oak_ledger.source.places import bare_name, repointed
 

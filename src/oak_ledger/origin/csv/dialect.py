@@ -342,31 +342,6 @@ def first_rows(path: Path, spec: ReadingSpec, count: int) -> tuple[list[str], li
     return names, [row for row in _beginning(path, spec)[header_lines(spec) :] if row][:count]
 
 
-def two_columns(path: Path) -> dict[str, str]:
-    """A file of two columns, found and meant, as a recode list; a first line that says so is a header."""
-    rows = [row for row in _listed_rows(path) if any(row)]
-    bad = next((at for at, row in enumerate(rows, 1) if len(row) != 2), None)
-    if bad is not None:
-        message = f"{path.name}, row {bad} has {len(rows[bad - 1])} values; a recode list has two: found and meant."
-        raise UnusableInput("bad-list", message)
-    if rows and [cell.strip().lower() for cell in rows[0]] in (["found", "meant"], ["from", "to"], ["old", "new"]):
-        rows = rows[1:]
-    return {row[0]: row[1] for row in rows}
-
-
-def listed_names(path: Path) -> list[str]:
-    """A list of names, one a line or separated in one line."""
-    lines = [line.strip() for line in _text_of(path).splitlines() if line.strip()]
-    if len(lines) == 1:
-        return [cell.strip() for cell in next(_reader(lines[0], _Writing(_separator(lines[0])[0])))]
-    return lines
-
-
-def _text_of(path: Path) -> str:
-    head = head_of(path)
-    return path.read_text(encoding_of(path, head)[0])
-
-
-def _listed_rows(path: Path) -> Any:
-    text = _text_of(path)
-    return _reader(text, _Writing(_separator(text)[0]))
+def rows_of(text: str) -> list[list[str]]:
+    """The rows of a short text, its separator found out."""
+    return list(_reader(text, _Writing(_separator(text)[0])))
