@@ -57,7 +57,7 @@ BAD: list[tuple[str, str, str, int | None, int | None]] = [
     ("zero_byte.csv", "bad-row", "line 22: character 8 is a zero byte", 20, 21),
     ("late_byte.csv", "wrong-encoding", "line 3: byte 5 is not utf-8", 2, 3),
     ("not_text.csv", "not-text", "is not a text file", None, None),
-    ("bad_line.jsonl", "bad-row", "line 2: it is no JSON", 2, None),
+    ("bad_line.jsonl", "bad-row", "line 2: it is not JSON", 2, None),
 ]
 
 

@@ -34,7 +34,7 @@ CALLS: list[tuple[str, int, tuple[str, ...]]] = [
     ("oak peek rows.jsonl", 0, ("Low Weir",)),
     ("oak peek book.xlsx -n 1", 0, ("Low Weir",)),
     ("oak peek Zebra --json", 3, ("\"errors\"", "\"code\": \"no-file\"")),
-    ("oak peek loads.csv -n 2", 0, ("as they stand in loads.csv", "Low Weir")),
+    ("oak peek loads.csv -n 2", 0, ("as written in loads.csv", "Low Weir")),
     ("oak peek loads Volum", 2, ("unknown-field", "Did you mean Volume?")),
     ("oak peek loads --where Volume", 2, ("condition-wanted",)),
     ("oak peek loods", 3, ("There is no file loods", "loads.oak.toml")),

@@ -187,7 +187,7 @@ class Accounts(FolderCase):
             answer = source.tally(["Up"], ["SUM(Half)", "COUNT(DISTINCT u)", "MEDIAN(j)"], where="j > 0", explain=True)
             steps = {(one.kind, one.what): one for one in answer.steps}
             self.assertEqual(steps["filter", "j > 0"].rows, answer.rows_used)
-            self.assertEqual(steps["field", "Up"].note, "once per different value")
+            self.assertEqual(steps["field", "Up"].note, "once per distinct value")
             self.assertEqual(steps["field", "Half"].note, "")
             read = next(one for one in answer.steps if one.kind == "read")
             self.assertEqual((read.rows, set(read.what.split(", "))), (len(ROWS) * 9, {"t", "j", "u"}))

@@ -308,7 +308,7 @@ class Commands(WithSource):
         ("field drop loads X", 0, ("changed",)),
         ("field restore loads", 2, ("Unused columns: x",)),
         ("field restore loads --new", 0, ("+ column = \"x\"",)),
-        ("field recode loads X a=A b=B q=Q", 0, ("'a' stands in 2 rows", "'q' stands in 0 rows")),
+        ("field recode loads X a=A b=B q=Q", 0, ("'a' is in 2 rows", "'q' is in 0 rows")),
         ("compare loads", 0, ("values", "values differ in the first 3 rows")),
         ("field recode loads X --from nothing.csv", 3, ("no-file",)),
         ("compare loads --json", 0, ("\"changes\"",)),

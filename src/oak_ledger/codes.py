@@ -51,7 +51,7 @@ list-missing | IN without a list | write IN ('a', 'b')
 no-cast | a value cannot become this type | choose another type, or clean the value first
 no-key | BEFORE needs the source's key | oak key SOURCE FIELD…
 not-aggregate | DISTINCT, * or FILTER outside an aggregate | remove it
-not-window | a function that cannot stand before OVER | remove OVER
+not-window | a function that cannot come before OVER | remove OVER
 open-case | a CASE without END | add END
 open-comment | a comment is not closed | end it with */
 open-parenthesis | a parenthesis is not closed | add )
@@ -111,7 +111,7 @@ no-path | the source or intake has no file | give one
 bad-list | a list file is malformed | two columns: found and meant
 no-header | this kind of origin has no header row | give names another way
 bad-setting | an environment variable holds an invalid value | correct or remove it
-bad-clock | OAK_CLOCK holds no time | write 2026-03-01T07:30
+bad-clock | OAK_CLOCK does not hold a time | write 2026-03-01T07:30
 """)
 
 INPUT = _errors("""
@@ -209,7 +209,7 @@ rows-dropped | rows were left out | see NAME.bad_rows.csv
 rows-mended | malformed rows were kept | see NAME.bad_rows.csv
 mark-open | a mark may be one of decimals or of thousands | decide with the command that is offered
 nearly-typed | nearly all values have a type, some do not | declare the others as null words, or correct them
-order-open | nothing tells day from month | give the template, if the month comes first
+order-open | nothing shows which is the day and which the month | give the template, if the month comes first
 other-source | the report reads another source | give it the right one
 copy-not-kept | no typed copy could be kept | read the message
 drift-unit | a field's median changed strongly | check its unit

@@ -148,7 +148,7 @@ def _peek_file(
     columns = zip(*(row + [""] * (len(names) - len(row)) for row in rows), strict=False)
     table = pa.table({name: [cell or None for cell in column] for name, column in zip(names, columns, strict=False)})
     out.print(rows_table(Answer(table), out.width))
-    out.print(Text(f"as they stand in {path.name}; to make a source of it: oak intake {path}", style=QUIET))
+    out.print(Text(f"as written in {path.name}; to make a source of it: oak intake {path}", style=QUIET))
     return 0
 
 

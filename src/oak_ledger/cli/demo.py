@@ -41,7 +41,7 @@ SIZE = "CASE WHEN Volume < 10 THEN 'small' WHEN Volume < 30 THEN 'middle' ELSE '
 DAY: tuple[Step, ...] = (
     Step(
         "Look at what arrived",
-        "Eighteen files, one a month. First the rows as they stand in one of them.",
+        "Eighteen files, one a month. First the rows of one of them, as written.",
         (("oak peek intake/loads_2025-01.csv -n 3", 0),),
     ),
     Step(

@@ -370,5 +370,5 @@ def recode_command(source: str, name: str, values: tuple[str, ...], file: str | 
     for found in {**spec.values, **listed}:
         quoted = "'" + found.replace("'", "''") + "'"
         rows = before.with_changed(name, values=None, clean=None).tally(where=f"{shown} = {quoted}").value() or 0
-        out.print(Text.assemble((f"{found!r} stands in {plural(rows, 'row')}", "" if rows else RUST)))
+        out.print(Text.assemble((f"{found!r} is in {plural(rows, 'row')}", "" if rows else RUST)))
     write_edit(before, after)

@@ -27,9 +27,9 @@ if TYPE_CHECKING:
 @click.option("--case", type=click.Choice(["upper", "lower", "title", "sentence"]), default=None, help="Letter case.")
 @click.option("--underscores", is_flag=True, help="Make underscores spaces.")
 @click.option("--spaces", default=None, metavar="TEXT", help="Make spaces this, such as _.")
-@click.option("--from-first-row", is_flag=True, help="The names stand in the first data row.")
+@click.option("--from-first-row", is_flag=True, help="The names are in the first data row.")
 @click.option(
-    "--from-file", default=None, metavar="FILE", help="The names stand in a list, in the order of the columns."
+    "--from-file", default=None, metavar="FILE", help="The names come from a list, in the order of the columns."
 )
 @click.option("--standing", is_flag=True, help="Keep the rule for columns yet to come.")
 @click.option("--dry-run", is_flag=True, help="Show what would change and write nothing.")

@@ -94,7 +94,7 @@ def _show_one(one: FieldProfile, source: str) -> None:
     out.print(
         Text.assemble(
             (one.field, "bold"),
-            f"  {one.type}; {plural(one.rows, 'row')}, {plural(one.nulls, 'null')}{share}, {plural(one.distinct, 'different value')}",
+            f"  {one.type}; {plural(one.rows, 'row')}, {plural(one.nulls, 'null')}{share}, {plural(one.distinct, 'distinct value')}",
         )
     )
     facts = [("minimum", plain(one.least)), ("maximum", plain(one.most))]

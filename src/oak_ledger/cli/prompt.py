@@ -81,7 +81,7 @@ def run_prompt(source: Source) -> tuple[Source, int]:
         try:
             if save:
                 if not right:
-                    out.print("there is no formula to save yet; one that is right comes first")
+                    out.print("there is no formula to save yet; first write one that works")
                     continue
                 source = source.with_field(save["name"].strip().strip('"'), right)
                 session.completer = _Fields(source)

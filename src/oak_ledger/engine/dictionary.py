@@ -1,4 +1,4 @@
-"""Values held as codes and a dictionary: computed once per different value, and gathered.
+"""Values held as codes and a dictionary: computed once per distinct value, and gathered.
 
 The plain meaning is that of the decoded values; a dictionary may hold a value twice, or one that no row has.
 """

@@ -127,7 +127,7 @@ class Evaluator:
     """Pieces that occur more than once, by the number that equal ones share; `common` keeps their values."""
     common: dict[int, Any] = field(default_factory=dict)
     once: dict[c.Apply, Once] = field(default_factory=dict)
-    """What functions gave that were computed once per different value; slices whose values are the same take it from here."""
+    """What functions gave that were computed once per distinct value; slices whose values are the same take it from here."""
     constants: dict[c.Constant, Any] = field(default_factory=dict)
     """Constants as Arrow's scalars, made once for all slices."""
     stats: ExecutionStats | None = None
@@ -243,7 +243,7 @@ class Evaluator:
         """One function once per combination of its arguments' different values; the results are gathered."""
         crossed = DictionaryProduct([values[index] for index in varying])
         if self.stats is not None:
-            self.stats.add("field", owner.name, note="once per different value")
+            self.stats.add("field", owner.name, note="once per distinct value")
         last = self.once.get(node)
         if last is None or not crossed.same(last.dictionaries):
             last = self.once[node] = self.each_once(node, values, varying, crossed)

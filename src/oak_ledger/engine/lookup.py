@@ -45,7 +45,7 @@ class KeyLookup:
             at = numpy_view(pc.fill_null(pc.index_in(key.cast(part.type), part), -1))
             size *= len(part) + 1
             if size >= _LIMIT:
-                raise OverflowError("the keys of the earlier state are too many to be told apart")
+                raise OverflowError("the keys of the earlier state are too many to number")
             codes, unknown = codes * (len(part) + 1) + at, unknown | (at < 0)
         return np.where(unknown, -1, codes)
 

@@ -33,7 +33,7 @@ def _number(variable: str, otherwise: int) -> int:
     if not given:
         return otherwise
     if not given.isdigit() or int(given) < 1:
-        raise OakError("bad-setting", f"{variable} holds {given!r}, which is no number from 1.")
+        raise OakError("bad-setting", f"{variable} holds {given!r}, which is not a whole number of 1 or more.")
     return int(given)
 
 

@@ -252,7 +252,7 @@ class CallChecker(Maker):
         at_name = n.Wrong(node.start, node.name_end)
         if not (entry.window or entry.aggregate) or entry.ordered or entry.name == "MEDIAN" or node.distinct:
             what = "DISTINCT" if node.distinct else entry.name
-            self.wrong("not-window", f"{what} cannot stand before OVER.", at_name)
+            self.wrong("not-window", f"{what} cannot come before OVER.", at_name)
             return None
         partition = [self.piece(part) for part in over.partition]
         order = self.order_keys(over.order)

@@ -85,7 +85,7 @@ def clock() -> dt.datetime:
         return dt.datetime.fromisoformat(given)
     except ValueError:
         raise OakError(
-            "bad-clock", f"OAK_CLOCK holds {given!r}, which is no time.", hint="Write 2026-03-01T07:30."
+            "bad-clock", f"OAK_CLOCK holds {given!r}, which is not a time.", hint="Write 2026-03-01T07:30."
         ) from None
 
 

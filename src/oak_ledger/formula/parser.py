@@ -259,7 +259,7 @@ class _Parser:
             self.take()
             inner = self.expression()
             if self.is_symbol(","):
-                self.problem("stray-comma", "A list stands only after IN or in a function.")
+                self.problem("stray-comma", "A list may only follow IN, or be an argument of a function.")
                 self.skip_to_close()
             return nodes.Parens(token.start, self.close(token), inner)
         if token.value in "+-":
@@ -569,7 +569,7 @@ class _Parser:
         part = self.take()
         if part.value.upper() not in PARTS:
             self.problem(
-                "unknown-part", f"{part.value!r} is no part of a date.", f"Parts are {', '.join(PARTS)}.", at=part
+                "unknown-part", f"{part.value!r} is not a part of a date.", f"Parts are {', '.join(PARTS)}.", at=part
             )
         self.expect_word("FROM", after="EXTRACT")
         operand = self.expression()

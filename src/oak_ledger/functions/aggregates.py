@@ -13,7 +13,7 @@ from oak_ledger.functions.selections import ExtremeAccumulator, FirstAccumulator
 count = function(
     "COUNT(x any) -> integer",
     topic="aggregate",
-    sentence="How many values are not null; COUNT(*) counts the rows, COUNT(DISTINCT x) the different values.",
+    sentence="How many values are not null; COUNT(*) counts the rows, COUNT(DISTINCT x) the distinct values.",
     nulls="Nulls are not counted; 0 over no rows.",
     examples=[("COUNT(*)", "6"), ("COUNT(Cost)", "4"), ("COUNT(DISTINCT Mill)", "2")],
     aggregate=True,

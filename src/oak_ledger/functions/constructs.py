@@ -89,7 +89,7 @@ _construct(
 )  # fmt: skip
 _construct(
     "LIKE", "pattern", ["x [NOT] LIKE pattern [ESCAPE character]"],
-    "Whether the whole text is as the pattern says: % stands for any characters, _ for one.", _SPREADS,
+    "Whether the whole text is as the pattern says: % means any characters, _ for one.", _SPREADS,
     [("'ST-0417' LIKE 'ST-%'", "true"), ("'50%' LIKE '50!%' ESCAPE '!'", "true")],
 )  # fmt: skip
 _construct(
@@ -101,7 +101,7 @@ _construct(
     "A condition that is null does not hold.", [("SUM(Volume) FILTER (WHERE Mill = 'Low Weir')", "28.5"), ("COUNT(*) FILTER (WHERE Cost > 10)", "2")],
 )  # fmt: skip
 _construct(
-    "DISTINCT", "aggregate", ["COUNT(DISTINCT x)", "SUM(DISTINCT x)"], "The aggregate of the different values, each taken once.",
+    "DISTINCT", "aggregate", ["COUNT(DISTINCT x)", "SUM(DISTINCT x)"], "The aggregate of the distinct values, each taken once.",
     "Nulls are left out.", [("COUNT(DISTINCT Mill)", "2"), ("SUM(DISTINCT Cost)", "60")],
 )  # fmt: skip
 _construct(

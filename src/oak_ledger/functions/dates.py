@@ -108,7 +108,7 @@ def date_trunc(run: CallContext, unit: Any, d: Any) -> Any:
     """The beginning of a span of time, of the same type."""
     name = str(run.constants[0]).lower()
     if name not in _TRUNCATED:
-        raise ComputeError(f"'{name}' is no unit; units are {', '.join(_TRUNCATED)}")
+        raise ComputeError(f"'{name}' is not a unit; units are {', '.join(_TRUNCATED)}")
     array = run.array(d)
     if pa.types.is_date(array.type) and name in ("day", "hour", "minute", "second"):
         return array
@@ -157,7 +157,7 @@ def date_diff(run: CallContext, unit: Any, a: Any, b: Any) -> Any:
     """Boundaries crossed from a to b."""
     name = str(run.constants[0]).lower()
     if name not in _TRUNCATED:
-        raise ComputeError(f"'{name}' is no unit; units are {', '.join(_TRUNCATED)}")
+        raise ComputeError(f"'{name}' is not a unit; units are {', '.join(_TRUNCATED)}")
     sides = [run.array(side) for side in (a, b)]
     nulls = to_mask(pc.is_null(sides[0])) | to_mask(pc.is_null(sides[1]))
     if name in _MONTHS_PER:

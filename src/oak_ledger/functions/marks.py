@@ -39,7 +39,7 @@ def _pattern(mark: str, thousands: str, currencies: str) -> str:
         "A number as people write it, as the language writes it: with a point and without marks between thousands; a minus behind it or "
         "parentheses around it become a minus before it, currencies that are named (with spaces between) are left out."
     ),
-    nulls="Null when x is null; a fault where x is no number that is written so.",
+    nulls="Null when x is null; a fault where x is not a number written that way.",
     examples=[
         ("PLAIN_NUMBER('1.234,50', ',', '.')", "1234.50"),
         ("PLAIN_NUMBER('(12.5)', '.')", "-12.5"),

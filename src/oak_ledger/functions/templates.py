@@ -196,7 +196,7 @@ def _delimiter(text: str) -> Piece:
     letters = re.search(r"[^\W_]+", text)
     if letters and text != "T":
         raise BadTemplate(
-            f"{letters.group()!r} is no part of a date; parts are YYYY YY MM DD MON HH24 MI SS FF3 and others."
+            f"{letters.group()!r} is not a part of a date; parts are YYYY YY MM DD MON HH24 MI SS FF3 and others."
         )
     return Piece("", text)
 

@@ -245,7 +245,7 @@ def char_length(run: CallContext, x: Any) -> Any:
 @function(
     "POSITION(part text, x text) -> integer",
     topic="text",
-    sentence="Where a part first stands in the text, from 1; 0 when it does not.",
+    sentence="Where a part first occurs in the text, from 1; 0 when it does not.",
     examples=[("POSITION('-' IN 'ST-0417')", "3"), ("POSITION('x' IN 'oak')", "0")],
     usage="POSITION(part IN x)",
 )
@@ -267,7 +267,7 @@ def position(run: CallContext, part: Any, x: Any) -> Any:
 @function(
     "CONTAINS(x text, part text) -> boolean",
     topic="text",
-    sentence="Whether the part stands anywhere in the text. Letter case counts.",
+    sentence="Whether the part occurs anywhere in the text. Letter case counts.",
     examples=[("CONTAINS('Low Weir mill', 'Weir')", "true"), ("CONTAINS('Low Weir mill', 'weir')", "false")],
 )
 def contains(run: CallContext, x: Any, part: Any) -> Any:

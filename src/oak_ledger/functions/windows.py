@@ -229,7 +229,7 @@ def rank(run: CallContext, around: Around) -> Any:
 @function(
     "DENSE_RANK() -> integer",
     topic="window",
-    sentence="One more than the different values that come before in order: ranks without gaps.",
+    sentence="One more than the distinct values that come before in order: ranks without gaps.",
     nulls="Never null.",
     examples=[("DENSE_RANK() OVER (ORDER BY Mill)", "2"), ("DENSE_RANK() OVER (ORDER BY Volume)", "3")],
     window=True,

@@ -66,5 +66,5 @@ def _changes(source: Source, name: str, old: Fingerprint, new: Fingerprint, sinc
             now=new.null_share,
         )
     if 0 < old.distinct <= FEW and new.distinct and new.type == "text" and shared(new, old) < KNOWN_SHARE:
-        message = f"{name}: only {shared(new, old):.0%} of its different values were there in {since}."
+        message = f"{name}: only {shared(new, old):.0%} of its distinct values were there in {since}."
         yield warn("drift-values", message, "Look at the values: peek at the field.", shared=shared(new, old))

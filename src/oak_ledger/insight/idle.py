@@ -74,7 +74,7 @@ def _idle_clean(source: Source, state: State, before: str) -> Probe:
             "clean-idle",
             message,
             place_of(source, state),
-            "Take it out, or look whether it does what it is meant to.",
+            "Take it out, or check whether it does what it is meant to.",
             "note",
         )
 

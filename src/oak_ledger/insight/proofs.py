@@ -262,7 +262,7 @@ def _ruled(source: Source, place: Place, said: str, condition: str) -> Probe:
     def judge(values: Values) -> Finding | None:
         if values["broken"] is None:
             findings = source.check_formula(condition, where=place.where).findings
-            why = findings[0].message if findings else "it is no condition on a row."
+            why = findings[0].message if findings else "it is not a condition on a row."
             return Finding("bad-rule", f"This rule cannot be computed: {why}", place, f"It says {condition.strip()}")
         if not values["broken"]:
             return None
@@ -318,7 +318,7 @@ def _key(source: Source) -> Iterator[Finding]:
     if unknown:
         yield Finding(
             "unknown-field",
-            f"The key names {unknown[0]!r}, which is no field.",
+            f"The key names {unknown[0]!r}, which is not a field.",
             Place(f"{source.document.where}, [source]"),
         )
         return

@@ -32,7 +32,7 @@ def engine_of(spec: ReadingSpec, folder: Path) -> sa.Engine:
         url = sa.make_url(spec.url)
     except sa.exc.ArgumentError:
         hint = "It is written sqlite:///file.db or postgresql://user@host/name."
-        raise UnusableInput("bad-url", f"{spec.url!r} is no database URL.", hint=hint) from None
+        raise UnusableInput("bad-url", f"{spec.url!r} is not a database URL.", hint=hint) from None
     if url.get_backend_name() == "sqlite":
         path = folder / (url.database or "")
         if not path.is_file():

@@ -220,7 +220,7 @@ def _name_pattern(text: str) -> re.Pattern[str]:
         if free and before:
             hint = "Say how long a part is, as in {Year:4}{Month:2}."
             raise OakError(
-                "bad-pattern", f"In {text!r} nothing tells where {before} ends and {piece} begins.", hint=hint
+                "bad-pattern", f"In {text!r} nothing shows where {before} ends and {piece} begins.", hint=hint
             )
         if part:
             made += f"(.{{{part['width']}}})" if part["width"] else "(.+?)"

@@ -40,7 +40,7 @@ def judge_header(rows: Sequence[Row]) -> FoundHeader:
     body = [row for row in rows[start + 1 :] if row]
     two, why = _two_lines(rows[start], body), ""
     if two:
-        start, why = rows.index(body[0], start + 1), "the names stand in two rows, a group above a name"
+        start, why = rows.index(body[0], start + 1), "the names are in two rows, a group above a name"
     else:
         named, why = _is_header(rows[start], body)
         if not named:
@@ -94,14 +94,14 @@ def _is_header(first: Row, body: Sequence[Row]) -> tuple[bool, str]:
     if unlike or steps:
         if len(alike) > len(unlike):
             return False, f"the first row holds {alike[0]!r}, as the rows below do"
-        what = f", {steps}" if steps else f", such as {unlike[0].strip()!r} over values that are no texts"
+        what = f", {steps}" if steps else f", such as {unlike[0].strip()!r} over values that are not text"
         return True, f"{DIFFERS}{what}"
     if alike:
         return False, f"the first row holds numbers or dates, such as {alike[0]!r}, as the rows below do"
     if len({*first}) < len([*first]):
-        return False, "the first row has a value twice, and nothing else tells it from the others"
+        return False, "the first row has a value twice, and nothing else sets it apart"
     if any(not cell.strip() for cell in first):
-        return False, "the first row has an empty value, and nothing else tells it from the others"
+        return False, "the first row has an empty value, and nothing else sets it apart"
     again = next((cell for cell, column in _columns(first, body) if cell in column), None)
     if again is not None:
         return False, f"{again!r} of the first row comes again below it"

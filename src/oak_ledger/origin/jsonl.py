@@ -61,13 +61,13 @@ class JsonLinesReader:
             try:
                 item = read()
                 if not isinstance(item, dict):
-                    raise ValueError("it is no object")  # noqa: TRY004, TRY301
+                    raise ValueError("it is not an object")  # noqa: TRY004, TRY301
                 flat = _flat(item)
                 "".join(text or "" for text in flat.values()).encode()
             except UnicodeEncodeError as error:
                 why = f"it holds half a character, {error.object[error.start]!a}"
             except (ValueError, RecursionError) as error:
-                why = f"it is no JSON: {error}" if isinstance(error, json.JSONDecodeError) else str(error)
+                why = f"it is not JSON: {error}" if isinstance(error, json.JSONDecodeError) else str(error)
             else:
                 yield flat
                 continue
@@ -88,8 +88,8 @@ class JsonLinesReader:
         try:
             items = _read(data)
         except (ValueError, RecursionError) as error:
-            message = f"{self.path.name} is no JSON: {error}."
-            raise UnusableInput("not-json", message, hint="Look whether the file is whole.") from error
+            message = f"{self.path.name} is not JSON: {error}."
+            raise UnusableInput("not-json", message, hint="Check whether the file is whole.") from error
         for number, item in enumerate(items, 1):
             yield number, str(item)[:80], lambda item=item: item
 

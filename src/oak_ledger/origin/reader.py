@@ -158,4 +158,4 @@ def opening(read: Callable[[Any], Any], path: Path) -> Any:
 def unreadable(path: Path, error: Exception) -> UnusableInput:
     """The error that says that a file is not what its name says."""
     message = f"{path} cannot be read as it is named: {str(error).splitlines()[0]}"
-    return UnusableInput("unreadable", message, hint="Look whether the file is whole, and of this kind.")
+    return UnusableInput("unreadable", message, hint="Check whether the file is whole, and of this kind.")

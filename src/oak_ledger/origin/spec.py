@@ -22,20 +22,18 @@ class ReadingSpec(BaseModel):
     )
     path: str = Field("", description="relative to the definition; with * for many files")
     name_parts: str = Field("", description="pattern of the file name; {Year} becomes the column Year")
-    separator: str = Field(",", description="what stands between values", min_length=1, max_length=4)
-    quote: str = Field(
-        '"', description="what stands around a value that holds a separator; empty: nothing", max_length=1
-    )
+    separator: str = Field(",", description="what separates values", min_length=1, max_length=4)
+    quote: str = Field('"', description="what encloses a value that holds a separator; empty: nothing", max_length=1)
     escape: str = Field(
-        "", description="what stands before a quote that is part of a value, such as a backslash", max_length=1
+        "", description="what comes before a quote that is part of a value, such as a backslash", max_length=1
     )
-    spaces: bool = Field(False, description="whether spaces after a separator are no part of the value")
+    spaces: bool = Field(False, description="whether spaces after a separator are left out of the value")
     encoding: str = Field("utf-8", description="how characters are stored")
-    header: Header = Field("first", description="where the column names stand: first, none, or the number of the line")
-    header_lines: int = Field(1, description="in how many lines the names stand, the last one being header", ge=1, le=3)
+    header: Header = Field("first", description="where the column names are: first, none, or the number of the line")
+    header_lines: int = Field(1, description="how many lines hold the names; the last of them is header", ge=1, le=3)
     names: tuple[str, ...] = Field((), description="the column names, where the file has none")
-    comment: str = Field("", description="what a line begins with that is no row", max_length=3)
-    footer: int = Field(0, description="how many lines at the end are no rows", ge=0)
+    comment: str = Field("", description="how a line begins that is not a row", max_length=3)
+    footer: int = Field(0, description="how many lines at the end are not rows", ge=0)
     bad_rows: Literal["stop", "drop", "keep"] = Field("stop", description="what to do with rows that cannot be read")
     renamed: dict[str, str] = Field(
         default_factory=dict, description="columns that arrive under other names: { arriving = 'name' }"
@@ -52,7 +50,7 @@ class ReadingSpec(BaseModel):
     @classmethod
     def _no_password(cls, url: str) -> str:
         if _PASSWORD.search(url):
-            raise ValueError("a password must not stand in a definition; name a variable in password_from instead")
+            raise ValueError("a password must not be in a definition; name a variable in password_from instead")
         return url
 
     @field_validator("header")
@@ -71,7 +69,7 @@ class PartSpec(ReadingSpec):
     """A `[[part]]` of a join: an origin of its own, joined to those before it by keys."""
 
     name: str = Field(
-        description="what the part is called; it stands before column names that occur twice", min_length=1
+        description="what the part is called; it comes before column names that occur twice", min_length=1
     )
     on: tuple[str, ...] = Field((), description="the columns by which it is joined; not for the first part")
     how: Literal["inner", "left", "full"] = Field("left", description="which rows stay: inner, left or full")

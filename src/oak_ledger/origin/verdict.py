@@ -120,7 +120,7 @@ class _Verdict:
     def text(self) -> Evidence:
         """Text, with what nearly all values are, if they are."""
         if self.distinct is None or self.seen.stopped:
-            many = "text, many different values"
+            many = "text, many distinct values"
             first = f" in the first {self.seen.stopped:,} rows" if self.seen.stopped else ""
             return self.made("text", why=f"{many}{first}", words=())
         near = max(
@@ -132,7 +132,7 @@ class _Verdict:
             default=(0, 0, ""),
         )
         name = near[2]
-        why = f"text, {len(self.distinct):,} different value{'s' * (len(self.distinct) != 1)}"
+        why = f"text, {len(self.distinct):,} distinct value{'s' * (len(self.distinct) != 1)}"
         if not name or near[0] < NEARLY * self.present or near[0] == self.present or name == "yes-no":
             return self.made("text", why=why, words=())
         others = [
@@ -170,7 +170,7 @@ class _Verdict:
             return self.decimal(thousands)
         value = next(text.strip(SPACES) for text in self.known if mark in text)
         one, other = value.replace(mark, ""), value.replace(mark, ".")
-        why = f"text until you decide: {value} may be {one} or {other}, and nothing in the file tells"
+        why = f"text until you decide: {value} may be {one} or {other}, and nothing in the file decides"
         return self.made("text", why=why, words=(), ambiguous=(value, one, other))
 
     def decimal(self, chosen: str, *, proves: str = "") -> Evidence:
@@ -266,7 +266,7 @@ class _Verdict:
             )
         offsets = sorted(self.seen.offsets)
         if len(offsets) > 1:
-            why = f"text: moments with different offsets, {', '.join(offsets[:3])}; they do not compare as they stand"
+            why = f"text: moments with different offsets, {', '.join(offsets[:3])}; they cannot be compared as written"
             return self.made("text", why=why, words=())
         clean = f"CAST(REPLACE(BTRIM(VALUE), {quote_text(offsets[0])}, '') AS TIMESTAMP)"
         return self.made(
@@ -283,7 +283,7 @@ class _Verdict:
         turned = chosen.replace("DD", "?").replace("MM", "DD").replace("?", "MM")
         if turned != chosen and turned in self.seen.shapes:
             if self.seen.shapes[turned].alive and self.seen.shapes[turned].fits == self.seen.shapes[chosen].fits:
-                why += f"; {'month' if chosen.startswith('DD') else 'day'} first would fit as well: no row can tell, so make sure"
+                why += f"; {'month' if chosen.startswith('DD') else 'day'} first would fit as well: no row shows which, so make sure"
             else:
                 why += "; rows with a day above 12 decide it"
         if "YYYY" not in chosen:

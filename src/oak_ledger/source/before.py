@@ -36,7 +36,7 @@ def snapshot(path: Path) -> OriginReader:
     """A dated state of a source's rows in a file, as `oak export` writes it. Raises UnusableInput where it is none."""
     if path.suffix not in (".parquet", ".arrow", ".feather"):
         hint = "oak export SOURCE --to snapshot.parquet makes one."
-        raise UnusableInput("not-a-snapshot", f"{path} is no Parquet or Arrow file.", hint=hint)
+        raise UnusableInput("not-a-snapshot", f"{path} is not a Parquet or Arrow file.", hint=hint)
     feed: OriginReader = ParquetReader(path) if path.suffix == ".parquet" else ArrowReader(path)
     feed.columns()
     return feed

@@ -422,5 +422,7 @@ def no_name_twice(document: Document) -> None:
         if other is not block:
             message = f"Two entries of {document.where} are called {name!r}: {other.name} in line {other.line}, {block.name} in line {block.line}."
             raise UnusableInput(
-                "name-twice", message, hint="Rename one of them; letter case does not tell names apart."
+                "name-twice",
+                message,
+                hint="Rename one of them; names that differ only in letter case count as the same.",
             )

@@ -59,7 +59,7 @@ class FieldSpec(_Table):
     """A `[[field]]`: a column taken over, or a formula."""
 
     name: str = Field(description="what report builders see", min_length=1)
-    column: str = Field("", description="the column that a plain field takes over")
+    column: str = Field("", description="the column that a plain field shows")
     formula: str = refers("formula", "the formula of a calculated field")
     type: str = Field(
         "",
@@ -80,7 +80,7 @@ class FieldSpec(_Table):
     hidden: bool = Field(False, description="true: not shown to report builders, still there for formulas")
     role: Role | None = Field(None, description="dimension (to group by) or measure (to aggregate)")
     aggregate: Total | None = Field(
-        None, description=f"how it is totalled unless told otherwise: {', '.join(AGGREGATES)}"
+        None, description=f"how it is totalled when nothing else is asked: {', '.join(AGGREGATES)}"
     )
 
     @field_validator("type")

@@ -175,7 +175,7 @@ def _not_toml(text: str, where: str, said: str) -> OakError:
         start = sum(len(line) + 1 for line in lines[: int(match[1]) - 1]) + int(match[2]) - 1
         place = Place(where, text, start, start + 1)
     error = UnusableInput("not-toml", f"{where} is not well written: {what}.", place=place)
-    hint = "Text values stand in quotes; a formula with quotes in it stands in '''…'''."
+    hint = "Put text values in quotes, and a formula that has quotes in it in '''…'''."
     error.findings = (replace(error.findings[0], hint=hint),)
     return error
 

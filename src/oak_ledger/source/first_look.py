@@ -80,7 +80,7 @@ def _database(given: dict[str, Any], folder: Path, why: str) -> tuple[OriginSpec
             message = (
                 f"The database has {len(there)} tables: {', '.join(there)}." if there else "The database has no table."
             )
-            hint = "Say which one: --table NAME, or give a query." if there else "Look whether it is the right file."
+            hint = "Say which one: --table NAME, or give a query." if there else "Check whether it is the right file."
             raise OakError("which-table", message, hint=hint)
         spec = spec.model_copy(update={"table": there[0]})
         said.append((f"table {there[0]}", "the only one"))

@@ -165,7 +165,7 @@ def _taken_in(
     if not judges and not unreadable and not spec.query:
         where = files[0].name if files else spec.table or title
         message = f"{where}{f', sheet {spec.sheet}' if spec.sheet else ''} has no columns and no rows."
-        raise UnusableInput("empty-file", message, hint="Look whether it is the right one; nothing was read.")
+        raise UnusableInput("empty-file", message, hint="Check whether it is the right one; nothing was read.")
     separator = spec.separator if spec.kind in ("file", "files") else ""
     text_cells = feed.text_cells() if isinstance(feed, SheetReader) else set()
     proposals = proposals_of(judges, separator, text_cells, nice=not keep_names)

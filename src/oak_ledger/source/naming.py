@@ -17,7 +17,7 @@ class NameRule(BaseModel):
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
-    columns: str = Field("*", description="which columns it is for; * and ? stand for any characters")
+    columns: str = Field("*", description="which columns it is for; * and ? mean any characters")
     remove_prefix: str = Field("", description="what is taken off at the beginning")
     remove_suffix: str = Field("", description="what is taken off at the end")
     pattern: str = Field("", description="a regular expression to be replaced")

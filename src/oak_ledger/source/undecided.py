@@ -61,9 +61,9 @@ def _open(source: Source, one: Proposal) -> Iterator[Finding]:
             f"If these words mean no value: {command} {shlex.quote(kind)} {listed}",
             "warning",
         )
-    elif "no row can tell" in evidence.why:
+    elif "no row shows which" in evidence.why:
         turned = evidence.template.replace("DD", "?").replace("MM", "DD").replace("?", "MM")
-        message = f"{one.name} is read as {evidence.template}; no row can tell day from month."
+        message = f"{one.name} is read as {evidence.template}; no row shows which is the day."
         yield Finding(
             "order-open",
             message,

@@ -36,7 +36,7 @@ def watched(tables: Iterator[pa.Table], scan: Scan, paths: Sequence[Path], name:
     yield from tables
     if not scan.rows_read:
         raise UnusableInput(
-            "no-rows", no_rows(paths, name).message, hint="Look whether the file came whole; nothing was written."
+            "no-rows", no_rows(paths, name).message, hint="Check whether the file came whole; nothing was written."
         )
     unchanged_since(before)
 
@@ -45,7 +45,7 @@ def no_rows(paths: Sequence[Path], name: str) -> Finding:
     """That an origin has no row."""
     where = ", ".join(path.name for path in paths[:3]) or name
     message = f"There is no row in {where}."
-    return Finding("no-rows", message, Place(where), "Look whether the file came whole.", "warning")
+    return Finding("no-rows", message, Place(where), "Check whether the file came whole.", "warning")
 
 
 def over_origin(path: Path, name: str) -> UnusableInput:

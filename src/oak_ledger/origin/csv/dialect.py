@@ -238,13 +238,13 @@ def _quoting(
             where = next(line for line in text.splitlines() if '"' in line)
             return _Writing(
                 separator, "", escape or "", bool(spaces)
-            ), f'the character " stands inside values only: {where.strip()[:40]}'
+            ), f'the character " occurs only inside values: {where.strip()[:40]}'
     made = _Writing(separator, quote, escape or "", bool(spaces))
     usual = _parsed(text, made)
     if quote and escape is None and f"\\{quote}" in text and not (usual.strict and usual.share == 1.0):
         escaped = _parsed(text, _Writing(separator, quote, "\\", bool(spaces)))
         if escaped.strict and escaped.share >= usual.share:
-            return _Writing(separator, quote, "\\", bool(spaces)), "quotes that are part of a value stand behind it"
+            return _Writing(separator, quote, "\\", bool(spaces)), "quotes inside a value follow it"
     if quote and spaces is None and re.search(rf"{re.escape(separator)} +{re.escape(quote)}", text):
         spaced = _parsed(text, _Writing(separator, quote, made.escape, spaces=True))
         held = any(re.fullmatch(rf" +{quote}.*{quote} *", cell, re.DOTALL) for row in usual.rows for cell in row)
