@@ -16,8 +16,10 @@ from pathlib import Path
 from unittest import mock
 
 import openpyxl
+from click.shell_completion import ShellComplete
 from click.testing import CliRunner
 
+import oak_ledger
 from oak_ledger.cli.app import COMMANDS, app
 from oak_ledger.cli.demo import DAY
 from oak_ledger.version import __version__
@@ -215,6 +217,47 @@ class Calls(FolderCase):
                     env={**os.environ, "PYTHONIOENCODING": encoding, "PYTHONUTF8": "0"},
                 )
                 self.assertEqual((done.returncode, done.stderr), (0, b""), call)
+
+    def test_the_shell_completes_names(self) -> None:
+        self.write("loads.csv", CSV)
+        self.oak("intake", "loads.csv", "--name", "All loads")
+        Path("all_loads.oak.toml").rename("loads.oak.toml")
+        self.oak("field", "add", "loads", "Cost rate", "Cost / Volume")
+        self.oak("filter", "add", "loads", "dear", "Cost > 10")
+        self.oak("publish", "loads")
+        cases = (
+            ("tally l", ["loads"]),
+            ("tally loads --by co", ["Cost", "'Cost rate'"]),
+            ("field rename loads V", ["Volume"]),
+            ("peek loads --where ", ["dear"]),
+            ("filter drop loads ", ["dear"]),
+            ("release ", ["'All loads'"]),
+            ("tally nothing --by ", []),
+        )
+        for typed, offered in cases:
+            words = f"oak {typed}"
+            found = ShellComplete(app, {}, "oak", "_OAK_COMPLETE").get_completions(
+                shlex.split(words[: words.rindex(" ")])[1:], words[words.rindex(" ") + 1 :]
+            )
+            self.assertEqual([one.value for one in found], offered, typed)
+
+    def test_objects_introduce_themselves_in_two_lines(self) -> None:
+        self.write("loads.csv", CSV)
+        self.write("r.report.toml", REPORT)
+        self.oak("intake", "loads.csv", "--name", "Loads")
+        self.oak("publish", "loads")
+        source = oak_ledger.open_source("loads")
+        wanted = (
+            (source, "Source 'Loads' over file; fields: 4\n  loads.oak.toml"),
+            (
+                source.tally(["Mill"]),
+                "Answer; rows: 2; columns: Mill string, COUNT(*) int64\n  used 40 of 40 rows; faults: 0, findings: 0",
+            ),
+            (oak_ledger.Catalogue.open("catalogue"), "Catalogue of Loads\n  catalogue"),
+        )
+        for one, said in wanted:
+            self.assertEqual(repr(one), said)
+        self.assertEqual(repr(oak_ledger.find_reports(".")[0]).count("\n"), 1)
 
     def test_a_failure_of_our_own_is_told_without_a_traceback(self) -> None:
         with (

@@ -62,6 +62,9 @@ class Catalogue:
     def __init__(self, storage: Storage) -> None:
         self._storage = storage
 
+    def __repr__(self) -> str:
+        return f"Catalogue of {', '.join(self.sources()) or 'nothing yet'}\n  {self.folder}"
+
     @staticmethod
     def open(folder: str | Path, *, create: bool = False) -> Catalogue:
         """Open the catalogue in a folder; with `create`, make it where there is none. Raises UnusableInput."""

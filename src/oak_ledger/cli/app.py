@@ -14,6 +14,8 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from oak_ledger.cli import lean
+from oak_ledger.cli.completion import with_completion
+from oak_ledger.cli.paths import definition_path
 from oak_ledger.errors import Finding, OakError
 from oak_ledger.version import __version__
 
@@ -23,7 +25,6 @@ if TYPE_CHECKING:
     from oak_ledger.source import Source
 
 Command = TypeVar("Command", bound=Callable[..., Any])
-DEFINITION_SUFFIX = ".oak.toml"
 
 # Each command's module, with the line that help shows for it, by what it is for, in the order of the work.
 SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
@@ -94,6 +95,7 @@ def _dry(context: click.Context, _option: click.Parameter, value: bool) -> None:
 def with_common(command: click.Command, *, edits: bool = False) -> click.Command:
     """A command with the options that every command has; one that edits a definition has `--dry-run`, too."""
     names = {name for one in command.params for name in one.opts}
+    with_completion(command)
     if edits and "--dry-run" not in names:
         help_line = "Show what would change and write nothing."
         command.params.append(
@@ -113,7 +115,7 @@ class Verbs(click.Group):
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         """A command, with the options that every command has."""
         command = super().get_command(ctx, cmd_name)
-        if command is None or "--width" in {name for one in command.params for name in one.opts}:
+        if command is None or "--no-progress" in {name for one in command.params for name in one.opts}:
             return command
         return with_common(command, edits=cmd_name not in READING)
 
@@ -141,7 +143,7 @@ class _Commands(click.Group):
         command = getattr(module, f"{cmd_name}_command")
         if isinstance(command, Verbs) or not isinstance(command, click.Command):
             return command if isinstance(command, click.Command) else None
-        known = "--width" in {name for one in command.params for name in one.opts}
+        known = "--no-progress" in {name for one in command.params for name in one.opts}
         return command if known else with_common(command, edits=cmd_name in EDITING)
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
@@ -236,14 +238,6 @@ def draft_option(command: Command) -> Command:
 
 
 # -- opening --------------------------------------------------------------------------------------------------
-
-
-def definition_path(name: str) -> Path:
-    """The definition file that a name means; its ending may be left out."""
-    path = Path(name)
-    if not path.is_file() and not name.endswith(".toml") and Path(name + DEFINITION_SUFFIX).is_file():
-        return Path(name + DEFINITION_SUFFIX)
-    return path
 
 
 def open_working(name: str, progress: Callable[[int], None] | None = None) -> Source:

@@ -15,7 +15,6 @@ from oak_ledger.cli.app import (
     attention,
     baseline_option,
     catalogue_option,
-    definition_path,
     draft_option,
     json_option,
     open_any,
@@ -24,6 +23,7 @@ from oak_ledger.cli.app import (
     tell_json,
     where_option,
 )
+from oak_ledger.cli.paths import definition_path
 from oak_ledger.errors import OakError
 
 if TYPE_CHECKING:

@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from oak_ledger.cli.app import definition_path, is_dry_run, json_option, open_working, tell_json
+from oak_ledger.cli.app import is_dry_run, json_option, open_working, tell_json
+from oak_ledger.cli.paths import definition_path
 
 if TYPE_CHECKING:
     from oak_ledger.source.edits import Edit

@@ -53,6 +53,10 @@ class Report:
     document: Document
     path: Path | None = None
 
+    def __repr__(self) -> str:
+        parts = f"panels: {len(self.panels)}, local fields: {len(self.local_fields)}"
+        return f"Report {self.about.name!r} over {self.about.source!r}; {parts}\n  {self.path or 'not saved'}"
+
     @property
     def about(self) -> ReportSpec:
         """The `[report]` table."""

@@ -16,6 +16,9 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
+SHOWN = 6  # columns in the short form of an answer
+
+
 @dataclass(frozen=True, slots=True)
 class Answer:
     """The answer to a question.
@@ -35,6 +38,12 @@ class Answer:
     groups: int | None = None
     steps: tuple[OperatorStats, ...] = ()
     """How it was answered, where that was asked for (`explain`)."""
+
+    def __repr__(self) -> str:
+        columns = [f"{one.name} {one.type}" for one in self.table.schema]
+        more = f" and {len(columns) - SHOWN} more" if len(columns) > SHOWN else ""
+        said = f"used {self.rows_used:,} of {self.rows_read:,} rows; faults: {len(self.faults)}, findings: {len(self.findings)}"
+        return f"Answer; rows: {self.table.num_rows:,}; columns: {', '.join(columns[:SHOWN])}{more}\n  {said}"
 
     @property
     def names(self) -> list[str]:

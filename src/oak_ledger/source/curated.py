@@ -51,6 +51,13 @@ class Curated:
     earlier: Compiled | None = field(default=None, compare=False, repr=False)
     """What the source before an edit was made into: what the edit does not reach is taken over."""
 
+    def __repr__(self) -> str:
+        fields = len(self.document.all("field"))
+        where = (
+            f"version {self.published.number}, {self.published.stage}" if self.published else self.path or self.folder
+        )
+        return f"{type(self).__name__} {self.name!r} over {self.origin.kind}; fields: {fields}\n  {where}"
+
     def changed(self, document: Document) -> Self:
         """The same source with another definition."""
         made = replace(self, document=document, earlier=self.__dict__.get("compiled", self.earlier))

@@ -60,7 +60,7 @@ CHECKS = ("oak_ledger.insight.proofs:prove",)
 ANSWER_CHECKS = ("oak_ledger.insight.proofs:beside_answer",)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Source(Curated):
     """A curated source. Make one with `open_source` or `Source.from_table`."""
 

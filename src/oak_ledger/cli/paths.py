@@ -1,0 +1,15 @@
+"""What a name on the command line means as a file."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+DEFINITION_SUFFIX = ".oak.toml"
+
+
+def definition_path(name: str) -> Path:
+    """The definition file that a name means; its ending may be left out."""
+    path = Path(name)
+    if not path.is_file() and not name.endswith(".toml") and Path(name + DEFINITION_SUFFIX).is_file():
+        return Path(name + DEFINITION_SUFFIX)
+    return path
