@@ -158,7 +158,7 @@ def main() -> None:
     missing = sorted(
         one.name for one in LIBRARY.entries.values() if not one.aggregate and not one.window and one.name not in told
     )
-    head = f"# Functions, as measured\n\nOne run of `python bench/functions.py`: {given.rows:,} values in memory, {os.cpu_count()} cores, the least of {given.repeats} times; answers were compared first. Repeating: 50 different values.\n\n"
+    head = f"# Functions, as measured\n\nOne run of `python bench/functions.py`: {given.rows:,} values in memory, {os.cpu_count()} cores, the least of {given.repeats} times; answers were compared first. Repeating: 50 distinct values.\n\n"
     tail = (
         "\n\nThe reasons below were read from the code; they were not measured one by one.\n\nMore than twice the time of the faster one: "
         + (", ".join(f"{name} ({ratio:.1f})" for ratio, name in sorted(slow, reverse=True)) or "none")

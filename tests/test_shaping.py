@@ -85,7 +85,7 @@ class Names(WithSource):
             (source.with_moved(["x"], before="T_MILL"), ["T_LOAD_ID", "x", "T_MILL", "T_GROSS_VALUE"]),
             (source.with_moved(["x", "T_LOAD_ID"], after="T_MILL"), ["T_MILL", "x", "T_LOAD_ID", "T_GROSS_VALUE"]),
             (source.with_moved(["T_LOAD_ID"]), ["T_MILL", "T_GROSS_VALUE", "x", "T_LOAD_ID"]),
-            (source.with_sorted(down=True), ["x", "T_MILL", "T_LOAD_ID", "T_GROSS_VALUE"]),
+            (source.with_sorted(descending=True), ["x", "T_MILL", "T_LOAD_ID", "T_GROSS_VALUE"]),
             (source.with_sorted(by="type"), ["T_MILL", "x", "T_LOAD_ID", "T_GROSS_VALUE"]),
         ]
         for made, wanted in cases:

@@ -1,6 +1,6 @@
 """Oak Ledger: curate a shared data source.
 
-A `Source` is a definition file and the rows it yields: fields taken over from columns, and calculated fields written
+A `Source` is a definition file and the rows it yields: plain fields of columns, and calculated fields written
 in a formula language. Sources are values: an edit returns a new one. The flow is that of the work:
 
     intake → Source (fields, clean, formulas) → check → rows, tally → Catalogue.publish, release → reports → mend

@@ -11,7 +11,7 @@ Severity = Literal["error", "warning", "note"]
 
 @dataclass(frozen=True, slots=True)
 class Place:
-    """Where something stands.
+    """Where something is.
 
     `where` is said in words (a file, a field); `text` is the formula or line concerned, and `start` and `end`
     are offsets into it in characters (`end` exclusive). An empty `text` means that there is no finer place.

@@ -20,7 +20,7 @@ from oak_ledger.present.look import LOOK
 
 
 def run(arguments: Sequence[str]) -> int:
-    """Run one command and give its exit code; errors are told on standard error, never as a traceback."""
+    """Run one command and give its exit code; errors are printed on standard error, never as a traceback."""
     LOOK.reset()
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper) and (stream.encoding or "").lower().replace("-", "") != "utf8":

@@ -302,7 +302,7 @@ def _plain(value: Any) -> str:
 
 @contextmanager
 def progress_of(what: str) -> Iterator[Callable[[int], None]]:
-    """A counter of rows on standard error while something long runs; nothing where that is no terminal."""
+    """A counter of rows on standard error while something long runs; nothing where that is not a terminal."""
     from oak_ledger.present.look import LOOK
 
     if not sys.stderr.isatty() or LOOK.no_progress or LOOK.quiet:

@@ -120,7 +120,7 @@ def _notes(source: Source, answer: Answer) -> list[str]:
 def _peek_file(
     path: Path, fields: Sequence[str], limit: int, where: str | None, sort: Sequence[str], as_json: bool
 ) -> int:
-    """A file that is no source yet: its first rows as text, or as intake would read them."""
+    """A file that is not a source yet: its first rows as text, or as intake would read them."""
     from oak_ledger.origin import OriginSpec
     from oak_ledger.origin.csv.dialect import detect, first_rows
     from oak_ledger.present.terminal import QUIET, Text, console, rows_table
@@ -330,7 +330,7 @@ def export_command(
 ) -> int:
     """Write the rows of SOURCE, with every row value computed, to a file or to standard output: whole or not at all.
 
-    Values in Parquet and Arrow files keep their types; in CSV text stands in quotes, and null is empty.
+    Values in Parquet and Arrow files keep their types; in CSV text is in quotes, and null is empty.
     """
     from oak_ledger.present.terminal import console, faults_lines, findings_list, plural
     from oak_ledger.source.whole import left_out

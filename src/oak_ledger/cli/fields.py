@@ -336,13 +336,13 @@ def move_command(
 @field_command.command("sort")
 @click.argument("source")
 @click.option("--by", type=click.Choice(["name", "type"]), default="name", show_default=True)
-@click.option("--down", is_flag=True, help="From last to first.")
-def sort_command(source: str, by: str, down: bool) -> None:
+@click.option("--descending", is_flag=True, help="From last to first.")
+def sort_command(source: str, by: str, descending: bool) -> None:
     """Sort the fields by name or by type."""
     from oak_ledger.cli.changes import write_edit
 
     before = open_working(source)
-    write_edit(before, before.with_sorted(by=by, down=down))
+    write_edit(before, before.with_sorted(by=by, descending=descending))
 
 
 @field_command.command("recode")

@@ -125,7 +125,7 @@ def join_command(
     """Combine FILES by shared keys into one source, and see what that does.
 
     The first file is the one that the others are joined to: rows with no partner, keys that repeat and multiply rows and totals,
-    and new nulls are told for each.
+    and new nulls are reported for each.
     """
     from oak_ledger.source.intake import intake_join
 
@@ -137,7 +137,7 @@ def join_command(
 
 
 def _written(found: Intake, sample: int | None, as_json: bool) -> int:
-    """Write the definition, and what was dropped beside it; tell all of it."""
+    """Write the definition, and what was dropped beside it; report all of it."""
     path = found.save()
     dropped = found.save_bad_rows()
     if as_json:

@@ -43,7 +43,7 @@ _TRIM, _PAD, _APART, _ARENAS = (
 
 
 def keep_memory() -> None:
-    """Do not give freed memory back to the system between slices, where the C library can be told so: each time it comes back it is cleared anew."""
+    """Do not give freed memory back to the system between slices, where the C library can be told so: each time it comes back it is cleared again."""
     import ctypes
 
     try:

@@ -18,7 +18,7 @@ def mend_command(
 ) -> int:
     """Say once that OLD is now NEW, and every reference in the definition and in the reports follows.
 
-    OLD is a column that is gone, or a name that is no field any more; NEW is what it is now. Either all files are
+    OLD is a column that is gone, or a name that is not a field any more; NEW is what it is now. Either all files are
     written or none.
     """
     from oak_ledger import broken_names, plan_mend

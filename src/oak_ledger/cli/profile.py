@@ -23,9 +23,9 @@ if TYPE_CHECKING:
 def profile_command(
     source: str, fields: tuple[str, ...], to: str | None, catalogue: str, draft: bool, as_json: bool
 ) -> int:
-    """Profile the fields of SOURCE: nulls, different values, range, distribution, shapes of text, and what is suspicious.
+    """Profile the fields of SOURCE: nulls, distinct values, range, distribution, shapes of text, and what is suspicious.
 
-    With one of FIELDS everything about it is told. For each suspicion a clean is proposed, with how many values it would change.
+    With one of FIELDS all details are shown. For each suspicion a clean is proposed, with how many values it would change.
     """
     from oak_ledger import profile
 

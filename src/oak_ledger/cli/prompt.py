@@ -36,7 +36,7 @@ class _Fields(Completer):
 
 
 def state_of(source: Source, text: str, position: int) -> list[tuple[str, str]]:
-    """What stands under the line being typed, as (style, text): the signature of the call, then validity with type and grain."""
+    """What is shown under the line being typed, as (style, text): the signature of the call, then validity with type and grain."""
     if not text.strip() or _SAVE.fullmatch(text.strip()):
         return [("", HELP)]
     shown: list[tuple[str, str]] = []

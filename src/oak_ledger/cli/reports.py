@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
 @click.group("report", cls=Verbs)
 def report_command() -> None:
-    """Render and check reports. A report reads the released version of its source unless told otherwise."""
+    """Render and check reports. A report reads the released version of its source unless set otherwise."""
 
 
 @report_command.command("list")

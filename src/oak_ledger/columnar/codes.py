@@ -1,4 +1,4 @@
-"""A number for each different value of an array, and the values by number."""
+"""A number for each distinct value of an array, and the values by number."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ SAMPLE_ROWS = 1 << 12
 
 
 def encode(values: Any) -> tuple[Any, Any]:
-    """A number for each different value (null is one of them), and the values by number."""
+    """A number for each distinct value (null is one of them), and the values by number."""
     if pa.types.is_floating(values.type):
         values = pc.add(values, 0.0)  # so that -0.0 and 0.0 are one value
     if pa.types.is_string(values.type) and _hardly_repeats(values):

@@ -19,7 +19,7 @@ RowIndexes = npt.NDArray[np.int64]
 
 
 def dense_ranks(values: Any, *, descending: bool = False, nulls_first: bool = False) -> npt.NDArray[np.int64]:
-    """A number for each value by its order; equal values have the same, nulls stand before or after all others."""
+    """A number for each value by its order; equal values have the same, nulls come before or after all others."""
     if pa.types.is_boolean(values.type):
         values = values.cast(pa.int8())
     codes, different = encode(values)

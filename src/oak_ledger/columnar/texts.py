@@ -127,7 +127,7 @@ def text_words(texts: Any) -> list[npt.NDArray[np.int64]] | None:
 def text_codes(texts: Any) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]] | None:
     """A number from 0 for each different text (null is one), and a row that has it; None where a text is too long.
 
-    A hash of each text and its row, packed into one number, are sorted, and texts with one hash compared: where texts hardly repeat this
+    A hash of each text and its row, packed into one number, are sorted, and texts with one hash compared: where few texts repeat this
     takes a third of the time of a dictionary.
     """
     words = text_words(texts)
@@ -149,7 +149,7 @@ def text_codes(texts: Any) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]
         ordered = word[at]
         differs[1:] |= ordered[1:] != ordered[:-1]
     clashes = np.unique(run[differs & ~begins])
-    if len(clashes):  # different texts with one hash: these few are told apart by a dictionary
+    if len(clashes):  # different texts with one hash: these few are distinguished by a dictionary
         some = np.flatnonzero(np.isin(codes, clashes))
         encoded = texts.take(from_numpy(some)).dictionary_encode(null_encoding="encode")
         numbers = np.concatenate([clashes, np.arange(len(first), len(first) + len(encoded.dictionary) - len(clashes))])

@@ -9,9 +9,9 @@ from oak_ledger.formula import checked as c
 
 
 def common_subexpressions(owners: Iterable[Expression]) -> dict[c.Checked, int]:
-    """A number for each function piece whose equal stands elsewhere, the same for equal ones.
+    """A number for each function piece whose equal is elsewhere, the same for equal ones.
 
-    A piece that may fault is shared within its own formula only, since a fault is told of the field that made it.
+    A piece that may fault is shared within its own formula only, since a fault is reported for the field that made it.
     """
     numbers: dict[Hashable, int] = {}
     seen: dict[int, list[c.Checked]] = {}

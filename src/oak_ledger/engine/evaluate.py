@@ -194,7 +194,7 @@ class Evaluator:
         return value
 
     def leaf(self, node: c.Checked, owner: Expression) -> Any:
-        """The values of a piece that is no function."""
+        """The values of a piece that is not a function."""
         if isinstance(node, c.Constant):
             if node not in self.constants:
                 self.constants[node] = scalar(node.value, node.type)
@@ -240,7 +240,7 @@ class Evaluator:
         return node.function.run(self.run_of(node, self.length, record), *values)
 
     def apply_once(self, node: c.Apply, values: list[Any], varying: Sequence[int], owner: Expression) -> Any:
-        """One function once per combination of its arguments' different values; the results are gathered."""
+        """One function once per combination of its arguments' distinct values; the results are gathered."""
         crossed = DictionaryProduct([values[index] for index in varying])
         if self.stats is not None:
             self.stats.add("field", owner.name, note="once per distinct value")
@@ -264,7 +264,7 @@ class Evaluator:
         return Once(crossed.dictionaries, pa.repeat(made, length) if isinstance(made, pa.Scalar) else made, wrong)
 
     def run_of(self, node: c.Apply, length: int, record: Any) -> CallContext:
-        """What the implementation is told."""
+        """What the implementation knows."""
         constants = [arg.value if isinstance(arg, c.Constant) else MISSING for arg in node.args]
         return CallContext(length, [arg.type for arg in node.args], node.type, constants, record, node.extra)
 

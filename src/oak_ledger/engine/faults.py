@@ -56,7 +56,7 @@ class Faults:
     samples: dict[tuple[str, str], dict[int, dict[str, Any]]] = field(default_factory=dict)
 
     def record(self, owner: str, what: str, rows: Rows, inputs: Callable[[int], dict[str, Any]]) -> None:
-        """Note a fault in these rows; `inputs` tells what went into the row with an index among them."""
+        """Note a fault in these rows; `inputs` says what went into the row with an index among them."""
         if not len(rows):
             return
         key = (owner, what)

@@ -11,7 +11,7 @@ from typing import Any
 
 from oak_ledger.errors import OakError
 
-MEMORY_SHARE = 4  # a quarter of the machine's, unless told otherwise
+MEMORY_SHARE = 4  # a quarter of the machine's, unless set otherwise
 
 
 @dataclass(frozen=True, slots=True)

@@ -89,7 +89,7 @@ class PushedPredicate:
 
 
 def pushed_predicates(fields: Fields, filters: Sequence[Expression]) -> list[PushedPredicate]:
-    """What filters ask of columns as they are read; nothing where a filter could fault, since faults are told of every row."""
+    """What filters ask of columns as they are read; nothing where a filter could fault, since faults are reported for every row."""
     trees = [one.checked for one in filters]
     every = [*trees, *(fields[name].checked for name in needed(fields, trees))]
     if any(_can_fault(tree) for tree in every):

@@ -93,7 +93,7 @@ class Scan:
     starts: Sequence[int] | None = None
     """Where each fragment begins, known from an earlier scan; windows need it."""
     limit: int | None = None
-    """So many rows are enough: no more are computed (without threads only), and what goes wrong in others is not told."""
+    """So many rows are enough: no more are computed (without threads only), and what goes wrong in others is not reported."""
     stats: ExecutionStats | None = None
     operator: tuple[str, str] = ("rows", "")
     """What the work is called in the statistics."""

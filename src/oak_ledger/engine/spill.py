@@ -1,6 +1,6 @@
 """What takes more memory than is allowed goes to disk, in partitions by a hash of its keys, and comes back one partition at a time.
 
-All that has the same keys stands in one partition, so each partition is worked on by itself; no answer depends on the hash.
+All that has the same keys is in one partition, so each partition is worked on by itself; no answer depends on the hash.
 """
 
 from __future__ import annotations

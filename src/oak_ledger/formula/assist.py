@@ -1,4 +1,4 @@
-"""Help while a formula is written: completion, the signature of the call one stands in, one look for all formulas.
+"""Help while a formula is written: completion, the signature of the call around the cursor, one look for all formulas.
 
 All of it works on text and a position in it, for any editor, and on text that cannot be read yet.
 """
@@ -34,7 +34,7 @@ class Completion:
 
 @dataclass(frozen=True, slots=True)
 class SignatureHelp:
-    """The call that a position stands in: the function, how it is written, and which argument one is at, from 0."""
+    """The call that a position is in: the function, how it is written, and which argument one is at, from 0."""
 
     function: Function
     written: str
@@ -48,7 +48,7 @@ class SignatureHelp:
 
 
 def complete(text: str, position: int, scope: Scope) -> list[Completion]:
-    """Proposals at a position: fields first, those that fit the call one stands in before the others, then functions, then keywords."""
+    """Proposals at a position: fields first, those that fit the call around the cursor before the others, then functions, then keywords."""
     before = text[:position]
     quoted = before.count('"') % 2 == 1 and before.count("'") % 2 == 0
     if not quoted and before.count("'") % 2 == 1:
@@ -108,7 +108,7 @@ def _ends_value(token: Token) -> bool:
 
 
 def signature_at(text: str, position: int) -> SignatureHelp | None:
-    """The innermost call of a known function that a position stands in; None outside of any."""
+    """The innermost call of a known function that a position is in; None outside of any."""
     open_calls: list[tuple[Token | None, int]] = []
     previous: Token | None = None
     for token in tokenize(text[:position])[0]:
@@ -178,7 +178,7 @@ def _joined(pieces: list[str], *, several: bool) -> str:
 
 
 def _tight(before: str, piece: str, earlier: str) -> bool:
-    """Whether two pieces stand side by side without a space."""
+    """Whether two pieces are side by side without a space."""
     if before == "(" or piece in (")", ","):
         return True
     if before == "-" and piece == "-":

@@ -170,7 +170,7 @@ class CallChecker(Maker):
             return None
         made, result = found
         if entry.constant_args:
-            try:  # a fixed argument of no use is told before any data: run over one row of nulls
+            try:  # a fixed argument of no use is reported before any data: run over one row of nulls
                 run_constant(entry, made, result, None, 1, _forget)
             except ComputeError as unfit:
                 self.wrong("bad-argument", f"{str(unfit).capitalize()}.", self._unfit(entry, made, result))

@@ -45,7 +45,7 @@ class Formula:
 
 
 def check(formula: str | Parsed, scope: Scope, *, where: str = "") -> Formula:
-    """Check a formula against the names it may use. `where` says in words where it stands."""
+    """Check a formula against the names it may use. `where` says in words where it is."""
     parsed = parse(formula) if isinstance(formula, str) else formula
     checker = _Checker(parsed.text, scope)
     tree = checker.piece(parsed.tree)

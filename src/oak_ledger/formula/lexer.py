@@ -36,7 +36,7 @@ RESERVED = frozenset(
 
 @dataclass(frozen=True, slots=True)
 class Token:
-    """A piece of a formula: its kind, its value (a name or text without its quotes), and where it stands."""
+    """A piece of a formula: its kind, its value (a name or text without its quotes), and where it is."""
 
     kind: TokenKind
     value: str

@@ -1,4 +1,4 @@
-"""Repairs of a formula: of those that findings offer, only such as make a formula with fewer errors are told."""
+"""Repairs of a formula: of those that findings offer, only such as make a formula with fewer errors are offered."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ def mended(
 ) -> list[Finding]:
     """The findings with the first of their repairs that gives a formula with fewer errors, or none.
 
-    A formula in the form of another notation is told as that alone, where it can be rewritten. `errors` counts those of a formula: all, and those of its form.
+    A formula in the form of another notation is reported as that alone, where it can be rewritten. `errors` counts those of a formula: all, and those of its form.
     """
     for form in foreign_forms(text):
         if form.fixed and errors(form.fixed)[0] == 0:
@@ -51,7 +51,7 @@ def _better(after: tuple[int, int], found: Finding, findings: Sequence[Finding])
 
 
 def _several_words(text: str, found: Finding, scope: Scope) -> Iterator[Repair]:
-    """Words that stand side by side, as one name of the scope, else as a text."""
+    """Words side by side, as one name of the scope, else as a text."""
     start = found.place.start
     if found.code == "unexpected" and found.hint.startswith("A name of several words"):
         before = re.search(r"[^\W\d]\w*\s+$", text[:start])

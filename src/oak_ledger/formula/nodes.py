@@ -55,7 +55,7 @@ class Unary(Node):
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Binary(Node):
-    """Two operands; `at` is where the operator stands."""
+    """Two operands; `at` is where the operator is."""
 
     op: str
     left: Node

@@ -18,7 +18,7 @@ from oak_ledger.formula import nodes
 from oak_ledger.formula.lexer import Token, name_text, tokenize
 from oak_ledger.types import CAST_NAMES
 
-# Loosest first. NOT stands between AND and IS; the signs bind tightest.
+# Loosest first. NOT comes between AND and IS; the signs bind tightest.
 OR, AND, NOT, IS, COMPARE, RANGE, JOIN, ADD, MULTIPLY, SIGN = range(1, 11)
 INFIX: dict[str, int] = {
     "OR": OR,
@@ -125,7 +125,7 @@ class _Parser:
 
     def note(self, code: str, message: str, start: int, end: int, hint: str = "", fixed: str | None = None) -> None:
         if any(found.place.start == start for found in self.findings):
-            return  # one error a place: the first tells the cause
+            return  # one error a place: the first is the cause
         self.findings.append(Finding(code, message, Place("", self.text, start, end), hint, fixed=fixed))
 
     def expect_word(self, *words: str, after: str) -> bool:
@@ -198,7 +198,7 @@ class _Parser:
         return tree
 
     def operator(self) -> str | None:
-        """The infix operator that stands here, if one does; `NOT IN` counts as `IN`."""
+        """The infix operator that is here, if there is one; `NOT IN` counts as `IN`."""
         token = self.token
         found = token.value if token.kind == "symbol" else token.word
         if found == "NOT" and self.peek().word in ("IN", "LIKE", "BETWEEN"):
@@ -408,7 +408,7 @@ class _Parser:
             value = None
         if value is None:
             shape = "DATE '2026-03-31'" if word == "DATE" else "TIMESTAMP '2026-03-31 07:30:00'"
-            message = f"'{token.value}' is no {kind} of the calendar."
+            message = f"'{token.value}' is not a valid {kind}."
             self.problem("bad-literal", message, f"It is written {shape}.", at=token)
             return nodes.Wrong(start, token.end)
         return nodes.Literal(start, token.end, kind, value)

@@ -174,7 +174,7 @@ def _compared(name: str, args: Sequence[c.Checked]) -> Truth | None:
 
 
 def _side(op: str, value: Any, operand: c.Checked) -> Values:
-    """The values that stand in a relation to a constant."""
+    """The values in a relation to a constant."""
     before, after = _cut((value, 0), operand), _cut((value, 1), operand)
     if op in ("=", "<>"):
         same = Values((before, after)) if before != after else Values()

@@ -53,7 +53,7 @@ class Groups:
         return np.bincount(self.codes, minlength=self.count)
 
     def sizes_without(self, rows: RowIndexes) -> RowIndexes:
-        """How many rows each group has besides these."""
+        """How many rows each group has beyond these."""
         return self.sizes - np.bincount(self.codes[rows], minlength=self.count) if len(rows) else self.sizes
 
     def float_sums(self, weights: Any) -> npt.NDArray[np.float64]:

@@ -26,7 +26,7 @@ FALSE_WORDS = frozenset({"false", "f", "no", "n", "off", "0"})
 
 @dataclass(frozen=True, slots=True)
 class CastTo:
-    """What a cast was told: the type, the digits of a decimal, the date template (may be empty)."""
+    """What a cast is given: the type, the digits of a decimal, the date template (may be empty)."""
 
     type: Type
     precision: int = MAX_DIGITS

@@ -1,4 +1,4 @@
-"""What is written with words and signs of its own rather than as a call: told by the same entries as functions.
+"""What is written with words and signs of its own rather than as a call: described by the same entries as functions.
 
 The parser knows how they are written and `operators` and `casts` what they mean; help, search, pages and tests read these entries.
 """

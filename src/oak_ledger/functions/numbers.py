@@ -242,7 +242,7 @@ def modulo(run: CallContext, x: Any, y: Any) -> Any:
 @function(
     "DIV(x numeric, y numeric) -> common",
     topic="number",
-    sentence="How often y goes into x as a whole, towards zero.",
+    sentence="The quotient of x and y as a whole number, cut towards zero.",
     examples=[("DIV(7, 2)", "3"), ("DIV(-7, 2)", "-3")],
     can_fault=True,
 )

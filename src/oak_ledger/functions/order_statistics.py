@@ -1,4 +1,4 @@
-"""Which values stand at given ranks of each group: medians and percentiles. Values are sorted group by group, as numbers."""
+"""Which values are at given ranks of each group: medians and percentiles. Values are sorted group by group, as numbers."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ class GroupedValues:
     """Numbers group after group, each group's in order, without those that are null."""
 
     def __init__(self, values: Any, numbers: Any, groups: Groups) -> None:
-        """`values` are Arrow's, which tell what is null; `numbers` the same in the order of the values."""
+        """`values` are Arrow's, which say what is null; `numbers` the same in the order of the values."""
         codes = groups.codes
         if values.null_count:
             there = to_mask(pc.is_valid(values))

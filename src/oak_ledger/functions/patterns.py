@@ -1,6 +1,6 @@
 """Functions on text by regular expressions: RE2's, which take time linear in the text, whatever the pattern.
 
-The pattern is fixed in the formula, so that a wrong one is told before any data is read.
+The pattern is fixed in the formula, so that a wrong one is reported before any data is read.
 """
 
 from __future__ import annotations

@@ -60,7 +60,7 @@ class CallContext:
         return with_nulls(self.array(result), mask)
 
     def each(self, compute: Callable[..., Any], *args: Any) -> Any:
-        """One Python call for each different value (or combination of values); null where any argument is null, a fault where ComputeError is raised.
+        """One Python call for each distinct value (or combination of values); null where any argument is null, a fault where ComputeError is raised.
 
         This is the plain meaning of a function, used where no kernel has it.
         """
@@ -225,7 +225,7 @@ class Function:
     accumulator: Any = None
     """For an aggregate that can be computed slice by slice: how (see `accumulators.Accumulator`)."""
     counts_values: bool = False
-    """Whether it tells how many values there are, so that `DISTINCT` asks for how many different ones."""
+    """Whether it says how many values there are, so that `DISTINCT` asks for how many different ones."""
     usage: str = ""
     """How it is written, where that is not its signature."""
 

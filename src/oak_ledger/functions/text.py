@@ -80,7 +80,7 @@ def initcap(run: CallContext, x: Any) -> Any:
     begins[1:] &= ~in_word[:-1]
     starts = offsets[:-1][offsets[:-1] < len(data)]
     begins[starts] = letter[starts]
-    return texts_like(texts, offsets, data - (begins.view(np.uint8) << 5))  # capitals stand 32 before
+    return texts_like(texts, offsets, data - (begins.view(np.uint8) << 5))  # capitals come 32 before
 
 
 def _trim(run: CallContext, x: Any, characters: Any, ends: str) -> Any:

@@ -1,6 +1,6 @@
 """Which values may be added up, known from the formula itself.
 
-A volume may be summed over rows; a price per volume may not: the sum of ratios is no ratio of sums. The nature of a
+A volume may be summed over rows; a price per volume may not: the sum of ratios is not the ratio of sums. The nature of a
 field follows from its tree, through every field that it is made of.
 """
 

@@ -26,7 +26,7 @@ class BranchRows:
 
 
 def branch_rows(source: Source, formula: str, *, where: str | None = None) -> list[BranchRows]:
-    """How many rows each branch of a formula's outermost CASE takes, ELSE last; empty where it is no CASE of rows.
+    """How many rows each branch of a formula's outermost CASE takes, ELSE last; empty where it is not a CASE of rows.
 
     Raises FormulaError where the formula is wrong.
     """

@@ -20,9 +20,9 @@ SAME = 0.9
 
 @dataclass(frozen=True, slots=True)
 class Fingerprint:
-    """Of one field: its type, how many rows and nulls, how many different values, the middle and mean of numbers, the ends as text.
+    """Of one field: its type, how many rows and nulls, how many distinct values, the middle and mean of numbers, the ends as text.
 
-    `sketch` holds the smallest hashes of its different values; two sketches tell how far two sets of values are the same.
+    `sketch` holds the smallest hashes of its distinct values; two sketches show how far two sets of values are the same.
     """
 
     type: str
@@ -86,7 +86,7 @@ def same_field(one: Fingerprint, other: Fingerprint) -> bool:
 
 
 def renamed_between(before: Mapping[str, Fingerprint], after: Mapping[str, Fingerprint]) -> dict[str, str]:
-    """Fields that have another name in `after` than in `before`, told by their values (new name: old name)."""
+    """Fields that have another name in `after` than in `before`, recognised by their values (new name: old name)."""
     gone = [name for name in before if name not in after]
     found: dict[str, str] = {}
     for new in (name for name in after if name not in before):
@@ -97,7 +97,7 @@ def renamed_between(before: Mapping[str, Fingerprint], after: Mapping[str, Finge
 
 
 def shared(one: Fingerprint, other: Fingerprint) -> float:
-    """About which share of the different values of `one` is among those of `other`, from 0 to 1."""
+    """About which share of the distinct values of `one` is among those of `other`, from 0 to 1."""
     if not one.sketch or not other.sketch:
         return 0.0
     # both sketches are complete up to the smaller of their largest hashes, unless they hold everything

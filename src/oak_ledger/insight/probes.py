@@ -77,6 +77,6 @@ def figure(value: Any) -> str:
 
 
 def place_of(source: Source, state: State, text: str = "", node: n.Node | None = None) -> Place:
-    """Where a finding about a field stands."""
+    """Where a finding about a field is."""
     where = f"{source.document.where}, field {state.name!r}"
     return Place(where, text, node.start, node.end) if node is not None else Place(where)

@@ -1,6 +1,6 @@
 """A profile: per field what values there are, how they are distributed, and what about them is suspicious.
 
-Everything is computed from the different values and how often each occurs, so that a column that repeats costs little.
+Everything is computed from the distinct values and how often each occurs, so that a column that repeats costs little.
 """
 
 from __future__ import annotations
@@ -26,7 +26,7 @@ from oak_ledger.source.source import Source
 COMMON = 8
 BINS = 24
 PATTERNS = 5
-LOOKED_AT = 100_000  # different values of which patterns and spellings are looked at
+LOOKED_AT = 100_000  # distinct values of which patterns and spellings are looked at
 
 
 @dataclass(frozen=True, slots=True)
@@ -244,7 +244,7 @@ def _spellings(part: Any, trimmed: Any, weights: Any, inner: str) -> Iterator[Su
 
 
 def _changed_rows(part: Any, weights: Any, clean: str) -> int:
-    """In how many rows a clean changes the value: it is tried on every different value."""
+    """In how many rows a clean changes the value: it is tried on every distinct value."""
     tried = Source.from_table(pa.table({"VALUE": part}), name="values")
     kind = tried.check_formula(clean).require().type
     same = f"({clean})" if kind.kind == "text" else f"CAST(({clean}) AS TEXT)"

@@ -76,7 +76,7 @@ def prove(source: Source) -> Iterator[Finding]:
 
 
 def _new_columns(source: Source) -> Iterator[Finding]:
-    """Columns that no field takes over, where others that fields need are gone: one may be the other."""
+    """Columns that no field uses, where others that fields need are gone: one may be the other."""
     new = source.new_columns()
     broken = any(one.code == "missing-column" for state in source.fields for one in state.findings)
     if new and broken:

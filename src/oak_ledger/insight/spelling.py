@@ -22,7 +22,7 @@ _PARTS = frozenset({"REPLACE", "CONTAINS", "STARTS_WITH", "ENDS_WITH"})
 
 @dataclass(frozen=True, slots=True)
 class _Written:
-    """A formula that looks for texts: whose it is, where it stands, what it says."""
+    """A formula that looks for texts: whose it is, where it is, what it says."""
 
     name: str
     where: str
@@ -31,7 +31,7 @@ class _Written:
 
 @dataclass(frozen=True, slots=True)
 class _Sought:
-    """A text that is looked for: in what, within which function, and where it stands (not at all for a recode)."""
+    """A text that is looked for: in what, within which function, and where it is (not at all for a recode)."""
 
     operand: str
     text: str
@@ -67,7 +67,7 @@ def spelling_probes(source: Source, helpers: Helpers) -> Iterator[Probe]:
 
 
 def misspelt(source: Source, conditions: Iterable[tuple[str, str, str]]) -> list[Finding]:
-    """The same for conditions that are not the source's own: each with whose it is, where it stands, and what it says."""
+    """The same for conditions that are not the source's own: each with whose it is, where it is, and what it says."""
     helpers = Helpers(source)
     probes = [probe for one in conditions for probe in _condition(source, helpers, _Written(*one))]
     if not probes:

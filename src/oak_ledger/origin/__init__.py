@@ -1,4 +1,4 @@
-"""Where rows come from: every format has a reader (`formats`), what text holds is judged (`infer`), and files are told apart (`stamps`)."""
+"""Where rows come from: every format has a reader (`formats`), what text holds is judged (`infer`), and states of files are distinguished (`stamps`)."""
 
 from __future__ import annotations
 

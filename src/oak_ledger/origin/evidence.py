@@ -18,7 +18,7 @@ class Evidence:
 
     `kind` is a type of the language with `scale` and `precision` (for decimals); `template` a date template, `marks` how decimals are written
     (`.`, `,` or `., `); `misfits` counts the values that do not fit and `samples` has the first as (row from 1, value);
-    `why` says what decided, in a sentence; `distinct` counts different values (None where too many to keep).
+    `why` says what decided, in a sentence; `distinct` counts distinct values (None where too many to keep).
     """
 
     kind: str
@@ -73,7 +73,7 @@ def as_text(evidence: Evidence) -> Evidence:
 
 @dataclass(frozen=True, slots=True)
 class Context:
-    """What is known of the file that a column stands in: the separator of its values, and the decimal mark that other columns prove."""
+    """What is known of the file that a column is in: the separator of its values, and the decimal mark that other columns prove."""
 
     separator: str = ""
     decimal_mark: str = ""

@@ -1,4 +1,4 @@
-"""Opening an origin for reading: each kind tells its columns with the types they arrive in, and gives batches."""
+"""Opening an origin for reading: each kind gives its columns with the types they arrive in, and gives batches."""
 
 from __future__ import annotations
 
@@ -89,7 +89,7 @@ class FilesReader:
         return names
 
     def shapes(self) -> list[tuple[Path, list[str], list[str]]]:
-        """Files whose columns differ from the first one's: the path, what is missing, what is there besides."""
+        """Files whose columns differ from the first one's: the path, what is missing, what is there in addition."""
         first = self._names(self.paths[0])
         found = []
         for path in self.paths[1:]:

@@ -1,4 +1,4 @@
-"""Lines at the end of a table that are no rows: totals, counts, notes, and what stands between them."""
+"""Lines at the end of a table that are not rows: totals, counts, notes, and what is between them."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ _RULE = re.compile(r"[-=_*.+| ]+")
 
 
 def lines_after_rows(last: Sequence[Sequence[str]], width: int) -> tuple[int, str]:
-    """How many of the last lines of a table are no rows, and why; `width` is how many values rows have."""
+    """How many of the last lines of a table are not rows, and why; `width` is how many values rows have."""
     count, what = 0, ""
     for at, row in enumerate(reversed(last), 1):
         said = next((cell.strip() for cell in row if cell.strip()), "")
@@ -41,7 +41,7 @@ def _ends(row: Sequence[str], said: str, width: int) -> bool:
 
 
 def _blanks_before(last: Sequence[Sequence[str]], count: int) -> int:
-    """How many lines without a value or with a rule stand before those."""
+    """How many lines without a value or with a rule come before those."""
     before = 0
     for row in last[: len(last) - count][::-1] if count else ():
         if not _RULE.fullmatch("".join(row) or " "):

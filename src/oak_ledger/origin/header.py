@@ -1,4 +1,4 @@
-"""Where the names of a table's columns stand, and what they are: judged from its first rows, with the reason."""
+"""Where the names of a table's columns are, and what they are: judged from its first rows, with the reason."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ MOST = 0.9  # so many of a column's values say what it holds
 
 @dataclass(frozen=True, slots=True)
 class FoundHeader:
-    """The line in which the names stand (or `first`, `none`), in how many lines they stand, and why that is believed."""
+    """The line that holds the names (or `first`, `none`), how many lines they take, and why that is believed."""
 
     header: Header
     lines: int
@@ -29,7 +29,7 @@ class FoundHeader:
 
 
 def judge_header(rows: Sequence[Row]) -> FoundHeader:
-    """Where the names stand in the first rows of a table; blank lines are empty rows."""
+    """Where the names are in the first rows of a table; blank lines are empty rows."""
     width = usual_width(rows)
     start = next((at for at, row in enumerate(rows) if not _is_title(row, width)), 0)
     full = next((at for at, row in enumerate(rows) if len(row) == width), start)
@@ -77,13 +77,13 @@ def _column_kind(column: Sequence[str]) -> str:
 
 
 def _columns(first: Row, body: Sequence[Row]) -> Iterator[tuple[str, list[str]]]:
-    """Each value of the first row with what stands below it."""
+    """Each value of the first row with what is below it."""
     for at, cell in enumerate(first):
         yield cell, [row[at] for row in body if at < len(row)]
 
 
 def _is_header(first: Row, body: Sequence[Row]) -> tuple[bool, str]:
-    """Whether a row holds names, by its difference from what stands below."""
+    """Whether a row holds names, by its difference from what is below."""
     kinds = [(cell, _kind(cell), _column_kind(column)) for cell, column in _columns(first, body)]
     if not body:
         numbers = [cell for cell, kind, _ in kinds if kind in ("number", "date")]
@@ -109,7 +109,7 @@ def _is_header(first: Row, body: Sequence[Row]) -> tuple[bool, str]:
 
 
 def _steps(numbers: Sequence[str], first: Row, body: Sequence[Row]) -> str:
-    """What numbers in the first row count as names: years, or 1, 2, 3, where the values below are no such."""
+    """What numbers in the first row count as names: years, or 1, 2, 3, where the values below are not."""
     if len(numbers) < 2 or not all(one.strip().isdigit() for one in numbers):
         return ""
     whole = [int(one) for one in numbers]
@@ -150,7 +150,7 @@ def _joined(groups: Row, names: Row) -> list[str]:
 
 
 def arriving_names(lines: Sequence[Row], body: Sequence[Row]) -> list[str]:
-    """The names that stand in some lines, for the columns that the rows have; empty where a column has no name.
+    """The names in some lines, for the columns that the rows have; empty where a column has no name.
 
     Line ends in a name become spaces. A name is missing at the beginning where rows are counted, and at the end where lines end in a separator.
     """

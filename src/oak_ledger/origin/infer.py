@@ -21,9 +21,9 @@ from oak_ledger.origin.verdict import judged
 from oak_ledger.types import Type
 
 _LEADING_ZERO = r"^[+-]?0[0-9]+$"
-KNOWN = 50_000  # so many different values are counted, and need no second look
+KNOWN = 50_000  # so many distinct values are counted, and need no second look
 STUDIED = 4_000  # rows that are looked at by pattern in any case
-FEW = 1_500  # a batch with so few different values is judged by these at once
+FEW = 1_500  # a batch with so few distinct values is judged by these at once
 PICKED = 1_000  # values by which shapes are ruled out where the first batch has very many different ones
 TEXT_STUDIED = 500_000  # rows after which the values of a text are no longer counted
 SHOWN = 3  # values that do not fit
@@ -78,7 +78,7 @@ class TypedColumn:
 
 
 def _different(values: Any) -> tuple[Any, Any, Any]:
-    """A number for each different value (-1 for null), how often each comes, and the first row that has it."""
+    """A number for each distinct value (-1 for null), how often each comes, and the first row that has it."""
     encoded = values.dictionary_encode()
     codes = numpy_view(pc.fill_null(encoded.indices, -1))
     counts = np.bincount(codes[codes >= 0], minlength=len(encoded.dictionary))
@@ -232,7 +232,7 @@ class TypeInferrer:
             shape.alive = False
 
     def _study(self, values: Any, different: Any, counts: Any, first: Any, codes: Any) -> None:
-        """A batch by its different values: which shapes they have, and how often. `codes` says which of them each row has."""
+        """A batch by its distinct values: which shapes they have, and how often. `codes` says which of them each row has."""
         before = self.rows
         self._count(values)
         self.repeats = len(counts) <= FEW
@@ -278,7 +278,7 @@ class TypeInferrer:
             shape.alive = 2 * pc.match_substring_regex(texts, SHAPES[name]).true_count >= len(texts)
 
     def known(self) -> dict[str, tuple[int, int]]:
-        """The different values that were counted, with how often each came and the first row that has it: all, or those of the first rows."""
+        """The distinct values that were counted, with how often each came and the first row that has it: all, or those of the first rows."""
         values = self.facts.labels.values.to_pylist() if len(self.facts) else []
         return dict(zip(values, zip(self.facts.counts.tolist(), self.facts.first.tolist(), strict=True), strict=True))
 

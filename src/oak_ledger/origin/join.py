@@ -36,7 +36,7 @@ class JoinStep:
     """What came of joining one part.
 
     `left_rows` and `right_rows` are the rows before, `rows` those after. `left_alone` and `right_alone` are rows without a partner, with
-    samples of their keys. `left_repeats` and `right_repeats` count keys that stand in more than one row. `nulls` are new nulls by
+    samples of their keys. `left_repeats` and `right_repeats` count keys that occur in more than one row. `nulls` are new nulls by
     column, `measures` the totals that changed because rows were multiplied.
     """
 

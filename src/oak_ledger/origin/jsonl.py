@@ -112,7 +112,7 @@ def _once(pairs: Sequence[tuple[str, Any]]) -> dict[str, Any]:
 
 
 def _flat(item: dict[str, Any], before: str = "") -> dict[str, str | None]:
-    """An object's values as texts; those of an object inside stand under its name and a dot."""
+    """An object's values as texts; those of an object inside are under its name and a dot."""
     made: dict[str, str | None] = {}
     for name, value in item.items():
         own = (

@@ -92,7 +92,7 @@ class ParquetReader(TypedReader):
 
 
 def _repeating(footer: Any, names: Sequence[str]) -> list[str]:
-    """The text columns whose values repeat, by the sizes that the file tells of its first row group."""
+    """The text columns whose values repeat, by the sizes that the file states for its first row group."""
     if not footer.num_row_groups:
         return []
     group = footer.row_group(0)
@@ -135,7 +135,7 @@ class _OpenFile:
 
 
 def _comparable(kind: Any) -> bool:
-    """Whether the least and largest that a file tells of a column can be compared with constants."""
+    """Whether the least and largest that a file states for a column can be compared with constants."""
     if pa.types.is_timestamp(kind):
         return kind.tz is None and kind.unit != "ns"
     return not (pa.types.is_uint64(kind) or pa.types.is_time(kind)) and from_arrow_type(kind) is not None

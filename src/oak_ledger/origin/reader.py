@@ -146,7 +146,7 @@ def schema_of(read: Callable[[str], pa.Schema], path: Path) -> pa.Schema:
 
 
 def opening(read: Callable[[Any], Any], path: Path) -> Any:
-    """What reading a file's beginning gives; what goes wrong is told in our words."""
+    """What reading a file's beginning gives; what goes wrong is reported in our words."""
     if not path.is_file():
         raise UnusableInput("no-file", f"There is no file {path}.", hint="Check the path and the spelling.")
     try:

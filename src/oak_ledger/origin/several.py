@@ -53,7 +53,7 @@ class SeveralReader:
         return self.kinds
 
     def shapes(self) -> list[tuple[Path, list[str], list[str]]]:
-        """Files whose columns differ from the first one's: the path, what is missing, what is there besides."""
+        """Files whose columns differ from the first one's: the path, what is missing, what is there in addition."""
         self._load()
         first, *others = ({self._known(name): None for name in reader.columns()} for reader in self.readers)
         found = []

@@ -9,7 +9,7 @@ from oak_ledger.columnar.arrays import Mask
 from oak_ledger.origin.number_shapes import Mark, Numbers
 
 _SIGN = r"[+-]?"
-SPACE = " \u00a0\u2009\u202f"  # what may stand between thousands
+SPACE = " \u00a0\u2009\u202f"  # what may separate thousands
 MINUS = "\u2212"
 QUOTE = "'\u2019"
 CURRENCIES = "EUR|USD|GBP|CHF|SEK|NOK|DKK|PLN|CZK|HUF|JPY|CNY|INR|CAD|AUD|kr|Kč|zł|Ft"
@@ -89,7 +89,7 @@ def _thousands(mark: Mark) -> Callable[[Numbers], Mask]:
 
 
 def _small(mark: Mark) -> Callable[[Numbers], Mask]:
-    """Of plain numbers, those that another mark between thousands leaves as they are; `mark` is no decimal mark then."""
+    """Of plain numbers, those that another mark between thousands leaves as they are; `mark` is not the decimal mark then."""
     return lambda one: (one.before <= 3) & (one.mark != mark)
 
 

@@ -13,7 +13,7 @@ _PASSWORD = re.compile(r"://[^/@:]*:[^@/]+@")
 
 
 class ReadingSpec(BaseModel):
-    """How rows are read from one place; what intake decided stands here, so that reading decides nothing anew."""
+    """How rows are read from one place; what intake decided is here, so that reading decides nothing again."""
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 

@@ -1,4 +1,4 @@
-"""What an origin is made of, so that a change can be told without reading the rows: each file with size, times, number and a digest of its ends."""
+"""What an origin is made of, so that a change is noticed without reading the rows: each file with size, times, number and a digest of its ends."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ _SQLITE = "sqlite:///"
 
 @dataclass(frozen=True, slots=True)
 class FileStamp:
-    """What tells one state of a file from another; `whole` is a digest of all of it, where its time is too young to tell."""
+    """What distinguishes one state of a file from another; `whole` is a digest of all of it, where its time is too recent to prove anything."""
 
     size: int
     modified: int
@@ -41,7 +41,7 @@ Stamps = Mapping[str, FileStamp]
 
 
 def origin_paths(spec: ReadingSpec, folder: Path, parts: Sequence[PartSpec] = ()) -> list[Path] | None:
-    """The files of an origin; None where a change could not be told: a database that is no file, a table in memory."""
+    """The files of an origin; None where a change could not be noticed: a database that is not a file, a table in memory."""
     if spec.kind == "join":
         found: list[Path] = []
         for part in parts:

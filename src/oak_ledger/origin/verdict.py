@@ -13,7 +13,7 @@ from oak_ledger.origin.evidence import ENOUGH_ZEROS, MISFIT_SHARE, SPACES, Conte
 from oak_ledger.origin.shapes import DATES, MOMENT_OFFSET, MOMENT_Z, SHAPES
 from oak_ledger.types import MAX_DIGITS
 
-# Shapes of numbers with the decimal mark, the mark between thousands, and whether a minus may stand otherwise than before.
+# Shapes of numbers with the decimal mark, the mark between thousands, and whether a minus may be elsewhere than before.
 _MARKS: Mapping[str, tuple[str, str, bool]] = {
     "point": (".", "", False), "comma": (",", "", False), "comma thousands": (".", ",", False), "point thousands": (",", ".", False),
     "space thousands, comma": (",", " ", False), "space thousands, point": (".", " ", False), "quote thousands, point": (".", "'", False),
@@ -46,7 +46,7 @@ class Seen(Protocol):
     shapes: dict[str, Shape]
 
     def known(self) -> dict[str, tuple[int, int]]:
-        """The different values that were counted, with how often each came and the first row that has it."""
+        """The distinct values that were counted, with how often each came and the first row that has it."""
 
 
 def judged(seen: Seen, context: Context) -> Evidence:
@@ -316,7 +316,7 @@ class _Verdict:
         scale: int = 0,
         **told: Any,
     ) -> Evidence:
-        """The evidence as it is told."""
+        """The evidence as it is reported."""
         seen, more = self.seen, more or {}
         own = seen.shapes[shape] if shape else Shape(fits=seen.rows)
         worded = sum(seen.null_words.get(word, 0) for word in words) + (seen.blanks if shape else 0)

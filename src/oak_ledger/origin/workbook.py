@@ -99,7 +99,7 @@ def _read(path: Path, name: str) -> tuple[list[list[Any]], list[tuple[int, int]]
 
 
 def _special_cells(path: Path, name: str) -> tuple[list[tuple[int, int, str]], list[tuple[int, int]]]:
-    """The cells of a sheet that hold an error, as (row, column, error) from 0, and those with a formula: the quick reader tells both as empty."""
+    """The cells of a sheet that hold an error, as (row, column, error) from 0, and those with a formula: the quick reader gives both as empty."""
     if path.suffix.lower() not in (".xlsx", ".xlsm"):
         return [], []
     with zipfile.ZipFile(path) as archive:
@@ -130,7 +130,7 @@ def _values(path: Path, name: str, *, computed: bool) -> Iterator[tuple[int, int
 
 @dataclass(frozen=True, slots=True)
 class FirstLook:
-    """Where names stand and which lines at the end are no rows, as keys of a definition; and why that is believed."""
+    """Where the names are and which lines at the end are not rows, as keys of a definition; and why that is believed."""
 
     keys: Mapping[str, Any]
     evidence: tuple[tuple[str, str], ...]

@@ -110,7 +110,7 @@ def _cell(value: Any, format_text: str) -> Text:
 
 
 def rows_table(answer: Answer, width: int, notes: Sequence[str] = ()) -> Group:
-    """The rows of an answer; columns that do not fit in `width` are named below instead. `notes` stand under the headers."""
+    """The rows of an answer; columns that do not fit in `width` are named below instead. `notes` are under the headers."""
     names = answer.names
     formats = {name: answer.formats.get(name, "") or _even_decimals(answer, name) for name in names}
     cells = [[_cell(value, formats[name]) for name, value in row.items()] for row in answer.to_dicts()]
@@ -158,7 +158,7 @@ def rows_table(answer: Answer, width: int, notes: Sequence[str] = ()) -> Group:
 
 
 def _even_decimals(answer: Answer, name: str) -> str:
-    """A format for a column of 64-bit floats that has none, so that its decimals stand under each other."""
+    """A format for a column of 64-bit floats that has none, so that its decimals are aligned."""
     import pyarrow as pa
     import pyarrow.compute as pc
 
@@ -233,7 +233,7 @@ def counted(findings: Sequence[Finding]) -> str:
 
 
 def branches_table(branches: Sequence[BranchRows], rows: int) -> Table:
-    """How many rows each branch of a CASE takes, with their share, and how many of them for want of a value."""
+    """How many rows each branch of a CASE takes, with their share, and how many of them because there is no value."""
     nulls = any(one.nulls for one in branches)
     table = grid("branch", "rows", "share", *(["because of a null"] if nulls else []))
     for column in table.columns[1:]:

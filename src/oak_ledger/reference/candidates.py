@@ -17,9 +17,9 @@ LOOKED_AT = 200_000
 
 @dataclass(frozen=True, slots=True)
 class Candidate:
-    """A column that a field may take over instead of the one that is gone.
+    """A column that a field may use instead of the one that is gone.
 
-    `values` is about which share of its different values the field had when last published (None where nothing is
+    `values` is about which share of its distinct values the field had when last published (None where nothing is
     known of it), `name` how like the names are; both from 0 to 1. `score` ranks.
     """
 

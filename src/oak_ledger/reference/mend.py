@@ -38,7 +38,7 @@ def plan_mend(
     """What must change so that each old name is the new one, in the definition and in other files (reports).
 
     An old name is a column that is gone (or the field that took it over), and the new one a column that is there; or
-    both are names of fields. `names` gives fields new names besides (old: new). Raises OakError where a name is
+    both are names of fields. `names` also gives fields new names (old: new). Raises OakError where a name is
     unknown or so nothing is broken.
     """
     mended, document = source, source.document

@@ -1,4 +1,4 @@
-"""What depends on what: from a broken name to everything that stands on it."""
+"""What depends on what: from a broken name to everything that needs it."""
 
 from __future__ import annotations
 

@@ -76,7 +76,7 @@ class Report:
         """The source with this report's local fields, and what is wrong with those."""
         findings: list[Finding] = []
         waiting, failed = list(self.local_fields), []
-        while waiting:  # a local field may use another that stands below it
+        while waiting:  # a local field may use another that comes below it
             for field in waiting:
                 try:
                     source = source.with_field(field.name, field.formula, format=field.format or None)
@@ -152,7 +152,7 @@ class Report:
         ]
 
     def _formulas(self) -> Iterator[tuple[str, str, str]]:
-        """Every formula of the report: whose it is, where it stands, what it says."""
+        """Every formula of the report: whose it is, where it is, what it says."""
         for field in self.local_fields:
             yield field.name, f"{self.document.where}, field {field.name!r}", field.formula
         for panel in self.panels:
@@ -164,7 +164,7 @@ class Report:
 
 
 def _causes(found: Finding, source: Source, local: dict[str, list[Finding]]) -> Iterator[Finding]:
-    """A finding about a field that is broken itself is told by its cause."""
+    """A finding about a field that is broken itself is reported by its cause."""
     named = found.place.text[found.place.start : found.place.end].strip('"')
     if found.code in ("unknown-field", "unknown-sort"):
         for name, reasons in local.items():

@@ -30,7 +30,7 @@ def report_changes(
 ) -> list[Change]:
     """The measures whose figure, or whose groups, differ between two states of a source, and those that broke or work again.
 
-    The reports are written for `after`; `renamed` tells fields that have other names in `before` (new name: old name).
+    The reports are written for `after`; `renamed` lists fields that have other names in `before` (new name: old name).
     """
     found: list[Change] = []
     back = {new.casefold(): old for new, old in (renamed or {}).items()}

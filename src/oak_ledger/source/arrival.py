@@ -1,4 +1,4 @@
-"""What is told of the rows' arrival: files of another shape, rows that were left out, columns that nobody takes."""
+"""What is reported about how rows were read: files of another shape, rows that were left out, columns that nobody uses."""
 
 from __future__ import annotations
 

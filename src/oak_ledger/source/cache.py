@@ -1,4 +1,4 @@
-"""Typed copies of origins that are slow to read again: kept by themselves in a folder of the user's, and dropped when they are told to be stale.
+"""Typed copies of origins that are slow to read again: kept by themselves in a folder of the user's, and dropped when they are stale.
 
 A copy has the values of each field as they are read from its column (their type, not what formulas and cleans make of them), or the column
 itself where some values could not be read. Its name is a digest of how the definition says to read; its stamps are those of the origin's files.
@@ -45,7 +45,7 @@ MIN_BYTES = {
 }
 """Kinds of origins that are slow to read, and how large they must be for a copy to be worth it."""
 READ_THROUGH = ("json lines", "sheet", "join", "database")
-"""Those that tell their columns only when all of them is read."""
+"""Those that know their columns only when all of them is read."""
 DEFAULT_LIMIT = 20 << 30
 ROW_GROUP_ROWS = 1 << 17
 MAX_ATTEMPTS = 8
@@ -208,7 +208,7 @@ def typed_copy(source: Source) -> tuple[TypedCopy | None, Finding | None]:
 
 
 def origin_columns(source: Curated) -> dict[str, Type]:
-    """The columns of a source's origin, with their types; remembered where all of it would have to be read to tell them."""
+    """The columns of a source's origin, with their types; remembered where all of it would have to be read to know them."""
     kind = source.origin.kind
     if source.feed is not None or kind not in READ_THROUGH or not enabled():
         return source.opened.columns()

@@ -91,7 +91,7 @@ class Names:
         return self.baseline
 
     def advice(self, name: str) -> str:
-        """A column's name is told by its field's."""
+        """A column is named by its field."""
         taken = self.columns.get(name.casefold())
         return f"The column {name} is the field {name_text(taken)}." if taken else ""
 
@@ -131,7 +131,7 @@ def compile_names(
     """Make every name ready. `arriving` are the origin's columns with their types, `refused` those that are not read, and why.
 
     `recoding` has a formula over VALUE for each field with a recode list. With `ready`, row values have been computed before (a published source): each is the column of its own name.
-    Of `earlier`, the source before an edit, everything is taken over that the edit does not reach.
+    Of `earlier`, the source before an edit, everything is reused that the edit does not reach.
     """
     work = _Compiler(arriving, ready, where, recoding or {}, refused or {})
     kept = _Kept(earlier, work) if earlier is not None and _is_like(earlier, arriving, specs, baseline) else None
@@ -174,7 +174,7 @@ def _is_like(
 
 @dataclass(slots=True)
 class _Kept:
-    """Takes over what an edit does not reach: names that say the same as before, and whose needs were taken over themselves."""
+    """Reuses what an edit does not reach: names that say the same as before, and whose needs were reused themselves."""
 
     earlier: Compiled
     work: _Compiler
@@ -244,7 +244,7 @@ def literal_text(value: Any) -> str:
 
 
 def _ordered(specs: Mapping[str, AnySpec], needs: Mapping[str, list[str]]) -> tuple[list[str], dict[str, list[str]]]:
-    """Names in an order in which each stands after those it needs, and for each name of a cycle the cycle's path."""
+    """Names in an order in which each comes after those it needs, and for each name of a cycle the cycle's path."""
     order: list[str] = []
     cycles: dict[str, list[str]] = {}
     state: dict[str, int] = {}  # 1: being looked at, 2: done
@@ -313,7 +313,7 @@ class _Compiler:
         self.keep(State(spec.name, spec, what, expression, tuple(findings), tuple(uses), parsed.tree))
 
     def plain(self, spec: FieldSpec, names: Names, place: str) -> None:
-        """A column taken over: read into its type, then cleaned."""
+        """A column: read into its type, then cleaned."""
         if self.ready:
             kind = self.arriving.get(spec.name)
             made = c.ColumnRef(0, 0, kind or TEXT, Grain.ROW, spec.name)
@@ -352,7 +352,7 @@ class _Compiler:
                         ),
                     )
                 break
-            # a fault of reading tells the value as it arrived, under the field's name
+            # a fault of reading has the value as it arrived, under the field's name
             expression = Expression(spec.name, "" if text == reading else text, formula.checked)
             step = f"{spec.name}\0step {at}" if at + 1 < len(steps) else spec.name
             if text == reading and not findings:

@@ -49,7 +49,7 @@ class Curated:
     progress: Progress | None = field(default=None, compare=False)
     baseline: OriginReader | None = field(default=None, compare=False)
     earlier: Compiled | None = field(default=None, compare=False, repr=False)
-    """What the source before an edit was made into: what the edit does not reach is taken over."""
+    """What the source before an edit was made into: what the edit does not reach is reused."""
 
     def __repr__(self) -> str:
         fields = len(self.document.all("field"))
@@ -332,7 +332,7 @@ class Curated:
         at = len(rest) if anchor is None else rest.index(anchor) + (after is not None)
         return self.with_order([*rest[:at], *moved, *rest[at:]])
 
-    def with_sorted(self, *, by: str = "name", down: bool = False) -> Self:
+    def with_sorted(self, *, by: str = "name", descending: bool = False) -> Self:
         """The fields sorted by `name`, or by `type` and name."""
         kinds = ("text", "boolean", "date", "timestamp", "integer", "decimal", "number")
 
@@ -340,7 +340,7 @@ class Curated:
             rank = kinds.index(state.type.kind) if by == "type" and state.type and state.type.kind in kinds else 0
             return rank, state.name.casefold()
 
-        return self.with_order([state.name for state in sorted(self.fields, key=key, reverse=down)])
+        return self.with_order([state.name for state in sorted(self.fields, key=key, reverse=descending)])
 
     def with_rule_names(self, rule: NameRule, names: Sequence[str] | None = None, *, standing: bool = False) -> Self:
         """Fields renamed by a rule (all, or those named); with `standing` the rule is kept for columns yet to come."""
@@ -362,7 +362,7 @@ class Curated:
         return self.with_renamed({state.name: name for state, name in zip(plain, names, strict=True)})
 
     def with_first_row_names(self) -> Self:
-        """The first row taken as the header: fields get its values as names, the row is no row any more, and types are judged without it."""
+        """The first row taken as the header: fields get its values as names, the row is not a row any more, and types are judged without it."""
         header = self.origin.header
         if self.origin.kind not in ("file", "files", "sheet"):
             raise OakError("no-header", f"An origin of kind {self.origin.kind} has no header row.")
@@ -409,7 +409,7 @@ class Curated:
         raise OakError("no-rows", "There is no first row to take names from.")
 
     def new_columns(self) -> list[str]:
-        """The columns of the origin that no field takes over."""
+        """The columns of the origin that no field uses."""
         taken = {state.spec.column for state in self.fields if isinstance(state.spec, FieldSpec)}
         return [name for name in self.compiled.arriving if name not in taken and name != FILE_COLUMN]
 

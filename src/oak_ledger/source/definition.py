@@ -56,7 +56,7 @@ class SourceSpec(_Table):
 
 
 class FieldSpec(_Table):
-    """A `[[field]]`: a column taken over, or a formula."""
+    """A `[[field]]`: a column, or a formula."""
 
     name: str = Field(description="what report builders see", min_length=1)
     column: str = Field("", description="the column that a plain field shows")

@@ -1,6 +1,6 @@
 """A TOML file as a row of blocks, so that an edit touches one block and every other character stays as it was.
 
-A block is a table header with what stands under it and the comment lines right above it. Blocks are values:
+A block is a table header with what is under it and the comment lines right above it. Blocks are values:
 an edit gives a new block, and a document with it.
 """
 
@@ -159,7 +159,7 @@ def parse_document(text: str, shape: Shape, where: str) -> Document:
 
 
 def _well_written(text: str, where: str) -> None:
-    """Raise if a text is no TOML: for what its blocks, one by one, do not show."""
+    """Raise if a text is not TOML: for what its blocks, one by one, do not show."""
     try:
         tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
@@ -181,7 +181,7 @@ def _not_toml(text: str, where: str, said: str) -> OakError:
 
 
 def _starts(text: str) -> list[int]:
-    """Where blocks start: at headers that stand outside long texts, with the comments right above them."""
+    """Where blocks start: at headers outside long texts, with the comments right above them."""
     starts: list[int] = []
     comment: int | None = None
     quote: str | None = None
@@ -318,7 +318,7 @@ def _plain(value: Any) -> Any:
 
 
 def new_block(name: str, values: Mapping[str, Any], *, listed: bool = True) -> Block:
-    """A block written anew."""
+    """A block written again."""
     import tomlkit
 
     given = {key: value for key, value in values.items() if value is not None}

@@ -55,7 +55,7 @@ class Edit:
 
 
 def log_path(definition: Path) -> Path:
-    """Where the log of a definition stands: beside it."""
+    """Where the log of a definition is: beside it."""
     return definition.parent / f".{definition.name}.edits"
 
 
@@ -156,7 +156,7 @@ def _keep(definition: Path, edits: Sequence[Edit]) -> None:
 
 @contextmanager
 def _locked(definition: Path) -> Iterator[None]:
-    """Only one process edits a definition at a time; a second one waits, and is told if it has to wait too long."""
+    """Only one process edits a definition at a time; a second one waits, and gets an error if it has to wait too long."""
     try:
         import fcntl
     except ImportError:  # a system without such locks: the check for changed files still holds

@@ -1,4 +1,4 @@
-"""A formula told as a short outline: what it gives, what it needs down to the columns, where its nulls come from."""
+"""A formula as a short outline: what it gives, what it needs down to the columns, where its nulls come from."""
 
 from __future__ import annotations
 

@@ -23,7 +23,7 @@ class BadFormat(ValueError):
 
 @dataclass(frozen=True, slots=True)
 class Format:
-    """A format, read once: for numbers the marks, decimals and what stands before and after; or a date template."""
+    """A format, read once: for numbers the marks, decimals and what comes before and after; or a date template."""
 
     before: str = ""
     after: str = ""

@@ -44,7 +44,7 @@ class Intake:
     joins: tuple[JoinStep, ...] = ()
 
     def save(self, *, replace: bool = False) -> Path:
-        """Write the definition; refuses to overwrite one unless told to."""
+        """Write the definition; refuses to overwrite one unless asked to."""
         target = self.source.path
         if target is None:
             raise OakError("no-path", "This intake has no file to be written to.")
@@ -182,7 +182,7 @@ def _taken_in(
 
 
 def restore_columns(source: Source, columns: Sequence[str]) -> Source:
-    """The source with fields more for columns that no field takes over, types judged, named by the standing rules."""
+    """The source with fields more for columns that no field uses, types judged, named by the standing rules."""
     there = {name.casefold(): name for name in source.compiled.arriving}
     for column in columns:
         name = there.get(column.casefold())

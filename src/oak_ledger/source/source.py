@@ -44,7 +44,7 @@ Shown = str | tuple[str, str]
 """A field's name, a formula, or a name with a formula."""
 
 REPAIRS = 8  # at most so many, one after the other
-# How a measure is totalled unless told otherwise: the formula around the field, and the word for it.
+# How a measure is totalled unless set otherwise: the formula around the field, and the word for it.
 _TOTALS: dict[str, tuple[str, str]] = {
     "sum": ("SUM({})", "sum"),
     "average": ("AVG({})", "average"),

@@ -1,1 +1,1 @@
-"""Groups: dense numbers for them (`groups`), what is kept of each (`hash_aggregate`), different values by group (`distinct`)."""
+"""Groups: dense numbers for them (`groups`), what is kept of each (`hash_aggregate`), distinct values by group (`distinct`)."""

@@ -22,7 +22,7 @@ def aggregate_inputs(node: c.Aggregate) -> list[c.Checked]:
 
 
 def call_context(node: c.Aggregate | c.Window, groups: int, record: FaultSink | None = None) -> CallContext:
-    """What an aggregate's implementation is told."""
+    """What an aggregate's implementation knows."""
     constants = [arg.value if isinstance(arg, c.Constant) else MISSING for arg in node.args]
     sink = record or (lambda what, mask: None)
     return CallContext(groups, [arg.type for arg in node.args], node.type, constants, sink)

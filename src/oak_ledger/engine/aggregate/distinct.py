@@ -22,7 +22,7 @@ MAX_BYTES_A_ROW = 8  # of a slice's bitmap
 
 @dataclass(frozen=True, slots=True)
 class SliceBitmap:
-    """The different values of a slice, and for each group (a row) which of them it has."""
+    """The distinct values of a slice, and for each group (a row) which of them it has."""
 
     labels: Any
     seen: Matrix
@@ -80,7 +80,7 @@ class DistinctBitmap:
         return True
 
     def counts(self, groups: int) -> RowIndexes:
-        """How many different values each group has."""
+        """How many distinct values each group has."""
         found = self.seen[:groups].sum(axis=1, dtype=np.int64)
         return np.append(found, np.zeros(groups - len(found), np.int64))
 
@@ -96,14 +96,14 @@ class DistinctBitmap:
 
 
 def distinct_rows(values: Any, groups: Groups) -> RowIndexes:
-    """One row for each different value of each group, the first one; nulls are left out."""
+    """One row for each distinct value of each group, the first one; nulls are left out."""
     packed, bits = _pairs(values, groups)
     _, first = dense_numbers(packed, bits)
     return np.sort(first if not values.null_count else first[to_mask(pc.is_valid(values))[first]])
 
 
 def distinct_counts(values: Any, groups: Groups) -> Any:
-    """How many different values each group has; nulls are left out."""
+    """How many distinct values each group has; nulls are left out."""
     if values.null_count:
         valid = to_mask(pc.is_valid(values))
         values, groups = values.filter(from_numpy(valid)), groups.where(valid)
@@ -135,7 +135,7 @@ def _bits(count: int) -> int:
 
 
 def _value_numbers(values: Any) -> tuple[RowIndexes, int]:
-    """A number from 0 for each different value, and how many bits they take."""
+    """A number from 0 for each distinct value, and how many bits they take."""
     kind = values.type
     whole = pa.types.is_integer(kind) or pa.types.is_temporal(kind)
     if whole and len(values) and not values.null_count:

@@ -127,7 +127,7 @@ def group_all(keys: Sequence[Any], rows: int) -> tuple[Groups, list[Any]]:
 
 
 def _key_numbers(values: Any) -> tuple[RowIndexes, int]:
-    """A number from 0 for each different value, and how many bits they take; whole numbers close together are taken as they are."""
+    """A number from 0 for each distinct value, and how many bits they take; whole numbers close together are taken as they are."""
     kind = values.type
     if pa.types.is_boolean(kind):
         values = values.cast(pa.int8())
@@ -150,7 +150,7 @@ class LabelDictionary:
         self._last: tuple[Any, RowIndexes] | None = None
 
     def numbers(self, dictionary: Any) -> RowIndexes:
-        """The numbers of a slice's different values among all."""
+        """The numbers of a slice's distinct values among all."""
         if self._last is not None and self._last[0].equals(dictionary):
             return self._last[1]
         numbers = self._looked_up(dictionary)
@@ -176,7 +176,7 @@ class _NumberIds:
         self._known, self._numbers = np.zeros(0, np.int64), np.zeros(0, np.int64)
 
     def numbers(self, values: RowIndexes) -> tuple[RowIndexes, RowIndexes]:
-        """The number of each value, and where those stand that are new."""
+        """The number of each value, and where the new ones are."""
         at = np.searchsorted(self._known, values)
         there = np.zeros(len(values), np.bool_)
         inside = at < len(self._known)

@@ -14,7 +14,7 @@ InputIndexes = tuple[int, ...]
 
 
 def collect_windows(fields: Fields, owners: Sequence[Expression]) -> dict[c.Window, Expression]:
-    """Every window in the formulas and the fields that they need, with the formula that it stands in."""
+    """Every window in the formulas and the fields that they need, with the formula that it is in."""
     names = needed(fields, [one.checked for one in owners])
     found = [*(fields[name] for name in names), *owners]
     return {piece: owner for owner in found for piece in c.walk(owner.checked) if isinstance(piece, c.Window)}

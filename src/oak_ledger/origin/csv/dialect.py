@@ -43,7 +43,7 @@ class Dialect:
     evidence: tuple[tuple[str, str], ...]
 
     def keys(self) -> dict[str, object]:
-        """What of it stands in a definition."""
+        """What of it a definition holds."""
         return {name: getattr(self, name) for name in self.__slots__ if name != "evidence"}
 
 
@@ -68,7 +68,7 @@ class _Parsed:
 
 
 def separator_named(text: str) -> str:
-    """A separator by its name, or as it stands."""
+    """A separator by its name, or as it is written."""
     return _NAMES.get(text.lower(), text)
 
 
@@ -275,7 +275,7 @@ def _begins(text: str, separator: str) -> bool:
 
 
 def _footer(path: Path, encoding: str, writing: _Writing, rows: Sequence[Sequence[str]]) -> tuple[int, str]:
-    """How many lines at the end are no rows; blank lines at the very end do not count."""
+    """How many lines at the end are not rows; blank lines at the very end do not count."""
     if encoding.startswith("utf-16"):
         return 0, ""
     lines = tail_of(path).decode(encoding, "replace").replace("\r\n", "\n").replace("\r", "\n").rstrip("\n").split("\n")
@@ -318,14 +318,14 @@ def _beginning(path: Path, spec: ReadingSpec) -> list[list[str]]:
 
 
 def header_lines(spec: ReadingSpec) -> int:
-    """How many rows stand before the first that holds values."""
+    """How many rows come before the first that holds values."""
     if isinstance(spec.header, int):
         return spec.header
     return 0 if spec.header == "none" else 1
 
 
 def lines_before_rows(path: Path, spec: ReadingSpec) -> int:
-    """How many lines of a file (comments not counted) stand before the first row: a name may go over several."""
+    """How many lines of a file (comments not counted) come before the first row: a name may go over several."""
     text = _without_comments(decoded(head_of(path), spec.encoding).removeprefix("\ufeff"), spec.comment)
     left, each = header_lines(spec), _reader(text, writing_of(spec))
     while left:
@@ -337,7 +337,7 @@ def lines_before_rows(path: Path, spec: ReadingSpec) -> int:
 
 
 def first_rows(path: Path, spec: ReadingSpec, count: int) -> tuple[list[str], list[list[str]]]:
-    """The names and first rows of a file as they stand in it."""
+    """The names and first rows of a file as they are written in it."""
     names = column_names(path, spec)
     return names, [row for row in _beginning(path, spec)[header_lines(spec) :] if row][:count]
 

@@ -38,7 +38,7 @@ _PAIRS: Mapping[str, tuple[tuple[int, int], ...]] = {
     "big5": ((0xA140, 0xA3BF), (0xA440, 0xC67E)),
     "euc_jp": ((0xA1A1, 0xA5F6), (0xB0A1, 0xCFD3)),
 }
-_FEW = 4  # characters of which so few are no proof
+_FEW = 4  # characters of which so few prove nothing
 _POOR = 0.5  # a share of characters from which on a table fits at all
 
 
@@ -58,7 +58,7 @@ class _Fit:
 
 
 def encoding_of(path: Path, head: bytes) -> tuple[str, str]:
-    """The table of characters that a file's beginning is written in, and why. Raises UnusableInput where none fits, or it is no text."""
+    """The table of characters that a file's beginning is written in, and why. Raises UnusableInput where none fits, or it is not text."""
     for mark, name in _MARKS:
         if head.startswith(mark):
             return name, "the file begins with its mark"
@@ -79,7 +79,7 @@ def encoding_of(path: Path, head: bytes) -> tuple[str, str]:
 
 
 def decoded(head: bytes, encoding: str) -> str:
-    """The beginning of a file as text; bytes that do not fit are told when their row is read."""
+    """The beginning of a file as text; bytes that do not fit are reported when their row is read."""
     try:
         return codecs.getincrementaldecoder(encoding)("replace").decode(head)
     except LookupError:

@@ -30,7 +30,7 @@ def is_compressed(path: Path) -> bool:
 
 @contextmanager
 def opened(path: Path) -> Iterator[IO[bytes]]:
-    """The file's bytes as they were written, whatever compressed them. What goes wrong inside is told in our words.
+    """The file's bytes as they were written, whatever compressed them. What goes wrong inside is reported in our words.
 
     Raises UnusableInput also where the file has changed or was replaced since it was opened.
     """
@@ -66,7 +66,7 @@ def changed(path: Path) -> UnusableInput:
 
 
 def state_of(path: Path) -> tuple[int, int, int] | None:
-    """What tells one state of a file from another while it is read; None where it is not there."""
+    """What distinguishes one state of a file from another while it is read; None where it is not there."""
     try:
         return _state(path.stat())
     except OSError:

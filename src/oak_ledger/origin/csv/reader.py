@@ -95,7 +95,7 @@ class _Block:
 
 
 def _blocks(path: Path, spec: ReadingSpec) -> Iterator[_Block]:
-    """A file in blocks of whole rows: cut at line ends that stand in no quotes."""
+    """A file in blocks of whole rows: cut at line ends that are not in quotes."""
     nothing = np.zeros(0, np.int64)
     with opened(path) as file:
         if spec.encoding.startswith("utf-16"):  # Arrow's reader decodes it as a whole
@@ -126,12 +126,12 @@ def _last_line_end(data: bytes, quotes: npt.NDArray[np.int64], line_end: bytes) 
         before = int(np.searchsorted(quotes, at))
         if before % 2 == 0:
             return at + 1
-        end = int(quotes[before - 1])  # where the value begins that this line end stands in
+        end = int(quotes[before - 1])  # where the value begins that this line end is in
     return 0
 
 
 def _is_strict(block: _Block, spec: ReadingSpec) -> bool:
-    """Whether quotes stand only around whole values, doubled inside, all closed, and no byte is zero."""
+    """Whether quotes are only around whole values, doubled inside, all closed, and no byte is zero."""
     if not spec.encoding.startswith("utf-16") and b"\0" in block.data:
         return False
     if block.open:
@@ -158,7 +158,7 @@ class _File:
     names: list[str]
     wanted: list[str]
     before: int
-    """How many lines stand before the first row."""
+    """How many lines come before the first row."""
 
     def parsed(self, data: bytes, begin: int) -> list[pa.RecordBatch]:
         """The rows of some bytes, by Arrow's reader. Where that fails, reading row by row finds the wrong one, and says so."""
@@ -225,7 +225,7 @@ class _File:
 
 
 def _lines_before(file: IO[bytes], begin: int) -> int:
-    """How many lines there are before a byte, where the file stands then."""
+    """How many lines there are before a byte, up to where the file is then."""
     count = 0
     while begin > 0 and (data := file.read(min(begin, BLOCK_BYTES))):
         count += data.count(b"\n")
@@ -234,7 +234,7 @@ def _lines_before(file: IO[bytes], begin: int) -> int:
 
 
 class _Lines:
-    """The lines of a file without comments and footer, counted, and kept until they are let go; bytes that are no text are noted by line."""
+    """The lines of a file without comments and footer, counted, and kept until they are let go; bytes that are not text are noted by line."""
 
     def __init__(self, file: IO[bytes], spec: ReadingSpec, before: int) -> None:
         self.spec, self.before = spec, before
