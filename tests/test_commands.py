@@ -218,6 +218,18 @@ class Calls(FolderCase):
                 )
                 self.assertEqual((done.returncode, done.stderr), (0, b""), call)
 
+    def test_publishing_says_by_how_much_figures_change(self) -> None:
+        self.write("loads.csv", CSV)
+        self.write("r.report.toml", REPORT + '[[panel]]\nkind = "figure"\ntitle = "Share"\nshow = ["Share"]\n')
+        self.oak("intake", "loads.csv", "--name", "Loads")
+        self.oak("field", "add", "loads", "Share", "SUM(Volume) / SUM(Cost)", "--format", "0.0%")
+        self.oak("publish", "loads")
+        self.oak("release", "Loads", "--yes")
+        self.oak("field", "clean", "loads", "Volume", "VALUE * 1.1")
+        said = self.oak("publish", "loads", "--width", "120")
+        self.assertIn("+10.0%", said)  # 840 becomes 924
+        self.assertIn("+5.12 points", said)  # 840 of 1,640 is 51.22 %, 924 is 56.34 %
+
     def test_the_shell_completes_names(self) -> None:
         self.write("loads.csv", CSV)
         self.oak("intake", "loads.csv", "--name", "All loads")

@@ -60,7 +60,7 @@ def publish_command(source: str, catalogue: str, reports: str | None, note: str,
     )
     if before is not None:
         _show_changes(changes, f"version {before.number}", f"version {version.number}", len(known))
-    out.print(Text(f"to let all reports have it: oak release '{version.source}'", style=QUIET))
+    out.print(Text(f"to make it the version that reports read: oak release '{version.source}'", style=QUIET))
     return 0
 
 
@@ -75,6 +75,17 @@ def _as_json(one: Change) -> dict[str, Any]:
     }
 
 
+def _difference(change: Change) -> str:
+    """By how much a figure changed: a share in points, another number in percent of what it was."""
+    before, after = change.before, change.after
+    if before is None or after is None or not hasattr(before, "__float__"):
+        return ""
+    more = float(after) - float(before)
+    if change.format.endswith("%"):
+        return f"{100 * more:+.2f} points"
+    return f"{more / abs(float(before)):+.1%}" if before else ""
+
+
 def _show_changes(changes: list[Change], old: str, new: str, reports: int) -> None:
     from oak_ledger.present.terminal import LEAF, RUST, Text, console, grid, plural
     from oak_ledger.source.formats import show
@@ -85,13 +96,6 @@ def _show_changes(changes: list[Change], old: str, new: str, reports: int) -> No
         return
     table = grid("report", "panel", "measure", old, new, "change", right=(3, 4, 5))
     for one in (change for change in changes if not change.broken):
-        change = ""
-        if isinstance(one.before, (int, float)) or hasattr(one.before, "quantize"):
-            change = (
-                f"{(float(one.after or 0) - float(one.before)) / float(one.before):+.1%}"
-                if one.before and one.after is not None
-                else ""
-            )
         table.add_row(
             one.report,
             one.panel,
@@ -100,7 +104,7 @@ def _show_changes(changes: list[Change], old: str, new: str, reports: int) -> No
                 show(value, one.format or "0,000.00") if value is not None else "null"
                 for value in (one.before, one.after)
             ),
-            change,
+            _difference(one),
         )
     out.print(Text(f"what changes in {plural(reports, 'report')}:"))
     if table.row_count:
