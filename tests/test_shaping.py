@@ -267,7 +267,7 @@ class Profiles(FolderCase):
             self.assertIn(words, text)
         one = self.oak("profile", "loads", "Mill", code=1)
         self.assertIn("shapes:", one)
-        self.assertIn("middle", self.oak("profile", "loads", "Volume"))
+        self.assertIn("median", self.oak("profile", "loads", "Volume"))
         self.assertEqual(json.loads(self.oak("profile", "loads", "Species", "--json"))["fields"][0]["distinct"], 4)
         self.oak("profile", "loads", "--to", "all.png", code=1)
         self.oak("profile", "loads", "Mill", "--to", "one.png", code=1)

@@ -98,7 +98,7 @@ def _show_one(one: FieldProfile, source: str) -> None:
         )
     )
     facts = [("minimum", plain(one.least)), ("maximum", plain(one.most))]
-    facts += [("mean", show(one.mean, "0.0000")), ("middle", plain(one.middle))] if one.mean is not None else []
+    facts += [("mean", show(one.mean, "0.0000")), ("median", plain(one.middle))] if one.mean is not None else []
     facts += [("shortest", repr(one.shortest)), ("longest", repr(one.longest))] if one.longest else []
     out.print(Text("   ".join(f"{name} {value}" for name, value in facts)))
     parts = one.bins or tuple((value, None, rows) for value, rows in one.common)

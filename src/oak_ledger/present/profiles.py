@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from oak_ledger.insight.profile import FieldProfile
-from oak_ledger.present.figures import BARS, INK, QUIET, RULE, RUST, STYLE
+from oak_ledger.present.figures import BARS, INK, QUIET, RUST, STYLE
 from oak_ledger.source.document import write_bytes
 from oak_ledger.source.formats import plain
 
@@ -55,7 +55,7 @@ def _all(figure: Figure, profiles: Sequence[FieldProfile], name: str) -> None:
     height = figure.get_figheight()
     figure.text(0.02, 1 - 0.35 / height, name, fontsize=16, fontweight="bold", va="center")
     rows = max((one.rows for one in profiles), default=0)
-    said = f"{rows:,} rows, {len(profiles)} fields; the line under a name is the share of rows with a value"
+    said = f"{rows:,} rows, {len(profiles)} fields"
     figure.text(0.02, 1 - 0.68 / height, said, fontsize=9, color=QUIET, va="center")
     for at, one in enumerate(profiles):
         left = 0.02 + (at % ACROSS) * 0.245
@@ -66,17 +66,15 @@ def _all(figure: Figure, profiles: Sequence[FieldProfile], name: str) -> None:
 
 
 def _head(figure: Figure, one: FieldProfile, left: float, top: float, height: float) -> None:
-    from matplotlib.lines import Line2D
-
     figure.text(left, top - 0.12 / height, one.field, fontsize=10, fontweight="bold", va="center")
     kind = one.type.replace("decimal(38,", "decimal(")
-    colour = RUST if one.suspicions else QUIET
-    said = f"suspicious: {one.suspicions[0].what}" if one.suspicions else f"{kind}, {one.distinct:,} different"
-    figure.text(left, top - 0.47 / height, _cut(said, 52), fontsize=7.5, color=colour, va="center")
-    share = 1 - one.nulls / one.rows if one.rows else 0
-    y = top - 0.28 / height
-    figure.add_artist(Line2D((left, left + 0.225), (y, y), color=RULE, linewidth=2))
-    figure.add_artist(Line2D((left, left + 0.225 * share), (y, y), color=BARS[0], linewidth=2))
+    share = 100 * one.nulls / max(one.rows, 1)
+    nulls = f", nulls {share:.1f} %" if share >= 0.1 else f", {one.nulls:,} nulls" if one.nulls else ""
+    said = f"{kind}, {one.distinct:,} distinct{nulls}"
+    figure.text(left, top - 0.31 / height, said, fontsize=7.5, color=QUIET, va="center")
+    if one.suspicions:
+        odd = f"suspicious: {one.suspicions[0].what}"
+        figure.text(left, top - 0.47 / height, _cut(odd, 52), fontsize=7.5, color=RUST, va="center")
 
 
 def _distribution(axes: Axes, one: FieldProfile, *, small: bool) -> None:
@@ -104,7 +102,7 @@ def _distribution(axes: Axes, one: FieldProfile, *, small: bool) -> None:
         axes.text(
             0,
             0.75,
-            f"every value is different\n{_cut(plain(one.least), 24)} … {_cut(plain(one.most), 24)}",
+            f"every value is distinct\n{_cut(plain(one.least), 24)} … {_cut(plain(one.most), 24)}",
             fontsize=8,
             color=QUIET,
             va="top",
@@ -154,7 +152,7 @@ def _one(figure: Figure, one: FieldProfile, name: str) -> None:
         ("maximum", plain(one.most)),
     ]
     if one.mean is not None:
-        facts += [("mean", f"{one.mean:,.4g}"), ("middle", f"{one.middle:,.4g}")]
+        facts += [("mean", f"{one.mean:,.4g}"), ("median", f"{one.middle:,.4g}")]
     if one.longest:
         facts += [("shortest", _visible(one.shortest)), ("longest", _visible(one.longest))]
     for at, (label, value) in enumerate(facts):
