@@ -56,7 +56,9 @@ def _memory() -> int:
 
 
 def _machine_memory() -> int:
-    return os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
+    import psutil
+
+    return int(psutil.virtual_memory().total)
 
 
 _given: list[ExecutionOptions] = []

@@ -7,7 +7,6 @@ import difflib
 import getpass
 import json
 import os
-import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -157,31 +156,18 @@ def _keep(definition: Path, edits: Sequence[Edit]) -> None:
 @contextmanager
 def _locked(definition: Path) -> Iterator[None]:
     """Only one process edits a definition at a time; a second one waits, and gets an error if it has to wait too long."""
+    from filelock import FileLock, Timeout
+
+    lock = FileLock(definition.parent / f".{definition.name}.lock", timeout=WAIT_SECONDS, poll_interval=0.02)
     try:
-        import fcntl
-    except ImportError:  # a system without such locks: the check for changed files still holds
-        yield
-        return
-    lock = definition.parent / f".{definition.name}.lock"
-    try:
-        handle = os.open(lock, os.O_RDWR | os.O_CREAT, 0o644)
+        lock.acquire()
+    except Timeout:
+        message = f"{definition.name} is being edited in another terminal."
+        raise UnusableInput("locked", message, hint="Try again when that is done. Nothing was changed.") from None
     except OSError as error:
-        raise UnusableInput(
-            "not-written", f"{definition} cannot be written: {error.strerror}.", hint="Nothing was changed."
-        ) from error
+        message = f"{definition} cannot be written: {error.strerror}."
+        raise UnusableInput("not-written", message, hint="Nothing was changed.") from error
     try:
-        until = time.monotonic() + WAIT_SECONDS
-        while True:
-            try:
-                fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
-                break
-            except OSError:
-                if time.monotonic() > until:
-                    message = f"{definition.name} is being edited in another terminal."
-                    raise UnusableInput(
-                        "locked", message, hint="Try again when that is done. Nothing was changed."
-                    ) from None
-                time.sleep(0.02)
         yield
     finally:
-        os.close(handle)
+        lock.release()
