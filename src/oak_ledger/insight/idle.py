@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from oak_ledger.errors import Finding, Place
 from oak_ledger.formula.lexer import name_text, quote_text
-from oak_ledger.insight.probes import Helpers, Probe, Values, figure, place_of
+from oak_ledger.insight.probes import Helpers, Probe, Values, figure, place_of, read_fields
 from oak_ledger.origin.join import JoinReader
 from oak_ledger.source.compiled import State
 from oak_ledger.source.definition import ConstantSpec, FieldSpec
@@ -23,12 +23,7 @@ def idle_probes(source: Source, helpers: Helpers) -> Iterator[Probe]:
         by = source.compiled.states.get(constant.by.casefold()) if constant.values else None
         if by is not None and not by.broken:
             yield _too_late(source, constant, by)
-    if source.published is not None:
-        return
-    for state in source.fields:
-        spec = state.spec
-        if not isinstance(spec, FieldSpec) or state.broken or not spec.column:
-            continue
+    for state, spec in read_fields(source):
         recoded = bool(spec.values or spec.values_from)
         if spec.clean and source.compiled.arriving.get(spec.column) == TEXT and state.type == TEXT:
             yield _idle_clean(source, state, helpers.reread(state, "clean"))

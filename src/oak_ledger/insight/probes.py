@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -74,6 +74,13 @@ def figure(value: Any) -> str:
         return "null"
     size = abs(float(value))
     return show(value, "0,000" if size >= 10_000 or size == int(size) else "0,000.00" if size >= 10 else "0.0000")
+
+
+def read_fields(source: Source) -> Iterator[tuple[State, FieldSpec]]:
+    """The fields that are read from a column and work; none of a published source, whose values were read before."""
+    for state in source.fields if source.published is None else ():
+        if isinstance(state.spec, FieldSpec) and state.spec.column and not state.broken:
+            yield state, state.spec
 
 
 def place_of(source: Source, state: State, text: str = "", node: n.Node | None = None) -> Place:

@@ -10,9 +10,9 @@ from oak_ledger.formula import Grain, parse
 from oak_ledger.formula import nodes as n
 from oak_ledger.formula.lexer import name_text, quote_text
 from oak_ledger.insight.branches import calculated
-from oak_ledger.insight.probes import Helpers, Probe, Values, place_of
+from oak_ledger.insight.probes import Helpers, Probe, Values, place_of, read_fields
 from oak_ledger.source.compiled import VALUE
-from oak_ledger.source.definition import FieldSpec, FilterSpec, RuleSpec
+from oak_ledger.source.definition import FilterSpec, RuleSpec
 from oak_ledger.source.places import repointed_formula
 from oak_ledger.source.source import Source
 
@@ -49,12 +49,7 @@ def spelling_probes(source: Source, helpers: Helpers) -> Iterator[Probe]:
     for rule in source.document.specs("rule", RuleSpec):
         where = f"{source.document.where}, rule {rule.name!r}"
         yield from _condition(source, helpers, _Written(f"The rule {rule.name!r}", where, rule.holds))
-    if source.published is not None:
-        return
-    for state in source.fields:
-        spec = state.spec
-        if not isinstance(spec, FieldSpec) or state.broken or not spec.column:
-            continue
+    for state, spec in read_fields(source):
         where = place_of(source, state).where
         if spec.clean:
             before = helpers.reread(state, "clean")

@@ -48,6 +48,8 @@ class Evidence:
     """The type that nearly all values have, where it stayed text for the others."""
     proves: str = ""
     """The decimal mark that the column proves for the file."""
+    other_order: str = ""
+    """A date template with day and month the other way round, where no row shows which is which."""
 
 
 def as_text(evidence: Evidence) -> Evidence:

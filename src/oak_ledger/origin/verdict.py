@@ -281,9 +281,11 @@ class _Verdict:
         """Dates and moments, by their template."""
         why = f"dates written {chosen}"
         turned = chosen.replace("DD", "?").replace("MM", "DD").replace("?", "MM")
+        other = ""
         if turned != chosen and turned in self.seen.shapes:
             if self.seen.shapes[turned].alive and self.seen.shapes[turned].fits == self.seen.shapes[chosen].fits:
                 why += f"; {'month' if chosen.startswith('DD') else 'day'} first would fit as well: no row shows which, so make sure"
+                other = turned
             else:
                 why += "; rows with a day above 12 decide it"
         if "YYYY" not in chosen:
@@ -291,7 +293,7 @@ class _Verdict:
         kind = "timestamp" if "HH" in chosen else "date"
         given = "" if chosen.startswith("YYYY-MM-DD") else chosen
         more = self.impossible(chosen) if kind == "date" else {}
-        return self.made(kind, chosen, template=given, why=why, words=self.words, more=more)
+        return self.made(kind, chosen, template=given, why=why, words=self.words, more=more, other_order=other)
 
     def impossible(self, chosen: str) -> dict[str, tuple[int, int]]:
         """Values of the right shape that are not a valid date."""

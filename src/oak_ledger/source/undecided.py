@@ -61,14 +61,13 @@ def _open(source: Source, one: Proposal) -> Iterator[Finding]:
             f"If these words mean no value: {command} {shlex.quote(kind)} {listed}",
             "warning",
         )
-    elif "no row shows which" in evidence.why:
-        turned = evidence.template.replace("DD", "?").replace("MM", "DD").replace("?", "MM")
+    elif evidence.other_order:
         message = f"{one.name} is read as {evidence.template}; no row shows which is the day."
         yield Finding(
             "order-open",
             message,
             Place(one.name),
-            f"If the month comes first: {command} {one.keys['type']} --template {shlex.quote(turned)}",
+            f"If the month comes first: {command} {one.keys['type']} --template {shlex.quote(evidence.other_order)}",
             "warning",
         )
     elif evidence.kind in ("integer", "decimal", "number") and _MOMENT_NAME.search(one.name):
