@@ -317,7 +317,7 @@ class Corpus(FolderCase):
             "Id,Loads 1,Loads 2,Price,Latitude,Town\n"
             + "".join(f"{at},{at * 7 % 11},{at},{at}.5,5{at % 3}.25,T{at}\n" for at in range(1, 9))
         )
-        self.assertEqual({one.name: (one.role, one.keys.get("aggregate", "")) for one in found.proposals}, {
+        self.assertEqual({one.name: (one.role, one.keys.get("total", "")) for one in found.proposals}, {
             "Id": ("dimension", ""), "Loads 1": ("measure", ""), "Loads 2": ("measure", ""), "Price": ("measure", "average"), "Latitude": ("dimension", ""), "Town": ("dimension", ""),
         })  # fmt: skip
 

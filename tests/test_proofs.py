@@ -53,7 +53,7 @@ class Additivity(FolderCase):
         self.assertAlmostEqual(found.numbers["right"], 80 / 76.5)
         self.assertEqual(found.fixed, "SUM(Cost) / SUM(Volume)")
         self.assertEqual(self.found(source.with_field("Rate", found.fixed or ""), "not-additive"), [])
-        self.assertEqual(self.found(source.with_changed("Rate", aggregate="average"), "not-additive"), [])
+        self.assertEqual(self.found(source.with_changed("Rate", total="average"), "not-additive"), [])
 
     def test_what_stands_around_the_division_is_kept(self) -> None:
         (found,) = self.found(loads().with_field("Rate", "ROUND((Cost / Volume) * 100, 1)"), "not-additive")
@@ -61,7 +61,7 @@ class Additivity(FolderCase):
         self.assertAlmostEqual(found.numbers["right"], round(8000 / 76.5, 1))
 
     def test_a_sum_and_an_average_of_ratios_in_a_formula(self) -> None:
-        source = loads().with_field("Rate", "Cost / Volume").with_changed("Rate", aggregate="none")
+        source = loads().with_field("Rate", "Cost / Volume").with_changed("Rate", total="none")
         for name, formula in (("S", "SUM(Rate) * 2"), ("A", "AVG(Rate)"), ("I", "SUM(Cost / Volume)")):
             with self.subTest(formula):
                 (found,) = self.found(source.with_field(name, formula), "not-additive")

@@ -140,16 +140,16 @@ class Reading(WithLoads):
             "sum": D("7.75"),
             "average": 7.75 / 3,
             "median": 2.25,
-            "least": D("1.50"),
-            "largest": D("4.00"),
+            "minimum": D("1.50"),
+            "maximum": D("4.00"),
             "count": 3,
             "distinct": 3,
         }
         for how, wanted in cases.items():
-            answer = source.with_changed("Volume", aggregate=how).tally(show=["Volume"])
+            answer = source.with_changed("Volume", total=how).tally(show=["Volume"])
             self.assertEqual(answer.names, ["Volume" if how == "sum" else f"Volume, {how}"])
             self.assertAlmostEqual(answer.value(), wanted, msg=how)
-        self.raises("not-totalled", source.with_changed("Volume", aggregate="none").tally, [], ["Volume"])
+        self.raises("not-totalled", source.with_changed("Volume", total="none").tally, [], ["Volume"])
 
 
 class NamedKeys(unittest.TestCase):

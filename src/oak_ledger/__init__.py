@@ -53,6 +53,7 @@ if TYPE_CHECKING:
     from oak_ledger.reference import candidates as candidates
     from oak_ledger.reference import dependents as dependents
     from oak_ledger.reference import plan_mend as plan_mend
+    from oak_ledger.reference import plan_upgrade as plan_upgrade
     from oak_ledger.report import Change as Change
     from oak_ledger.report import Report as Report
     from oak_ledger.report import ReportView as ReportView
@@ -95,7 +96,16 @@ _ROOMS = {
     "insight.profile": ("FieldProfile", "Suspicion", "profile"),
     "origin.workbook": ("Sheet", "sheets"),
     "present.save": ("save_report",),
-    "reference": ("Broken", "Candidate", "Mend", "broken_names", "candidates", "dependents", "plan_mend"),
+    "reference": (
+        "Broken",
+        "Candidate",
+        "Mend",
+        "broken_names",
+        "candidates",
+        "dependents",
+        "plan_mend",
+        "plan_upgrade",
+    ),
     "report": ("Change", "Report", "ReportView", "report_changes", "find_reports", "open_report"),
     "source": ("Answer", "Source", "open_source"),
     "source.compare": ("Comparison", "FieldChange", "Retyped", "compare", "previous", "retype"),

@@ -222,6 +222,7 @@ drift-type | a field has another type than in the released version | retype it
 NOTES = _read(
     "note",
     """
+old-key | a key that an earlier version of this program wrote | oak upgrade SOURCE
 branch-empty | no row reaches a branch | check whether it is needed
 clean-idle | a clean changes no value | remove it, or correct it
 recode-idle | replacements match no value | remove them

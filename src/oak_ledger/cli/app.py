@@ -63,7 +63,10 @@ SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
     },
     "Report": {"report": ("reports", "List, render and check reports.")},
     "Repair": {"mend": ("mend", "Repair broken references by naming the replacement once.")},
-    "Upkeep": {"cache": ("cache", "List or remove the typed copies of files that are slow to read.")},
+    "Upkeep": {
+        "upgrade": ("mend", "Rewrite a definition and its reports with today's keys."),
+        "cache": ("cache", "List or remove the typed copies of files that are slow to read."),
+    },
 }
 COMMANDS = {name: entry for section in SECTIONS.values() for name, entry in section.items()}
 

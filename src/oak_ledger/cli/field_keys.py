@@ -8,7 +8,7 @@ import click
 
 from oak_ledger.cli.fields import change_each, choosing, field_command
 
-AGGREGATES = ("sum", "average", "median", "least", "largest", "count", "distinct", "none")
+TOTALS = ("sum", "average", "median", "minimum", "maximum", "count", "distinct", "none")
 
 
 @field_command.command("hide")
@@ -54,10 +54,7 @@ def format_command(
 @choosing
 @click.option("--role", type=click.Choice(["dimension", "measure"]), default=None, help="To group by, or to aggregate.")
 @click.option(
-    "--total",
-    type=click.Choice(AGGREGATES),
-    default=None,
-    help="How it is totalled where a report names only the field.",
+    "--total", type=click.Choice(TOTALS), default=None, help="How it is totalled where a report names only the field."
 )
 @click.option(
     "--format",
@@ -73,7 +70,7 @@ def set_command(
     format_text: str | None, description: str | None, hidden: bool | None,
 ) -> None:  # fmt: skip
     """Set role, total, format, description or hidden, of one field or of several."""
-    keys = {"role": role, "aggregate": total, "format": format_text, "description": description}
+    keys = {"role": role, "total": total, "format": format_text, "description": description}
     given: dict[str, Any] = {key: value or None for key, value in keys.items() if value is not None}
     if hidden is not None:
         given["hidden"] = hidden or None
@@ -94,7 +91,7 @@ def role_command(source: str, names: tuple[str, ...], pattern: str | None, kind:
 @field_command.command("total")
 @click.argument("source")
 @choosing
-@click.option("--as", "how", required=True, type=click.Choice(AGGREGATES))
+@click.option("--as", "how", required=True, type=click.Choice(TOTALS))
 def total_command(source: str, names: tuple[str, ...], pattern: str | None, kind: str | None, how: str) -> None:
     """Set how fields are totalled where a report names only the field."""
-    change_each(source, names, pattern, kind, aggregate=how)
+    change_each(source, names, pattern, kind, total=how)

@@ -226,7 +226,7 @@ def _show(found: Intake, sample: int | None) -> None:
             why += "; " + ", ".join(f"{value!r} in row {row:,}" for row, value in seen.samples[:2])
         if seen.null_words:
             why += f"; {', '.join(map(repr, seen.null_words))} means no value"
-        if one.role_why and (one.keys.get("aggregate") or (one.role == "dimension" and seen.kind in NUMERIC)):
+        if one.role_why and (one.keys.get("total") or (one.role == "dimension" and seen.kind in NUMERIC)):
             why += f"; {one.keys.get('aggregate') or one.role}: {one.role_why}"
         table.add_row(one.name, one.type, one.role, f"{seen.nulls:,}" if seen.nulls else "", misfits, why)
     out.print(table)

@@ -1,4 +1,4 @@
-"""`oak mend`."""
+"""`oak mend`, `oak upgrade`: commands that rewrite a definition and its reports together."""
 
 from __future__ import annotations
 
@@ -39,3 +39,19 @@ def mend_command(
     for one in left:
         out.print(Text.assemble((f"{one.name} is still broken: ", RUST), one.finding.message))
     return 1 if left else 0
+
+
+@click.command("upgrade")
+@click.argument("source")
+@click.option("--dry-run", is_flag=True, help="Show each line before and after, and write nothing.")
+@reports_option
+def upgrade_command(source: str, dry_run: bool, reports: str | None) -> None:
+    """Rewrite SOURCE and its reports with today's keys, where an earlier version of this program wrote others.
+
+    Files with the old keys go on working; oak check names them.
+    """
+    from oak_ledger.cli.changes import apply, documents
+    from oak_ledger.reference import plan_upgrade
+
+    opened = open_working(source)
+    apply(plan_upgrade(opened, documents(reports_of(opened, reports))), dry_run=dry_run)

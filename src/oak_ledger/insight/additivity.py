@@ -72,8 +72,8 @@ class Natures:
         if not isinstance(spec, FieldSpec):
             return CONSTANT
         known = self.of(state.tree, spec.formula) if spec.calculated and state.tree is not None else ADDITIVE
-        if known.adds_up and spec.aggregate is not None and spec.aggregate not in ("sum", "count"):
-            return Nature("rate", why=f"it is totalled as {spec.aggregate}")
+        if known.adds_up and spec.total is not None and spec.total not in ("sum", "count"):
+            return Nature("rate", why=f"it is totalled as {spec.total}")
         if known.adds_up and "%" in spec.format:
             return Nature("rate", why="it is a percentage")
         return known

@@ -48,7 +48,7 @@ class Helpers:
         kept = {
             key: list(value) if isinstance(value, tuple) else value
             for key, value in keys.items()
-            if key not in (*without, "rule", "role", "aggregate", "format", "description", "name")
+            if key not in (*without, "rule", "role", "total", "format", "description", "name")
         }
         return self._added((state.name, *without, str(changes)), {**kept, **changes})
 

@@ -113,7 +113,7 @@ def _summed_by_default(source: Source, state: State, spec: FieldSpec, natures: N
     nature = natures.of_state(state)
     if (
         nature.adds_up
-        or spec.aggregate is not None
+        or spec.total is not None
         or spec.role == "dimension"
         or state.type is None
         or not state.type.numeric
@@ -131,7 +131,7 @@ def _summed_by_default(source: Source, state: State, spec: FieldSpec, natures: N
         hint = (
             f"Make it a value per group: {right}"
             if right
-            else "Say how it is totalled (aggregate), or make it a value per group."
+            else "Say how it is totalled (total), or make it a value per group."
         )
         return Finding("not-additive", message + ".", place_of(source, state), hint, "warning", right or None, numbers)
 
@@ -351,7 +351,7 @@ def beside_answer(source: Source, summed: Sequence[State]) -> Iterable[Finding]:
     natures = Natures(source)
     for state in summed:
         nature = natures.of_state(state)
-        if isinstance(state.spec, FieldSpec) and not nature.adds_up and state.spec.aggregate is None:
+        if isinstance(state.spec, FieldSpec) and not nature.adds_up and state.spec.total is None:
             right = ratio_of_sums(source, state.spec.formula, nature)
             hint = f"Ask for {right} instead." if right else "Say how: AVG, MIN, MAX."
             yield Finding(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -41,7 +41,7 @@ def plan_mend(
     both are names of fields. `names` also gives fields new names (old: new). Raises OakError where a name is
     unknown or so nothing is broken.
     """
-    mended, document = source, source.document
+    mended = source
     renames: dict[str, str] = {}
     for old, new in repairs.items():
         column = _column_repair(mended, old, new)
@@ -55,28 +55,29 @@ def plan_mend(
     if names:
         renames |= {mended.state(old).name.casefold(): new for old, new in names.items()}
         mended = mended.with_renamed(names)
-    edits = []
-    if mended.document.text != document.text and source.path is not None:
-        edits.append(FileEdit(source.path, document.text, mended.document.text))
-    for path, other in others:
-        after = repointed(other, renames)
-        if after.text != other.text:
-            edits.append(FileEdit(path, other.text, after.text))
-    return Mend(mended, tuple(edits))
+    return _mend(source, mended, others, lambda other: repointed(other, renames))
 
 
 def renaming(source: Source, renamed: Source, others: Sequence[tuple[Path, Document]]) -> Mend:
     """What must change so that other files follow a source whose fields have other names in the same order."""
     old, new = ([state.name for state in one.fields] for one in (source, renamed))
     renames = {before.casefold(): after for before, after in zip(old, new, strict=True) if before != after}
-    edits = []
-    if source.path is not None and renamed.document.text != source.document.text:
-        edits.append(FileEdit(source.path, source.document.text, renamed.document.text))
-    for path, other in others:
-        after = repointed(other, renames)
-        if after.text != other.text:
-            edits.append(FileEdit(path, other.text, after.text))
-    return Mend(renamed, tuple(edits))
+    return _mend(source, renamed, others, lambda other: repointed(other, renames))
+
+
+def plan_upgrade(source: Source, others: Sequence[tuple[Path, Document]] = ()) -> Mend:
+    """What must change so that the definition and other files (reports) are written with today's keys."""
+    return _mend(source, source.changed(source.document.with_todays_keys()), others, Document.with_todays_keys)
+
+
+def _mend(
+    source: Source, mended: Source, others: Sequence[tuple[Path, Document]], change: Callable[[Document], Document]
+) -> Mend:
+    """The edits from one state of a source to another, with what `change` makes of the other files."""
+    changed = [(source.path, source.document, mended.document)]
+    changed += [(path, other, change(other)) for path, other in others]
+    edits = [FileEdit(path, old.text, new.text) for path, old, new in changed if path and old.text != new.text]
+    return Mend(mended, tuple(edits))
 
 
 def _column_repair(source: Source, old: str, new: str) -> tuple[str, str] | None:

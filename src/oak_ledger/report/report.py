@@ -138,7 +138,7 @@ class Report:
         whole, local = self.over(source)
         causes = [cause.at(one.place.where) for one in local for cause in _causes(one, whole, {})]
         spelt = misspelt(whole, self._formulas())
-        return [*found, *causes, *self.view(source).findings, *spelt]
+        return [*found, *causes, *self.view(source).findings, *spelt, *self.document.old_keys()]
 
     def lost(self, before: Source, after: Source) -> list[Finding]:
         """What works in this report over one state of a source and not over another."""

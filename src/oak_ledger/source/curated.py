@@ -183,7 +183,7 @@ class Curated:
     def with_field(self, name: str, formula: str, **keys: Any) -> Self:
         """A calculated field more (or another formula for one that is there). Raises FormulaError where the formula is wrong.
 
-        `keys` are those of a `[[field]]`: description, format, hidden, role, aggregate.
+        `keys` are those of a `[[field]]`: description, format, hidden, role, total.
         """
         probe = check(formula, self.compiled.scope(), where=f"field {name!r}")
         probe.require()

@@ -10,14 +10,14 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 from oak_ledger.origin.spec import OriginSpec, PartSpec
-from oak_ledger.source.document import Shape
+from oak_ledger.source.document import OldKey, Shape
 from oak_ledger.source.formats import BadFormat, Format
 from oak_ledger.source.naming import NameRule
 from oak_ledger.types import CAST_NAMES, MAX_DIGITS, Type
 
 Role = Literal["dimension", "measure"]
-AGGREGATES = ("sum", "average", "median", "least", "largest", "count", "distinct", "none")
-Total = Literal["sum", "average", "median", "least", "largest", "count", "distinct", "none"]
+TOTALS = ("sum", "average", "median", "minimum", "maximum", "count", "distinct", "none")
+Total = Literal["sum", "average", "median", "minimum", "maximum", "count", "distinct", "none"]
 _TYPE = re.compile(r"\s*([A-Za-z]+(?: +[A-Za-z]+)?)\s*(?:\(\s*(\d+)\s*(?:,\s*(\d+)\s*)?\))?\s*")
 
 
@@ -52,7 +52,6 @@ class SourceSpec(_Table):
     description: str = Field("", description="what a row is, in a sentence")
     key: tuple[str, ...] = refers("names", "the fields that together are different in every row", ())
     baseline: str = Field("", description="a file with an earlier state of the rows, which BEFORE takes values from")
-    kept: str = Field("", description="of earlier versions; typed copies are kept by themselves now")
 
 
 class FieldSpec(_Table):
@@ -79,9 +78,7 @@ class FieldSpec(_Table):
     description: str = Field("", description="what the field means, for report builders")
     hidden: bool = Field(False, description="true: not shown to report builders, still there for formulas")
     role: Role | None = Field(None, description="dimension (to group by) or measure (to aggregate)")
-    aggregate: Total | None = Field(
-        None, description=f"how it is totalled when nothing else is asked: {', '.join(AGGREGATES)}"
-    )
+    total: Total | None = Field(None, description=f"how it is totalled when nothing else is asked: {', '.join(TOTALS)}")
 
     @field_validator("type")
     @classmethod
@@ -178,4 +175,5 @@ DEFINITION = Shape(
     },
     frozenset({"part", "naming", "field", "constant", "filter", "rule"}),
     ("source", "origin"),
+    {("source", "kept"): OldKey(), ("field", "aggregate"): OldKey("total", {"least": "minimum", "largest": "maximum"})},
 )

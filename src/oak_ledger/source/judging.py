@@ -119,7 +119,7 @@ def propose(column: str, name: str, evidence: Evidence) -> Proposal:
     if evidence.why == "percentages":
         keys["format"] = "0.0%"
     if total:
-        keys["aggregate"] = total
+        keys["total"] = total
     if _UNNAMED.fullmatch(column) and evidence.rows == evidence.nulls:
         keys["hidden"] = True
     return Proposal(column, name, shown, role, evidence, keys, why)

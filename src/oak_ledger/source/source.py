@@ -49,8 +49,8 @@ _TOTALS: dict[str, tuple[str, str]] = {
     "sum": ("SUM({})", "sum"),
     "average": ("AVG({})", "average"),
     "median": ("MEDIAN({})", "median"),
-    "least": ("MIN({})", "least"),
-    "largest": ("MAX({})", "largest"),
+    "minimum": ("MIN({})", "minimum"),
+    "maximum": ("MAX({})", "maximum"),
     "count": ("COUNT({})", "count"),
     "distinct": ("COUNT(DISTINCT {})", "distinct"),
 }
@@ -127,7 +127,7 @@ class Source(Curated):
         for name in CHECKS:
             found += resolve_name(name)(self)
         rank = {"error": 0, "warning": 1, "note": 2}
-        return sorted(found, key=lambda one: rank[one.severity])
+        return sorted([*found, *self.document.old_keys()], key=lambda one: rank[one.severity])
 
     def _expression(
         self, item: Shown, *, place: str, names: Mapping[str, Known] | None = None
@@ -217,7 +217,7 @@ class Source(Curated):
     ) -> Answer:
         """A grouped answer: one row per group of `by`, with what `show` asks for.
 
-        A measure named in `show` is totalled as its field says (`aggregate`), else summed; a formula says it itself. With `totals`, one
+        A measure named in `show` is totalled as its field says (`total`), else summed; a formula says it itself. With `totals`, one
         row more is computed over all rows together: totals are never added up. Without `by`, one row. `explain` keeps the steps that were taken.
         Raises OakError for a name or a formula that is wrong.
         """
@@ -356,7 +356,7 @@ class Source(Curated):
         self, expression: Expression, state: State | None, names: Mapping[str, Known]
     ) -> tuple[Expression, State | None]:
         """A value per row as a value per group, by the field's own way of being totalled."""
-        asked = state.spec.aggregate if state is not None and isinstance(state.spec, FieldSpec) else None
+        asked = state.spec.total if state is not None and isinstance(state.spec, FieldSpec) else None
         kind = expression.checked.type
         if asked == "none" or (asked is None and not kind.numeric):
             raise OakError(
