@@ -7,6 +7,7 @@ import contextlib
 import datetime as dt
 import fcntl
 import io
+import json
 import os
 import pty
 import re
@@ -23,12 +24,16 @@ from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
+import jsonschema
 import pyarrow as pa
 
 import oak_ledger as oak
 from oak_ledger.cli import run
+from oak_ledger.cli.app import every_command, json_shape
+from oak_ledger.cli.shapes import schema
 
 D = Decimal
+COMMANDS = every_command()
 os.environ["OAK_CACHE_FOLDER"] = tempfile.mkdtemp(prefix="oak-tests-")
 atexit.register(shutil.rmtree, os.environ["OAK_CACHE_FOLDER"], ignore_errors=True)
 LOADS = pa.table(
@@ -78,6 +83,21 @@ class FolderCase(unittest.TestCase):
             self.assertEqual(got, code, f"oak {' '.join(arguments)}\n{text}")
         self.assertNotIn("Traceback", text)
         return text
+
+    def oak_json(self, *arguments: str, code: int | None = 0) -> Any:
+        """Run a command with `--json`, check its exit code and that the object has the documented shape, and give it."""
+        out = io.StringIO()
+        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(io.StringIO()) as err:
+            got = run([*arguments, "--json"])
+        if code is not None:
+            self.assertEqual(got, code, f"oak {' '.join(arguments)}\n{out.getvalue()}{err.getvalue()}")
+        found = json.loads(out.getvalue())
+        shape = json_shape(
+            COMMANDS[next(name for name in COMMANDS if name.split() == [*arguments[: name.count(" ") + 1]])]
+        )
+        jsonschema.validate(found, schema(shape))
+        self.assertEqual("errors" in found, got in (2, 3, 70), found)
+        return found
 
     def raises(self, code: str, call: Any, *args: Any, **keys: Any) -> oak.OakError:
         """The error that a call raises, which must have this code."""

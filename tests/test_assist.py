@@ -227,8 +227,8 @@ class Clock(unittest.TestCase):
 class Pages(FolderCase):
     def test_the_reference_page_is_not_stale(self) -> None:
         made = runpy.run_path(str(ROOT / "tools" / "reference.py"))
-        for page, write in (("functions.md", "page"), ("codes.md", "codes_page")):
-            self.assertEqual((ROOT / "docs" / page).read_text("utf-8"), made[write](), "run tools/reference.py")
+        for page, write in made["PAGES"].items():
+            self.assertEqual((ROOT / "docs" / page).read_text("utf-8"), write(), "run tools/reference.py")
 
     def test_the_commands(self) -> None:
         self.write("loads.csv", "Id,Mill,Volume\n1,a,2.5\n2,b,3.5\n")

@@ -30,7 +30,7 @@ HEAVY = ("pandas", "matplotlib", "sqlalchemy", "pyarrow", "numpy", "pydantic", "
 
 # A command on a small source, its exit code, and words that it must print.
 CALLS: list[tuple[str, int, tuple[str, ...]]] = [
-    ("oak peek loads", 0, ("Low Weir", "decimal(1)", "number, calculated")),
+    ("oak peek loads", 0, ("Low Weir", "decimal(18,1)", "number, calculated")),
     ("oak peek loads Id 'Volume * 2' -n 1 --sort -Id", 0, ("40", "81.0")),
     ("oak peek loads.csv ID MILL --where 'Cost > 70' --sort -ID", 0, ("40", "High Ford")),
     ("oak upgrade loads --dry-run", 0, ("nothing to change",)),
@@ -311,22 +311,7 @@ class Calls(FolderCase):
         self.assertEqual([one["code"] for one in check["findings"]], ["not-additive"])
         self.assertEqual(json.loads(self.oak("field", "list", "loads", "--json"))["fields"][4]["kind"], "calculated")
         self.assertEqual(json.loads(self.oak("try", "loads", "Cost", "--json"))["type"], "integer")
-        self.assertEqual(json.loads(self.oak("publish", "loads", "--json"))["number"], 1)
-        for call in (
-            "field list loads",
-            "profile loads",
-            "edits loads",
-            "versions",
-            "functions",
-            "cache",
-            "report list",
-            "constant list loads",
-            "check loads",
-            "peek Zebra",
-            "tally loads --by Zebra",
-        ):
-            made = json.loads(self.oak(*shlex.split(call), "--json", code=None))
-            self.assertIsInstance(made, dict, call)
+        self.assertEqual(json.loads(self.oak("publish", "loads", "--json"))["version"]["version"], 1)
         self.assertEqual(json.loads(self.oak("versions", "--json"))["versions"][0]["stage"], "draft")
         self.assertTrue(json.loads(self.oak("functions", "--json"))["functions"])
         self.assertEqual(

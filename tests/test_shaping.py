@@ -209,9 +209,9 @@ class Profiles(FolderCase):
         values = [D(at % 50) for at in range(1000)] + [None] * 10
         found = profile_of("X", pa.array(values, pa.decimal128(10, 2)))
         self.assertEqual(
-            (found.rows, found.nulls, found.distinct, found.least, found.most), (1010, 10, 50, D(0), D(49))
+            (found.rows, found.nulls, found.distinct, found.minimum, found.maximum), (1010, 10, 50, D(0), D(49))
         )
-        self.assertEqual((found.mean, found.middle, sum(rows for *_, rows in found.bins)), (24.5, 24.5, 1000))
+        self.assertEqual((found.average, found.median, sum(rows for *_, rows in found.bins)), (24.5, 24.5, 1000))
         self.assertEqual([rows for _, rows in found.common], [20] * 8)
         self.assertEqual(profile_of("E", pa.array([], pa.float64())).bins, ())
 

@@ -1,15 +1,16 @@
-"""Write docs/functions.md from the function library, and docs/codes.md from the codes: `python tools/reference.py`. A test says when one is stale."""
+"""Write the pages under docs/ that are made from the program (functions, codes, JSON): `python tools/reference.py`. A test says when one is stale."""
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 
 from oak_ledger import find_functions
-from oak_ledger.codes import CODES
+from oak_ledger.cli.app import every_command, json_shape
+from oak_ledger.cli.shapes import SHAPES, schema
 from oak_ledger.codes import TOPICS as CODE_TOPICS
 
-PAGE = Path(__file__).parent.parent / "docs" / "functions.md"
-CODES_PAGE = PAGE.with_name("codes.md")
+DOCS = Path(__file__).parent.parent / "docs"
 TOPICS = {
     "text": "Text",
     "pattern": "Text by patterns",
@@ -69,13 +70,53 @@ def codes_page() -> str:
     return "\n".join(lines)
 
 
+def json_page() -> str:
+    """The page of what commands print with --json."""
+    lines = [
+        "# What commands print with `--json`",
+        "",
+        "This page is generated. Every command prints one object and nothing else on standard output. Every key is always there, except",
+        "those marked `+`. `?` may be null, `*` is a list, `row` is an object of values by field name, a `value` is text, a number, true, false",
+        "or null. Exact decimals are text, dates and times are text as in ISO 8601. Where a command cannot do its work, it prints a `Failure`.",
+        "[schemas.json](schemas.json) has a JSON Schema for each command, under `properties`.",
+        "",
+        "| command | prints |",
+        "|---|---|",
+        *(
+            f"| `oak {name}` | [{json_shape(one)}](#{json_shape(one).lower()}) |"
+            for name, one in every_command().items()
+        ),
+        "",
+    ]
+    for name, (keys, about) in SHAPES.items():
+        lines += [f"## {name}", "", f"{about[0].upper()}{about[1:]}.", "", "| key | type |", "|---|---|"]
+        lines += [f"| `{key}` | {_linked(kind)} |" for key, kind in keys]
+        lines.append("")
+    return "\n".join(lines)
+
+
+def _linked(kind: str) -> str:
+    name = kind.rstrip("?*")
+    return f"[{name}](#{name.lower()}){kind.removeprefix(name)}" if name in SHAPES else kind
+
+
+def schemas() -> str:
+    """A JSON Schema whose properties are the outputs of the commands, by the command's words."""
+    found = {name: schema(json_shape(one)) for name, one in every_command().items()}
+    shared = {part: one for made in found.values() for part, one in made["$defs"].items()}
+    outputs = {name: {"anyOf": made["anyOf"]} for name, made in found.items()}
+    head = {"$schema": schema("Failure")["$schema"], "type": "object"}
+    return json.dumps({**head, "properties": outputs, "$defs": shared}, indent=1) + "\n"
+
+
 def cell(text: str) -> str:
     """A text in a cell of a table."""
     return text.replace("|", "\\|")
 
 
+PAGES = {"functions.md": page, "codes.md": codes_page, "json.md": json_page, "schemas.json": schemas}
+
 if __name__ == "__main__":
-    PAGE.write_text(page(), encoding="utf-8")
-    CODES_PAGE.write_text(codes_page(), encoding="utf-8")
-    print(f"{CODES_PAGE.name}: {len(CODES)} codes")
-    print(f"{PAGE.name}: {len(find_functions())} functions")
+    for name, write in PAGES.items():
+        (DOCS / name).write_text(write(), encoding="utf-8")
+        print(f"{name}: {(DOCS / name).stat().st_size:,} bytes")

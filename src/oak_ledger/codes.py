@@ -155,6 +155,8 @@ no-baseline | BEFORE needs an earlier state | --baseline FILE
 """)
 
 WORK = _errors("""
+usage | an argument or option is missing or unknown | --help lists them
+own-failure | the program failed, through no mistake of yours | OAK_TRACEBACK=1 shows where
 bad-log | the edit log cannot be read | remove it; undo starts again
 changed-meanwhile | a file was changed by somebody else meanwhile | repeat the command
 file-exists | the file already exists and was not changed | choose another name, or delete it first

@@ -87,21 +87,18 @@ class Finding:
     def as_json(self) -> dict[str, Any]:
         """Plain values for a script: codes, the place in lines and columns, the numbers."""
         place = self.place
-        found: dict[str, Any] = {
+        span = (place.line, place.column, place.length) if place.text else (None, None, None)
+        return {
             "code": self.code,
             "severity": self.severity,
             "message": self.message,
+            "hint": self.hint,
             "where": place.where,
+            "text": place.text or None,
+            **dict(zip(("line", "column", "length"), span, strict=True)),
+            "fixed": self.fixed,
+            "numbers": dict(self.numbers),
         }
-        if place.text:
-            found |= {"text": place.text, "line": place.line, "column": place.column, "length": place.length}
-        if self.hint:
-            found["hint"] = self.hint
-        if self.fixed is not None:
-            found["fixed"] = self.fixed
-        if self.numbers:
-            found["numbers"] = self.numbers
-        return found
 
 
 class OakError(Exception):

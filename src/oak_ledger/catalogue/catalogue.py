@@ -48,8 +48,18 @@ class Version:
 
     def as_json(self) -> dict[str, Any]:
         """Plain values, without the definition and the fingerprints."""
-        kept = ("source", "number", "stage", "rows", "warnings", "note", "made_by", "made_at", "signed_by", "signed_at")
-        return {name: getattr(self, name) for name in kept}
+        kept = ("stage", "rows", "warnings", "note", "made_by", "made_at", "signed_by", "signed_at")
+        return {"source": self.source, "version": self.number, **{name: getattr(self, name) for name in kept}}
+
+
+@dataclass(frozen=True, slots=True)
+class Prepared:
+    """A source ready to be published: its rows, a fingerprint per field, and what its check found."""
+
+    source: Source
+    rows: pa.Table
+    fingerprints: Mapping[str, Fingerprint]
+    findings: tuple[Finding, ...]
 
 
 def _all_rows(feed: OriginReader) -> pa.Table:
@@ -134,8 +144,9 @@ class Catalogue:
             return None
         return next((one for one in self.versions(name) if one.stage == "released"), None)
 
-    def publish(self, source: Source, *, note: str = "", findings: list[Finding] | None = None) -> Version:
-        """Publish a source as a draft: its definition, and its rows with every row value computed.
+    @staticmethod
+    def prepare(source: Source, findings: list[Finding] | None = None) -> Prepared:
+        """What `publish` would store of a source: its rows with every row value computed, and their fingerprints.
 
         `findings` are those of `source.check()` where they are known already. Raises OakError where a field is broken.
         """
@@ -155,18 +166,23 @@ class Catalogue:
         names = [state.name for state in source.fields if state.grain == Grain.ROW and not state.broken]
         names += [state.name for state in source.fields if state.grain == Grain.CONSTANT and not state.broken]
         table = source.rows([name_text(name) for name in names]).table
-        prints = {name: fingerprint(table.column(name)).as_json() for name in names}
+        return Prepared(source, table, {name: fingerprint(table.column(name)) for name in names}, tuple(found))
+
+    def publish(self, source: Source | Prepared, *, note: str = "") -> Version:
+        """Publish a source, or what was prepared of one, as a draft. Raises OakError where a field is broken."""
+        prepared = source if isinstance(source, Prepared) else self.prepare(source)
+        source = prepared.source
         number = self._storage.add(
             source.name,
             source.about.owner,
-            table,
+            prepared.rows,
             {
                 "stage": "draft",
                 "definition": source.document.text,
-                "fingerprints": prints,
+                "fingerprints": {name: one.as_json() for name, one in prepared.fingerprints.items()},
                 "note": note,
                 "made_by": whoami(),
-                "warnings": sum(one.severity == "warning" for one in found),
+                "warnings": sum(one.severity == "warning" for one in prepared.findings),
                 "made_at": now(),
                 "signed_by": "",
                 "signed_at": "",

@@ -15,28 +15,32 @@ import click
 
 from oak_ledger.cli import lean
 from oak_ledger.cli.app import app, tell_json
-from oak_ledger.errors import OakError
-from oak_ledger.present.look import LOOK
+from oak_ledger.errors import Finding, OakError
+from oak_ledger.present.look import LOOK, Look
 
 
 def run(arguments: Sequence[str]) -> int:
     """Run one command and give its exit code; errors are printed on standard error, never as a traceback."""
-    LOOK.reset()
+    LOOK.become(Look())
+    as_json = "--json" in arguments
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper) and (stream.encoding or "").lower().replace("-", "") != "utf8":
             stream.reconfigure(errors="replace")  # a terminal that has not all characters shows others instead
     try:
         code = app.main(list(arguments), prog_name="oak", standalone_mode=False, obj=shlex.join(arguments))
     except click.ClickException as error:
+        if as_json:
+            return _tell_errors(
+                [Finding("usage", error.format_message(), hint="--help lists arguments and options.")], 2
+            )
         error.show()
         return 2
     except (click.Abort, KeyboardInterrupt):
         click.echo("stopped", err=True)
         return 130
     except OakError as error:
-        if "--json" in arguments:
-            tell_json({"errors": [one.as_json() for one in error.findings]})
-            return error.exit_code
+        if as_json:
+            return _tell_errors(error.findings, error.exit_code)
         from oak_ledger.present.terminal import console, findings_list
 
         console(to_errors=True).print(findings_list(error.findings))
@@ -47,10 +51,18 @@ def run(arguments: Sequence[str]) -> int:
     except Exception as error:
         if os.environ.get("OAK_TRACEBACK"):
             raise
-        click.echo(f"This is a failure of oak itself, not of what you did: {type(error).__name__}: {error}", err=True)
-        click.echo("Set OAK_TRACEBACK=1 and repeat the command to see where it happened.", err=True)
+        message = f"This is a failure of oak itself, not of what you did: {type(error).__name__}: {error}"
+        hint = "Set OAK_TRACEBACK=1 and repeat the command to see where it happened."
+        if as_json:
+            return _tell_errors([Finding("own-failure", message, hint=hint)], 70)
+        click.echo(f"{message}\n{hint}", err=True)
         return 70
     return code if isinstance(code, int) else 0
+
+
+def _tell_errors(findings: Sequence[Finding], code: int) -> int:
+    tell_json({"errors": [one.as_json() for one in findings]})
+    return code
 
 
 def main() -> None:

@@ -71,13 +71,13 @@ SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
 COMMANDS = {name: entry for section in SECTIONS.values() for name, entry in section.items()}
 
 
-def _look(context: click.Context, option: click.Parameter, value: Any) -> None:
+def _look(context: click.Context, option: click.Parameter, value: Any) -> Any:
     """Set how everything looks that the command prints."""
-    if value in (None, False) or context.resilient_parsing:
-        return
-    from oak_ledger.present.look import LOOK
+    if value not in (None, False) and not context.resilient_parsing:
+        from oak_ledger.present.look import LOOK
 
-    setattr(LOOK, str(option.name), value)
+        setattr(LOOK, str(option.name), value)
+    return value
 
 
 def _common() -> list[click.Parameter]:
@@ -99,6 +99,11 @@ def with_common(command: click.Command, *, edits: bool = False) -> click.Command
     """A command with the options that every command has; one that edits a definition has `--dry-run`, too."""
     names = {name for one in command.params for name in one.opts}
     with_completion(command)
+    if "--json" not in names:
+        json_line = "Print JSON instead of text."
+        command.params.append(
+            click.Option(["--json", "as_json"], is_flag=True, expose_value=False, callback=_look, help=json_line)
+        )
     if edits and "--dry-run" not in names:
         help_line = "Show what would change and write nothing."
         command.params.append(
@@ -185,12 +190,39 @@ def app() -> None:
     """
 
 
+def every_command() -> dict[str, click.Command]:
+    """All commands by what one types: `peek`, `field add`, …, in the order of the help."""
+    context = click.Context(app)
+    found: dict[str, click.Command] = {}
+    for name in COMMANDS:
+        command = app.get_command(context, name)
+        if isinstance(command, click.Group):
+            verbs = {verb: command.get_command(context, verb) for verb in command.list_commands(context)}
+            found |= {f"{name} {verb}": one for verb, one in verbs.items() if one is not None}
+        elif command is not None:
+            found[name] = command
+    return found
+
+
+def json_shape(command: click.Command) -> str:
+    """The name of the shape that a command prints with `--json`; an edit where nothing else is said."""
+    return getattr(command.callback, "json_shape", "Edit")
+
+
 # -- options that several commands have ---------------------------------------------------------------------
 
 
-def json_option(command: Command) -> Command:
-    """`--json`."""
-    return click.option("--json", "as_json", is_flag=True, help="Print JSON instead of tables.")(command)
+def json_option(shape: str) -> Callable[[Command], Command]:
+    """`--json`, which prints an object of this shape (see `shapes`)."""
+
+    def decorate(command: Command) -> Command:
+        decorated = click.option(
+            "--json", "as_json", is_flag=True, callback=_look, help="Print JSON instead of tables."
+        )(command)
+        vars(decorated)["json_shape"] = shape
+        return decorated
+
+    return decorate
 
 
 def where_option(command: Command) -> Command:

@@ -42,16 +42,7 @@ def _tell(answer: Answer, *, as_json: bool, notes: list[str] | None = None, coun
     from oak_ledger.present.terminal import QUIET, Text, console, faults_lines, findings_list, rows_table, steps_table
 
     if as_json:
-        found: dict[str, Any] = {"rows": answer.to_dicts()}
-        if answer.totals is not None:
-            found["totals"] = answer.totals.to_pylist()[0]
-        found |= {
-            "faults": [one.as_json() for one in answer.faults],
-            "findings": [one.as_json() for one in answer.findings],
-        }
-        if answer.steps:
-            found["steps"] = [one.as_json() for one in answer.steps]
-        tell_json(found)
+        tell_json({**answer.as_json(), "steps": [one.as_json() for one in answer.steps]})
     else:
         out = console()
         out.print(rows_table(answer, out.width, notes or []))
@@ -77,7 +68,7 @@ def _tell(answer: Answer, *, as_json: bool, notes: list[str] | None = None, coun
 @baseline_option
 @catalogue_option
 @draft_option
-@json_option
+@json_option("Answer")
 def peek_command(
     source: str,
     fields: tuple[str, ...],
@@ -110,8 +101,9 @@ def _notes(source: Source, answer: Answer) -> list[str]:
 
     notes = []
     for name in answer.names:
-        kind = str(from_arrow_type(answer.table.schema.field(name).type)).replace("decimal(38,", "decimal(")
         state: Any = source.compiled.states.get(name.casefold())
+        kind = str(from_arrow_type(answer.table.schema.field(name).type))
+        kind = state.type_name if state is not None and str(state.type) == kind else kind
         calculated = state is None or getattr(state.spec, "calculated", False)
         notes.append(f"{kind}, calculated" if calculated else kind)
     return notes
@@ -138,7 +130,8 @@ def _peek_file(
     names, rows = first_rows(path, spec, limit)
     if as_json:
         padded = [row + [""] * (len(names) - len(row)) for row in rows]
-        tell_json({"rows": [{name: cell or None for name, cell in zip(names, row, strict=False)} for row in padded]})
+        written = [{name: cell or None for name, cell in zip(names, row, strict=False)} for row in padded]
+        tell_json({"rows": written, "totals": None, "faults": [], "findings": [], "steps": []})
         return 0
     import pyarrow as pa
 
@@ -163,7 +156,7 @@ def _peek_file(
 @baseline_option
 @catalogue_option
 @draft_option
-@json_option
+@json_option("Trial")
 @click.option("--fix", is_flag=True, help="Apply the repairs that are offered, and show the formula that comes of it.")
 @click.option(
     "--explain", "outlined", is_flag=True, help="Tell what it gives, what it needs, and where its nulls come from."
@@ -190,16 +183,17 @@ def try_command(
     from dataclasses import asdict
 
     from oak_ledger import branch_rows, outline, try_formula
-    from oak_ledger.present.terminal import Text, branches_table, console, plural
+    from oak_ledger.present.terminal import Text, branches_table, console, plural, say
 
     with progress_of("reading") as progress:
         opened = open_any(source, catalogue, draft=draft, baseline=baseline, progress=progress)
         repaired = opened.repaired(formula) if fix else formula
         if repaired != formula:
-            click.echo(f"repaired: {repaired}", err=as_json)
-        if outlined:
-            for line in outline(opened, repaired):
-                click.echo("  " * line.depth + line.text)
+            say(f"repaired: {repaired}", to_errors=as_json)
+        lines = outline(opened, repaired) if outlined else []
+        if outlined and not as_json:
+            for line in lines:
+                say("  " * line.depth + line.text)
             return 0
         found = try_formula(opened, repaired, by=by, where=where, limit=limit)
         taken = [] if by else branch_rows(opened, repaired, where=where)
@@ -215,6 +209,7 @@ def try_command(
                 "faults": [one.as_json() for one in found.faults],
                 "findings": [one.as_json() for one in found.findings],
                 "sample": found.sample.to_dicts(),
+                "outline": [{"depth": one.depth, "text": one.text} for one in lines],
             }
         )
         return 0
@@ -258,7 +253,7 @@ def _prompt(source: str) -> int:
 @baseline_option
 @catalogue_option
 @draft_option
-@json_option
+@json_option("Answer")
 def tally_command(
     source: str,
     by: tuple[str, ...],
@@ -316,7 +311,7 @@ def _named(item: str, source: Source) -> Any:
 @baseline_option
 @catalogue_option
 @draft_option
-@json_option
+@json_option("Export")
 def export_command(
     source: str,
     target: str,
@@ -379,7 +374,7 @@ def reformat_command(source: str, names: tuple[str, ...], dry_run: bool) -> None
 
 @click.command("functions")
 @click.argument("word", default="")
-@json_option
+@json_option("Functions")
 def functions_command(word: str, as_json: bool) -> int:
     """Search the functions of the formula language by WORD; all of them without one."""
     from oak_ledger import find_functions
@@ -397,7 +392,7 @@ def functions_command(word: str, as_json: bool) -> int:
                         "written": one.written,
                         "sentence": one.sentence,
                         "nulls": one.nulls,
-                        "examples": one.examples,
+                        "examples": [{"formula": formula, "result": result} for formula, result in one.examples],
                     }
                     for one in found
                 ]

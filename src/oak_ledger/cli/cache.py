@@ -9,7 +9,7 @@ from oak_ledger.cli.app import json_option, tell_json
 
 @click.command("cache")
 @click.option("--clear", is_flag=True, help="Remove all copies; they are made again when they are needed.")
-@json_option
+@json_option("Copies")
 def cache_command(clear: bool, as_json: bool) -> None:
     """List the typed copies that are kept of text files, workbooks and other origins that are slow to read again.
 

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import TYPE_CHECKING
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -36,15 +36,15 @@ def show_edits(edits: Sequence[FileEdit]) -> None:
                 )
 
 
-def write_edit(before: Source, after: Source, *, dry_run: bool = False) -> None:
-    """Write one definition and show what changed in it."""
+def write_edit(before: Source, after: Source, *, dry_run: bool = False, facts: Mapping[str, Any] | None = None) -> None:
+    """Write one definition and show what changed in it; with `--json` also `facts`, which the command found out."""
     from oak_ledger.reference import Mend
     from oak_ledger.source.edits import FileEdit
 
     if before.path is None:
         return
     edit = FileEdit(before.path, before.document.text, after.document.text)
-    apply(Mend(after, (edit,) if edit.before != edit.after else ()), dry_run=dry_run)
+    apply(Mend(after, (edit,) if edit.before != edit.after else ()), dry_run=dry_run, facts=facts)
 
 
 def what_is_run() -> str:
@@ -55,13 +55,32 @@ def what_is_run() -> str:
     return "oak " + str(context.find_root().obj)[:200] if context is not None else "edit"
 
 
-def apply(mend: Mend, *, dry_run: bool) -> None:
+def tell_edits(edits: Sequence[FileEdit], *, written: bool, facts: Mapping[str, Any] | None = None) -> None:
+    """With `--json`, print the lines that change."""
+    from oak_ledger.cli.app import tell_json
+    from oak_ledger.present.look import LOOK
+
+    if LOOK.as_json:
+        files = [
+            {
+                "file": edit.path.name,
+                "lines": [dict(zip(("line", "before", "after"), one, strict=True)) for one in edit.lines()],
+            }
+            for edit in edits
+        ]
+        tell_json({"files": files, "written": written, "facts": dict(facts or {})})
+
+
+def apply(mend: Mend, *, dry_run: bool, facts: Mapping[str, Any] | None = None) -> None:
     """Show the edits and, unless it is a dry run, write all of them or none."""
     from oak_ledger.cli.app import is_dry_run
     from oak_ledger.present.terminal import Text, console, plural
 
     dry_run = dry_run or is_dry_run()
     show_edits(mend.edits)
+    if mend.edits and not dry_run:
+        mend.apply(what_is_run())
+    tell_edits(mend.edits, written=bool(mend.edits) and not dry_run, facts=facts)
     if not mend.edits:
         console().print("nothing to change")
         return
@@ -70,5 +89,4 @@ def apply(mend: Mend, *, dry_run: bool) -> None:
     if dry_run:
         console().print(Text(f"dry run: {said} would change; nothing was written"))
         return
-    mend.apply(what_is_run())
     console().print(Text(f"{said} changed"))

@@ -7,11 +7,12 @@ import shlex
 import shutil
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import click
 
+from oak_ledger.cli.app import json_option, tell_json
 from oak_ledger.errors import OakError
 
 MARK = ".hollowmere"
@@ -189,7 +190,8 @@ PARTS = {"intake": 2, "release": 10, "break": 11}
     "--until", type=click.Choice(sorted(PARTS)), default=None, help="Walk only so far, and leave the rest to you."
 )
 @click.option("--again", is_flag=True, help="Start again in a folder that an earlier demo made.")
-def demo_command(folder: str, rows: int, data_only: bool, until: str | None, again: bool) -> int:
+@json_option("Demo")
+def demo_command(folder: str, rows: int, data_only: bool, until: str | None, again: bool, as_json: bool) -> int:
     """Make the demo data in DIR and walk through a working day on it with the real commands.
 
     Each step says what is done and why, and shows the command, so that it can be repeated by hand.
@@ -213,14 +215,19 @@ def demo_command(folder: str, rows: int, data_only: bool, until: str | None, aga
     )
     for what, count in made.mess.items():
         out.print(Text(f"  {count:>7,}  {MESS[what]}", style=QUIET))
-    if data_only:
-        return 0
+    ran: list[tuple[str, int, int]] = []
     back = Path.cwd()
     os.chdir(target)
     try:
-        codes = [_walk(number, step) for number, step in enumerate(DAY[: PARTS[until] if until else None], 1)]
+        for number, step in enumerate(() if data_only else DAY[: PARTS[until] if until else None], 1):
+            ran += _walk(number, step)
     finally:
         os.chdir(back)
+    if as_json:
+        commands = [dict(zip(("command", "code", "expected"), one, strict=True)) for one in ran]
+        tell_json({"folder": str(target), "loads": made.loads, "commands": commands})
+    if data_only:
+        return 0
     out.print()
     seconds = time.monotonic() - started
     out.print(
@@ -229,7 +236,7 @@ def demo_command(folder: str, rows: int, data_only: bool, until: str | None, aga
             f" in {seconds:.1f} s. Look into {target}: {SOURCE}, reports/, pages/, catalogue/.",
         )
     )
-    return 0 if all(codes) else 1
+    return 0 if all(code == expected for _, code, expected in ran) else 1
 
 
 def _clear(target: Path, again: bool) -> None:
@@ -248,16 +255,18 @@ def _clear(target: Path, again: bool) -> None:
     shutil.rmtree(target)
 
 
-def _walk(number: int, step: Step) -> bool:
-    """One step; whether every command ended as it should."""
+def _walk(number: int, step: Step) -> list[tuple[str, int, int]]:
+    """One step; its commands, each with the exit code that it had and the one that it should have."""
     from oak_ledger.cli import run
+    from oak_ledger.present.look import LOOK
     from oak_ledger.present.terminal import LEAF, RUST, Text, console
 
     out = console()
     out.print()
     out.rule(Text(f"{number}. {step.title}", style="bold"), style=LEAF, align="left")
     out.print(Text(step.why))
-    fine = True
+    ran = []
+    look = replace(LOOK)
     if step.action is not None:
         shown, action = step.action
         out.print(Text(f"\n$ {shown}", style=LEAF))
@@ -265,8 +274,9 @@ def _walk(number: int, step: Step) -> bool:
     for command, expected in step.commands:
         out.print(Text(f"\n$ {command}", style=LEAF), soft_wrap=True)
         os.environ.pop("OAK_CATALOGUE", None)
-        code = run(shlex.split(command)[1:])
+        code = run([*shlex.split(command)[1:], *look.options()])
+        LOOK.become(look)
+        ran.append((command, code, expected))
         if code != expected:
-            fine = False
             out.print(Text(f"this ended with {code}; {expected} was expected", style=RUST))
-    return fine
+    return ran

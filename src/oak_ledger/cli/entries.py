@@ -75,7 +75,7 @@ def _value(text: str) -> Any:
 
 @constant_command.command("list")
 @click.argument("source")
-@json_option
+@json_option("Constants")
 def constant_list(source: str, as_json: bool) -> None:
     """List the constants."""
     _listed(
@@ -115,7 +115,7 @@ def constant_set(
 
 @filter_command.command("list")
 @click.argument("source")
-@json_option
+@json_option("Filters")
 def filter_list(source: str, as_json: bool) -> None:
     """List the filters."""
     _listed(
@@ -141,7 +141,7 @@ def filter_add(source: str, name: str, condition: str, always: bool, description
 
 @rule_command.command("list")
 @click.argument("source")
-@json_option
+@json_option("Rules")
 def rule_list(source: str, as_json: bool) -> None:
     """List the rules."""
     _listed(source, "rule", {"name": "rule", "holds": "condition", "description": "description"}, as_json)
@@ -188,8 +188,13 @@ for _group, _table in ((constant_command, "constant"), (filter_command, "filter"
 @click.option("--none", "clear", is_flag=True, help="Remove the key.")
 def key_command(source: str, fields: tuple[str, ...], clear: bool) -> None:
     """Show the fields that identify a row of SOURCE, or set them."""
+    from oak_ledger.cli.changes import tell_edits, write_edit
+    from oak_ledger.present.terminal import say
+
     before = open_working(source)
     if not fields and not clear:
-        click.echo(", ".join(before.about.key) or "no key; set one: oak key SOURCE FIELD...")
+        tell_edits((), written=False, facts={"key": before.about.key})
+        say(", ".join(before.about.key) or "no key; set one: oak key SOURCE FIELD...")
         return
-    _written(before, before.with_key([] if clear else fields))
+    after = before.with_key([] if clear else fields)
+    write_edit(before, after, facts={"key": after.about.key})

@@ -83,7 +83,7 @@ def change_each(source: str, names: tuple[str, ...], pattern: str | None, kind: 
 
 @field_command.command("list")
 @click.argument("source")
-@json_option
+@json_option("Fields")
 def list_command(source: str, as_json: bool) -> int:
     """List the fields with type, grain, and what they are made of."""
     from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, grid, plural
@@ -106,7 +106,7 @@ def list_command(source: str, as_json: bool) -> int:
             if spec.calculated
             else spec.column + (f"  clean {spec.clean}" if spec.clean else "")
         )
-        table.add_row(state.name, kind, str(state.type or ""), str(state.grain), made, spec.description)
+        table.add_row(state.name, kind, state.type_name, str(state.grain), made, spec.description)
     out = console()
     out.print(table)
     broken = sum(state.broken for state in states)
@@ -123,7 +123,7 @@ def _as_json(state: Any) -> dict[str, Any]:
     return {
         "field": state.name,
         "kind": "calculated" if spec.calculated else "plain",
-        "type": str(state.type) if state.type else None,
+        "type": state.type_name or None,
         "grain": str(state.grain),
         "broken": state.broken,
         "hidden": spec.hidden,
@@ -147,15 +147,16 @@ def add_command(
 ) -> None:
     """Add a calculated field."""
     from oak_ledger.cli.changes import write_edit
+    from oak_ledger.present.terminal import say
 
     before = open_working(source)
     if name.casefold() in before.compiled.states and not replace:
         raise OakError("name-taken", f"There is a field {name!r} already.", hint="Use --replace to change its formula.")
     keys = {"format": format_text, "description": description, "hidden": hidden or None}
     after = before.with_field(name, formula, **{key: value for key, value in keys.items() if value is not None})
-    write_edit(before, after)
     state = after.state(name)
-    click.echo(f"{state.name}: {state.type} per {state.grain}")
+    write_edit(before, after, facts={"field": state.name, "type": str(state.type), "grain": str(state.grain)})
+    say(f"{state.name}: {state.type} per {state.grain}")
 
 
 @field_command.command("retype")
@@ -205,7 +206,15 @@ def retype_command(
     out.print(table)
     for fault in made.lost:
         out.print(Text.assemble(("could not be converted: ", RUST), fault.sentence()))
-    write_edit(before, made.source, dry_run=dry_run)
+    facts = {
+        "field": made.field,
+        "type_before": str(made.type_before),
+        "type_after": str(made.type_after),
+        "values_before": made.values_before,
+        "values_after": made.values_after,
+        "lost": [fault.as_json() for fault in made.lost],
+    }
+    write_edit(before, made.source, dry_run=dry_run, facts=facts)
     return 1 if made.lost else 0
 
 
@@ -228,19 +237,23 @@ def clean_command(source: str, name: str, formula: str, dry_run: bool) -> None:
     field = after.state(name).name
     out = console()
     shown = '"' + field.replace('"', '""') + '"'
+    facts: dict[str, Any] = {"field": field}
     if not before.state(field).broken:
         old, new = before.rows([shown]), after.rows([shown])
         both = Source.from_table(_side_by_side(old, new), name="before and after")
         if old.table.schema.types == new.table.schema.types:
             changed = both.tally(show=[("n", "COUNT(*) FILTER (WHERE before IS DISTINCT FROM after)")]).value()
+            facts |= {"values": new.table.num_rows, "changed": changed}
             out.print(f"{field}: {changed:,} of {plural(new.table.num_rows, 'value')} changed")
             for row in both.rows(where="before IS DISTINCT FROM after", limit=3).to_dicts():
                 out.print(f"  {_quoted(row['before'])} → {_quoted(row['after'])}")
         else:
-            out.print(f"{field}: {before.state(field).type} → {after.state(field).type}")
-        for line in faults_lines([fault for fault in new.faults if fault.field == field]):
+            out.print(f"{field}: {before.state(field).type_name} → {after.state(field).type_name}")
+        faults = [fault for fault in new.faults if fault.field == field]
+        facts["faults"] = [fault.as_json() for fault in faults]
+        for line in faults_lines(faults):
             out.print(line)
-    write_edit(before, after, dry_run=dry_run)
+    write_edit(before, after, dry_run=dry_run, facts=facts)
 
 
 def _quoted(value: Any) -> str:
@@ -366,9 +379,10 @@ def recode_command(source: str, name: str, values: tuple[str, ...], file: str | 
     listed = pairs(values, "a recoding") if values else {}
     after = before.with_changed(name, values={**spec.values, **listed} or None, values_from=file)
     shown = '"' + after.state(name).name.replace('"', '""') + '"'
-    out = console()
+    out, taken = console(), {}
     for found in {**spec.values, **listed}:
         quoted = "'" + found.replace("'", "''") + "'"
         rows = before.with_changed(name, values=None, clean=None).tally(where=f"{shown} = {quoted}").value() or 0
+        taken[found] = rows
         out.print(Text.assemble((f"{found!r} is in {plural(rows, 'row')}", "" if rows else RUST)))
-    write_edit(before, after)
+    write_edit(before, after, facts={"rows_by_value": taken})

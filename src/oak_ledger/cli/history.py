@@ -38,18 +38,20 @@ def redo_command(source: str) -> int:
 
 
 def _turned(said: str, edit: Edit) -> None:
-    from oak_ledger.cli.changes import show_edits
+    from oak_ledger.cli.changes import show_edits, tell_edits
+    from oak_ledger.present.terminal import say
 
+    tell_edits(edit.files, written=not is_dry_run(), facts={"what": edit.what})
     if is_dry_run():
-        click.echo(f"dry run: this would be {said}, and nothing was written: {edit.what}")
+        say(f"dry run: this would be {said}, and nothing was written: {edit.what}")
         return
     show_edits(edit.files)
-    click.echo(f"{said}: {edit.what}")
+    say(f"{said}: {edit.what}")
 
 
 @click.command("edits")
 @click.argument("source")
-@json_option
+@json_option("Edits")
 def edits_command(source: str, as_json: bool) -> int:
     """List the edits of SOURCE, the newest first."""
     from oak_ledger import edits_of
@@ -73,7 +75,7 @@ def edits_command(source: str, as_json: bool) -> int:
         )
         return 0
     if not found:
-        click.echo("no edit yet")
+        console().print("no edit yet")
         return 0
     table = grid("when", "who", "what", "files")
     for one in found:
@@ -103,7 +105,7 @@ def edits_command(source: str, as_json: bool) -> int:
     show_default=True,
     help="How many values that differ to show.",
 )
-@json_option
+@json_option("Comparison")
 def compare_command(source: str, back: int, limit: int, as_json: bool) -> int:
     """Show SOURCE before and after its last edit: fields side by side with what changed marked, then the first rows."""
     from oak_ledger import compare, previous

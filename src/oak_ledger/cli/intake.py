@@ -13,6 +13,7 @@ from oak_ledger.cli import lean
 from oak_ledger.cli.app import attention, json_option, progress_of, tell_json
 
 if TYPE_CHECKING:
+    from oak_ledger.origin.join import JoinStep
     from oak_ledger.source.intake import Intake
 
 
@@ -61,7 +62,7 @@ if TYPE_CHECKING:
 @click.option("--table", default=None, help="The table of a database.")
 @click.option("--query", default=None, help="A query of a database, instead of a table.")
 @click.option("--keep-names", is_flag=True, help="Call fields exactly as their columns.")
-@json_option
+@json_option("Intake")
 def intake_command(
     files: tuple[str, ...],
     name: str,
@@ -118,7 +119,7 @@ def intake_command(
 @click.option("--name", default="", help="What report builders will call the source.")
 @click.option("--to", default=None, metavar="FILE", help="The definition to write  [default: NAME.oak.toml]")
 @click.option("--keep-names", is_flag=True, help="Call fields exactly as their columns.")
-@json_option
+@json_option("Intake")
 def join_command(
     files: tuple[str, ...], on: tuple[str, ...], how: str, name: str, to: str | None, keep_names: bool, as_json: bool
 ) -> int:
@@ -147,12 +148,16 @@ def _written(found: Intake, sample: int | None, as_json: bool) -> int:
             for one in found.proposals
         ]  # fmt: skip
         tell_json({"definition": str(path), "files": [str(file) for file in found.files], "rows": found.rows, "fields": fields,
-                   "joins": [asdict(step) for step in found.joins], "findings": [one.as_json() for one in found.findings]})  # fmt: skip
+                   "joins": [_join_as_json(step) for step in found.joins], "findings": [one.as_json() for one in found.findings]})  # fmt: skip
     else:
         _show(found, sample)
         if dropped is not None:
             click.echo(f"these rows are listed in {dropped}")
     return attention(found.findings)
+
+
+def _join_as_json(step: JoinStep) -> dict[str, Any]:
+    return {**asdict(step), "nulls": [{"column": column, "rows": rows} for column, rows in step.nulls]}
 
 
 def ask_for_passwords() -> None:

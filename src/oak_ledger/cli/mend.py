@@ -29,9 +29,9 @@ def mend_command(
     others = documents(reports_of(opened, reports))
     before = [state.name for state in opened.compiled.states.values() if state.broken]
     planned = plan_mend(opened, pairs(repairs, "a repair"), others, names=pairs(rename, "a renaming"))
-    apply(planned, dry_run=dry_run)
     left = broken_names(planned.source)
     still = sum(state.broken for state in planned.source.compiled.states.values())
+    apply(planned, dry_run=dry_run, facts={"mended": len(before) - still, "still_broken": [one.name for one in left]})
     out = console()
     verb = "would work" if dry_run else "works" if len(before) - still == 1 else "work"
     if len(before) > still:

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 @click.option("--to", default=None, metavar="FILE", help="Write a picture (.png) instead: of all fields, or of one.")
 @catalogue_option
 @draft_option
-@json_option
+@json_option("Profile")
 def profile_command(
     source: str, fields: tuple[str, ...], to: str | None, catalogue: str, draft: bool, as_json: bool
 ) -> int:
@@ -28,7 +28,9 @@ def profile_command(
     With one of FIELDS all details are shown. For each suspicion a clean is proposed, with how many values it would change.
     """
     from oak_ledger import profile
+    from oak_ledger.present.terminal import say
 
+    written: list[str] = []
     with progress_of("reading") as progress:
         opened = open_any(source, catalogue, draft=draft, progress=progress)
         found = profile(opened, fields)
@@ -39,9 +41,11 @@ def profile_command(
             )
         from oak_ledger.present.profiles import save_profile
 
-        click.echo(f"written: {save_profile(found, opened.name, to)}")
-    elif as_json:
-        tell_json({"fields": [_as_json(one) for one in found]})
+        written.append(str(save_profile(found, opened.name, to)))
+    if as_json:
+        tell_json({"fields": [_as_json(one) for one in found], "written": written})
+    elif written:
+        say(f"written: {written[0]}")
     elif len(found) == 1:
         _show_one(found[0], source)
     else:
@@ -52,7 +56,11 @@ def profile_command(
 def _as_json(one: FieldProfile) -> dict[str, Any]:
     from dataclasses import asdict
 
-    return asdict(one)
+    counts = {
+        key: [{"value": value, "rows": rows} for value, rows in getattr(one, key)] for key in ("common", "patterns")
+    }
+    bins = [dict(zip(("start", "end", "rows"), part, strict=True)) for part in one.bins]
+    return {**asdict(one), **counts, "bins": bins}
 
 
 def _show_all(found: list[FieldProfile], source: str) -> None:
@@ -68,11 +76,11 @@ def _show_all(found: list[FieldProfile], source: str) -> None:
         common = ", ".join(f"{_short(plain(value))} {share:.0%}" for value, share in often)
         table.add_row(
             one.field,
-            one.type.replace("decimal(38,", "decimal("),
+            one.type,
             nulls,
             f"{one.distinct:,}",
-            _short(plain(one.least)),
-            _short(plain(one.most)),
+            _short(plain(one.minimum)),
+            _short(plain(one.maximum)),
             Text(bar_text(one), style=LEAF),
             common,
         )
@@ -97,8 +105,10 @@ def _show_one(one: FieldProfile, source: str) -> None:
             f"  {one.type}; {plural(one.rows, 'row')}, {plural(one.nulls, 'null')}{share}, {plural(one.distinct, 'distinct value')}",
         )
     )
-    facts = [("minimum", plain(one.least)), ("maximum", plain(one.most))]
-    facts += [("mean", show(one.mean, "0.0000")), ("median", plain(one.middle))] if one.mean is not None else []
+    facts = [("minimum", plain(one.minimum)), ("maximum", plain(one.maximum))]
+    facts += (
+        [("average", show(one.average, "0.0000")), ("median", plain(one.median))] if one.average is not None else []
+    )
     facts += [("shortest", repr(one.shortest)), ("longest", repr(one.longest))] if one.longest else []
     out.print(Text("   ".join(f"{name} {value}" for name, value in facts)))
     parts = one.bins or tuple((value, None, rows) for value, rows in one.common)

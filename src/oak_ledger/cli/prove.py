@@ -24,11 +24,16 @@ if TYPE_CHECKING:
     from oak_ledger.source import Source
 
 
-def _list_codes() -> None:
+def _list_codes(as_json: bool) -> None:
     """List every code of a finding, with what it means and how to mend it."""
-    from oak_ledger.codes import TOPICS
+    from dataclasses import asdict
+
+    from oak_ledger.codes import CODES, TOPICS
     from oak_ledger.present.terminal import Text, console, grid
 
+    if as_json:
+        listed = [{"code": code, **asdict(entry)} for code, entry in CODES.items()]
+        tell_json({"findings": [], "broken": [], "reports": [], "codes": listed})
     out = console()
     for topic, codes in TOPICS.items():
         out.print(Text(topic, style="bold"))
@@ -44,7 +49,7 @@ def _list_codes() -> None:
 @click.option("--codes", is_flag=True, help="List the codes of all findings and errors.")
 @catalogue_option
 @reports_option
-@json_option
+@json_option("Check")
 def check_command(source: str | None, codes: bool, catalogue: str, reports: str | None, as_json: bool) -> int:
     """Prove SOURCE: what is broken and through what, which totals mislead, what changed since it was last published.
 
@@ -52,7 +57,7 @@ def check_command(source: str | None, codes: bool, catalogue: str, reports: str 
     reports that would break are named panel by panel.
     """
     if codes:
-        _list_codes()
+        _list_codes(as_json)
         return 0
     if source is None:
         raise click.UsageError("Missing argument 'SOURCE'.")
@@ -72,15 +77,20 @@ def check_command(source: str | None, codes: bool, catalogue: str, reports: str 
         tell_json(
             {
                 "findings": [one.as_json() for one in findings],
-                "broken": [{"name": one.name, "why": one.finding.message, "through": one.through} for one in broken],
-                "candidates": {
-                    name: [
-                        {"column": one.column, "score": round(one.score, 3), "evidence": one.sentence()}
-                        for one in found
-                    ]
-                    for name, found in offered.items()
-                },
+                "broken": [
+                    {
+                        "name": one.name,
+                        "why": one.finding.message,
+                        "through": one.through,
+                        "candidates": [
+                            {"column": other.column, "score": round(other.score, 3), "evidence": other.sentence()}
+                            for other in offered.get(one.name, [])
+                        ],
+                    }
+                    for one in broken
+                ],
                 "reports": [one.as_json() for one in panels],
+                "codes": [],
             }
         )
         return attention(findings)

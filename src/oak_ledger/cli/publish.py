@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -28,39 +29,45 @@ if TYPE_CHECKING:
 @catalogue_option
 @reports_option
 @click.option("--note", default="", help="What is new in this version.")
-@json_option
-def publish_command(source: str, catalogue: str, reports: str | None, note: str, as_json: bool) -> int:
+@click.option("--dry-run", is_flag=True, help="Show what would change in reports, and publish nothing.")
+@json_option("Publication")
+def publish_command(source: str, catalogue: str, reports: str | None, note: str, dry_run: bool, as_json: bool) -> int:
     """Publish SOURCE as a draft, and say which figures of which reports it changes.
 
     Reports go on reading the released version until the draft is released. A source with errors is refused.
     """
-    from oak_ledger import renamed_between, report_changes
+    from oak_ledger import Catalogue, renamed_between, report_changes
     from oak_ledger.present.terminal import QUIET, Text, console, counted, plural
 
     with progress_of("publishing") as progress:
         opened = open_working(source, progress)
-        findings = opened.check()
-        place = open_catalogue(catalogue, create=True)
-        before = place.released(opened.name)
-        version = place.publish(opened, note=note, findings=findings)
+        prepared = Catalogue.prepare(opened)
+        there = (Path(catalogue) / "catalogue.db").is_file()
+        place = open_catalogue(catalogue, create=True) if there or not dry_run else None
+        before = None if place is None else place.released(opened.name)
         changes: list[Change] = []
         known = reports_of(opened, reports)
-        if before is not None:
-            old, new = place.source(opened.name, before.number), place.source(opened.name, version.number)
-            changes = report_changes(known, old, new, renamed_between(before.fingerprints, version.fingerprints))
+        if place is not None and before is not None:
+            old = place.source(opened.name, before.number)
+            changes = report_changes(known, old, opened, renamed_between(before.fingerprints, prepared.fingerprints))
+        version = None if dry_run or place is None else place.publish(prepared, note=note)
     if as_json:
-        tell_json({**version.as_json(), "changes": [_as_json(one) for one in changes]})
+        found = [one.as_json() for one in prepared.findings]
+        published = None if version is None else version.as_json()
+        tell_json({"version": published, "findings": found, "changes": [_as_json(one) for one in changes]})
         return 0
     out = console()
-    out.print(
-        Text.assemble(
-            ("draft", "bold"),
-            f": version {version.number} of {version.source}, {plural(version.rows, 'row')}, in {catalogue}; the check found {counted(findings)}",
-        )
-    )
+    rows, found_text = plural(prepared.rows.num_rows, "row"), counted(prepared.findings)
+    if version is None:
+        out.print(f"dry run: {opened.name} with {rows} would be published in {catalogue}; the check found {found_text}")
+    else:
+        said = f": version {version.number} of {version.source}, {rows}, in {catalogue}; the check found {found_text}"
+        out.print(Text.assemble(("draft", "bold"), said))
     if before is not None:
-        _show_changes(changes, f"version {before.number}", f"version {version.number}", len(known))
-    out.print(Text(f"to make it the version that reports read: oak release '{version.source}'", style=QUIET))
+        now = "would be" if version is None else f"version {version.number}"
+        _show_changes(changes, f"version {before.number}", now, len(known))
+    if version is not None:
+        out.print(Text(f"to make it the version that reports read: oak release '{version.source}'", style=QUIET))
     return 0
 
 
@@ -127,21 +134,30 @@ def _show_changes(changes: list[Change], old: str, new: str, reports: int) -> No
 @catalogue_option
 @yes_option
 @click.option("--dry-run", is_flag=True, help="Show what would be released and change nothing.")
-def release_command(name: str, number: int | None, signed_by: str, catalogue: str, yes: bool, dry_run: bool) -> int:
+@json_option("Release")
+def release_command(
+    name: str, number: int | None, signed_by: str, catalogue: str, yes: bool, dry_run: bool, as_json: bool
+) -> int:
     """Make a version of the published source NAME the one that all reports read; the newest without VERSION.
 
     The version released before is retired and can be released again.
     """
+    from oak_ledger.present.terminal import say
+
     opened = open_catalogue(catalogue)
     there = opened.versions(name)
     chosen = next((one for one in reversed(there) if number in (None, one.number)), None)
     if chosen is not None and dry_run:
-        click.echo(f"dry run: version {chosen.number} of {chosen.source} would be released; nothing was changed")
+        if as_json:
+            tell_json({"version": chosen.as_json(), "written": False})
+        say(f"dry run: version {chosen.number} of {chosen.source} would be released; nothing was changed")
         return 0
     if chosen is not None:
         confirmed(f"All reports of {chosen.source} will read version {chosen.number}.", yes=yes)
     version = opened.release(name, number, signed_by=signed_by)
-    click.echo(
+    if as_json:
+        tell_json({"version": version.as_json(), "written": True})
+    say(
         f"released: version {version.number} of {version.source}, signed by {version.signed_by}; reports use it when they are next rendered"
     )
     return 0
@@ -150,7 +166,7 @@ def release_command(name: str, number: int | None, signed_by: str, catalogue: st
 @click.command("versions")
 @click.argument("name", required=False)
 @catalogue_option
-@json_option
+@json_option("Versions")
 def versions_command(name: str | None, catalogue: str, as_json: bool) -> int:
     """List the versions of the published source NAME; all sources without it."""
     from oak_ledger.present.terminal import LEAF, RUST, Text, console, grid

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -30,7 +30,7 @@ def report_command() -> None:
 
 @report_command.command("list")
 @click.argument("folder", default=".")
-@json_option
+@json_option("Reports")
 def list_command(folder: str, as_json: bool) -> None:
     """List the reports in FOLDER and below."""
     from oak_ledger import find_reports
@@ -74,21 +74,40 @@ def _source_of(report: Report, catalogue: str, draft: bool, number: int | None, 
 )
 @catalogue_option
 @draft_option
+@json_option("Report")
 def render_command(
-    report: str, to: tuple[str, ...], number: int | None, working: str | None, catalogue: str, draft: bool
+    report: str,
+    to: tuple[str, ...],
+    number: int | None,
+    working: str | None,
+    catalogue: str,
+    draft: bool,
+    as_json: bool,
 ) -> int:
     """Compute REPORT afresh and show it in the terminal, or write it --to a file."""
     from oak_ledger import open_report, save_report
+    from oak_ledger.present.terminal import say
 
     opened = open_report(report)
     view = opened.view(_source_of(opened, catalogue, draft, number, working))
-    if to:
-        for name in to:
-            path = save_report(view, name)
-            click.echo(f"written: {path} ({view.source}, {view.version})")
-    else:
+    written = [save_report(view, name) for name in to]
+    for path in written:
+        say(f"written: {path} ({view.source}, {view.version})")
+    if as_json:
+        tell_json(_view_as_json(view, written))
+    elif not written:
         _show(view)
     return 1 if any(one.severity == "error" for one in view.findings) else 0
+
+
+def _view_as_json(view: ReportView, written: list[Path]) -> dict[str, Any]:
+    panels = []
+    for panel in view.panels:
+        answer = {"rows": None, "totals": None, "faults": []} if panel.answer is None else panel.answer.as_json()
+        findings = [one.as_json() for one in panel.findings]
+        panels.append({**answer, "kind": panel.spec.kind, "title": panel.title, "findings": findings})
+    files = [str(path) for path in written]
+    return {"report": view.name, "source": view.source, "version": view.version, "panels": panels, "written": files}
 
 
 def _show(view: ReportView) -> None:
@@ -154,7 +173,7 @@ def _bars(answer: object) -> None:
 )
 @catalogue_option
 @draft_option
-@json_option
+@json_option("ReportChecks")
 def check_command(reports: tuple[str, ...], working: str | None, catalogue: str, draft: bool, as_json: bool) -> int:
     """Check REPORTS (files, or folders of them): what is broken or misleads, panel by panel."""
     from oak_ledger import find_reports, open_report

@@ -45,17 +45,17 @@ def _changes(source: Source, name: str, old: Fingerprint, new: Fingerprint, sinc
     if old.type.partition("(")[0] != new.type.partition("(")[0]:
         yield warn("drift-type", f"{name} was {old.type} in {since} and is {new.type} now.", "Retype or clean it.")
         return
-    if old.middle and new.middle and not 1 / FACTOR < new.middle / old.middle < FACTOR:
-        ratio = new.middle / old.middle
+    if old.median and new.median and not 1 / FACTOR < new.median / old.median < FACTOR:
+        ratio = new.median / old.median
         times = f"{ratio:.3g} times" if ratio >= 1 else f"about 1/{1 / ratio:.3g}"
-        message = f"{name}: the median went from {figure(old.middle)} ({since}) to {figure(new.middle)}, {times}. Its unit may have changed."
+        message = f"{name}: the median went from {figure(old.median)} ({since}) to {figure(new.median)}, {times}. Its unit may have changed."
         power = round(1 / ratio) if ratio < 1 else 0
         hint = (
             f"If so, clean it: VALUE * {power}"
             if power in (10, 100, 1000)
             else "Ask what the figures are in now, and clean it."
         )
-        yield warn("drift-unit", message, hint, before=old.middle, now=new.middle)
+        yield warn("drift-unit", message, hint, before=old.median, now=new.median)
     if abs(new.null_share - old.null_share) > NULL_SHARE:
         message = f"{name}: {new.null_share:.1%} of the rows have no value; in {since} it was {old.null_share:.1%}."
         yield warn(

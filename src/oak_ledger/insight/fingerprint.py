@@ -16,11 +16,12 @@ from oak_ledger.functions.accumulators import as_floats
 
 SKETCH = 512
 SAME = 0.9
+EARLIER_NAMES = {"least": "minimum", "most": "maximum", "middle": "median", "mean": "average"}
 
 
 @dataclass(frozen=True, slots=True)
 class Fingerprint:
-    """Of one field: its type, how many rows and nulls, how many distinct values, the middle and mean of numbers, the ends as text.
+    """Of one field: its type, how many rows and nulls, how many distinct values, median and average of numbers, minimum and maximum as text.
 
     `sketch` holds the smallest hashes of its distinct values; two sketches show how far two sets of values are the same.
     """
@@ -29,10 +30,10 @@ class Fingerprint:
     rows: int
     nulls: int
     distinct: int
-    least: str | None
-    most: str | None
-    middle: float | None
-    mean: float | None
+    minimum: str | None
+    maximum: str | None
+    median: float | None
+    average: float | None
     sketch: tuple[int, ...]
 
     def as_json(self) -> dict[str, Any]:
@@ -41,8 +42,9 @@ class Fingerprint:
 
     @staticmethod
     def from_json(values: Mapping[str, Any]) -> Fingerprint:
-        """From plain values."""
-        return Fingerprint(**{**values, "sketch": tuple(values["sketch"])})
+        """From plain values, also those of earlier versions."""
+        named = {EARLIER_NAMES.get(name, name): value for name, value in values.items()}
+        return Fingerprint(**{**named, "sketch": tuple(values["sketch"])})
 
     @property
     def null_share(self) -> float:
@@ -59,10 +61,10 @@ def fingerprint(values: Any) -> Fingerprint:
     present = array.drop_null()
     different = present.unique()
     ends = pc.min_max(present).as_py() if len(present) else {"min": None, "max": None}
-    middle = mean = None
+    median = average = None
     if kind is not None and kind.numeric and len(present):
         numbers = as_floats(present)
-        middle, mean = float(np.median(numbers)), float(np.mean(numbers))
+        median, average = float(np.median(numbers)), float(np.mean(numbers))
     texts = np.array([value_text(value) for value in different.to_pylist()], dtype=object)
     hashes = np.sort(pd.util.hash_array(texts)) if len(texts) else np.array([], np.uint64)
     sketch = tuple(int(one) for one in hashes[:SKETCH])
@@ -73,8 +75,8 @@ def fingerprint(values: Any) -> Fingerprint:
         len(different),
         value_text(ends["min"]),
         value_text(ends["max"]),
-        middle,
-        mean,
+        median,
+        average,
         sketch,
     )
 

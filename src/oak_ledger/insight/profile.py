@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -56,10 +56,10 @@ class FieldProfile:
     rows: int
     nulls: int
     distinct: int
-    least: Any
-    most: Any
-    mean: float | None
-    middle: float | None
+    minimum: Any
+    maximum: Any
+    average: float | None
+    median: float | None
     common: tuple[tuple[Any, int], ...]
     shortest: str
     longest: str
@@ -79,7 +79,8 @@ def profile(source: Source, names: Sequence[str] = ()) -> list[FieldProfile]:
     for state in chosen:
         plain = isinstance(state.spec, FieldSpec) and not state.spec.calculated
         own = state.spec.clean if isinstance(state.spec, FieldSpec) else ""
-        made.append(profile_of(state.name, table.column(state.name), cleanable=plain, clean=own))
+        found = profile_of(state.name, table.column(state.name), cleanable=plain, clean=own)
+        made.append(replace(found, type=state.type_name))
     return made
 
 
@@ -92,10 +93,10 @@ def profile_of(name: str, values: Any, *, cleanable: bool = True, clean: str = "
     order = np.argsort(-counts, kind="stable")[:COMMON]
     common = tuple((different[int(at)].as_py(), int(counts[at])) for at in order)
     ends = pc.min_max(different).as_py() if len(different) else {"min": None, "max": None}
-    mean = middle = None
+    average = median = None
     bins: tuple[tuple[Any, Any, int], ...] = ()
     if kind is not None and kind.numeric and len(different):
-        mean, middle, bins = _numbers(as_floats(different), counts)
+        average, median, bins = _numbers(as_floats(different), counts)
     elif kind is not None and kind.kind in ("date", "timestamp") and len(different):
         bins = _days(different, counts)
     text = kind is not None and kind.kind == "text" and len(different) > 0
@@ -109,7 +110,7 @@ def profile_of(name: str, values: Any, *, cleanable: bool = True, clean: str = "
     elif kind is not None and kind.kind in ("date", "timestamp") and len(different):
         suspicions = tuple(_odd_days(different, counts, str(kind)))
     return FieldProfile(
-        name, str(kind), len(array), array.null_count, len(different), ends["min"], ends["max"], mean, middle, common,
+        name, str(kind), len(array), array.null_count, len(different), ends["min"], ends["max"], average, median, common,
         shortest, longest, bins, patterns, suspicions,
     )  # fmt: skip
 
@@ -120,10 +121,10 @@ def _numbers(values: Any, counts: Any) -> tuple[float, float, tuple[tuple[Any, A
     running = np.cumsum(weights)
     total = int(running[-1])
     low, high = (float(ordered[np.searchsorted(running, at, "right")]) for at in ((total - 1) // 2, total // 2))
-    mean = float(np.average(values, weights=counts))
+    average = float(np.average(values, weights=counts))
     made, edges = np.histogram(values, bins=_round_edges(float(ordered[0]), float(ordered[-1])), weights=counts)
     bins = tuple((float(edges[at]), float(edges[at + 1]), int(made[at])) for at in range(len(made)))
-    return mean, (low + high) / 2, bins
+    return average, (low + high) / 2, bins
 
 
 def _round_edges(low: float, high: float) -> Any:

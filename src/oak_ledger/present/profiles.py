@@ -67,7 +67,7 @@ def _all(figure: Figure, profiles: Sequence[FieldProfile], name: str) -> None:
 
 def _head(figure: Figure, one: FieldProfile, left: float, top: float, height: float) -> None:
     figure.text(left, top - 0.12 / height, one.field, fontsize=10, fontweight="bold", va="center")
-    kind = one.type.replace("decimal(38,", "decimal(")
+    kind = one.type
     share = 100 * one.nulls / max(one.rows, 1)
     nulls = f", nulls {share:.1f} %" if share >= 0.1 else f", {one.nulls:,} nulls" if one.nulls else ""
     said = f"{kind}, {one.distinct:,} distinct{nulls}"
@@ -102,7 +102,7 @@ def _distribution(axes: Axes, one: FieldProfile, *, small: bool) -> None:
         axes.text(
             0,
             0.75,
-            f"every value is distinct\n{_cut(plain(one.least), 24)} … {_cut(plain(one.most), 24)}",
+            f"every value is distinct\n{_cut(plain(one.minimum), 24)} … {_cut(plain(one.maximum), 24)}",
             fontsize=8,
             color=QUIET,
             va="top",
@@ -148,11 +148,11 @@ def _one(figure: Figure, one: FieldProfile, name: str) -> None:
         ("rows", f"{one.rows:,}"),
         ("null", f"{one.nulls:,}"),
         ("distinct", f"{one.distinct:,}"),
-        ("minimum", plain(one.least)),
-        ("maximum", plain(one.most)),
+        ("minimum", plain(one.minimum)),
+        ("maximum", plain(one.maximum)),
     ]
-    if one.mean is not None:
-        facts += [("mean", f"{one.mean:,.4g}"), ("median", f"{one.middle:,.4g}")]
+    if one.average is not None:
+        facts += [("average", f"{one.average:,.4g}"), ("median", f"{one.median:,.4g}")]
     if one.longest:
         facts += [("shortest", _visible(one.shortest)), ("longest", _visible(one.longest))]
     for at, (label, value) in enumerate(facts):

@@ -34,9 +34,14 @@ def console(*, to_errors: bool = False) -> Console:
     if width is None and not stream.isatty():
         width = WIDE
     return Console(
-        file=stream, highlight=False, soft_wrap=False, width=width, quiet=LOOK.quiet and not to_errors,
+        file=stream, highlight=False, soft_wrap=False, width=width, quiet=(LOOK.quiet or LOOK.as_json) and not to_errors,
         no_color=True if LOOK.color == "never" else None, force_terminal=True if LOOK.color == "always" else None,
     )  # fmt: skip
+
+
+def say(text: str, *, to_errors: bool = False) -> None:
+    """Print a line as it is, never folded."""
+    console(to_errors=to_errors).print(Text(text), soft_wrap=True)
 
 
 def plural(count: int, word: str) -> str:

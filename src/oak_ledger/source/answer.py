@@ -62,6 +62,15 @@ class Answer:
         """The rows as dictionaries of Python values."""
         return self.table.to_pylist()  # type: ignore[no-any-return]
 
+    def as_json(self) -> dict[str, Any]:
+        """Plain values for a script: rows, totals (None where there are none), faults, findings."""
+        return {
+            "rows": self.to_dicts(),
+            "totals": None if self.totals is None else self.totals.to_pylist()[0],
+            "faults": [one.as_json() for one in self.faults],
+            "findings": [one.as_json() for one in self.findings],
+        }
+
     def value(self) -> Any:
         """The single value of an answer of one row and one column; raises ValueError otherwise."""
         if self.table.num_rows != 1 or self.table.num_columns != 1:

@@ -64,8 +64,8 @@ def retype(source: Source, name: str, kind: str, **keys: Any) -> Retyped:
     return Retyped(
         made,
         state.name,
-        str(state.type or "broken"),
-        str(made.state(state.name).type),
+        state.type_name or "broken",
+        made.state(state.name).type_name,
         len(new),
         values_before,
         len(new) - new.null_count,

@@ -42,6 +42,14 @@ class State:
         return None if self.expression is None else self.expression.checked.type
 
     @property
+    def type_name(self) -> str:
+        """Its type as messages and tables show it: as the definition declares it, else that of the values; empty where it is broken."""
+        if self.type is None:
+            return ""
+        declared = self.spec.type if isinstance(self.spec, FieldSpec) and not self.spec.clean else ""
+        return declared if declared and read_type(declared)[0] == self.type else str(self.type)
+
+    @property
     def grain(self) -> Grain:
         """What one value belongs to; a broken name counts as one per row."""
         return Grain.ROW if self.expression is None else self.expression.checked.grain

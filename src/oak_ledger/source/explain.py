@@ -43,7 +43,7 @@ def outline(source: Source, formula: str) -> list[OutlineLine]:
 
 def _needs(source: Source, state: State, depth: int, lines: list[OutlineLine], path: tuple[str, ...]) -> None:
     spec = state.spec
-    kind = f"{state.type}, per {state.grain}" if state.type else "broken"
+    kind = f"{state.type_name}, per {state.grain}" if state.type else "broken"
     if isinstance(spec, FieldSpec) and spec.column:
         clean = f", cleaned by {spec.clean}" if spec.clean else ""
         lines.append(OutlineLine(depth, f"{state.name}: the column {spec.column}, {kind}{clean}"))

@@ -1,0 +1,130 @@
+"""What each command prints with `--json`: one shape each, from which the documented JSON Schemas are made.
+
+A command names its shape where it gets the option: `json_option("Answer")`. Every object is closed: a key that is not listed here is a
+mistake, and a test says so. Exact decimals, dates and times are text.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+# A line per object: its name | its keys, each with a type | what it is. A type is one of PLAIN or the name of another object; `?` says
+# that it may be null, `*` that it is a list. Every key is always there, except those with a + before them.
+_SHAPES = """
+Failure | errors Finding* | what any command prints instead when it cannot do its work
+Finding | code text, severity text, message text, hint text, where text, text text?, line integer?, column integer?, length integer?, fixed text?, numbers object | a finding or an error: `text`, `line`, `column` and `length` say where in a formula, `fixed` is the repaired formula
+Sample | row integer, inputs row | a row whose value could not be computed, with what went into it
+Fault | field text, what text, rows integer, samples Sample* | values that could not be computed: of which field, why, in how many rows
+Step | kind text, what text, rows integer, bytes integer, seconds number, note text | a step of a computation
+Answer | rows row*, totals row?, faults Fault*, findings Finding*, steps Step* | rows as objects by field name; `totals` and `steps` where they were asked for
+Proposal | field text, column text, type text, role text?, role_why text, why text, rows integer, nulls integer, distinct integer?, misfits integer, samples text* | a field as intake proposes it, with the evidence
+NewNulls | column text, rows integer | nulls that a join brings into a column
+Total | column text, before number, after number | a total that a join changes
+Join | part text, on text*, how text, left_rows integer, right_rows integer, rows integer, left_alone integer, right_alone integer, left_samples text*, right_samples text*, left_repeats integer, right_repeats integer, nulls NewNulls*, measures Total* | what joining one part does
+Intake | definition text, files text*, rows integer, fields Proposal*, joins Join*, findings Finding* | a definition that was written
+Count | value value, rows integer | a value, or a pattern of text, and in how many rows it is
+Bin | start value, end value, rows integer | a part of a distribution: from `start` up to but without `end`
+Suspicion | what text, rows integer, samples text*, clean text, changes integer | what looks wrong, and the clean that would mend it, with how many values it changes
+FieldProfile | field text, type text, rows integer, nulls integer, distinct integer, minimum value, maximum value, average number?, median number?, common Count*, shortest text, longest text, bins Bin*, patterns Count*, suspicions Suspicion* | the profile of one field
+Profile | fields FieldProfile*, written text* | profiles by field, and the pictures that were written
+Field | field text, kind text, type text?, grain text, broken flag, hidden flag, column text, formula text, clean text, description text | a field of a definition
+Fields | fields Field* | the fields of a source
+Line | line integer, before text, after text | a line of a file; an empty text is a line that is not there
+File | file text, lines Line* | the lines of one file that change
+Edit | files File*, written flag, facts object | what an edit changes, and what the command found out; `written` is false in a dry run and where nothing changes
+Constant | +name text, +value value, +by text, +values row, +description text | a constant as the definition has it
+Constants | constants Constant* | the constants of a source
+Filter | +name text, +where text, +always flag, +description text | a filter as the definition has it
+Filters | filters Filter* | the filters of a source
+Rule | +name text, +holds text, +description text | a rule as the definition has it
+Rules | rules Rule* | the rules of a source
+LoggedEdit | at text, by text, what text, undone flag, files text* | an edit of the log
+Edits | edits LoggedEdit* | the log of edits, the newest first
+FieldChange | before text?, after text?, type_before text, type_after text, changes text*, lost integer, sample text | a field before and after an edit; null where it was not there
+Comparison | fields FieldChange*, before row*, after row* | two states of a source: fields side by side, and the first rows of both
+Branch | branch text, rows integer, nulls integer | a branch of a CASE with the rows that it takes
+OutlineLine | depth integer, text text | a line of what a formula gives, what it needs, and where it is null
+Trial | formula text, type text, grain text, rows integer, nulls integer, branches Branch*, sample row*, faults Fault*, findings Finding*, outline OutlineLine* | a formula, evaluated; `outline` with --explain
+Example | formula text, result text | a formula and its result
+Function | name text, topic text, written text*, sentence text, nulls text, examples Example* | a function of the formula language
+Functions | functions Function* | functions that were found
+Code | code text, severity text, meaning text, mend text | a code that findings and errors have
+Candidate | column text, score number, evidence text | a column that may have taken the place of another
+Broken | name text, why text, through text*, candidates Candidate* | something broken, what is broken through it, and what it may be now
+Check | findings Finding*, broken Broken*, reports Finding*, codes Code* | what a check found, in the source and in its reports; `codes` with --codes
+Change | report text, panel text, measure text, before value, after value, broken text | a figure of a report before and after; `broken` says why there is none
+Version | source text, version integer, stage text, rows integer, warnings integer, note text, made_by text, made_at text, signed_by text, signed_at text | a published version; its stage is draft, released or retired
+Publication | version Version?, findings Finding*, changes Change* | the version that was published (null in a dry run), what the check found, which figures of reports change
+Release | version Version, written flag | the version that reports read, or, in a dry run, would read
+Versions | versions Version* | published versions by source, oldest first
+Export | file text, rows integer, faults Fault*, findings Finding* | a file of rows that was written
+ReportEntry | report text, source text, owner text, panels integer, file text | a report file
+Reports | reports ReportEntry* | the reports in a folder
+Panel | kind text, title text, rows row*?, totals row?, faults Fault*, findings Finding* | a panel, computed; `rows` is null where it is broken, and `findings` say why
+Report | report text, source text, version text, panels Panel*, written text* | a report, computed over one version of its source, and the files that were written
+CheckedReport | report text, file text, findings Finding* | what was found in one report
+ReportChecks | reports CheckedReport* | what was found, by report
+Copy | source text, origin text*, rows integer, bytes integer, used number | a typed copy that is kept; `used` is in seconds since 1970
+Copies | copies Copy* | typed copies; with --clear, those that were removed
+DemoCommand | command text, code integer, expected integer | a command of the demo: its exit code, and the one that it should have
+Demo | folder text, loads integer, commands DemoCommand* | what the demo made and ran
+"""
+
+VALUE = {"type": ["string", "integer", "number", "boolean", "null"]}
+PLAIN: dict[str, dict[str, Any]] = {
+    "text": {"type": "string"},
+    "integer": {"type": "integer"},
+    "number": {"type": "number"},
+    "flag": {"type": "boolean"},
+    "value": VALUE,
+    "row": {"type": "object", "additionalProperties": VALUE},
+    "object": {"type": "object"},
+}
+
+
+def _read() -> dict[str, tuple[list[tuple[str, str]], str]]:
+    rows = (line.split(" | ") for line in _SHAPES.strip().splitlines())
+    return {
+        name: ([(key, kind) for key, kind in (one.split() for one in keys.split(", "))], about)
+        for name, keys, about in rows
+    }
+
+
+SHAPES = _read()
+
+
+def _typed(kind: str) -> dict[str, Any]:
+    if kind.endswith("?"):
+        return {"anyOf": [_typed(kind[:-1]), {"type": "null"}]}
+    if kind.endswith("*"):
+        return {"type": "array", "items": _typed(kind[:-1])}
+    return PLAIN.get(kind) or {"$ref": f"#/$defs/{kind}"}
+
+
+def _object(name: str) -> dict[str, Any]:
+    keys, about = SHAPES[name]
+    return {
+        "type": "object",
+        "description": about,
+        "properties": {key.removeprefix("+"): _typed(kind) for key, kind in keys},
+        "required": [key for key, _ in keys if not key.startswith("+")],
+        "additionalProperties": False,
+    }
+
+
+def parts(name: str) -> list[str]:
+    """The objects that a shape is made of: itself, and those that its keys name, each once."""
+    found = [name]
+    for one in found:
+        kinds = [kind.rstrip("?*") for _, kind in SHAPES[one][0]]
+        found += [kind for kind in dict.fromkeys(kinds) if kind in SHAPES and kind not in found]
+    return found
+
+
+def schema(name: str) -> dict[str, Any]:
+    """The JSON Schema of what a command prints that has this shape: the object, or a failure."""
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "anyOf": [{"$ref": f"#/$defs/{one}"} for one in (name, "Failure")],
+        "$defs": {one: _object(one) for one in SHAPES if one in {*parts(name), *parts("Failure")}},
+    }
