@@ -22,8 +22,9 @@ from click.testing import CliRunner
 import oak_ledger
 from oak_ledger.cli.app import COMMANDS, app
 from oak_ledger.cli.demo import DAY
+from oak_ledger.cli.progress import Progress
 from oak_ledger.version import __version__
-from tests.support import FolderCase
+from tests.support import FolderCase, Terminal
 
 ROOT = Path(__file__).parent.parent
 HEAVY = ("pandas", "matplotlib", "sqlalchemy", "pyarrow", "numpy", "pydantic", "tomlkit", "openpyxl", "rich")
@@ -279,6 +280,23 @@ class Calls(FolderCase):
         ):
             said = self.oak("tally", "loads", code=70)
             self.assertIn("a failure of oak itself, not of what you did: RuntimeError: no idea", said)
+
+    def test_progress_only_goes_forward(self) -> None:
+        shown: list[str] = []
+        progress = Progress(("reading", "comparing"), shown.append)
+        with mock.patch("oak_ledger.cli.progress.SECONDS", -1):
+            for rows in (10, 25, 5, 40):
+                progress(rows)
+            progress.next()
+            progress(3)
+        counts = [int(re.findall(r"([0-9,]+) rows", text)[0]) for text in shown]
+        self.assertEqual(counts, [10, 25, 30, 65, 65, 68])
+        self.assertEqual(shown[0], "step 1 of 2, reading … 10 rows read")
+        self.assertEqual(shown[-1], "step 2 of 2, comparing … 68 rows read")
+        self.write("loads.csv", CSV)
+        self.oak("intake", "loads.csv", "--name", "Loads")
+        Terminal(self, "check", "loads").expect("step 3 of 3, checking reports")
+        self.assertNotIn("step", self.oak("check", "loads"))
 
     def test_words_are_never_broken(self) -> None:
         self.write("loads.csv", CSV)

@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
-import time
-from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Callable, Iterable, Sequence
 from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -333,27 +331,6 @@ def tell_json(value: Any) -> None:
 def _plain(value: Any) -> str:
     """Exact decimals, dates and moments as text."""
     return str(value)
-
-
-@contextmanager
-def progress_of(what: str) -> Iterator[Callable[[int], None]]:
-    """A counter of rows on standard error while something long runs; nothing where that is not a terminal."""
-    from oak_ledger.present.look import LOOK
-
-    if not sys.stderr.isatty() or LOOK.no_progress or LOOK.quiet:
-        yield lambda _rows: None
-        return
-    from oak_ledger.present.terminal import console
-
-    shown = [0.0]
-    with console(to_errors=True).status(f"{what} …") as status:
-
-        def update(rows: int) -> None:
-            if time.monotonic() - shown[0] > 0.1:
-                shown[0] = time.monotonic()
-                status.update(f"{what} … {rows:,} rows")
-
-        yield update
 
 
 def attention(findings: Iterable[Finding]) -> int:

@@ -19,11 +19,11 @@ from oak_ledger.cli.app import (
     json_option,
     open_any,
     open_working,
-    progress_of,
     tell_json,
     where_option,
 )
 from oak_ledger.cli.paths import definition_path
+from oak_ledger.cli.progress import progress_of
 from oak_ledger.errors import OakError
 
 if TYPE_CHECKING:

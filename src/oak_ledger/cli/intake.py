@@ -10,7 +10,8 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from oak_ledger.cli import lean
-from oak_ledger.cli.app import attention, json_option, progress_of, tell_json
+from oak_ledger.cli.app import attention, json_option, tell_json
+from oak_ledger.cli.progress import progress_of
 
 if TYPE_CHECKING:
     from oak_ledger.origin.join import JoinStep

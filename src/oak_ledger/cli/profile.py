@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from oak_ledger.cli.app import catalogue_option, draft_option, json_option, open_any, progress_of, tell_json
+from oak_ledger.cli.app import catalogue_option, draft_option, json_option, open_any, tell_json
+from oak_ledger.cli.progress import progress_of
 from oak_ledger.errors import OakError
 
 if TYPE_CHECKING:

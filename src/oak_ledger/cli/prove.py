@@ -13,15 +13,18 @@ from oak_ledger.cli.app import (
     json_option,
     open_catalogue,
     open_working,
-    progress_of,
     reports_of,
     reports_option,
     tell_json,
 )
+from oak_ledger.cli.progress import progress_of
 
 if TYPE_CHECKING:
     from oak_ledger.catalogue import Version
     from oak_ledger.source import Source
+
+
+STEPS = ("checking fields and totals", "comparing with the released version", "checking reports")
 
 
 def _list_codes(as_json: bool) -> None:
@@ -64,12 +67,14 @@ def check_command(source: str | None, codes: bool, catalogue: str, reports: str 
     from oak_ledger import broken_names, candidates, drift
     from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, counted, findings_list, plural
 
-    with progress_of("checking") as progress:
+    with progress_of(*STEPS) as progress:
         opened = open_working(source, progress)
         findings = opened.check()
+        progress.next()
         last = _last(opened, catalogue)
         if last is not None:
             findings += drift(opened, last.fingerprints, f"version {last.number}")
+        progress.next()
         broken = broken_names(opened)
         offered = candidates(opened, last.fingerprints if last else {}) if broken else {}
         panels = [found for report in reports_of(opened, reports) for found in report.check(opened)] if broken else []

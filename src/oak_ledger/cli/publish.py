@@ -13,12 +13,12 @@ from oak_ledger.cli.app import (
     json_option,
     open_catalogue,
     open_working,
-    progress_of,
     reports_of,
     reports_option,
     tell_json,
     yes_option,
 )
+from oak_ledger.cli.progress import progress_of
 
 if TYPE_CHECKING:
     from oak_ledger.report import Change
@@ -39,9 +39,10 @@ def publish_command(source: str, catalogue: str, reports: str | None, note: str,
     from oak_ledger import Catalogue, renamed_between, report_changes
     from oak_ledger.present.terminal import QUIET, Text, console, counted, plural
 
-    with progress_of("publishing") as progress:
+    with progress_of("checking", "comparing reports", "publishing") as progress:
         opened = open_working(source, progress)
         prepared = Catalogue.prepare(opened)
+        progress.next()
         there = (Path(catalogue) / "catalogue.db").is_file()
         place = open_catalogue(catalogue, create=True) if there or not dry_run else None
         before = None if place is None else place.released(opened.name)
@@ -50,6 +51,7 @@ def publish_command(source: str, catalogue: str, reports: str | None, note: str,
         if place is not None and before is not None:
             old = place.source(opened.name, before.number)
             changes = report_changes(known, old, opened, renamed_between(before.fingerprints, prepared.fingerprints))
+        progress.next()
         version = None if dry_run or place is None else place.publish(prepared, note=note)
     if as_json:
         found = [one.as_json() for one in prepared.findings]

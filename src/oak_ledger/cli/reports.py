@@ -16,6 +16,7 @@ from oak_ledger.cli.app import (
     open_working,
     tell_json,
 )
+from oak_ledger.cli.progress import progress_of
 from oak_ledger.errors import OakError
 
 if TYPE_CHECKING:
@@ -89,8 +90,9 @@ def render_command(
     from oak_ledger.present.terminal import say
 
     opened = open_report(report)
-    view = opened.view(_source_of(opened, catalogue, draft, number, working))
-    written = [save_report(view, name) for name in to]
+    with progress_of("computing panels"):
+        view = opened.view(_source_of(opened, catalogue, draft, number, working))
+        written = [save_report(view, name) for name in to]
     for path in written:
         say(f"written: {path} ({view.source}, {view.version})")
     if as_json:
@@ -188,11 +190,12 @@ def check_command(reports: tuple[str, ...], working: str | None, catalogue: str,
         )
     sources: dict[str, Source] = {}
     results = []
-    for report in opened:
-        key = report.about.source.casefold()
-        if key not in sources:
-            sources[key] = _source_of(report, catalogue, draft, None, working)
-        results.append((report, report.check(sources[key])))
+    with progress_of("computing panels"):
+        for report in opened:
+            key = report.about.source.casefold()
+            if key not in sources:
+                sources[key] = _source_of(report, catalogue, draft, None, working)
+            results.append((report, report.check(sources[key])))
     if as_json:
         tell_json(
             {
