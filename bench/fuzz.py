@@ -12,7 +12,7 @@ import time
 import pyarrow as pa
 
 import oak_ledger as oak
-from oak_ledger.formula.doubts import doubts
+from oak_ledger.formula.lint import lint
 
 PIECES = [
     "Cost",
@@ -130,7 +130,7 @@ def main() -> None:
             formula = source.check_formula(text)
             if formula.checked is not None:
                 computed += 1
-                list(doubts(formula.checked, text))
+                list(lint(formula.checked, text))
                 source.tally(show=[("x", text)]) if formula.checked.grain == 2 else source.rows([("x", text)])
             else:
                 assert formula.findings, "neither a result nor a finding"  # noqa: S101 - it is what is looked for

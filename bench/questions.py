@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 
 ENGINES = ("oak", "duckdb", "polars")
-Written = tuple[str | None, ...]
+WriteResult = tuple[str | None, ...]
 """A formula as each engine writes it."""
 Template = str | tuple[str | None, str | None, str | None]
 
@@ -71,7 +71,7 @@ WOODS = ("oak", "ash", "elm", "larch", "Sitka spruce", "birch", "alder", "beech"
 
 
 @dataclass(frozen=True)
-class Shape:
+class FileSchema:
     """A drawn table: its file, rows, and the columns by type."""
 
     path: Path
@@ -86,10 +86,10 @@ class Question:
 
     kind: str
     shape: int
-    fields: dict[str, Written] = field(default_factory=dict)
+    fields: dict[str, WriteResult] = field(default_factory=dict)
     by: tuple[str, ...] = ()
-    show: tuple[Written, ...] = ()
-    where: tuple[Written, ...] = ()
+    show: tuple[WriteResult, ...] = ()
+    where: tuple[WriteResult, ...] = ()
 
     def sql(self, engine: str) -> str | None:
         """The statement for an engine; None where it has no word for something."""
@@ -115,7 +115,7 @@ class Question:
 # -- data ---------------------------------------------------------------------------------------------------------
 
 
-def shape(folder: Path, rng: random.Random, number: int, rows: int) -> Shape:
+def shape(folder: Path, rng: random.Random, number: int, rows: int) -> FileSchema:
     """Draw a table and write it: types, nulls, how many different values, sorted or not, row groups of some size."""
     import pyarrow as pa
     import pyarrow.parquet as pq
@@ -163,7 +163,7 @@ def shape(folder: Path, rng: random.Random, number: int, rows: int) -> Shape:
         "i": ("few", "crew", "stand", "hauler"), "f": ("volume", "rate"), "d": ("cost",), "t": ("grade", "mill", "code"), "y": ("day",), "w": ("moment",), "b": ("flag",),
     }  # fmt: skip
     says = f"{rows:,} rows in groups of {group:,}, {many:,} different haulers, nulls " + ", ".join(f"{kind} {share:.0%}" for kind, share in nulls.items() if share)  # fmt: skip
-    return Shape(path, rows, kinds, says)
+    return FileSchema(path, rows, kinds, says)
 
 
 def _decimals(cents: Any, nulls: Any) -> Any:
@@ -178,7 +178,7 @@ def _decimals(cents: Any, nulls: Any) -> Any:
 # -- questions ------------------------------------------------------------------------------------------------------
 
 
-def _filled(template: Template, pieces: dict[str, Written]) -> Written:
+def _filled(template: Template, pieces: dict[str, WriteResult]) -> WriteResult:
     forms = (template,) * 3 if isinstance(template, str) else template
     made: list[str | None] = []
     for at, form in enumerate(forms):
@@ -191,7 +191,7 @@ def _filled(template: Template, pieces: dict[str, Written]) -> Written:
     return tuple(made)
 
 
-def formula(rng: random.Random, columns: dict[str, tuple[str, ...]], kind: str, depth: int) -> Written:
+def formula(rng: random.Random, columns: dict[str, tuple[str, ...]], kind: str, depth: int) -> WriteResult:
     """A random formula of a type; at depth 0 a column."""
     if depth <= 0:
         return (rng.choice(columns[kind]),) * 3
@@ -214,7 +214,7 @@ def _wrapped(text: str) -> str:
     return text if re.fullmatch(r"\w+", text) else f"({text})"
 
 
-def _placed(form: str, pieces: list[Written], at: int) -> str | None:
+def _placed(form: str, pieces: list[WriteResult], at: int) -> str | None:
     found = iter(pieces)
     parts = re.split(r"\{\w\}", form)
     made = parts[0]
@@ -226,20 +226,20 @@ def _placed(form: str, pieces: list[Written], at: int) -> str | None:
     return made
 
 
-def _repeated(form: str, names: list[str], pieces: list[Written], at: int) -> str | None:
+def _repeated(form: str, names: list[str], pieces: list[WriteResult], at: int) -> str | None:
     """A form that names its only piece more often than the others do."""
     inner = pieces[0][at] if pieces else ""
     return None if inner is None or len({*names}) > 1 else re.sub(r"\{\w\}", lambda _: _wrapped(inner), form)
 
 
-def question(rng: random.Random, shapes: list[Shape]) -> Question:
+def question(rng: random.Random, shapes: list[FileSchema]) -> Question:
     """Draw a question."""
     number = rng.randrange(len(shapes))
     columns = shapes[number].columns
     kind = rng.choices(("groups", "rows", "windows"), (6, 3, 2))[0]
-    fields: dict[str, Written] = {}
+    fields: dict[str, WriteResult] = {}
 
-    def named(made: Written) -> Written:
+    def named(made: WriteResult) -> WriteResult:
         if made[0] in shape_columns:
             return made
         fields[f"x{len(fields)}"] = made

@@ -25,7 +25,7 @@ from typing import Any
 sys.path.insert(0, str(Path(__file__).parent))
 import engine
 import questions
-from questions import Question, Shape
+from questions import FileSchema, Question
 
 FRESH = 6  # so many questions are asked of a process, then it begins anew
 DOCS = Path(__file__).parent.parent / "docs"
@@ -75,11 +75,12 @@ def _plain_types(table: Any) -> Any:
 
 
 def _oak() -> Any:
-    from oak_ledger.cli import lean
 
-    lean.WANTED = True
-    lean.hurry()
-    lean.start()
+    from oak_ledger.cli import startup
+
+    startup.ENABLED = True
+    startup.tune_process()
+    startup.start()
     import oak_ledger as oak
     import oak_ledger.engine.hash_aggregate
     from oak_ledger.origin import ParquetReader
@@ -191,7 +192,7 @@ class Outcome:
         return self.seconds["oak"] / self.seconds[other] if other in self.seconds and "oak" in self.seconds else None
 
 
-def run(shapes: list[Shape], asked: list[Question], folder: Path, repeats: int, *, until: float) -> list[Outcome]:
+def run(shapes: list[FileSchema], asked: list[Question], folder: Path, repeats: int, *, until: float) -> list[Outcome]:
     """All questions, by all engines in turn; answers first."""
     engines = {who: Engine(who) for who in questions.ENGINES}
     outcomes = []
@@ -244,7 +245,7 @@ def compare(
     return outcome, [*answers]
 
 
-def summary(outcomes: list[Outcome], shapes: list[Shape], seed: int) -> str:
+def summary(outcomes: list[Outcome], shapes: list[FileSchema], seed: int) -> str:
     """The tables."""
     total = len(outcomes)
     lines = [f"Seed {seed}; {total} questions over {len(shapes)} tables:", ""]

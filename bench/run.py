@@ -37,11 +37,11 @@ def one(folder: Path, who: str, name: str, out: str) -> None:
     if who not in ("oak", "floor"):
         import_module(who)
     else:  # as the command does
-        from oak_ledger.cli import lean
+        from oak_ledger.cli import startup
 
-        lean.WANTED = True
-        lean.hurry()
-        lean.start()
+        startup.ENABLED = True
+        startup.tune_process()
+        startup.start()
         import oak_ledger as oak
         import oak_ledger.engine.hash_aggregate
         import oak_ledger.insight

@@ -189,8 +189,8 @@ class Looks(FolderCase):
         found = {}
         for block, studied, repeating in ((1 << 13, 100, 60), (1 << 14, 500, 700), (1 << 22, 5000, 5000)):
             with (
-                mock.patch.object(csv_reader, "BLOCK_BYTES", block), mock.patch.object(files, "SMALL_BYTES", 0), mock.patch.object(infer, "STUDIED", studied), mock.patch.object(infer, "FEW", repeating),
-                mock.patch.object(infer, "PICKED", studied // 4), mock.patch.object(infer, "ENOUGH_ZEROS", 40), mock.patch.object(infer, "TEXT_STUDIED", 1500),
+                mock.patch.object(csv_reader, "BLOCK_BYTES", block), mock.patch.object(files, "SMALL_BYTES", 0), mock.patch.object(infer, "STUDIED", studied), mock.patch.object(infer, "SMALL_DICTIONARY", repeating),
+                mock.patch.object(infer, "SAMPLED_VALUES", studied // 4), mock.patch.object(infer, "ENOUGH_ZEROS", 40), mock.patch.object(infer, "TEXT_STUDIED", 1500),
             ):  # fmt: skip
                 made = oak.intake(["part_*.csv"], to="s.oak.toml", keep_names=True)
             found[block] = {one.name: one.evidence for one in made.proposals}

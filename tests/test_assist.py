@@ -148,9 +148,9 @@ class OneLook(unittest.TestCase):
     def test_looks(self) -> None:
         for text, wanted in LOOKS:
             with self.subTest(text):
-                self.assertEqual(oak.layout(text), wanted)
+                self.assertEqual(oak.format_formula(text), wanted)
         with self.assertRaises(oak.FormulaError):
-            oak.layout("1 +")
+            oak.format_formula("1 +")
 
     def test_it_means_the_same_and_twice_is_once(self) -> None:
         formulas = [*(one[0] for one in VALUES), *(one[0] for one in ROWS), *(one[0] for one in GROUPS)]
@@ -160,8 +160,8 @@ class OneLook(unittest.TestCase):
         ]
         for formula in formulas:
             with self.subTest(formula):
-                made = oak.layout(formula)
-                self.assertEqual(oak.layout(made), made)
+                made = oak.format_formula(formula)
+                self.assertEqual(oak.format_formula(made), made)
                 self.assertEqual(
                     [type(node) for node in walk(parse(made).tree)], [type(node) for node in walk(parse(formula).tree)]
                 )
@@ -175,7 +175,7 @@ class OneLook(unittest.TestCase):
         return answer.table
 
     def test_comments_stay(self) -> None:
-        made = oak.layout("case when a /* one */ then 1 -- two\n else 2 end")
+        made = oak.format_formula("case when a /* one */ then 1 -- two\n else 2 end")
         self.assertIn("/* one */", made)
         self.assertIn("-- two\n", made)
 

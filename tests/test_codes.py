@@ -12,7 +12,7 @@ from oak_ledger.codes import CODES, TOPICS
 from tests.support import FolderCase
 
 SOURCE = Path(__file__).parent.parent / "src" / "oak_ledger"
-MAKERS = {"Finding", "OakError", "UnusableInput", "FormulaError", "wrong", "problem", "_found", "_warning", "warn"}
+MAKERS = {"Finding", "OakError", "UnusableInput", "FormulaError", "report", "problem", "_found", "_warning", "warn"}
 CODE = re.compile(r"[a-z]+(?:-[a-z]+)*")
 
 

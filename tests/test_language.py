@@ -14,7 +14,7 @@ import oak_ledger as oak
 from oak_ledger.columnar.texts import value_text
 from oak_ledger.engine.options import overridden
 from oak_ledger.formula import parse
-from oak_ledger.formula.lexer import name_text
+from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.formula.nodes import names, walk
 from tests.support import loads
 
@@ -607,7 +607,7 @@ class Trees(unittest.TestCase):
             "Größe": "Größe",
         }
         for name, written in cases.items():
-            self.assertEqual(name_text(name), written)
+            self.assertEqual(quote_identifier(name), written)
             self.assertEqual([one.name for one in names(parse(written).tree)], [name])
 
 

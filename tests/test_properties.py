@@ -14,11 +14,11 @@ from hypothesis import strategies as st
 
 import oak_ledger as oak
 from oak_ledger.formula import parse
-from oak_ledger.formula.lexer import name_text
+from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.formula.nodes import names
 from oak_ledger.source.definition import DEFINITION
 from oak_ledger.source.document import edited, parse_document
-from oak_ledger.source.places import repointed_formula
+from oak_ledger.source.references import renamed_in_formula
 from tests.support import loads
 
 PIECES = [
@@ -101,7 +101,7 @@ class AnyText(unittest.TestCase):
 
     @given(st.text(min_size=1, max_size=12))
     def test_names_of_any_kind_can_be_written(self, name: str) -> None:
-        tree = parse(name_text(name))
+        tree = parse(quote_identifier(name))
         self.assertEqual([one.name for one in names(tree.tree)], [name])
 
     @settings(max_examples=200, deadline=None)
@@ -112,7 +112,7 @@ class AnyText(unittest.TestCase):
         ).map(" ".join)
     )
     def test_a_rename_touches_names_only(self, text: str) -> None:
-        made = repointed_formula(text, {"cost": "New name"})
+        made = renamed_in_formula(text, {"cost": "New name"})
         found = names(parse(text).tree)
         kept = [one for one in found if one.name.casefold() != "cost"]
         self.assertEqual(
@@ -120,7 +120,7 @@ class AnyText(unittest.TestCase):
         )
         self.assertEqual(made.count("'Cost'"), text.count("'Cost'"))
         self.assertEqual(
-            repointed_formula(made, {"new name": "Cost"}).replace('"cost"', "Cost").replace("COST", "Cost"),
+            renamed_in_formula(made, {"new name": "Cost"}).replace('"cost"', "Cost").replace("COST", "Cost"),
             text.replace('"cost"', "Cost").replace("COST", "Cost"),
         )
 

@@ -33,7 +33,7 @@ if TYPE_CHECKING:
     from oak_ledger.formula.assist import Completion as Completion
     from oak_ledger.formula.assist import SignatureHelp as SignatureHelp
     from oak_ledger.formula.assist import complete as complete
-    from oak_ledger.formula.assist import layout as layout
+    from oak_ledger.formula.assist import format_formula as format_formula
     from oak_ledger.formula.assist import signature_at as signature_at
     from oak_ledger.insight import Fingerprint as Fingerprint
     from oak_ledger.insight import drift as drift
@@ -73,13 +73,13 @@ if TYPE_CHECKING:
     from oak_ledger.source.edits import edits_of as edits_of
     from oak_ledger.source.edits import redo as redo
     from oak_ledger.source.edits import undo as undo
-    from oak_ledger.source.explain import OutlineLine as OutlineLine
-    from oak_ledger.source.explain import outline as outline
     from oak_ledger.source.intake import Intake as Intake
     from oak_ledger.source.intake import intake as intake
     from oak_ledger.source.intake import intake_join as intake_join
     from oak_ledger.source.intake import restore_columns as restore_columns
     from oak_ledger.source.naming import NameRule as NameRule
+    from oak_ledger.source.outline import OutlineLine as OutlineLine
+    from oak_ledger.source.outline import outline as outline
     from oak_ledger.source.proposal import Proposal as Proposal
     from oak_ledger.source.trial import Trial as Trial
     from oak_ledger.source.trial import try_formula as try_formula
@@ -90,7 +90,7 @@ _ROOMS = {
     "engine": ("Fault", "OperatorStats"),
     "errors": ("Finding", "FormulaError", "OakError", "Place", "UnusableInput"),
     "formula": ("Formula", "Function", "find_functions"),
-    "formula.assist": ("Completion", "SignatureHelp", "complete", "layout", "signature_at"),
+    "formula.assist": ("Completion", "SignatureHelp", "complete", "format_formula", "signature_at"),
     "insight": ("Fingerprint", "drift", "renamed_between"),
     "insight.branches": ("BranchRows", "branch_rows"),
     "insight.profile": ("FieldProfile", "Suspicion", "profile"),
@@ -110,7 +110,7 @@ _ROOMS = {
     "source": ("Answer", "Source", "open_source"),
     "source.compare": ("Comparison", "FieldChange", "Retyped", "compare", "previous", "retype"),
     "source.edits": ("Edit", "edits_of", "redo", "undo"),
-    "source.explain": ("OutlineLine", "outline"),
+    "source.outline": ("OutlineLine", "outline"),
     "source.intake": ("Intake", "restore_columns", "intake", "intake_join"),
     "source.proposal": ("Proposal",),
     "source.naming": ("NameRule",),

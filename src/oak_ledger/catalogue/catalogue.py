@@ -14,8 +14,8 @@ import pyarrow as pa
 from oak_ledger.catalogue.storage import Storage, baseline_path, now
 from oak_ledger.errors import Finding, OakError
 from oak_ledger.formula import Grain
-from oak_ledger.formula.lexer import name_text
-from oak_ledger.formula.making import nearest_hint
+from oak_ledger.formula.builder import nearest_hint
+from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.insight.fingerprint import Fingerprint, fingerprint
 from oak_ledger.origin import OriginReader, ParquetReader
 from oak_ledger.source import Published, Source
@@ -165,7 +165,7 @@ class Catalogue:
             )
         names = [state.name for state in source.fields if state.grain == Grain.ROW and not state.broken]
         names += [state.name for state in source.fields if state.grain == Grain.CONSTANT and not state.broken]
-        table = source.rows([name_text(name) for name in names]).table
+        table = source.rows([quote_identifier(name) for name in names]).table
         return Prepared(source, table, {name: fingerprint(table.column(name)) for name in names}, tuple(found))
 
     def publish(self, source: Source | Prepared, *, note: str = "") -> Version:

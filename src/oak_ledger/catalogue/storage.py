@@ -15,7 +15,7 @@ import pyarrow as pa
 import sqlalchemy as sa
 
 from oak_ledger.errors import UnusableInput
-from oak_ledger.source.document import write_bytes
+from oak_ledger.source.document import write_atomically
 
 DATABASE = "catalogue.db"
 DATA = "data"
@@ -193,4 +193,6 @@ def now() -> str:
 def _write_parquet(path: Path, table: pa.Table) -> None:
     import pyarrow.parquet as pq
 
-    write_bytes(path, lambda temporary: pq.write_table(table, temporary, compression="zstd", row_group_size=1 << 17))
+    write_atomically(
+        path, lambda temporary: pq.write_table(table, temporary, compression="zstd", row_group_size=1 << 17)
+    )

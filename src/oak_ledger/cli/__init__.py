@@ -13,8 +13,8 @@ from collections.abc import Sequence
 
 import click
 
-from oak_ledger.cli import lean
-from oak_ledger.cli.app import app, tell_json
+from oak_ledger.cli import startup
+from oak_ledger.cli.app import app, print_json
 from oak_ledger.errors import Finding, OakError
 from oak_ledger.present.look import LOOK, Look
 
@@ -61,12 +61,12 @@ def run(arguments: Sequence[str]) -> int:
 
 
 def _tell_errors(findings: Sequence[Finding], code: int) -> int:
-    tell_json({"errors": [one.as_json() for one in findings]})
+    print_json({"errors": [one.as_json() for one in findings]})
     return code
 
 
 def main() -> None:
     """The `oak` command."""
-    lean.WANTED = True
-    lean.hurry()
+    startup.ENABLED = True
+    startup.tune_process()
     sys.exit(run(sys.argv[1:]))

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from oak_ledger.cli import lean
+from oak_ledger.cli import startup
 from oak_ledger.cli.completion import with_completion
 from oak_ledger.cli.paths import definition_path
 from oak_ledger.errors import Finding, OakError
@@ -36,7 +36,7 @@ SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
         "profile": ("profile", "Show the values of fields, and what looks wrong."),
     },
     "Shape": {
-        "field": ("names", "Add, rename, retype, clean, describe, hide and remove fields."),
+        "field": ("field_rename", "Add, rename, retype, clean, describe, hide and remove fields."),
         "constant": ("entries", "List, set and remove constants."),
         "filter": ("entries", "List, add and remove named filters."),
         "rule": ("entries", "List, add and remove rules that rows must meet."),
@@ -52,7 +52,7 @@ SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
         "functions": ("ask", "Search the functions of the formula language."),
         "reformat": ("ask", "Reformat formulas (layout only)."),
     },
-    "Prove": {"check": ("prove", "Check a source and its reports: errors, and totals that mislead.")},
+    "Prove": {"check": ("check", "Check a source and its reports: errors, and totals that mislead.")},
     "Publish": {
         "publish": ("publish", "Publish a source to a catalogue as a draft."),
         "release": ("publish", "Make a published version the one that all reports read."),
@@ -275,7 +275,7 @@ def draft_option(command: Command) -> Command:
 
 def open_working(name: str, progress: Callable[[int], None] | None = None) -> Source:
     """A source by its definition file."""
-    lean.start()
+    startup.start()
     from oak_ledger import open_source
 
     path = definition_path(name)
@@ -307,7 +307,7 @@ def open_any(
 
 def open_catalogue(folder: str, *, create: bool = False) -> Catalogue:
     """A catalogue by its folder."""
-    lean.start()
+    startup.start()
     from oak_ledger import Catalogue
 
     return Catalogue.open(folder, create=create)
@@ -323,7 +323,7 @@ def reports_of(source: Source, folder: str | None) -> list[Report]:
 # -- telling ---------------------------------------------------------------------------------------------------
 
 
-def tell_json(value: Any) -> None:
+def print_json(value: Any) -> None:
     """Print an object as JSON; exact decimals as text, dates and moments as the standard writes them."""
     click.echo(json.dumps(value, ensure_ascii=False, indent=2, default=_plain))
 

@@ -19,7 +19,7 @@ from oak_ledger.cli.app import (
     json_option,
     open_any,
     open_working,
-    tell_json,
+    print_json,
     where_option,
 )
 from oak_ledger.cli.paths import definition_path
@@ -37,12 +37,12 @@ def explain_option(command: Any) -> Any:
     )(command)
 
 
-def _tell(answer: Answer, *, as_json: bool, notes: list[str] | None = None, count: str = "") -> int:
+def _print_answer(answer: Answer, *, as_json: bool, notes: list[str] | None = None, count: str = "") -> int:
     """Show an answer and everything to know about it."""
     from oak_ledger.present.terminal import QUIET, Text, console, faults_lines, findings_list, rows_table, steps_table
 
     if as_json:
-        tell_json({**answer.as_json(), "steps": [one.as_json() for one in answer.steps]})
+        print_json({**answer.as_json(), "steps": [one.as_json() for one in answer.steps]})
     else:
         out = console()
         out.print(rows_table(answer, out.width, notes or []))
@@ -92,7 +92,7 @@ def peek_command(
     with progress_of("reading") as progress:
         opened = open_any(source, catalogue, draft=draft, baseline=baseline, progress=progress)
         answer = opened.rows(list(fields) or None, where=where, sort=sort, limit=limit, explain=explain)
-    return _tell(answer, as_json=as_json, notes=_notes(opened, answer))
+    return _print_answer(answer, as_json=as_json, notes=_notes(opened, answer))
 
 
 def _notes(source: Source, answer: Answer) -> list[str]:
@@ -124,14 +124,14 @@ def _peek_file(
         with progress_of("reading") as progress:
             opened = intake([path], keep_names=True, progress=progress).source
         answer = opened.rows(list(fields) or None, where=where, sort=sort, limit=limit)
-        return _tell(answer, as_json=as_json, notes=_notes(opened, answer))
+        return _print_answer(answer, as_json=as_json, notes=_notes(opened, answer))
     found = detect(path)
     spec = OriginSpec(kind="file", path=path.name).model_copy(update=found.keys())
     names, rows = first_rows(path, spec, limit)
     if as_json:
         padded = [row + [""] * (len(names) - len(row)) for row in rows]
         written = [{name: cell or None for name, cell in zip(names, row, strict=False)} for row in padded]
-        tell_json({"rows": written, "totals": None, "faults": [], "findings": [], "steps": []})
+        print_json({"rows": written, "totals": None, "faults": [], "findings": [], "steps": []})
         return 0
     import pyarrow as pa
 
@@ -198,7 +198,7 @@ def try_command(
         found = try_formula(opened, repaired, by=by, where=where, limit=limit)
         taken = [] if by else branch_rows(opened, repaired, where=where)
     if as_json:
-        tell_json(
+        print_json(
             {
                 "formula": found.formula,
                 "type": found.type,
@@ -222,12 +222,12 @@ def try_command(
         out.print()
     from dataclasses import replace
 
-    return _tell(replace(found.sample, faults=found.faults, findings=found.findings), as_json=False)
+    return _print_answer(replace(found.sample, faults=found.faults, findings=found.findings), as_json=False)
 
 
 def _prompt(source: str) -> int:
     """Formulas one after the other; what was saved is written at the end, as one edit."""
-    from oak_ledger.cli.changes import write_edit
+    from oak_ledger.cli.output_edits import write_edit
     from oak_ledger.cli.prompt import run_prompt
 
     before = open_working(source)
@@ -280,7 +280,7 @@ def tally_command(
     )
     if where is not None:
         count = "; ".join(filter(None, [count, f"{answer.rows_used:,} of {answer.rows_read:,} rows"]))
-    return _tell(answer, as_json=as_json, count=count)
+    return _print_answer(answer, as_json=as_json, count=count)
 
 
 def _named(item: str, source: Source) -> Any:
@@ -349,7 +349,7 @@ def export_command(
         return 1 if missing else 0
     if as_json:
         findings = {"findings": [one.as_json() for one in missing]}
-        tell_json({"file": target, "rows": found.rows, "faults": [one.as_json() for one in found.faults], **findings})
+        print_json({"file": target, "rows": found.rows, "faults": [one.as_json() for one in found.faults], **findings})
         return 1 if missing else 0
     out = console()
     out.print(f"{target}: {plural(found.rows, 'row')}, {plural(len(fields), 'field')}")
@@ -366,10 +366,10 @@ def export_command(
 @click.option("--dry-run", is_flag=True, help="Show what would change and write nothing.")
 def reformat_command(source: str, names: tuple[str, ...], dry_run: bool) -> None:
     """Reformat the formulas of SOURCE, or of some fields (layout only)."""
-    from oak_ledger.cli.changes import write_edit
+    from oak_ledger.cli.output_edits import write_edit
 
     before = open_working(source)
-    write_edit(before, before.with_one_look(list(names) or None), dry_run=dry_run)
+    write_edit(before, before.with_formatted_formulas(list(names) or None), dry_run=dry_run)
 
 
 @click.command("functions")
@@ -383,7 +383,7 @@ def functions_command(word: str, as_json: bool) -> int:
 
     found = find_functions(word)
     if as_json:
-        tell_json(
+        print_json(
             {
                 "functions": [
                     {

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from oak_ledger.cli.app import json_option, tell_json
+from oak_ledger.cli.app import json_option, print_json
 
 
 @click.command("cache")
@@ -26,7 +26,7 @@ def cache_command(clear: bool, as_json: bool) -> None:
 
     entries = clear_cache() if clear else cache_entries()
     if as_json:
-        tell_json({"copies": [
+        print_json({"copies": [
             {"source": one.source, "origin": list(one.origin), "rows": one.rows, "bytes": one.size, "used": one.used} for one in entries
         ]})  # fmt: skip
         return

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import click
 
-from oak_ledger.cli.app import json_option, tell_json
+from oak_ledger.cli.app import json_option, print_json
 from oak_ledger.errors import OakError
 
 MARK = ".hollowmere"
@@ -225,7 +225,7 @@ def demo_command(folder: str, rows: int, data_only: bool, until: str | None, aga
         os.chdir(back)
     if as_json:
         commands = [dict(zip(("command", "code", "expected"), one, strict=True)) for one in ran]
-        tell_json({"folder": str(target), "loads": made.loads, "commands": commands})
+        print_json({"folder": str(target), "loads": made.loads, "commands": commands})
     if data_only:
         return 0
     out.print()

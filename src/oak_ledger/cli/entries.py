@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from oak_ledger.cli.app import Verbs, json_option, open_working, tell_json
+from oak_ledger.cli.app import Verbs, json_option, open_working, print_json
 from oak_ledger.errors import OakError
 
 if TYPE_CHECKING:
@@ -32,7 +32,7 @@ def rule_command() -> None:
 
 
 def _written(before: Source, after: Source) -> None:
-    from oak_ledger.cli.changes import write_edit
+    from oak_ledger.cli.output_edits import write_edit
 
     write_edit(before, after)
 
@@ -43,7 +43,7 @@ def _listed(source: str, table: str, columns: dict[str, str], as_json: bool) -> 
 
     entries = [dict(block.values) for block in open_working(source).document.all(table)]
     if as_json:
-        tell_json({f"{table}s": entries})
+        print_json({f"{table}s": entries})
         return
     if not entries:
         console().print(f"no {table}s; oak {table} --help shows how one is added")
@@ -188,7 +188,7 @@ for _group, _table in ((constant_command, "constant"), (filter_command, "filter"
 @click.option("--none", "clear", is_flag=True, help="Remove the key.")
 def key_command(source: str, fields: tuple[str, ...], clear: bool) -> None:
     """Show the fields that identify a row of SOURCE, or set them."""
-    from oak_ledger.cli.changes import tell_edits, write_edit
+    from oak_ledger.cli.output_edits import tell_edits, write_edit
     from oak_ledger.present.terminal import say
 
     before = open_working(source)

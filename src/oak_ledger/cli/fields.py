@@ -15,9 +15,9 @@ from oak_ledger.cli.app import (
     json_option,
     open_working,
     pairs,
+    print_json,
     reports_of,
     reports_option,
-    tell_json,
     yes_option,
 )
 from oak_ledger.errors import OakError
@@ -73,7 +73,7 @@ def chosen(source: Source, names: tuple[str, ...], pattern: str | None, kind: st
 
 def change_each(source: str, names: tuple[str, ...], pattern: str | None, kind: str | None, **keys: Any) -> None:
     """Change some keys of each of several fields."""
-    from oak_ledger.cli.changes import write_edit
+    from oak_ledger.cli.output_edits import write_edit
 
     before = after = open_working(source)
     for name in chosen(before, names, pattern, kind):
@@ -91,7 +91,7 @@ def list_command(source: str, as_json: bool) -> int:
     opened = open_working(source)
     states = opened.fields
     if as_json:
-        tell_json({"fields": [_as_json(state) for state in states]})
+        print_json({"fields": [_as_json(state) for state in states]})
         return 0
     table = grid("field", "kind", "type", "per", "made of", "description")
     for state in states:
@@ -146,7 +146,7 @@ def add_command(
     source: str, name: str, formula: str, format_text: str | None, description: str | None, hidden: bool, replace: bool
 ) -> None:
     """Add a calculated field."""
-    from oak_ledger.cli.changes import write_edit
+    from oak_ledger.cli.output_edits import write_edit
     from oak_ledger.present.terminal import say
 
     before = open_working(source)
@@ -185,7 +185,7 @@ def retype_command(
     TYPE is text, integer, decimal(12,2), number, boolean, date or timestamp.
     """
     from oak_ledger import retype
-    from oak_ledger.cli.changes import write_edit
+    from oak_ledger.cli.output_edits import write_edit
     from oak_ledger.present.terminal import RUST, Text, console, grid, plural
 
     before = open_working(source)
@@ -229,7 +229,7 @@ def clean_command(source: str, name: str, formula: str, dry_run: bool) -> None:
     An empty formula removes the cleaning formula.
     """
     from oak_ledger import Source
-    from oak_ledger.cli.changes import write_edit
+    from oak_ledger.cli.output_edits import write_edit
     from oak_ledger.present.terminal import console, faults_lines, plural
 
     before = open_working(source)
@@ -274,7 +274,7 @@ def _side_by_side(old: Any, new: Any) -> Any:
 @choosing
 def keep_command(source: str, names: tuple[str, ...], pattern: str | None, kind: str | None) -> None:
     """Keep these fields and remove the others (their columns stay in the origin)."""
-    from oak_ledger.cli.changes import write_edit
+    from oak_ledger.cli.output_edits import write_edit
 
     before = open_working(source)
     write_edit(before, before.with_kept(chosen(before, names, pattern, kind)))
@@ -289,7 +289,7 @@ def drop_command(
     source: str, names: tuple[str, ...], pattern: str | None, kind: str | None, reports: str | None, yes: bool
 ) -> None:
     """Remove fields (their columns stay in the origin); refused while another field needs them, asked where reports use them."""
-    from oak_ledger.cli.changes import write_edit
+    from oak_ledger.cli.output_edits import write_edit
     from oak_ledger.present.terminal import console, findings_list
 
     before = open_working(source)
@@ -308,7 +308,7 @@ def drop_command(
 def restore_command(source: str, columns: tuple[str, ...], all_new: bool) -> None:
     """Add fields for unused columns, dropped or new; types are judged, saved naming rules apply."""
     from oak_ledger import restore_columns
-    from oak_ledger.cli.changes import write_edit
+    from oak_ledger.cli.output_edits import write_edit
 
     before = open_working(source)
     wanted = before.new_columns() if all_new else list(columns)
@@ -334,7 +334,7 @@ def move_command(
     first: bool,
 ) -> None:
     """Move fields before or after another one, or to the beginning; else to the end."""
-    from oak_ledger.cli.changes import write_edit
+    from oak_ledger.cli.output_edits import write_edit
 
     if (before is not None) + (after is not None) + first > 1:
         raise click.UsageError("Say one of --before, --after and --first.")
@@ -352,7 +352,7 @@ def move_command(
 @click.option("--descending", is_flag=True, help="From last to first.")
 def sort_command(source: str, by: str, descending: bool) -> None:
     """Sort the fields by name or by type."""
-    from oak_ledger.cli.changes import write_edit
+    from oak_ledger.cli.output_edits import write_edit
 
     before = open_working(source)
     write_edit(before, before.with_sorted(by=by, descending=descending))
@@ -371,7 +371,7 @@ def sort_command(source: str, by: str, descending: bool) -> None:
 )
 def recode_command(source: str, name: str, values: tuple[str, ...], file: str | None) -> None:
     """Replace values of a text field by a list; other values stay. Says how many rows each entry takes."""
-    from oak_ledger.cli.changes import write_edit
+    from oak_ledger.cli.output_edits import write_edit
     from oak_ledger.present.terminal import RUST, Text, console, plural
 
     before = open_working(source)

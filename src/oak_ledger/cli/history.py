@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from oak_ledger.cli.app import is_dry_run, json_option, open_working, tell_json
+from oak_ledger.cli.app import is_dry_run, json_option, open_working, print_json
 from oak_ledger.cli.paths import definition_path
 
 if TYPE_CHECKING:
@@ -38,7 +38,7 @@ def redo_command(source: str) -> int:
 
 
 def _turned(said: str, edit: Edit) -> None:
-    from oak_ledger.cli.changes import show_edits, tell_edits
+    from oak_ledger.cli.output_edits import show_edits, tell_edits
     from oak_ledger.present.terminal import say
 
     tell_edits(edit.files, written=not is_dry_run(), facts={"what": edit.what})
@@ -59,7 +59,7 @@ def edits_command(source: str, as_json: bool) -> int:
 
     found = edits_of(definition_path(source))[::-1]
     if as_json:
-        tell_json(
+        print_json(
             {
                 "edits": [
                     {
@@ -114,7 +114,7 @@ def compare_command(source: str, back: int, limit: int, as_json: bool) -> int:
     opened = open_working(source)
     found = compare(previous(opened, back), opened)
     if as_json:
-        tell_json(
+        print_json(
             {
                 "fields": [one.as_json() for one in found.fields],
                 "before": found.before.to_dicts(),

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from oak_ledger.cli import lean
-from oak_ledger.cli.app import attention, json_option, tell_json
+from oak_ledger.cli import startup
+from oak_ledger.cli.app import attention, json_option, print_json
 from oak_ledger.cli.progress import progress_of
 
 if TYPE_CHECKING:
@@ -85,7 +85,7 @@ def intake_command(
     """
     from oak_ledger.source.lists import listed_names
 
-    lean.start()
+    startup.start()
     from oak_ledger.source.intake import intake
 
     if not files and not reading["url"]:
@@ -148,7 +148,7 @@ def _written(found: Intake, sample: int | None, as_json: bool) -> int:
              "nulls": one.evidence.nulls, "distinct": one.evidence.distinct, "misfits": one.evidence.misfits, "samples": one.evidence.samples}
             for one in found.proposals
         ]  # fmt: skip
-        tell_json({"definition": str(path), "files": [str(file) for file in found.files], "rows": found.rows, "fields": fields,
+        print_json({"definition": str(path), "files": [str(file) for file in found.files], "rows": found.rows, "fields": fields,
                    "joins": [_join_as_json(step) for step in found.joins], "findings": [one.as_json() for one in found.findings]})  # fmt: skip
     else:
         _show(found, sample)

@@ -22,7 +22,7 @@ def mend_command(
     written or none.
     """
     from oak_ledger import broken_names, plan_mend
-    from oak_ledger.cli.changes import apply, documents
+    from oak_ledger.cli.output_edits import apply, documents
     from oak_ledger.present.terminal import LEAF, RUST, Text, console, plural
 
     opened = open_working(source)
@@ -50,7 +50,7 @@ def upgrade_command(source: str, dry_run: bool, reports: str | None) -> None:
 
     Files with the old keys go on working; oak check names them.
     """
-    from oak_ledger.cli.changes import apply, documents
+    from oak_ledger.cli.output_edits import apply, documents
     from oak_ledger.reference import plan_upgrade
 
     opened = open_working(source)

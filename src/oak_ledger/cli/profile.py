@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from oak_ledger.cli.app import catalogue_option, draft_option, json_option, open_any, tell_json
+from oak_ledger.cli.app import catalogue_option, draft_option, json_option, open_any, print_json
 from oak_ledger.cli.progress import progress_of
 from oak_ledger.errors import OakError
 
@@ -44,7 +44,7 @@ def profile_command(
 
         written.append(str(save_profile(found, opened.name, to)))
     if as_json:
-        tell_json({"fields": [_as_json(one) for one in found], "written": written})
+        print_json({"fields": [_as_json(one) for one in found], "written": written})
     elif written:
         say(f"written: {written[0]}")
     elif len(found) == 1:

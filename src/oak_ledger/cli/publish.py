@@ -13,9 +13,9 @@ from oak_ledger.cli.app import (
     json_option,
     open_catalogue,
     open_working,
+    print_json,
     reports_of,
     reports_option,
-    tell_json,
     yes_option,
 )
 from oak_ledger.cli.progress import progress_of
@@ -56,7 +56,7 @@ def publish_command(source: str, catalogue: str, reports: str | None, note: str,
     if as_json:
         found = [one.as_json() for one in prepared.findings]
         published = None if version is None else version.as_json()
-        tell_json({"version": published, "findings": found, "changes": [_as_json(one) for one in changes]})
+        print_json({"version": published, "findings": found, "changes": [_as_json(one) for one in changes]})
         return 0
     out = console()
     rows, found_text = plural(prepared.rows.num_rows, "row"), counted(prepared.findings)
@@ -151,14 +151,14 @@ def release_command(
     chosen = next((one for one in reversed(there) if number in (None, one.number)), None)
     if chosen is not None and dry_run:
         if as_json:
-            tell_json({"version": chosen.as_json(), "written": False})
+            print_json({"version": chosen.as_json(), "written": False})
         say(f"dry run: version {chosen.number} of {chosen.source} would be released; nothing was changed")
         return 0
     if chosen is not None:
         confirmed(f"All reports of {chosen.source} will read version {chosen.number}.", yes=yes)
     version = opened.release(name, number, signed_by=signed_by)
     if as_json:
-        tell_json({"version": version.as_json(), "written": True})
+        print_json({"version": version.as_json(), "written": True})
     say(
         f"released: version {version.number} of {version.source}, signed by {version.signed_by}; reports use it when they are next rendered"
     )
@@ -177,7 +177,7 @@ def versions_command(name: str | None, catalogue: str, as_json: bool) -> int:
     names = [name] if name else place.sources()
     versions = [version for one in names for version in place.versions(one)]
     if as_json:
-        tell_json({"versions": [version.as_json() for version in versions]})
+        print_json({"versions": [version.as_json() for version in versions]})
         return 0
     table = grid("source", "version", "stage", "rows", "warnings", "made", "by", "signed by", "note", right=(1, 3, 4))
     for one in versions:

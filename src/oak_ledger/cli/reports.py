@@ -14,7 +14,7 @@ from oak_ledger.cli.app import (
     json_option,
     open_catalogue,
     open_working,
-    tell_json,
+    print_json,
 )
 from oak_ledger.cli.progress import progress_of
 from oak_ledger.errors import OakError
@@ -49,7 +49,7 @@ def list_command(folder: str, as_json: bool) -> None:
             }
             for one in found
         ]
-        tell_json({"reports": entries})
+        print_json({"reports": entries})
         return
     if not found:
         console().print(f"no reports in {folder}")
@@ -96,7 +96,7 @@ def render_command(
     for path in written:
         say(f"written: {path} ({view.source}, {view.version})")
     if as_json:
-        tell_json(_view_as_json(view, written))
+        print_json(_view_as_json(view, written))
     elif not written:
         _show(view)
     return 1 if any(one.severity == "error" for one in view.findings) else 0
@@ -197,7 +197,7 @@ def check_command(reports: tuple[str, ...], working: str | None, catalogue: str,
                 sources[key] = _source_of(report, catalogue, draft, None, working)
             results.append((report, report.check(sources[key])))
     if as_json:
-        tell_json(
+        print_json(
             {
                 "reports": [
                     {

@@ -37,7 +37,7 @@ class Expression:
 
     name: str
     text: str
-    checked: c.Checked
+    checked: c.TypedNode
 
 
 Fields = Mapping[str, Expression]
@@ -45,8 +45,8 @@ Fields = Mapping[str, Expression]
 
 def needed(
     fields: Fields,
-    wanted: Sequence[c.Checked],
-    known: Container[c.Checked] = (),
+    wanted: Sequence[c.TypedNode],
+    known: Container[c.TypedNode] = (),
     in_branches: Container[str] | None = None,
 ) -> list[str]:
     """Every field that the formulas need, directly or through others, each after those that it needs itself.
@@ -54,7 +54,7 @@ def needed(
     Those are left out that only pieces need whose values are `known`, and those among `in_branches` that only branches of a choice need.
     """
 
-    def used(tree: c.Checked) -> list[str]:
+    def used(tree: c.TypedNode) -> list[str]:
         if in_branches is None:
             return c.fields_used(tree, known)
         always = dict.fromkeys(piece.name for piece in c.walk(tree, known, branches=False) if isinstance(piece, c.FieldRef))  # fmt: skip
@@ -86,7 +86,7 @@ def may_fault(fields: Fields, names: Sequence[str]) -> set[str]:
     return found
 
 
-def columns_read(fields: Fields, wanted: Sequence[c.Checked], known: Container[c.Checked] = ()) -> list[str]:
+def columns_read(fields: Fields, wanted: Sequence[c.TypedNode], known: Container[c.TypedNode] = ()) -> list[str]:
     """The columns that the formulas read, each once, beside what is `known`."""
     trees = [*wanted, *(fields[name].checked for name in needed(fields, wanted, known))]
     found = (piece.column for tree in trees for piece in c.walk(tree, known) if isinstance(piece, c.ColumnRef))
@@ -123,10 +123,10 @@ class Evaluator:
     base: int = 0
     """The number of the first row in the whole input, where windows need it; `rows` count from here."""
 
-    shared: Mapping[c.Checked, int] = field(default_factory=dict)
+    shared: Mapping[c.TypedNode, int] = field(default_factory=dict)
     """Pieces that occur more than once, by the number that equal ones share; `common` keeps their values."""
     common: dict[int, Any] = field(default_factory=dict)
-    once: dict[c.Apply, Once] = field(default_factory=dict)
+    once: dict[c.Call, Once] = field(default_factory=dict)
     """What functions gave that were computed once per distinct value; slices whose values are the same take it from here."""
     constants: dict[c.Constant, Any] = field(default_factory=dict)
     """Constants as Arrow's scalars, made once for all slices."""
@@ -176,11 +176,11 @@ class Evaluator:
         """The values of a formula, one a row; codes and a dictionary where they are held so."""
         return self.array(self.value(expression.checked, expression))
 
-    def value(self, node: c.Checked, owner: Expression) -> Any:
+    def value(self, node: c.TypedNode, owner: Expression) -> Any:
         """The values of a piece: an array, maybe coded, or a scalar for a constant. Left-leaning chains are not recursed into."""
-        spine: list[c.Apply] = []
+        spine: list[c.Call] = []
         made: Any = None
-        while isinstance(node, c.Apply) and node.args:
+        while isinstance(node, c.Call) and node.args:
             made = self.common.get(self.shared[node]) if node in self.shared else None
             if made is not None:
                 break
@@ -193,7 +193,7 @@ class Evaluator:
                 self.common[self.shared[step]] = value
         return value
 
-    def leaf(self, node: c.Checked, owner: Expression) -> Any:
+    def leaf(self, node: c.TypedNode, owner: Expression) -> Any:
         """The values of a piece that is not a function."""
         if isinstance(node, c.Constant):
             if node not in self.constants:
@@ -203,7 +203,7 @@ class Evaluator:
             return self.field_value(node.name)
         if isinstance(node, c.ColumnRef):
             return self.columns[node.column]
-        if isinstance(node, c.Choose):
+        if isinstance(node, c.Case):
             return self.choose(node, owner)
         if isinstance(node, c.Aggregate):
             return self.aggregates[node]
@@ -220,7 +220,7 @@ class Evaluator:
             return values.slice(self.base + int(self.rows[0]), self.length)
         return values.take(from_numpy(self.rows + self.base))
 
-    def apply(self, node: c.Apply, values: list[Any], owner: Expression) -> Any:
+    def apply(self, node: c.Call, values: list[Any], owner: Expression) -> Any:
         """One function over the values of its arguments."""
         varying = [index for index, value in enumerate(values) if not isinstance(value, pa.Scalar)]
         if not varying:
@@ -239,7 +239,7 @@ class Evaluator:
 
         return node.function.run(self.run_of(node, self.length, record), *values)
 
-    def apply_once(self, node: c.Apply, values: list[Any], varying: Sequence[int], owner: Expression) -> Any:
+    def apply_once(self, node: c.Call, values: list[Any], varying: Sequence[int], owner: Expression) -> Any:
         """One function once per combination of its arguments' distinct values; the results are gathered."""
         crossed = DictionaryProduct([values[index] for index in varying])
         if self.stats is not None:
@@ -253,7 +253,7 @@ class Evaluator:
             self.faults.record(owner.name, what, self.rows[at], inputs)
         return crossed.gathered(last.made, keep=pa.types.is_string(last.made.type))
 
-    def each_once(self, node: c.Apply, values: list[Any], varying: Sequence[int], crossed: DictionaryProduct) -> Once:
+    def each_once(self, node: c.Call, values: list[Any], varying: Sequence[int], crossed: DictionaryProduct) -> Once:
         """One function over combinations of values."""
         once = list(values)
         for index, argument in zip(varying, crossed.arguments(), strict=True):
@@ -263,15 +263,15 @@ class Evaluator:
         made = node.function.run(self.run_of(node, length, lambda what, mask: wrong.append((what, mask))), *once)
         return Once(crossed.dictionaries, pa.repeat(made, length) if isinstance(made, pa.Scalar) else made, wrong)
 
-    def run_of(self, node: c.Apply, length: int, record: Any) -> CallContext:
+    def run_of(self, node: c.Call, length: int, record: Any) -> CallContext:
         """What the implementation knows."""
         constants = [arg.value if isinstance(arg, c.Constant) else MISSING for arg in node.args]
         return CallContext(length, [arg.type for arg in node.args], node.type, constants, record, node.extra)
 
-    def choose(self, node: c.Choose, owner: Expression) -> Any:
+    def choose(self, node: c.Case, owner: Expression) -> Any:
         """Branches in order; a branch that can fault is computed only for the rows that take it."""
         open_rows = np.ones(self.length, np.bool_)
-        taken: list[tuple[Mask, c.Checked]] = []
+        taken: list[tuple[Mask, c.TypedNode]] = []
         for branch in node.branches:
             if isinstance(branch.condition, c.Constant):
                 holds = open_rows.copy() if branch.condition.value is True else np.zeros(self.length, np.bool_)
@@ -295,7 +295,7 @@ class Evaluator:
             made = self.array(branch) if made is None else pc.if_else(from_numpy(mask), branch, made)
         return pa.nulls(self.length, arrow_type(node.type)) if made is None else made
 
-    def chosen_constants(self, node: c.Choose, taken: Sequence[tuple[Mask, c.Checked]]) -> Any:
+    def chosen_constants(self, node: c.Case, taken: Sequence[tuple[Mask, c.TypedNode]]) -> Any:
         """A choice among constants: the number of the branch is a code."""
         values = from_values([one.value for _, one in taken if isinstance(one, c.Constant)], node.type)
         if len(taken) == 2:
@@ -311,7 +311,7 @@ class Evaluator:
             return pa.DictionaryArray.from_arrays(from_numpy(codes), values, safe=False)
         return values.take(from_numpy(codes))
 
-    def branch_value(self, node: c.Checked, mask: Mask, owner: Expression) -> Any:
+    def branch_value(self, node: c.TypedNode, mask: Mask, owner: Expression) -> Any:
         """The values of a branch; rows outside the mask hold anything."""
         if mask.all() or not self.counts_rows(node):
             return self.value(node, owner)
@@ -321,13 +321,13 @@ class Evaluator:
         back[at] = np.arange(len(at))
         return part.take(from_numpy(back))
 
-    def counts_rows(self, node: c.Checked) -> bool:
+    def counts_rows(self, node: c.TypedNode) -> bool:
         """Whether it matters for which rows a branch is computed: it may fault, or needs a field that does and is not computed yet."""
         return c.can_fault(node) or any(
             name in self.faulting and name not in self.known for name in c.fields_used(node)
         )
 
-    def compute_branch(self, node: c.Checked, owner: Expression) -> Any:
+    def compute_branch(self, node: c.TypedNode, owner: Expression) -> Any:
         """The values of a branch, with the fields that nothing but branches need."""
         self.prepare([name for name in needed(self.fields, [node], self.windows) if name not in self.known])
         return self.compute(Expression(owner.name, owner.text, node))
@@ -350,7 +350,7 @@ class Evaluator:
         )
 
 
-def _inputs_at(node: c.Apply, values: Sequence[Any], owner: Expression, rows: Rows, index: int) -> dict[str, Any]:
+def _inputs_at(node: c.Call, values: Sequence[Any], owner: Expression, rows: Rows, index: int) -> dict[str, Any]:
     """What went into one of some rows of a function, by its text in the formula."""
     row = int(rows[index])
     found: dict[str, Any] = {}
@@ -361,6 +361,6 @@ def _inputs_at(node: c.Apply, values: Sequence[Any], owner: Expression, rows: Ro
     return found
 
 
-def is_grouped(node: c.Checked) -> bool:
+def is_grouped(node: c.TypedNode) -> bool:
     """Whether a formula has a value per group."""
     return node.grain == Grain.GROUP

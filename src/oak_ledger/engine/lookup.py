@@ -11,7 +11,7 @@ import pyarrow.compute as pc
 
 from oak_ledger.columnar.arrays import from_numpy, numpy_view
 
-_LIMIT = 2**62
+MAX_PACKED_KEY = 2**62
 
 
 class KeyLookup:
@@ -44,7 +44,7 @@ class KeyLookup:
         for key, part in zip(keys, self._parts, strict=True):
             at = numpy_view(pc.fill_null(pc.index_in(key.cast(part.type), part), -1))
             size *= len(part) + 1
-            if size >= _LIMIT:
+            if size >= MAX_PACKED_KEY:
                 raise OverflowError("the keys of the earlier state are too many to number")
             codes, unknown = codes * (len(part) + 1) + at, unknown | (at < 0)
         return np.where(unknown, -1, codes)

@@ -14,7 +14,7 @@ import pyarrow as pa
 from oak_ledger.columnar.arrays import from_numpy
 from oak_ledger.engine.evaluate import Expression, Fields, needed
 from oak_ledger.formula import checked as c
-from oak_ledger.formula.ranges import Values, bare, truth
+from oak_ledger.formula.ranges import IntervalSet, predicate_ranges, strip_widening
 
 
 class HasStatistics(Protocol):
@@ -22,7 +22,7 @@ class HasStatistics(Protocol):
 
     rows: int
 
-    def values_of(self, column: str) -> Values | None:
+    def values_of(self, column: str) -> IntervalSet | None:
         """Among which values all of a column's lie; None where nothing is known."""
 
 
@@ -75,7 +75,7 @@ class PushedPredicate:
 
     text: str
     column: str
-    holds: Values
+    holds: IntervalSet
 
     def rules_out(self, part: HasStatistics) -> bool:
         """Whether no row of a part meets it."""
@@ -83,7 +83,7 @@ class PushedPredicate:
         if there is None:
             return False
         try:
-            return self.holds.both(there).empty
+            return self.holds.intersection(there).empty
         except TypeError:  # values that do not compare say nothing
             return False
 
@@ -97,7 +97,7 @@ def pushed_predicates(fields: Fields, filters: Sequence[Expression]) -> list[Pus
     found = []
     for one in filters:
         for condition in _conjuncts(one.checked, fields):
-            about = truth(condition)
+            about = predicate_ranges(condition)
             if about is not None:
                 operand = _as_read(about.operand, fields)
                 if isinstance(operand, c.ColumnRef):
@@ -105,24 +105,25 @@ def pushed_predicates(fields: Fields, filters: Sequence[Expression]) -> list[Pus
     return found
 
 
-def _can_fault(tree: c.Checked) -> bool:
+def _can_fault(tree: c.TypedNode) -> bool:
     """Whether computing a tree may record a fault; widening a number for an operator does not."""
     return any(
-        isinstance(piece, c.Apply) and piece.function.can_fault and bare(piece) is piece for piece in c.walk(tree)
+        isinstance(piece, c.Call) and piece.function.can_fault and strip_widening(piece) is piece
+        for piece in c.walk(tree)
     )
 
 
-def _conjuncts(condition: c.Checked, fields: Fields) -> Iterator[c.Checked]:
+def _conjuncts(condition: c.TypedNode, fields: Fields) -> Iterator[c.TypedNode]:
     """The conditions that all must hold."""
     condition = _as_read(condition, fields)
-    if isinstance(condition, c.Apply) and condition.function.name == "AND":
+    if isinstance(condition, c.Call) and condition.function.name == "AND":
         for part in condition.args:
             yield from _conjuncts(part, fields)
     else:
         yield condition
 
 
-def _as_read(piece: c.Checked, fields: Fields) -> c.Checked:
+def _as_read(piece: c.TypedNode, fields: Fields) -> c.TypedNode:
     """What a field stands for."""
     while isinstance(piece, c.FieldRef):
         piece = fields[piece.name].checked

@@ -76,7 +76,7 @@ class _Plan:
     for_results: Sequence[str]
     released: Mapping[str, Sequence[str]]
     """The fields whose values are needed no more, once a field is computed."""
-    common: Mapping[c.Checked, int]
+    common: Mapping[c.TypedNode, int]
     faulting: Container[str]
 
 
@@ -98,7 +98,7 @@ class Scan:
     operator: tuple[str, str] = ("rows", "")
     """What the work is called in the statistics."""
     options: ExecutionOptions = field(default_factory=options)
-    once: dict[c.Apply, Once] = field(default_factory=dict)
+    once: dict[c.Call, Once] = field(default_factory=dict)
     constants: dict[c.Constant, Any] = field(default_factory=dict)
     rows_read: int = 0
     rows_used: int = 0
@@ -236,7 +236,7 @@ class Scan:
 
 
 def _released(
-    fields: Mapping[str, Expression], order: Sequence[str], trees: Sequence[c.Checked]
+    fields: Mapping[str, Expression], order: Sequence[str], trees: Sequence[c.TypedNode]
 ) -> dict[str, list[str]]:
     """The fields whose values are needed no more once a field is computed: their memory is free for the next."""
     kept = {name for tree in trees for name in c.fields_used(tree)}

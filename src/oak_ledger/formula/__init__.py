@@ -6,8 +6,8 @@ knows sources or files: a formula is checked against a `Scope` of names and come
 
 from __future__ import annotations
 
+from oak_ledger.formula.builder import Known, Scope
 from oak_ledger.formula.checker import Formula, check
-from oak_ledger.formula.making import Known, Scope
 from oak_ledger.formula.parser import Parsed, parse
 from oak_ledger.functions import LIBRARY, Function, find_functions
 from oak_ledger.types import Grain, Type

@@ -9,8 +9,8 @@ from dataclasses import dataclass
 from typing import Literal
 
 from oak_ledger.errors import FormulaError
-from oak_ledger.formula.lexer import COMMENTS_TOO, RESERVED, Token, name_text, tokenize
-from oak_ledger.formula.making import Scope
+from oak_ledger.formula.builder import Scope
+from oak_ledger.formula.lexer import COMMENTS_TOO, RESERVED, Token, quote_identifier, tokenize
 from oak_ledger.formula.parser import INFIX, SPECIAL, parse
 from oak_ledger.functions import LIBRARY, Function
 from oak_ledger.functions.registry import Parameter
@@ -72,7 +72,7 @@ def complete(text: str, position: int, scope: Scope) -> list[Completion]:
             fields.append(
                 (not fits, not name.casefold().startswith(prefix), name, f"{known.type}, {_per(known.grain)}")
             )
-    made = [Completion("field", name_text(name), detail, start, position) for *_, name, detail in sorted(fields)]
+    made = [Completion("field", quote_identifier(name), detail, start, position) for *_, name, detail in sorted(fields)]
     if quoted:
         return made
     functions = sorted(name for name in LIBRARY.entries if name.casefold().startswith(prefix))
@@ -126,7 +126,7 @@ def signature_at(text: str, position: int) -> SignatureHelp | None:
     return None
 
 
-def layout(text: str) -> str:
+def format_formula(text: str) -> str:
     """A formula in the one look that all can have: keywords and functions in capitals, single spaces, a long CASE on several lines.
 
     Names, values and comments stay as they are. Raises FormulaError for a formula that cannot be read.

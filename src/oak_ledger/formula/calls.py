@@ -10,8 +10,8 @@ from itertools import permutations
 from oak_ledger.columnar.arrays import Mask
 from oak_ledger.formula import checked as c
 from oak_ledger.formula import nodes as n
+from oak_ledger.formula.builder import Piece, TypedTreeBuilder, a_type, constants, nearest, nearest_hint, run_constant
 from oak_ledger.formula.frames import BadFrame, frame_spec
-from oak_ledger.formula.making import Maker, Piece, a_type, constants, nearest, nearest_hint, run_constant
 from oak_ledger.functions import LIBRARY
 from oak_ledger.functions.registry import ComputeError, Function, Signature
 from oak_ledger.types import INTEGER, NULL, NUMBER, NUMERIC, TEXT, Grain, Type
@@ -22,7 +22,7 @@ MOST_TURNED = 4  # arguments that are looked at in another order
 ALIASES = {"CEIL": "CEILING", "LENGTH": "CHAR_LENGTH", "CHARACTER_LENGTH": "CHAR_LENGTH"}
 
 
-class CallChecker(Maker):
+class CallChecker(TypedTreeBuilder):
     """What is called, with what."""
 
     @abstractmethod
@@ -34,18 +34,18 @@ class CallChecker(Maker):
         entry = LIBRARY.entries.get(ALIASES.get(node.name, node.name))
         pieces = [self.piece(arg) for arg in node.args]
         where = self.piece(node.where) if node.where is not None else None
-        at_name = n.Wrong(node.start, node.name_end)
+        at_name = n.ErrorNode(node.start, node.name_end)
         if entry is None and node.name == BEFORE:
             return self.before(node, pieces)
         if entry is None:
             close = nearest_hint(node.name, LIBRARY.entries, str)
             names = nearest(node.name, LIBRARY.entries)
             fixed = self.edited(node.start, node.name_end, names[0]) if names else None
-            self.wrong("unknown-function", f"There is no function {node.name}.", at_name, close, fixed)
+            self.report("unknown-function", f"There is no function {node.name}.", at_name, close, fixed)
             return None
         if bool(node.within) != entry.ordered:
             wanted = "needs WITHIN GROUP (ORDER BY …)" if entry.ordered else "takes no WITHIN GROUP"
-            self.wrong(
+            self.report(
                 "within-group", f"{entry.name} {wanted}.", at_name, f"It is written {' or '.join(entry.written)}."
             )
             return None
@@ -55,31 +55,31 @@ class CallChecker(Maker):
         if node.over is not None:
             return self.window_call(node, entry, known, where, node.over)
         if entry.window:
-            self.wrong("over-missing", f"{entry.name} needs a window: OVER (ORDER BY …).", at_name)
+            self.report("over-missing", f"{entry.name} needs a window: OVER (ORDER BY …).", at_name)
             return None
         if not entry.aggregate:
             if node.distinct or node.star or node.where is not None:
                 message = f"{entry.name} takes neither DISTINCT, * nor FILTER; those are for aggregates."
-                self.wrong("not-aggregate", message, at_name)
+                self.report("not-aggregate", message, at_name)
                 return None
             return self.function_call(node, entry, known)
         return self.aggregate_call(node, entry, known, where)
 
     def before(self, node: n.Call, pieces: Sequence[Piece]) -> Piece:
         """A value of the earlier state; which row or group it is taken from follows from its grain."""
-        at_name = n.Wrong(node.start, node.name_end)
+        at_name = n.ErrorNode(node.start, node.name_end)
         if len(pieces) != 1 or node.star or node.distinct or node.where is not None or node.over is not None:
-            self.wrong("argument-count", "BEFORE takes one value.", node, "It is written BEFORE(x).")
+            self.report("argument-count", "BEFORE takes one value.", node, "It is written BEFORE(x).")
             return None
         value, key = pieces[0], self.scope.baseline_key()
         if value is None:
             return None
         if key is None:
             message = "BEFORE needs a baseline, the earlier state to compare with, and none is given."
-            self.wrong("no-baseline", message, at_name, "Give one: --baseline FILE, or baseline under [source]; oak export makes the file.")  # fmt: skip
+            self.report("no-baseline", message, at_name, "Give one: --baseline FILE, or baseline under [source]; oak export makes the file.")  # fmt: skip
             return None
         if any(isinstance(piece, c.Before) for piece in c.walk(value)):
-            self.wrong("before-nested", "There is one earlier state; BEFORE does not go into BEFORE.", at_name)
+            self.report("before-nested", "There is one earlier state; BEFORE does not go into BEFORE.", at_name)
             return None
         if value.grain == Grain.CONSTANT:
             return value
@@ -87,20 +87,20 @@ class CallChecker(Maker):
         found = [one for one in keys if one is not None and one.type is not None]
         if value.grain == Grain.ROW and (not found or len(found) < len(keys)):
             message = "BEFORE of a row's value finds the row by the source's key, and the source names none that works."
-            self.wrong("no-key", message, at_name, 'Write key = ["…"] under [source].')
+            self.report("no-key", message, at_name, 'Write key = ["…"] under [source].')
             return None
         parts = [c.FieldRef(node.start, node.start, one.type or TEXT, one.grain, one.name) for one in found]
         return c.Before(node.start, node.end, value.type, value.grain, value, tuple(parts))
 
     def arguments(
-        self, node: n.Call, entry: Function, args: Sequence[c.Checked]
-    ) -> tuple[list[c.Checked], Type] | None:
+        self, node: n.Call, entry: Function, args: Sequence[c.TypedNode]
+    ) -> tuple[list[c.TypedNode], Type] | None:
         """The arguments as the function takes them, and the type of its result."""
         fitting = [one for one in entry.signatures if one.fits_count(len(args))]
         usage = " or ".join(entry.written)
         if not fitting:
             message = f"{entry.name} cannot take {len(args)} argument{'s' * (len(args) != 1)}."
-            self.wrong("argument-count", message, node, f"It is written {usage}.")
+            self.report("argument-count", message, node, f"It is written {usage}.")
             return None
         chosen = next((one for one in fitting if all(_takes(one, i, arg.type) for i, arg in enumerate(args))), None)
         if chosen is None:
@@ -109,13 +109,13 @@ class CallChecker(Maker):
         for index in entry.constant_args:
             if index < len(args) and not isinstance(args[index], c.Constant):
                 message = f"{entry.name} needs a fixed {chosen.parameter(index).name} here, not one that varies."
-                self.wrong("constant-wanted", message, args[index])
+                self.report("constant-wanted", message, args[index])
                 return None
         return self.converted(entry, chosen, args)
 
     def converted(
-        self, entry: Function, chosen: Signature, args: Sequence[c.Checked]
-    ) -> tuple[list[c.Checked], Type] | None:
+        self, entry: Function, chosen: Signature, args: Sequence[c.TypedNode]
+    ) -> tuple[list[c.TypedNode], Type] | None:
         """The arguments converted, and the type of the result, for a signature that fits."""
         shared: Type | None = None
         if chosen.result == "common":
@@ -139,7 +139,7 @@ class CallChecker(Maker):
         return made, shared or Type(chosen.result)  # type: ignore[arg-type]
 
     def wrong_argument(
-        self, node: n.Call, entry: Function, fitting: Sequence[Signature], args: Sequence[c.Checked]
+        self, node: n.Call, entry: Function, fitting: Sequence[Signature], args: Sequence[c.TypedNode]
     ) -> None:
         """Note the first argument that does not fit the signature that most of them fit."""
 
@@ -161,9 +161,9 @@ class CallChecker(Maker):
         cast = self.cast_hint(arg, kind)
         offers = [*turned, *([(cast[0], cast[1])] if cast[1] is not None else [])]
         hint, fixed = offers[0] if offers else ("", None)
-        self.wrong("wrong-type", message, arg, hint, fixed, offers[1:])
+        self.report("wrong-type", message, arg, hint, fixed, offers[1:])
 
-    def function_call(self, node: n.Call, entry: Function, args: list[c.Checked]) -> Piece:
+    def function_call(self, node: n.Call, entry: Function, args: list[c.TypedNode]) -> Piece:
         """A function of one row (or one group)."""
         found = self.arguments(node, entry, args)
         if found is None:
@@ -173,11 +173,11 @@ class CallChecker(Maker):
             try:  # a fixed argument of no use is reported before any data: run over one row of nulls
                 run_constant(entry, made, result, None, 1, _forget)
             except ComputeError as unfit:
-                self.wrong("bad-argument", f"{str(unfit).capitalize()}.", self._unfit(entry, made, result))
+                self.report("bad-argument", f"{str(unfit).capitalize()}.", self._unfit(entry, made, result))
                 return None
         return self.apply(node, entry, made, result)
 
-    def _unfit(self, entry: Function, args: Sequence[c.Checked], result: Type) -> c.Checked:
+    def _unfit(self, entry: Function, args: Sequence[c.TypedNode], result: Type) -> c.TypedNode:
         """Which fixed argument is of no use: the one without which there is no error."""
         fixed = [at for at in sorted(entry.constant_args, reverse=True) if at < len(args)]
         for at in fixed:
@@ -192,12 +192,12 @@ class CallChecker(Maker):
             return args[at]
         return args[fixed[-1]]
 
-    def aggregate_call(self, node: n.Call, entry: Function, args: list[c.Checked], where: Piece) -> Piece:
+    def aggregate_call(self, node: n.Call, entry: Function, args: list[c.TypedNode], where: Piece) -> Piece:
         """An aggregate over the rows of a group."""
         if node.star and entry.name != "COUNT":
-            self.wrong("argument-count", f"Only COUNT takes *; {entry.name} needs a value.", node)
+            self.report("argument-count", f"Only COUNT takes *; {entry.name} needs a value.", node)
             return None
-        made: list[c.Checked] = []
+        made: list[c.TypedNode] = []
         result = INTEGER
         if not node.star:
             found = self.arguments(node, entry, args)
@@ -212,7 +212,7 @@ class CallChecker(Maker):
         grouped = next((piece for piece in inner if piece.grain == Grain.GROUP), None)
         if grouped is not None:
             message = f"{self.shown(grouped)} is one value per group already; {entry.name} needs a value per row."
-            self.wrong("aggregate-nested", message, grouped, "Aggregate the row value it is made of.")
+            self.report("aggregate-nested", message, grouped, "Aggregate the row value it is made of.")
             return None
         order = self.order_keys(node.within)
         if order is None:
@@ -224,15 +224,15 @@ class CallChecker(Maker):
         return c.Aggregate(node.start, node.end, result, Grain.GROUP, entry, tuple(made), node.distinct, where, order)
 
     def percentile_fits(
-        self, node: n.Call, entry: Function, args: Sequence[c.Checked], order: Sequence[c.OrderKey]
+        self, node: n.Call, entry: Function, args: Sequence[c.TypedNode], order: Sequence[c.OrderKey]
     ) -> bool:
         """A share from 0 to 1 that is fixed, and one key that can be ordered so."""
         share = args[0]
         if not isinstance(share, c.Constant) or share.value is None or not 0 <= share.value <= 1:
-            self.wrong("bad-argument", f"{entry.name} takes a fixed share from 0 to 1.", share)
+            self.report("bad-argument", f"{entry.name} takes a fixed share from 0 to 1.", share)
             return False
         if len(order) != 1 or (entry.name == "PERCENTILE_CONT" and not order[0].key.type.numeric):
-            self.wrong("wrong-type", f"{entry.name} orders by one number.", node.within[0] if node.within else node)
+            self.report("wrong-type", f"{entry.name} orders by one number.", node.within[0] if node.within else node)
             return False
         return True
 
@@ -247,12 +247,12 @@ class CallChecker(Maker):
             made.append(c.OrderKey(key.start, key.end, piece.type, piece.grain, piece, key.descending, nulls_first))
         return tuple(made)
 
-    def window_call(self, node: n.Call, entry: Function, args: list[c.Checked], where: Piece, over: n.Over) -> Piece:
+    def window_call(self, node: n.Call, entry: Function, args: list[c.TypedNode], where: Piece, over: n.Over) -> Piece:
         """A function or an aggregate over the rows around a row."""
-        at_name = n.Wrong(node.start, node.name_end)
+        at_name = n.ErrorNode(node.start, node.name_end)
         if not (entry.window or entry.aggregate) or entry.ordered or entry.name == "MEDIAN" or node.distinct:
             what = "DISTINCT" if node.distinct else entry.name
-            self.wrong("not-window", f"{what} cannot come before OVER.", at_name)
+            self.report("not-window", f"{what} cannot come before OVER.", at_name)
             return None
         partition = [self.piece(part) for part in over.partition]
         order = self.order_keys(over.order)
@@ -262,11 +262,11 @@ class CallChecker(Maker):
             return None
         if not order and entry.name in ("LAG", "LEAD", "ROW_NUMBER", "RANK"):
             hint = f"Write {entry.name}(…) OVER (ORDER BY …)."
-            self.wrong("order-missing", f"{entry.name} needs an order: which row comes before which?", at_name, hint)
+            self.report("order-missing", f"{entry.name} needs an order: which row comes before which?", at_name, hint)
             return None
         first = found[0][0] if found is not None and found[0] else None
         if entry.name == "NTILE" and isinstance(first, c.Constant) and first.value is not None and first.value < 1:
-            self.wrong("bad-argument", "Fewer than one part.", first)
+            self.report("bad-argument", "Fewer than one part.", first)
             return None
         parts = [part for part in partition if part is not None]
         if len(parts) < len(partition):
@@ -280,7 +280,7 @@ class CallChecker(Maker):
         try:
             frame = None if over.frame is None else frame_spec(over.frame, order)
         except BadFrame as bad:
-            self.wrong("bad-frame", str(bad), bad.at)
+            self.report("bad-frame", str(bad), bad.at)
             return None
         keys = [*parts, *(key.key for key in order)]
         inner = [*made, *([held] if held is not None else []), *keys]

@@ -11,7 +11,7 @@ from oak_ledger.types import Grain, Type
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Checked:
+class TypedNode:
     """A piece of a formula with its type and grain; `start` and `end` are its place in the text."""
 
     start: int
@@ -21,56 +21,56 @@ class Checked:
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Constant(Checked):
+class Constant(TypedNode):
     """A value known from the formula alone."""
 
     value: Any
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class FieldRef(Checked):
+class FieldRef(TypedNode):
     """The value of a field, a constant or a filter of the source."""
 
     name: str
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class ColumnRef(Checked):
+class ColumnRef(TypedNode):
     """The value of a physical column, as it arrives."""
 
     column: str
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Apply(Checked):
+class Call(TypedNode):
     """An operator or function of one row (or one group); `extra` is what it was told beside its arguments."""
 
     function: Function
-    args: tuple[Checked, ...]
+    args: tuple[TypedNode, ...]
     extra: Any = None
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Branch(Checked):
+class Branch(TypedNode):
     """One branch of a choice."""
 
-    condition: Checked
-    value: Checked
+    condition: TypedNode
+    value: TypedNode
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Choose(Checked):
+class Case(TypedNode):
     """The value of the first branch whose condition holds, else `otherwise`."""
 
     branches: tuple[Branch, ...]
-    otherwise: Checked
+    otherwise: TypedNode
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class OrderKey(Checked):
+class OrderKey(TypedNode):
     """One key of an order, with where its nulls go."""
 
-    key: Checked
+    key: TypedNode
     descending: bool
     nulls_first: bool
 
@@ -85,43 +85,43 @@ class FrameSpec:
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Window(Checked):
+class Window(TypedNode):
     """One value a row (or a group) from those around it."""
 
     function: Function
-    args: tuple[Checked, ...]
-    where: Checked | None
-    partition: tuple[Checked, ...]
+    args: tuple[TypedNode, ...]
+    where: TypedNode | None
+    partition: tuple[TypedNode, ...]
     order: tuple[OrderKey, ...]
     frame: FrameSpec | None
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Aggregate(Checked):
+class Aggregate(TypedNode):
     """One value from the rows of a group; `where` limits the rows, `distinct` the values."""
 
     function: Function
-    args: tuple[Checked, ...]
+    args: tuple[TypedNode, ...]
     distinct: bool
-    where: Checked | None
+    where: TypedNode | None
     order: tuple[OrderKey, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Before(Checked):
+class Before(TypedNode):
     """A value of the earlier state: for the same `keys` of a row, or for the same group (no keys)."""
 
-    value: Checked
-    keys: tuple[Checked, ...]
+    value: TypedNode
+    keys: tuple[TypedNode, ...]
 
 
-_UNDER: dict[type[Checked], tuple[str, ...]] = {
+_UNDER: dict[type[TypedNode], tuple[str, ...]] = {
     Constant: (),
     FieldRef: (),
     ColumnRef: (),
-    Apply: ("args",),
+    Call: ("args",),
     Branch: ("condition", "value"),
-    Choose: ("branches", "otherwise"),
+    Case: ("branches", "otherwise"),
     OrderKey: ("key",),
     Window: ("args", "where", "partition", "order"),
     Aggregate: ("args", "where", "order"),
@@ -130,9 +130,9 @@ _UNDER: dict[type[Checked], tuple[str, ...]] = {
 """In which of its parts a piece has others."""
 
 
-def children(node: Checked) -> list[Checked]:
+def children(node: TypedNode) -> list[TypedNode]:
     """The pieces directly under this one."""
-    found: list[Checked] = []
+    found: list[TypedNode] = []
     for name in _UNDER[type(node)]:
         value = getattr(node, name)
         if isinstance(value, tuple):
@@ -142,7 +142,7 @@ def children(node: Checked) -> list[Checked]:
     return found
 
 
-def walk(node: Checked, known: Container[Checked] = (), *, branches: bool = True) -> Iterator[Checked]:
+def walk(node: TypedNode, known: Container[TypedNode] = (), *, branches: bool = True) -> Iterator[TypedNode]:
     """The piece and everything under it, without recursion; what is under those that are `known` is left out.
 
     Without `branches`, of a choice only its first condition, which all rows meet.
@@ -151,17 +151,17 @@ def walk(node: Checked, known: Container[Checked] = (), *, branches: bool = True
     while waiting:
         current = waiting.pop()
         yield current
-        if isinstance(current, Choose) and not branches:
+        if isinstance(current, Case) and not branches:
             waiting.append(current.branches[0].condition)
         elif current not in known:
             waiting.extend(reversed(children(current)))
 
 
-def can_fault(node: Checked) -> bool:
+def can_fault(node: TypedNode) -> bool:
     """Whether computing a piece may record a fault (of its own; a field's faults are the field's)."""
-    return any(isinstance(piece, Apply) and piece.function.can_fault for piece in walk(node))
+    return any(isinstance(piece, Call) and piece.function.can_fault for piece in walk(node))
 
 
-def fields_used(node: Checked, known: Container[Checked] = ()) -> list[str]:
+def fields_used(node: TypedNode, known: Container[TypedNode] = ()) -> list[str]:
     """The names of the fields that a checked formula reads directly, each once, in order; beside what is `known`."""
     return list(dict.fromkeys(piece.name for piece in walk(node, known) if isinstance(piece, FieldRef)))

@@ -17,9 +17,9 @@ from oak_ledger.columnar.arrays import INTEGER_MAX, INTEGER_MIN, type_of_value
 from oak_ledger.errors import Finding, FormulaError, OakError
 from oak_ledger.formula import checked as c
 from oak_ledger.formula import nodes as n
+from oak_ledger.formula.builder import Piece, Scope, a_type, is_near, nearest, nearest_hint
 from oak_ledger.formula.calls import CallChecker
-from oak_ledger.formula.lexer import name_text, quote_text
-from oak_ledger.formula.making import Piece, Scope, a_type, is_near, nearest, nearest_hint
+from oak_ledger.formula.lexer import quote_identifier, quote_literal
 from oak_ledger.formula.mending import mended
 from oak_ledger.formula.parser import Parsed, parse
 from oak_ledger.functions import casts, dates, operators
@@ -34,10 +34,10 @@ class Formula:
 
     text: str
     tree: n.Node
-    checked: c.Checked | None
+    checked: c.TypedNode | None
     findings: tuple[Finding, ...]
 
-    def require(self) -> c.Checked:
+    def require(self) -> c.TypedNode:
         """The checked tree; raises FormulaError with every error where there is none."""
         if self.checked is None:
             raise FormulaError.of(self.findings)
@@ -108,7 +108,7 @@ class _Checker(CallChecker):
             value, kind = Decimal(value), decimal(0)
         digits = len(value.as_tuple().digits) if isinstance(value, Decimal) else 0
         if max(digits, kind.scale) > MAX_DIGITS or value in (float("inf"), float("-inf")):
-            self.wrong("too-large", f"{self.shown(node)} has more digits than a number can hold.", node)
+            self.report("too-large", f"{self.shown(node)} has more digits than a number can hold.", node)
             return None
         return c.Constant(node.start, node.end, kind, Grain.CONSTANT, value)
 
@@ -123,40 +123,43 @@ class _Checker(CallChecker):
             self.unknown_name(node)
             return None
         if known.type is None:
-            self.wrong("broken-field", f"{name_text(known.name)} is broken itself.", node, "Mend that field first.")
+            self.report(
+                "broken-field", f"{quote_identifier(known.name)} is broken itself.", node, "Mend that field first."
+            )
             return None
         return c.FieldRef(node.start, node.end, known.type, known.grain, known.name)
 
     def unknown_name(self, node: n.Name) -> None:
         names, quoted = list(self.scope.names()), self.text[node.start] == '"'
-        message = f"There is no field {name_text(node.name)}."
+        message = f"There is no field {quote_identifier(node.name)}."
         if node.name.upper() == "VALUE" and not quoted:
             hint = "VALUE is the column's own value in a clean or a rule of a field; here, name the field."
-            self.wrong("unknown-field", message, node, hint)
+            self.report("unknown-field", message, node, hint)
             return
         close = nearest(node.name, names)
         repairs = [
-            (f"Did you mean {name_text(one)}?", self.edited(node.start, node.end, name_text(one))) for one in close
+            (f"Did you mean {quote_identifier(one)}?", self.edited(node.start, node.end, quote_identifier(one)))
+            for one in close
         ]
         if repairs:
             hint = self.scope.advice(node.name) or nearest_hint(node.name, names)
             repairs[0] = (hint, repairs[0][1])
         if quoted:
-            text = quote_text(node.name)
+            text = quote_literal(node.name)
             meant = (f"If text is meant, it goes in single quotes: {text}.", self.edited(node.start, node.end, text))
             repairs.insert(len(repairs) if close and is_near(node.name, close[0]) else 0, meant)
         if self.scope.find("VALUE") is not None:
             new = self.edited(node.start, node.end, "VALUE")
             repairs.append(("If the field's own value is meant, write VALUE.", new))
         hint, fixed = repairs[0] if repairs else (self.scope.advice(node.name), None)
-        self.wrong("unknown-field", message, node, hint, fixed, repairs[1:])
+        self.report("unknown-field", message, node, hint, fixed, repairs[1:])
 
     def parens(self, node: n.Parens) -> Piece:
         inner = self.piece(node.inner)
         return None if inner is None else replace(inner, start=node.start, end=node.end)
 
     def interval(self, node: n.Interval) -> Piece:
-        self.wrong("stray-interval", "An interval is only added to a date or taken from one.", node)
+        self.report("stray-interval", "An interval is only added to a date or taken from one.", node)
         return None
 
     def unary(self, node: n.Unary) -> Piece:
@@ -168,7 +171,7 @@ class _Checker(CallChecker):
             return None if held is None else self.apply(node, operators.NOT, [held], BOOLEAN)
         meaning = operators.sign(node.op, operand.type)
         if meaning is None:
-            self.wrong(
+            self.report(
                 "wrong-type",
                 f"{node.op} goes before a number, but {self.shown(operand)} is {a_type(operand.type)}.",
                 operand,
@@ -211,18 +214,18 @@ class _Checker(CallChecker):
         found = dates.shifted(moment.type, interval.unit)
         if found is None:
             message = f"An interval is added to a date, but {self.shown(moment)} is {a_type(moment.type)}."
-            self.wrong("wrong-type", message, moment, *self.cast_hint(moment, "date"))
+            self.report("wrong-type", message, moment, *self.cast_hint(moment, "date"))
             return None
         result, function = found
         if moment.type == NULL:
             moment = self.convert(moment, TIMESTAMP)
         return self.apply(node, function, [moment], result, extra=(sign * interval.amount, interval.unit))
 
-    def wrong_operands(self, node: n.Binary, left: c.Checked, right: c.Checked) -> None:
+    def wrong_operands(self, node: n.Binary, left: c.TypedNode, right: c.TypedNode) -> None:
         op, kinds = node.op, (left.type.kind, right.type.kind)
         at_op = self.edited(node.at, node.at + len(op), "||")
         if op == "+" and kinds == ("text", "text"):
-            self.wrong("text-added", "+ adds numbers; text is joined with ||.", node, "Write || instead of +.", at_op)
+            self.report("text-added", "+ adds numbers; text is joined with ||.", node, "Write || instead of +.", at_op)
             return
         if op in ("AND", "OR"):
             odd = left if left.type.kind not in ("boolean", "null") else right
@@ -235,9 +238,9 @@ class _Checker(CallChecker):
         )
         if op == "||":
             message = f"|| joins text, but {self.shown(odd)} is {a_type(odd.type)}."
-        self.wrong("wrong-type", message, odd, *self.cast_hint(odd, wanted, right if odd is left else left))
+        self.report("wrong-type", message, odd, *self.cast_hint(odd, wanted, right if odd is left else left))
 
-    def odd_operand(self, op: str, left: c.Checked, right: c.Checked) -> tuple[str, c.Checked]:
+    def odd_operand(self, op: str, left: c.TypedNode, right: c.TypedNode) -> tuple[str, c.TypedNode]:
         """The type that would do and the operand that does not have it."""
         if op == "||":
             return "text", left if left.type.kind != "text" else right
@@ -301,11 +304,11 @@ class _Checker(CallChecker):
         for piece in known:
             if piece.type.kind not in ("text", "null"):
                 message = f"LIKE compares text, but {self.shown(piece)} is {a_type(piece.type)}."
-                self.wrong("wrong-type", message, piece, *self.cast_hint(piece, "text"))
+                self.report("wrong-type", message, piece, *self.cast_hint(piece, "text"))
                 return None
         escape = known[2] if len(known) > 2 else None
         if isinstance(escape, c.Constant) and (escape.value is None or len(escape.value) != 1):
-            self.wrong("bad-escape", "ESCAPE takes one character.", escape)
+            self.report("bad-escape", "ESCAPE takes one character.", escape)
             return None
         pattern, like = known[1], operators.LIKE
         if isinstance(pattern, c.Constant) and (escape is None or isinstance(escape, c.Constant)):
@@ -313,7 +316,7 @@ class _Checker(CallChecker):
             try:
                 operators.like_expression(pattern.value or "", escape.value if escape is not None else None)
             except ComputeError as unfit:
-                self.wrong("bad-pattern", f"{str(unfit).capitalize()}.", pattern)
+                self.report("bad-pattern", f"{str(unfit).capitalize()}.", pattern)
                 return None
         made = self.apply(node, like, [self.convert(piece, TEXT) for piece in known], BOOLEAN)
         return self.negated(node, made, node.negated)
@@ -336,10 +339,10 @@ class _Checker(CallChecker):
             c.Branch(branch.start, branch.end, shared, grain, condition, self.convert(value, shared))
             for branch, condition, value in zip(node.branches, held, known, strict=True)
         ]
-        made = c.Choose(node.start, node.end, shared, grain, tuple(branches), self.convert(last, shared))
+        made = c.Case(node.start, node.end, shared, grain, tuple(branches), self.convert(last, shared))
         return self.folded_choice(made)
 
-    def folded_choice(self, made: c.Choose) -> c.Checked:
+    def folded_choice(self, made: c.Case) -> c.TypedNode:
         """A choice among constants by constants is itself a constant."""
         if made.grain != Grain.CONSTANT:
             return made
@@ -373,35 +376,37 @@ class _Checker(CallChecker):
         function = casts.cast(operand.type, target.type)
         if function is None:
             message = f"{a_type(operand.type).capitalize()} cannot become {a_type(target.type)}."
-            self.wrong("no-cast", message, node)
+            self.report("no-cast", message, node)
             return None
         dated = "date" in (operand.type.kind, target.type.kind) or "timestamp" in (operand.type.kind, target.type.kind)
         if target.template and not (dated and "text" in (operand.type.kind, target.type.kind)):
-            self.wrong("stray-template", "FORMAT is for casts between text and dates.", node.template or node)
+            self.report("stray-template", "FORMAT is for casts between text and dates.", node.template or node)
             return None
         return self.apply(node, function, [operand], target.type, extra=target)
 
     def cast_target(self, node: n.Cast) -> casts.CastTo | None:
         kind = CAST_NAMES[node.target]
-        at = n.Wrong(node.target_start, node.target_end)
+        at = n.ErrorNode(node.target_start, node.target_end)
         precision, scale = MAX_DIGITS, 0
         if kind == "decimal":
             if not 1 <= len(node.parameters) <= 2:
-                self.wrong("bad-type", "A decimal says its digits and decimals: DECIMAL(12,2).", at)
+                self.report("bad-type", "A decimal says its digits and decimals: DECIMAL(12,2).", at)
                 return None
             precision, scale = node.parameters[0], (*node.parameters, 0)[1]
             if not (1 <= precision <= MAX_DIGITS and 0 <= scale <= precision):
-                self.wrong("bad-type", f"A decimal has 1 to {MAX_DIGITS} digits, and no more decimals than digits.", at)
+                self.report(
+                    "bad-type", f"A decimal has 1 to {MAX_DIGITS} digits, and no more decimals than digits.", at
+                )
                 return None
         elif node.parameters:
-            self.wrong("bad-type", f"{node.target} takes no numbers.", at)
+            self.report("bad-type", f"{node.target} takes no numbers.", at)
             return None
         written = str(node.template.value) if node.template else ""
         if written:
             try:
                 template(written)
             except BadTemplate as error:
-                self.wrong("bad-template", str(error), node.template or node)
+                self.report("bad-template", str(error), node.template or node)
                 return None
         return casts.CastTo(Type(kind, scale), precision, written)
 

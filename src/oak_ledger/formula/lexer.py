@@ -171,13 +171,13 @@ def _skip_unknown(text: str, position: int, findings: list[Finding]) -> int:
     return end
 
 
-def name_text(name: str) -> str:
+def quote_identifier(name: str) -> str:
     """How a field name is written in a formula: bare where that is allowed, else in double quotes."""
     if re.fullmatch(r"[^\W\d]\w*", name) and name.upper() not in RESERVED:
         return name
     return '"' + name.replace('"', '""') + '"'
 
 
-def quote_text(value: str) -> str:
+def quote_literal(value: str) -> str:
     """How a text value is written in a formula."""
     return "'" + value.replace("'", "''") + "'"

@@ -8,9 +8,9 @@ from dataclasses import replace
 from itertools import takewhile
 
 from oak_ledger.errors import Finding
+from oak_ledger.formula.builder import Repair, Scope
 from oak_ledger.formula.foreign import foreign_forms
-from oak_ledger.formula.lexer import RESERVED, name_text, quote_text
-from oak_ledger.formula.making import Repair, Scope
+from oak_ledger.formula.lexer import RESERVED, quote_identifier, quote_literal
 
 _COMPARED = re.compile(r"(?:[=<>(,]|\b(?:LIKE|THEN|ELSE|IN))\s*$", re.IGNORECASE)  # what comes before a value
 MOST_WORDS = 5  # of a name that is written without quotes
@@ -67,13 +67,13 @@ def _several_words(text: str, found: Finding, scope: Scope) -> Iterator[Repair]:
     for one in stretches:
         name = known.get(" ".join(one.split()).casefold())
         if name is not None:
-            new = name_text(name)
+            new = quote_identifier(name)
             yield (
                 f"A name of several words goes in double quotes: {new}.",
                 text[:start] + new + text[start + len(one) :],
             )
     for one in stretches if _COMPARED.search(text[:start]) else ():
-        new = quote_text(one)
+        new = quote_literal(one)
         yield f"If text is meant, it goes in single quotes: {new}.", text[:start] + new + text[start + len(one) :]
 
 

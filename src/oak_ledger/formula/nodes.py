@@ -181,7 +181,7 @@ class Call(Node):
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Wrong(Node):
+class ErrorNode(Node):
     """Where something could not be read; a finding says what."""
 
 

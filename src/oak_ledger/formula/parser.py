@@ -15,7 +15,7 @@ from typing import Any
 
 from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import nodes
-from oak_ledger.formula.lexer import Token, name_text, tokenize
+from oak_ledger.formula.lexer import Token, quote_identifier, tokenize
 from oak_ledger.types import CAST_NAMES
 
 # Loosest first. NOT comes between AND and IS; the signs bind tightest.
@@ -67,7 +67,7 @@ def parse(text: str) -> Parsed:
     try:
         tree = parser.whole()
     except _TooDeep:
-        tree = nodes.Wrong(0, len(text))
+        tree = nodes.ErrorNode(0, len(text))
     return Parsed(text, tree, tuple(sorted(findings, key=lambda found: found.place.start)))
 
 
@@ -171,7 +171,7 @@ class _Parser:
         beside = previous is not None and self.text[previous.end : token.start].isspace()
         if token.kind == "name" and previous and beside and previous.kind == "name" and not token.reserved:
             both = f"{previous.value} {token.value}"
-            hint = f"A name of several words goes in double quotes: {name_text(both)}."
+            hint = f"A name of several words goes in double quotes: {quote_identifier(both)}."
         elif token.kind == "quoted" and previous and previous.kind in ("quoted", "name"):
             hint = "Text is joined with ||."
         self.note(
@@ -183,7 +183,7 @@ class _Parser:
     def whole(self) -> nodes.Node:
         if self.token.kind == "end":
             self.problem("empty", "The formula is empty.")
-            return nodes.Wrong(0, len(self.text))
+            return nodes.ErrorNode(0, len(self.text))
         tree = self.expression()
         while not self.done:
             if self.is_symbol(")"):
@@ -250,7 +250,7 @@ class _Parser:
             return self.word_operand(token)
         if token.kind == "end":
             self.missing_operand("the formula ends")
-            return nodes.Wrong(token.start, token.end)
+            return nodes.ErrorNode(token.start, token.end)
         self.take()
         return nodes.Literal(token.start, token.end, token.kind, _literal(token))
 
@@ -270,7 +270,7 @@ class _Parser:
         if token.value not in ("),"):
             self.take()  # an operator without its left side: go on behind it
             return self.expression(SIGN)
-        return nodes.Wrong(token.start, token.start)
+        return nodes.ErrorNode(token.start, token.start)
 
     def missing_operand(self, instead: str) -> None:
         """Point at the operator whose operand is missing, or at the place itself."""
@@ -308,11 +308,11 @@ class _Parser:
             if token.word in INFIX and token.word not in _STOPS:
                 self.take()
                 return self.operand() if not self.is_symbol("(") else self.symbol_operand(self.token)
-            return nodes.Wrong(token.start, token.start)
+            return nodes.ErrorNode(token.start, token.start)
         self.take()
         message = f"{token.value} is a word of the language; as a name it needs double quotes."
-        fixed = self.text[: token.start] + name_text(token.value) + self.text[token.end :]
-        self.note("reserved-word", message, token.start, token.end, f"Write {name_text(token.value)}.", fixed)
+        fixed = self.text[: token.start] + quote_identifier(token.value) + self.text[token.end :]
+        self.note("reserved-word", message, token.start, token.end, f"Write {quote_identifier(token.value)}.", fixed)
         return nodes.Name(token.start, token.end, token.value)
 
     # -- tests -------------------------------------------------------------------------------------------
@@ -340,7 +340,7 @@ class _Parser:
         if op == "BETWEEN":
             low = self.expression(RANGE + 1)
             if not self.expect_word("AND", after="BETWEEN"):
-                return nodes.Between(left.start, low.end, left, low, nodes.Wrong(low.end, low.end), negated)
+                return nodes.Between(left.start, low.end, left, low, nodes.ErrorNode(low.end, low.end), negated)
             high = self.expression(RANGE + 1)
             return nodes.Between(left.start, high.end, left, low, high, negated)
         if op == "LIKE":
@@ -397,7 +397,7 @@ class _Parser:
             else:
                 self.problem("bad-literal", f"An interval needs a unit: {', '.join(UNITS)}.", at=unit)
             self.accept_word(*UNITS)
-            return nodes.Wrong(start, self.last_end)
+            return nodes.ErrorNode(start, self.last_end)
         kind = word.lower()
         try:
             value: Any = (dt.date if word == "DATE" else dt.datetime).fromisoformat(token.value.strip())
@@ -410,7 +410,7 @@ class _Parser:
             shape = "DATE '2026-03-31'" if word == "DATE" else "TIMESTAMP '2026-03-31 07:30:00'"
             message = f"'{token.value}' is not a valid {kind}."
             self.problem("bad-literal", message, f"It is written {shape}.", at=token)
-            return nodes.Wrong(start, token.end)
+            return nodes.ErrorNode(start, token.end)
         return nodes.Literal(start, token.end, kind, value)
 
     def call(self, name: Token) -> nodes.Node:
@@ -531,7 +531,7 @@ class _Parser:
         operand = self.expression()
         if not self.expect_word("AS", after="CAST"):
             self.skip_to_close()
-            return nodes.Wrong(name.start, self.close(opened))
+            return nodes.ErrorNode(name.start, self.close(opened))
         target = self.token
         word = target.word
         parameters: list[int] = []
@@ -561,7 +561,7 @@ class _Parser:
                 self.skip_to_close()
         end = self.close(opened)
         if not word:
-            return nodes.Wrong(name.start, end)
+            return nodes.ErrorNode(name.start, end)
         return nodes.Cast(name.start, end, operand, word, tuple(parameters), template, target.start, target_end)
 
     def extract(self, name: Token) -> nodes.Node:
@@ -575,7 +575,7 @@ class _Parser:
         operand = self.expression()
         end = self.close(opened)
         if part.value.upper() not in PARTS:
-            return nodes.Wrong(name.start, end)
+            return nodes.ErrorNode(name.start, end)
         unit = nodes.Literal(part.start, part.end, "text", part.value.upper())
         return nodes.Call(name.start, end, "EXTRACT", (unit, operand), name.end)
 
@@ -622,7 +622,7 @@ class _Parser:
         end = self.close(opened)
         if len(args) not in (2, 3):
             self.problem("argument-count", "IF takes a condition, a value and a value for the rest.", at=name)
-            return nodes.Wrong(name.start, end)
+            return nodes.ErrorNode(name.start, end)
         branch = nodes.When(args[0].start, args[1].end, args[0], args[1])
         return nodes.Case(name.start, end, None, (branch,), args[2] if len(args) == 3 else None)
 

@@ -31,7 +31,7 @@ Cut = tuple[Any, int]
 
 
 @dataclass(frozen=True, slots=True)
-class Values:
+class IntervalSet:
     """A set of values: at each cut, in order, it begins or ends. `least`: whether it holds the values before the first cut."""
 
     cuts: tuple[Cut, ...] = ()
@@ -44,11 +44,11 @@ class Values:
         return not (self.cuts or self.least or self.null)
 
     @property
-    def others(self) -> Values:
+    def complement(self) -> IntervalSet:
         """Everything that is not in it."""
-        return Values(self.cuts, not self.least, not self.null)
+        return IntervalSet(self.cuts, not self.least, not self.null)
 
-    def both(self, other: Values) -> Values:
+    def intersection(self, other: IntervalSet) -> IntervalSet:
         """What is in both."""
         made: list[Cut] = []
         one, two = self.least, other.least
@@ -59,15 +59,15 @@ class Values:
             if (one and two) != inside:
                 inside = not inside
                 made.append(cut)
-        return Values(tuple(made), least, self.null and other.null)
+        return IntervalSet(tuple(made), least, self.null and other.null)
 
-    def either(self, other: Values) -> Values:
+    def union(self, other: IntervalSet) -> IntervalSet:
         """What is in one or the other."""
-        return self.others.both(other.others).others
+        return self.complement.intersection(other.complement).complement
 
-    def values(self) -> Values:
+    def values(self) -> IntervalSet:
         """The set without null."""
-        return Values(self.cuts, self.least)
+        return IntervalSet(self.cuts, self.least)
 
     def stretches(self) -> Iterator[tuple[Cut | None, Cut | None]]:
         """Its stretches in order; None where one has no end."""
@@ -77,69 +77,69 @@ class Values:
         yield from zip(ends[::2], ends[1::2], strict=True)
 
 
-EVERYTHING = Values(least=True, null=True)
-ANY_VALUE = Values(least=True)
-ONLY_NULL = Values(null=True)
+EVERYTHING = IntervalSet(least=True, null=True)
+ANY_VALUE = IntervalSet(least=True)
+ONLY_NULL = IntervalSet(null=True)
 
 
 @dataclass(frozen=True, slots=True)
-class Truth:
+class PredicateRanges:
     """Where a condition over one operand holds, and where it is false; elsewhere it is null."""
 
-    operand: c.Checked
-    holds: Values
-    fails: Values
+    operand: c.TypedNode
+    holds: IntervalSet
+    fails: IntervalSet
 
 
-def truth(condition: c.Checked) -> Truth | None:
+def predicate_ranges(condition: c.TypedNode) -> PredicateRanges | None:
     """For which values of its operand a condition holds; None where it is not about one operand and constants."""
-    if not isinstance(condition, c.Apply):
+    if not isinstance(condition, c.Call):
         return None
     name, args = condition.function.name, condition.args
     if name == "NOT":
-        inner = truth(args[0])
-        return None if inner is None else Truth(inner.operand, inner.fails, inner.holds)
+        inner = predicate_ranges(args[0])
+        return None if inner is None else PredicateRanges(inner.operand, inner.fails, inner.holds)
     if name in ("AND", "OR"):
-        return _joined(name, truth(args[0]), truth(args[1]))
+        return _joined(name, predicate_ranges(args[0]), predicate_ranges(args[1]))
     if name == "IS NULL" and args[0].type.kind != "boolean":
-        return Truth(bare(args[0]), ONLY_NULL, ANY_VALUE)
+        return PredicateRanges(strip_widening(args[0]), ONLY_NULL, ANY_VALUE)
     if name in ("IS TRUE", "IS FALSE"):
-        inner = truth(args[0])
+        inner = predicate_ranges(args[0])
         if inner is None:
             return None
         holds = inner.holds if name == "IS TRUE" else inner.fails
-        return Truth(inner.operand, holds, holds.others)
+        return PredicateRanges(inner.operand, holds, holds.complement)
     if name in ("LIKE", "STARTS_WITH"):
         return _begun(name, args)
     return _listed(args) if name == "IN" else _compared(name, args)
 
 
-def _joined(name: str, left: Truth | None, right: Truth | None) -> Truth | None:
+def _joined(name: str, left: PredicateRanges | None, right: PredicateRanges | None) -> PredicateRanges | None:
     if left is None or right is None or key(left.operand) != key(right.operand):
         return None
     if name == "AND":
-        return Truth(left.operand, left.holds.both(right.holds), left.fails.either(right.fails))
-    return Truth(left.operand, left.holds.either(right.holds), left.fails.both(right.fails))
+        return PredicateRanges(left.operand, left.holds.intersection(right.holds), left.fails.union(right.fails))
+    return PredicateRanges(left.operand, left.holds.union(right.holds), left.fails.intersection(right.fails))
 
 
-def _listed(args: Sequence[c.Checked]) -> Truth | None:
+def _listed(args: Sequence[c.TypedNode]) -> PredicateRanges | None:
     items = [item.value for item in args[1:] if isinstance(item, c.Constant)]
     if isinstance(args[0], c.Constant) or len(items) < len(args) - 1 or args[0].type.kind == "boolean":
         return None
-    operand, found = bare(args[0]), Values()
+    operand, found = strip_widening(args[0]), IntervalSet()
     for item in items:
         if item is not None:
-            found = found.either(_side("=", item, operand))
-    return Truth(operand, found, Values() if None in items else found.others.values())
+            found = found.union(_side("=", item, operand))
+    return PredicateRanges(operand, found, IntervalSet() if None in items else found.complement.values())
 
 
-def _begun(name: str, args: Sequence[c.Checked]) -> Truth | None:
+def _begun(name: str, args: Sequence[c.TypedNode]) -> PredicateRanges | None:
     """Texts that begin so, which lie side by side; or that a pattern without wildcards equals."""
     operand, pattern = args[0], args[1]
     if isinstance(operand, c.Constant) or not isinstance(pattern, c.Constant) or len(args) > 2:
         return None
     if pattern.value is None:
-        return Truth(operand, Values(), Values())
+        return PredicateRanges(operand, IntervalSet(), IntervalSet())
     begin = str(pattern.value)
     if name == "LIKE":
         begin, wildcard = begin.removesuffix("%"), begin.endswith("%")
@@ -148,17 +148,17 @@ def _begun(name: str, args: Sequence[c.Checked]) -> Truth | None:
         if not wildcard:
             return _compared("=", args)
     last = begin.rstrip(chr(sys.maxunicode))
-    holds = Values(((begin, 0),)) if begin else ANY_VALUE
+    holds = IntervalSet(((begin, 0),)) if begin else ANY_VALUE
     if last:
         after = chr(ord(last[-1]) + 1)
-        holds = Values(((begin, 0), (last[:-1] + (after if after != "\ud800" else "\ue000"), 0)))
-    return Truth(operand, holds, holds.others.values())
+        holds = IntervalSet(((begin, 0), (last[:-1] + (after if after != "\ud800" else "\ue000"), 0)))
+    return PredicateRanges(operand, holds, holds.complement.values())
 
 
 _TURNED = {"=": "=", "<>": "<>", "<": ">", "<=": ">=", ">": "<", ">=": "<="}
 
 
-def _compared(name: str, args: Sequence[c.Checked]) -> Truth | None:
+def _compared(name: str, args: Sequence[c.TypedNode]) -> PredicateRanges | None:
     if name not in _TURNED:
         return None
     left, right = args
@@ -166,23 +166,23 @@ def _compared(name: str, args: Sequence[c.Checked]) -> Truth | None:
         left, right, name = right, left, _TURNED[name]
     if isinstance(left, c.Constant) or not isinstance(right, c.Constant) or right.type.kind == "boolean":
         return None
-    operand = bare(left)
+    operand = strip_widening(left)
     if right.value is None:
-        return Truth(operand, Values(), Values())
+        return PredicateRanges(operand, IntervalSet(), IntervalSet())
     holds = _side(name, right.value, operand)
-    return Truth(operand, holds, holds.others.values())
+    return PredicateRanges(operand, holds, holds.complement.values())
 
 
-def _side(op: str, value: Any, operand: c.Checked) -> Values:
+def _side(op: str, value: Any, operand: c.TypedNode) -> IntervalSet:
     """The values in a relation to a constant."""
     before, after = _cut((value, 0), operand), _cut((value, 1), operand)
     if op in ("=", "<>"):
-        same = Values((before, after)) if before != after else Values()
-        return same if op == "=" else same.others.values()
-    return Values((before if op in ("<", ">=") else after,), least=op in ("<", "<="))
+        same = IntervalSet((before, after)) if before != after else IntervalSet()
+        return same if op == "=" else same.complement.values()
+    return IntervalSet((before if op in ("<", ">=") else after,), least=op in ("<", "<="))
 
 
-def _cut(cut: Cut, operand: c.Checked) -> Cut:
+def _cut(cut: Cut, operand: c.TypedNode) -> Cut:
     """The cut as it is among the values that the operand can have: after 9 is before 10 for whole numbers and days."""
     value, after = cut
     if operand.type.kind == "integer" and isinstance(value, (int, float, Decimal)):
@@ -195,32 +195,32 @@ def _cut(cut: Cut, operand: c.Checked) -> Cut:
     return cut
 
 
-def reach(operand: c.Checked) -> Values:
+def domain_of(operand: c.TypedNode) -> IntervalSet:
     """What a piece can give at all, null included."""
     low = high = None
-    if isinstance(operand, (c.Apply, c.Aggregate)):
+    if isinstance(operand, (c.Call, c.Aggregate)):
         low, high = _REACH.get(operand.function.name, (None, None))
         first = operand.args[0] if operand.args else None
         if operand.function.name == "EXTRACT" and isinstance(first, c.Constant):
             low, high = _PARTS.get(str(first.value), (None, None))
-    made = EVERYTHING if low is None else Values((_cut((low, 0), operand),), null=True)
-    return made if high is None else made.both(Values((_cut((high, 1), operand),), least=True, null=True))
+    made = EVERYTHING if low is None else IntervalSet((_cut((low, 0), operand),), null=True)
+    return made if high is None else made.intersection(IntervalSet((_cut((high, 1), operand),), least=True, null=True))
 
 
-def bare(piece: c.Checked) -> c.Checked:
+def strip_widening(piece: c.TypedNode) -> c.TypedNode:
     """A piece without the widening that an operator put around it; that keeps the order of values."""
-    while isinstance(piece, c.Apply) and piece.function.name == "CAST" and _widens(piece, piece.args[0]):
+    while isinstance(piece, c.Call) and piece.function.name == "CAST" and _widens(piece, piece.args[0]):
         piece = piece.args[0]
     return piece
 
 
-def _widens(piece: c.Checked, inner: c.Checked) -> bool:
+def _widens(piece: c.TypedNode, inner: c.TypedNode) -> bool:
     numbers = inner.type.kind in NUMERIC and piece.type.kind in NUMERIC
     moments = inner.type.kind == "date" and piece.type.kind == "timestamp"
     return (numbers or moments) and (piece.start, piece.end) == (inner.start, inner.end)
 
 
-def key(piece: c.Checked) -> Any:
+def key(piece: c.TypedNode) -> Any:
     """What two pieces share that mean the same."""
     if isinstance(piece, c.FieldRef):
         return ("field", piece.name.casefold())
@@ -228,6 +228,6 @@ def key(piece: c.Checked) -> Any:
         return ("column", piece.column)
     if isinstance(piece, c.Constant):
         return ("constant", piece.type, piece.value)
-    if isinstance(piece, c.Apply):
+    if isinstance(piece, c.Call):
         return (piece.function.name, repr(piece.extra), piece.type, *(key(arg) for arg in piece.args))
     return ("one", id(piece))

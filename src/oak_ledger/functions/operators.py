@@ -31,7 +31,7 @@ from oak_ledger.types import (
     decimal,
 )
 
-_SAFE = 2**62  # whole numbers below it can be added without wrapping
+MAX_SAFE_SUM = 2**62  # whole numbers below it can be added without wrapping
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,7 +94,7 @@ def _decimals(plain: Callable[[Any, Any], Any]) -> Callable[..., Any]:
         if wholes is not None:
             a, b, nulls = wholes
             peaks = [peak(side) for side in (a, b)]
-            if (peaks[0] * peaks[1] if plain is operator.mul else sum(peaks)) < _SAFE:
+            if (peaks[0] * peaks[1] if plain is operator.mul else sum(peaks)) < MAX_SAFE_SUM:
                 results = plain(a, b)
                 if exact_scale > scale:  # more decimals than a product keeps
                     results = divided_half_away(results, 10 ** (exact_scale - scale))

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from oak_ledger.insight.checks import run_checks
 from oak_ledger.insight.drift import drift
 from oak_ledger.insight.fingerprint import Fingerprint, fingerprint, renamed_between
-from oak_ledger.insight.proofs import prove
 
-__all__ = ["Fingerprint", "drift", "fingerprint", "prove", "renamed_between"]
+__all__ = ["Fingerprint", "drift", "fingerprint", "renamed_between", "run_checks"]

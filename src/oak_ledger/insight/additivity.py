@@ -11,7 +11,7 @@ from typing import Literal
 
 from oak_ledger.formula import nodes as n
 from oak_ledger.formula.parser import parse
-from oak_ledger.source.compiled import State
+from oak_ledger.source.compiled import ResolvedName
 from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.source import Source
 from oak_ledger.types import Grain
@@ -22,7 +22,7 @@ _THROUGH = frozenset({"COALESCE", "ROUND", "TRUNC", "NULLIF", "GREATEST", "LEAST
 
 
 @dataclass(frozen=True, slots=True)
-class Nature:
+class Additivity:
     """How a value behaves when rows are added up.
 
     `ratio`: one row value over another; `part` and `whole` are their formulas. `rate`: not additive for another reason.
@@ -34,27 +34,27 @@ class Nature:
     why: str = ""
 
     @property
-    def adds_up(self) -> bool:
+    def is_additive(self) -> bool:
         """Whether the sum over rows means something."""
         return self.kind in ("additive", "constant")
 
 
-CONSTANT, ADDITIVE = Nature("constant"), Nature("additive")
+CONSTANT, ADDITIVE = Additivity("constant"), Additivity("additive")
 
 
-def nature_of(source: Source, state: State) -> Nature:
+def nature_of(source: Source, state: ResolvedName) -> Additivity:
     """The nature of one field."""
-    return Natures(source).of_state(state)
+    return AdditivityAnalysis(source).of_state(state)
 
 
-class Natures:
+class AdditivityAnalysis:
     """The natures of a source's fields, each found once."""
 
     def __init__(self, source: Source) -> None:
         self.source = source
-        self.known: dict[str, Nature] = {}
+        self.known: dict[str, Additivity] = {}
 
-    def of_state(self, state: State) -> Nature:
+    def of_state(self, state: ResolvedName) -> Additivity:
         """The nature of a field; those that it is made of are found first, so that no chain of them is recursed into."""
         waiting = [(state, False)]
         while waiting:
@@ -67,18 +67,18 @@ class Natures:
                 waiting.extend((self.source.state(name), False) for name in one.uses)
         return self.known[state.name]
 
-    def _of_state(self, state: State) -> Nature:
+    def _of_state(self, state: ResolvedName) -> Additivity:
         spec = state.spec
         if not isinstance(spec, FieldSpec):
             return CONSTANT
         known = self.of(state.tree, spec.formula) if spec.calculated and state.tree is not None else ADDITIVE
-        if known.adds_up and spec.total is not None and spec.total not in ("sum", "count"):
-            return Nature("rate", why=f"it is totalled as {spec.total}")
-        if known.adds_up and "%" in spec.format:
-            return Nature("rate", why="it is a percentage")
+        if known.is_additive and spec.total is not None and spec.total not in ("sum", "count"):
+            return Additivity("rate", why=f"it is totalled as {spec.total}")
+        if known.is_additive and "%" in spec.format:
+            return Additivity("rate", why="it is a percentage")
         return known
 
-    def of(self, node: n.Node, text: str) -> Nature:
+    def of(self, node: n.Node, text: str) -> Additivity:
         """The nature of a formula of rows."""
         if isinstance(node, n.Literal):
             return CONSTANT
@@ -96,7 +96,7 @@ class Natures:
             return self._worst(list(node.args[:1] if node.name in ("ROUND", "TRUNC", "NULLIF") else node.args), text)
         return ADDITIVE
 
-    def _worst(self, values: list[n.Node], text: str) -> Nature:
+    def _worst(self, values: list[n.Node], text: str) -> Additivity:
         natures = [self.of(value, text) for value in values]
         for kind in ("ratio", "rate", "additive"):
             found = next((nature for nature in natures if nature.kind == kind), None)
@@ -104,7 +104,7 @@ class Natures:
                 return found
         return CONSTANT
 
-    def _binary(self, node: n.Binary, text: str) -> Nature:
+    def _binary(self, node: n.Binary, text: str) -> Additivity:
         spine: list[n.Binary] = []
         first: n.Node = node
         while isinstance(first, n.Binary):
@@ -115,46 +115,46 @@ class Natures:
             nature = self._step(step, nature, self.of(step.right, text), text)
         return nature
 
-    def _step(self, node: n.Binary, left: Nature, right: Nature, text: str) -> Nature:
+    def _step(self, node: n.Binary, left: Additivity, right: Additivity, text: str) -> Additivity:
         op = node.op
         if op in "+-":
-            odd = left if not left.adds_up else right
-            return odd if not odd.adds_up else ADDITIVE if "additive" in (left.kind, right.kind) else CONSTANT
+            odd = left if not left.is_additive else right
+            return odd if not odd.is_additive else ADDITIVE if "additive" in (left.kind, right.kind) else CONSTANT
         if op == "*":
-            if left.adds_up and right.adds_up:
+            if left.is_additive and right.is_additive:
                 return ADDITIVE if "additive" in (left.kind, right.kind) else CONSTANT
             if "constant" in (left.kind, right.kind):
-                return left if not left.adds_up else right
-            return ADDITIVE if left.adds_up or right.adds_up else left  # a price times a quantity is an amount
+                return left if not left.is_additive else right
+            return ADDITIVE if left.is_additive or right.is_additive else left  # a price times a quantity is an amount
         if op == "/":
             if right.kind == "constant":
                 return left
-            if left.adds_up and right.adds_up:
+            if left.is_additive and right.is_additive:
                 part, whole = text[node.left.start : node.left.end], text[node.right.start : node.right.end]
-                return Nature("ratio", part, whole, f"it divides {part} by {whole} in each row")
-            return Nature("rate", why="it divides in each row")
+                return Additivity("ratio", part, whole, f"it divides {part} by {whole} in each row")
+            return Additivity("rate", why="it divides in each row")
         if op == "%":
-            return Nature("rate", why="it is a remainder")
+            return Additivity("rate", why="it is a remainder")
         return ADDITIVE
 
 
-def ratio_of_sums(source: Source, text: str, nature: Nature) -> str:
+def ratio_of_sums(source: Source, text: str, nature: Additivity) -> str:
     """The formula that says for groups what `text` says for a row: each side of the division summed.
 
     The formula around the division (a rounding, a factor) is kept where it can be computed for groups.
     """
     if nature.kind != "ratio":
         return ""
-    bare = f"SUM({_unwrapped(nature.part)}) / SUM({_unwrapped(nature.whole)})"
+    strip_widening = f"SUM({_unwrapped(nature.part)}) / SUM({_unwrapped(nature.whole)})"
     at = text.find(nature.part)
     for division in (node for node in n.walk(parse(text).tree) if isinstance(node, n.Binary) and node.op == "/"):
         left, right = (text[division.left.start : division.left.end], text[division.right.start : division.right.end])
         if (left, right) == (nature.part, nature.whole) and at >= 0:
-            kept = text[: division.start] + bare + text[division.end :]
+            kept = text[: division.start] + strip_widening + text[division.end :]
             formula = source.check_formula(kept)
             if formula.checked is not None and formula.checked.grain == Grain.GROUP:
                 return kept
-    return bare
+    return strip_widening
 
 
 def _unwrapped(text: str) -> str:

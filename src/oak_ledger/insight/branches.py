@@ -8,10 +8,10 @@ from dataclasses import dataclass
 from oak_ledger.errors import Finding
 from oak_ledger.formula import Grain, parse
 from oak_ledger.formula import nodes as n
-from oak_ledger.formula.doubts import doubts
-from oak_ledger.formula.lexer import name_text
-from oak_ledger.insight.probes import Helpers, Probe, Values, place_of
-from oak_ledger.source.compiled import State
+from oak_ledger.formula.lexer import quote_identifier
+from oak_ledger.formula.lint import lint
+from oak_ledger.insight.probes import Probe, TemporaryFields, Values, place_of
+from oak_ledger.source.compiled import ResolvedName
 from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.source import Source
 
@@ -36,7 +36,7 @@ def branch_rows(source: Source, formula: str, *, where: str | None = None) -> li
     if not isinstance(tree, n.Case) or source.check_formula(formula).require().grain != Grain.ROW:
         return []
     asked = _asked(tree)
-    null = " OR ".join(f"{name_text(name)} IS NULL" for name in asked) or "FALSE"
+    null = " OR ".join(f"{quote_identifier(name)} IS NULL" for name in asked) or "FALSE"
     shown = [("rows", "COUNT(*)"), ("nulls", f"COUNT(*) FILTER (WHERE {null})")]
     found = source.tally([("branch", _numbered(formula, tree))], shown, where=where).to_dicts()
     taken = {row["branch"]: (row["rows"], row["nulls"]) for row in found}
@@ -72,7 +72,7 @@ def _asked(case: n.Case) -> list[str]:
     return [name for name in dict.fromkeys(names) if name.casefold() not in tested]
 
 
-def branch_probes(source: Source, helpers: Helpers) -> Iterator[Probe]:
+def branch_probes(source: Source, helpers: TemporaryFields) -> Iterator[Probe]:
     """For every CASE of the source's fields: branches that no row reaches, and nulls that fall into ELSE."""
     for state, text, tree in calculated(source):
         for case in (node for node in n.walk(tree) if isinstance(node, n.Case)):
@@ -84,15 +84,15 @@ def branch_probes(source: Source, helpers: Helpers) -> Iterator[Probe]:
                 yield _null_in_else(source, state, text, case, number)
 
 
-def calculated(source: Source) -> Iterator[tuple[State, str, n.Node]]:
+def calculated(source: Source) -> Iterator[tuple[ResolvedName, str, n.Node]]:
     """The calculated fields that work, each with its formula and its tree."""
     for state in source.fields:
         if isinstance(state.spec, FieldSpec) and state.spec.calculated and not state.broken and state.tree is not None:
             yield state, state.spec.formula, state.tree
 
 
-def _reached(source: Source, state: State, text: str, case: n.Case, number: str) -> Probe:
-    count = {str(at): f"COUNT(*) FILTER (WHERE {name_text(number)} = {at})" for at in range(len(case.branches))}
+def _reached(source: Source, state: ResolvedName, text: str, case: n.Case, number: str) -> Probe:
+    count = {str(at): f"COUNT(*) FILTER (WHERE {quote_identifier(number)} = {at})" for at in range(len(case.branches))}
     count["rows"] = "COUNT(*)"
 
     def judge(values: Values) -> Finding | None:
@@ -107,10 +107,10 @@ def _reached(source: Source, state: State, text: str, case: n.Case, number: str)
     return Probe(count, judge)
 
 
-def _null_in_else(source: Source, state: State, text: str, case: n.Case, number: str) -> Probe:
+def _null_in_else(source: Source, state: ResolvedName, text: str, case: n.Case, number: str) -> Probe:
     asked = _asked(case)
-    null = " OR ".join(f"{name_text(name)} IS NULL" for name in asked) or "FALSE"
-    rest = f"{name_text(number)} = {len(case.branches)}"
+    null = " OR ".join(f"{quote_identifier(name)} IS NULL" for name in asked) or "FALSE"
+    rest = f"{quote_identifier(number)} = {len(case.branches)}"
     formulas = {"nulls": f"COUNT(*) FILTER (WHERE {rest} AND ({null}))"}
 
     def judge(values: Values) -> Finding | None:
@@ -138,4 +138,4 @@ def doubtful(source: Source) -> Iterator[Finding]:
     """What is doubtful in the source's formulas by themselves."""
     for state in source.compiled.states.values():
         if state.expression is not None and state.expression.text.strip():
-            yield from doubts(state.expression.checked, state.expression.text, place_of(source, state).where)
+            yield from lint(state.expression.checked, state.expression.text, place_of(source, state).where)

@@ -6,16 +6,16 @@ from collections.abc import Iterator, Mapping
 
 from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import Grain
-from oak_ledger.formula.lexer import name_text
+from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.insight.fingerprint import Fingerprint, fingerprint, shared
-from oak_ledger.insight.probes import figure
+from oak_ledger.insight.probes import format_number
 from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.source import Source
 
-NULL_SHARE = 0.05
-FACTOR = 5.0
-FEW = 200
-KNOWN_SHARE = 0.5
+MIN_NULL_SHARE = 0.05
+MIN_UNIT_FACTOR = 5.0
+MAX_CATEGORIES = 200
+MIN_KNOWN_SHARE = 0.5
 
 
 def drift(source: Source, before: Mapping[str, Fingerprint], since: str) -> Iterator[Finding]:
@@ -31,7 +31,7 @@ def drift(source: Source, before: Mapping[str, Fingerprint], since: str) -> Iter
     known = [name for name in plain if name in before]
     if not known:
         return
-    table = source.rows([name_text(name) for name in known]).table
+    table = source.rows([quote_identifier(name) for name in known]).table
     for name in known:
         yield from _changes(source, name, before[name], fingerprint(table.column(name)), since)
 
@@ -45,10 +45,10 @@ def _changes(source: Source, name: str, old: Fingerprint, new: Fingerprint, sinc
     if old.type.partition("(")[0] != new.type.partition("(")[0]:
         yield warn("drift-type", f"{name} was {old.type} in {since} and is {new.type} now.", "Retype or clean it.")
         return
-    if old.median and new.median and not 1 / FACTOR < new.median / old.median < FACTOR:
+    if old.median and new.median and not 1 / MIN_UNIT_FACTOR < new.median / old.median < MIN_UNIT_FACTOR:
         ratio = new.median / old.median
         times = f"{ratio:.3g} times" if ratio >= 1 else f"about 1/{1 / ratio:.3g}"
-        message = f"{name}: the median went from {figure(old.median)} ({since}) to {figure(new.median)}, {times}. Its unit may have changed."
+        message = f"{name}: the median went from {format_number(old.median)} ({since}) to {format_number(new.median)}, {times}. Its unit may have changed."
         power = round(1 / ratio) if ratio < 1 else 0
         hint = (
             f"If so, clean it: VALUE * {power}"
@@ -56,7 +56,7 @@ def _changes(source: Source, name: str, old: Fingerprint, new: Fingerprint, sinc
             else "Ask what the figures are in now, and clean it."
         )
         yield warn("drift-unit", message, hint, before=old.median, now=new.median)
-    if abs(new.null_share - old.null_share) > NULL_SHARE:
+    if abs(new.null_share - old.null_share) > MIN_NULL_SHARE:
         message = f"{name}: {new.null_share:.1%} of the rows have no value; in {since} it was {old.null_share:.1%}."
         yield warn(
             "drift-nulls",
@@ -65,6 +65,11 @@ def _changes(source: Source, name: str, old: Fingerprint, new: Fingerprint, sinc
             before=old.null_share,
             now=new.null_share,
         )
-    if 0 < old.distinct <= FEW and new.distinct and new.type == "text" and shared(new, old) < KNOWN_SHARE:
+    if (
+        0 < old.distinct <= MAX_CATEGORIES
+        and new.distinct
+        and new.type == "text"
+        and shared(new, old) < MIN_KNOWN_SHARE
+    ):
         message = f"{name}: only {shared(new, old):.0%} of its distinct values were there in {since}."
         yield warn("drift-values", message, "Look at the values: peek at the field.", shared=shared(new, old))

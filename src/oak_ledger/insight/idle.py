@@ -5,27 +5,27 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from oak_ledger.errors import Finding, Place
-from oak_ledger.formula.lexer import name_text, quote_text
-from oak_ledger.insight.probes import Helpers, Probe, Values, figure, place_of, read_fields
+from oak_ledger.formula.lexer import quote_identifier, quote_literal
+from oak_ledger.insight.probes import Probe, TemporaryFields, Values, format_number, place_of, read_fields
 from oak_ledger.origin.join import JoinReader
-from oak_ledger.source.compiled import State
+from oak_ledger.source.compiled import ResolvedName
 from oak_ledger.source.definition import ConstantSpec, FieldSpec
 from oak_ledger.source.source import Source
 from oak_ledger.types import TEXT
 
-MOST_ENTRIES = 200  # of a recode list
-SHOWN = 3
+MAX_ENTRIES = 200  # of a recode list
+SHOWN_ENTRIES = 3
 
 
-def idle_probes(source: Source, helpers: Helpers) -> Iterator[Probe]:
+def idle_probes(source: Source, helpers: TemporaryFields) -> Iterator[Probe]:
     """Cleans and recodes that change nothing, and rows that a dated constant has no value for."""
-    for constant in source.document.specs("constant", ConstantSpec):
+    for constant in source.document.models("constant", ConstantSpec):
         by = source.compiled.states.get(constant.by.casefold()) if constant.values else None
         if by is not None and not by.broken:
             yield _too_late(source, constant, by)
     for state, spec in read_fields(source):
         recoded = bool(spec.values or spec.values_from)
-        if spec.clean and source.compiled.arriving.get(spec.column) == TEXT and state.type == TEXT:
+        if spec.clean and source.compiled.origin_schema.get(spec.column) == TEXT and state.type == TEXT:
             yield _idle_clean(source, state, helpers.reread(state, "clean"))
         if spec.values:
             yield _idle_entries(source, state, spec, helpers.reread(state, "clean", "values", "values_from", "type"))
@@ -33,13 +33,13 @@ def idle_probes(source: Source, helpers: Helpers) -> Iterator[Probe]:
             yield _hidden_recode(source, state, helpers, spec)
 
 
-def _too_late(source: Source, constant: ConstantSpec, by: State) -> Probe:
+def _too_late(source: Source, constant: ConstantSpec, by: ResolvedName) -> Probe:
     first = min(constant.values)
-    early = f"{name_text(by.name)} < DATE {quote_text(first)}"
+    early = f"{quote_identifier(by.name)} < DATE {quote_literal(first)}"
     formulas = {
         "early": f"COUNT(*) FILTER (WHERE {early})",
-        "least": f"MIN({name_text(by.name)})",
-        "nulls": f"COUNT(*) FILTER (WHERE {name_text(by.name)} IS NULL)",
+        "least": f"MIN({quote_identifier(by.name)})",
+        "nulls": f"COUNT(*) FILTER (WHERE {quote_identifier(by.name)} IS NULL)",
     }
 
     def judge(values: Values) -> Finding | None:
@@ -58,8 +58,8 @@ def _too_late(source: Source, constant: ConstantSpec, by: State) -> Probe:
     return Probe(formulas, judge)
 
 
-def _idle_clean(source: Source, state: State, before: str) -> Probe:
-    changed = f"{name_text(state.name)} IS DISTINCT FROM {name_text(before)}"
+def _idle_clean(source: Source, state: ResolvedName, before: str) -> Probe:
+    changed = f"{quote_identifier(state.name)} IS DISTINCT FROM {quote_identifier(before)}"
 
     def judge(values: Values) -> Finding | None:
         if values["changed"] or not values["rows"]:
@@ -76,31 +76,32 @@ def _idle_clean(source: Source, state: State, before: str) -> Probe:
     return Probe({"changed": f"COUNT(*) FILTER (WHERE {changed})", "rows": "COUNT(*)"}, judge)
 
 
-def _idle_entries(source: Source, state: State, spec: FieldSpec, before: str) -> Probe:
-    entries = [*spec.values][:MOST_ENTRIES]
+def _idle_entries(source: Source, state: ResolvedName, spec: FieldSpec, before: str) -> Probe:
+    entries = [*spec.values][:MAX_ENTRIES]
     formulas = {
-        str(at): f"COUNT(*) FILTER (WHERE {name_text(before)} = {quote_text(text)})" for at, text in enumerate(entries)
+        str(at): f"COUNT(*) FILTER (WHERE {quote_identifier(before)} = {quote_literal(text)})"
+        for at, text in enumerate(entries)
     }
     formulas["rows"] = "COUNT(*)"
 
     def judge(values: Values) -> Finding | None:
-        idle = [quote_text(text) for at, text in enumerate(entries) if not values[str(at)]]
+        idle = [quote_literal(text) for at, text in enumerate(entries) if not values[str(at)]]
         if not idle or not values["rows"]:
             return None
-        more = " …" if len(idle) > SHOWN else ""
+        more = " …" if len(idle) > SHOWN_ENTRIES else ""
         many = len(idle) > 1
-        message = f"{state.name}: {len(idle)} of {len(entries)} replacements {'match' if many else 'matches'} no value: {', '.join(idle[:SHOWN])}{more}."
+        message = f"{state.name}: {len(idle)} of {len(entries)} replacements {'match' if many else 'matches'} no value: {', '.join(idle[:SHOWN_ENTRIES])}{more}."
         return Finding("recode-idle", message, place_of(source, state), "", "note", None, {"entries": len(idle)})
 
     return Probe(formulas, judge)
 
 
-def _hidden_recode(source: Source, state: State, helpers: Helpers, spec: FieldSpec) -> Probe:
+def _hidden_recode(source: Source, state: ResolvedName, helpers: TemporaryFields, spec: FieldSpec) -> Probe:
     plain = helpers.reread(state, "values", "values_from")
     before, recoded = helpers.reread(state, "clean", "values", "values_from"), helpers.reread(state, "clean")
     formulas = {
-        "recoded": f"COUNT(*) FILTER (WHERE {name_text(recoded)} IS DISTINCT FROM {name_text(before)})",
-        "kept": f"COUNT(*) FILTER (WHERE {name_text(state.name)} IS DISTINCT FROM {name_text(plain)})",
+        "recoded": f"COUNT(*) FILTER (WHERE {quote_identifier(recoded)} IS DISTINCT FROM {quote_identifier(before)})",
+        "kept": f"COUNT(*) FILTER (WHERE {quote_identifier(state.name)} IS DISTINCT FROM {quote_identifier(plain)})",
     }
 
     def judge(values: Values) -> Finding | None:
@@ -133,7 +134,7 @@ def multiplied(source: Source) -> Iterator[Finding]:
         for one in step.measures:
             state = fields.get(one.column)
             if state is not None and abs(one.after) > abs(one.before):
-                message = f"The join with {step.part} multiplies {state.name}: its total grows from {figure(one.before)} to {figure(one.after)}."
+                message = f"The join with {step.part} multiplies {state.name}: its total grows from {format_number(one.before)} to {format_number(one.after)}."
                 on = ", ".join(step.on)
                 hint = f"Bring the rows of {step.part} to one for each {on} first, or join on columns that are different in each row."
                 numbers = {"before": one.before, "after": one.after}

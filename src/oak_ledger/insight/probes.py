@@ -8,7 +8,7 @@ from typing import Any
 
 from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import nodes as n
-from oak_ledger.source.compiled import State
+from oak_ledger.source.compiled import ResolvedName
 from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.document import Document
 from oak_ledger.source.formats import show
@@ -27,7 +27,7 @@ class Probe:
 
 
 @dataclass(slots=True)
-class Helpers:
+class TemporaryFields:
     """Fields added to a source for the time of a check, so that what several probes need is computed once."""
 
     source: Source
@@ -41,7 +41,7 @@ class Helpers:
         """The name of a field with this formula."""
         return self._added(("formula", formula), {"formula": formula})
 
-    def reread(self, state: State, *without: str, **changes: Any) -> str:
+    def reread(self, state: ResolvedName, *without: str, **changes: Any) -> str:
         """The name of a copy of a plain field that leaves out some of its keys."""
         spec = state.spec
         keys = spec.model_dump(exclude_defaults=True) if isinstance(spec, FieldSpec) else {}
@@ -68,7 +68,7 @@ def is_helper(name: str) -> bool:
     return name.startswith(_MARK)
 
 
-def figure(value: Any) -> str:
+def format_number(value: Any) -> str:
     """A number in a sentence."""
     if value is None:
         return "null"
@@ -76,14 +76,14 @@ def figure(value: Any) -> str:
     return show(value, "0,000" if size >= 10_000 or size == int(size) else "0,000.00" if size >= 10 else "0.0000")
 
 
-def read_fields(source: Source) -> Iterator[tuple[State, FieldSpec]]:
+def read_fields(source: Source) -> Iterator[tuple[ResolvedName, FieldSpec]]:
     """The fields that are read from a column and work; none of a published source, whose values were read before."""
     for state in source.fields if source.published is None else ():
         if isinstance(state.spec, FieldSpec) and state.spec.column and not state.broken:
             yield state, state.spec
 
 
-def place_of(source: Source, state: State, text: str = "", node: n.Node | None = None) -> Place:
+def place_of(source: Source, state: ResolvedName, text: str = "", node: n.Node | None = None) -> Place:
     """Where a finding about a field is."""
     where = f"{source.document.where}, field {state.name!r}"
     return Place(where, text, node.start, node.end) if node is not None else Place(where)

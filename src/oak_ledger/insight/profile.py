@@ -17,7 +17,7 @@ import pyarrow.compute as pc
 from oak_ledger.columnar.arrays import from_arrow_type, to_mask
 from oak_ledger.errors import OakError
 from oak_ledger.formula import Grain
-from oak_ledger.formula.lexer import name_text, quote_text
+from oak_ledger.formula.lexer import quote_identifier, quote_literal
 from oak_ledger.functions.accumulators import as_floats
 from oak_ledger.origin.evidence import NULL_WORDS
 from oak_ledger.source.definition import FieldSpec
@@ -26,7 +26,7 @@ from oak_ledger.source.source import Source
 COMMON = 8
 BINS = 24
 PATTERNS = 5
-LOOKED_AT = 100_000  # distinct values of which patterns and spellings are looked at
+MAX_PROFILED_VALUES = 100_000  # distinct values of which patterns and spellings are looked at
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,7 +74,7 @@ def profile(source: Source, names: Sequence[str] = ()) -> list[FieldProfile]:
     grouped = next((state for state in chosen if state.grain == Grain.GROUP), None)
     if grouped is not None:
         raise OakError("grain-mixed", f"{grouped.name} has one value per group; a profile is of values per row.")
-    table = source.rows([name_text(state.name) for state in chosen]).table
+    table = source.rows([quote_identifier(state.name) for state in chosen]).table
     made = []
     for state in chosen:
         plain = isinstance(state.spec, FieldSpec) and not state.spec.calculated
@@ -161,7 +161,7 @@ _SHAPES = ((r"\p{Lu}", "A"), (r"\p{Ll}", "a"), (r"\p{Nd}", "9"))
 
 def _patterns(values: Any, counts: Any) -> tuple[tuple[str, int], ...]:
     """Texts by their shape: capitals as A, small letters as a, digits as 9; runs of more than four are shortened."""
-    part = values.slice(0, LOOKED_AT)
+    part = values.slice(0, MAX_PROFILED_VALUES)
     shapes = part
     for expression, letter in _SHAPES:
         shapes = pc.replace_substring_regex(shapes, expression, letter)
@@ -174,7 +174,7 @@ def _patterns(values: Any, counts: Any) -> tuple[tuple[str, int], ...]:
 
 
 def _text_suspicions(values: Any, counts: Any, clean: str) -> Iterator[Suspicion]:
-    part, weights = values.slice(0, LOOKED_AT), counts[:LOOKED_AT]
+    part, weights = values.slice(0, MAX_PROFILED_VALUES), counts[:MAX_PROFILED_VALUES]
     inner = f"({clean})" if clean else "VALUE"
 
     def suspicion(what: str, mask: Any, template: str) -> Iterator[Suspicion]:
@@ -192,7 +192,7 @@ def _text_suspicions(values: Any, counts: Any, clean: str) -> Iterator[Suspicion
     yield from suspicion("empty text, which is not null", to_mask(pc.equal(trimmed, "")), "NULLIF(TRIM({}), '')")
     words = to_mask(pc.is_in(trimmed, value_set=pa.array(NULL_WORDS)))
     if words.any() and not words.all():
-        listed = ", ".join(quote_text(word) for word in sorted(set(trimmed.filter(pa.array(words)).to_pylist())))
+        listed = ", ".join(quote_literal(word) for word in sorted(set(trimmed.filter(pa.array(words)).to_pylist())))
         yield from suspicion(
             "words that may mean no value",
             words,

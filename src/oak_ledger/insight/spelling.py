@@ -8,12 +8,12 @@ from dataclasses import dataclass
 from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import Grain, parse
 from oak_ledger.formula import nodes as n
-from oak_ledger.formula.lexer import name_text, quote_text
+from oak_ledger.formula.lexer import quote_identifier, quote_literal
 from oak_ledger.insight.branches import calculated
-from oak_ledger.insight.probes import Helpers, Probe, Values, place_of, read_fields
+from oak_ledger.insight.probes import Probe, TemporaryFields, Values, place_of, read_fields
 from oak_ledger.source.compiled import VALUE
 from oak_ledger.source.definition import FilterSpec, RuleSpec
-from oak_ledger.source.places import repointed_formula
+from oak_ledger.source.references import renamed_in_formula
 from oak_ledger.source.source import Source
 
 MOST_TEXTS = 60  # texts of one formula that are looked for
@@ -39,14 +39,14 @@ class _Sought:
     literal: n.Literal | None
 
 
-def spelling_probes(source: Source, helpers: Helpers) -> Iterator[Probe]:
+def spelling_probes(source: Source, helpers: TemporaryFields) -> Iterator[Probe]:
     """For every text that a formula, a filter, a rule or a recode of the source looks for."""
     for state, text, tree in calculated(source):
         yield from _spelled(source, helpers, _Written(state.name, place_of(source, state).where, text), tree, {})
-    for one in source.document.specs("filter", FilterSpec):
+    for one in source.document.models("filter", FilterSpec):
         where = f"{source.document.where}, filter {one.name!r}"
         yield from _condition(source, helpers, _Written(f"The filter {one.name!r}", where, one.where))
-    for rule in source.document.specs("rule", RuleSpec):
+    for rule in source.document.models("rule", RuleSpec):
         where = f"{source.document.where}, rule {rule.name!r}"
         yield from _condition(source, helpers, _Written(f"The rule {rule.name!r}", where, rule.holds))
     for state, spec in read_fields(source):
@@ -58,12 +58,14 @@ def spelling_probes(source: Source, helpers: Helpers) -> Iterator[Probe]:
         if spec.values:
             before = helpers.reread(state, "clean", "values", "values_from", "type")
             for text in list(spec.values)[:MOST_TEXTS]:
-                yield _spelling(helpers, _Written(state.name, where, ""), _Sought(name_text(before), text, "", None))
+                yield _spelling(
+                    helpers, _Written(state.name, where, ""), _Sought(quote_identifier(before), text, "", None)
+                )
 
 
 def misspelt(source: Source, conditions: Iterable[tuple[str, str, str]]) -> list[Finding]:
     """The same for conditions that are not the source's own: each with whose it is, where it is, and what it says."""
-    helpers = Helpers(source)
+    helpers = TemporaryFields(source)
     probes = [probe for one in conditions for probe in _condition(source, helpers, _Written(*one))]
     if not probes:
         return []
@@ -73,17 +75,17 @@ def misspelt(source: Source, conditions: Iterable[tuple[str, str, str]]) -> list
     return [one for one in found if one is not None]
 
 
-def _condition(source: Source, helpers: Helpers, written: _Written) -> Iterator[Probe]:
+def _condition(source: Source, helpers: TemporaryFields, written: _Written) -> Iterator[Probe]:
     """The texts of a condition, if it is one."""
     if source.check_formula(written.text).checked is not None:
         yield from _spelled(source, helpers, written, parse(written.text).tree, {})
 
 
 def _spelled(
-    source: Source, helpers: Helpers, written: _Written, tree: n.Node, renames: dict[str, str]
+    source: Source, helpers: TemporaryFields, written: _Written, tree: n.Node, renames: dict[str, str]
 ) -> Iterator[Probe]:
     for node, operand, literal in list(_texts(tree))[:MOST_TEXTS]:
-        own = repointed_formula(written.text[operand.start : operand.end], renames)
+        own = renamed_in_formula(written.text[operand.start : operand.end], renames)
         checked = source.check_formula(own).checked if not renames else None
         if renames or (checked is not None and checked.grain == Grain.ROW):
             within = node.name if isinstance(node, n.Call) else "LIKE" if isinstance(node, n.Like) else ""
@@ -109,14 +111,14 @@ def _texts(tree: n.Node) -> Iterator[tuple[n.Node, n.Node, n.Literal]]:
                 yield node, operand, literal
 
 
-def _spelling(helpers: Helpers, written: _Written, sought: _Sought) -> Probe:
-    own = name_text(helpers.calculated(sought.operand))
+def _spelling(helpers: TemporaryFields, written: _Written, sought: _Sought) -> Probe:
+    own = quote_identifier(helpers.calculated(sought.operand))
     trim = "BTRIM({})" if not sought.within else "{}"
-    lower = name_text(helpers.calculated(f"LOWER({trim.format(sought.operand)})"))
+    lower = quote_identifier(helpers.calculated(f"LOWER({trim.format(sought.operand)})"))
     within = sought.within
     test = {"": "{} = {}", "LIKE": "{} LIKE {}", "REPLACE": "CONTAINS({}, {})"}.get(within, within + "({}, {})")
-    same = test.format(own, quote_text(sought.text))
-    loose = test.format(lower, f"LOWER({trim.format(quote_text(sought.text))})")
+    same = test.format(own, quote_literal(sought.text))
+    loose = test.format(lower, f"LOWER({trim.format(quote_literal(sought.text))})")
     formulas = {
         "exact": f"COUNT(*) FILTER (WHERE {same})",
         "loose": f"COUNT(*) FILTER (WHERE {loose})",
@@ -128,13 +130,13 @@ def _spelling(helpers: Helpers, written: _Written, sought: _Sought) -> Probe:
             return None
         such, text = values["such"], written.text
         how = _how(such, sought.text) if not within else "in another letter case"
-        message = f"{written.name}: {quote_text(sought.text)} matches no value, but would match {values['loose']:,} rows {how}, such as {quote_text(such)}."
+        message = f"{written.name}: {quote_literal(sought.text)} matches no value, but would match {values['loose']:,} rows {how}, such as {quote_literal(such)}."
         place, fixed = Place(written.where), None
         if sought.literal is not None:
             begin, end = sought.literal.start, sought.literal.end
             place = Place(written.where, text, begin, end)
-            fixed = None if within else text[:begin] + quote_text(such) + text[end:]
-        hint = f"Write {quote_text(such)}." if not within else "Compare LOWER(…) with small letters."
+            fixed = None if within else text[:begin] + quote_literal(such) + text[end:]
+        hint = f"Write {quote_literal(such)}." if not within else "Compare LOWER(…) with small letters."
         return Finding("letter-case", message, place, hint, "warning", fixed, {"rows": values["loose"]})
 
     return Probe(formulas, judge)

@@ -170,9 +170,9 @@ def arriving_names(lines: Sequence[Row], body: Sequence[Row]) -> list[str]:
     return names
 
 
-def column_names_of(arriving: Sequence[str], renamed: Mapping[str, str]) -> list[str]:
+def column_names_of(written_names: Sequence[str], renamed: Mapping[str, str]) -> list[str]:
     """The names of columns: renamed as the definition says, `Column 1` where there is none, `Loads 2` where `Loads` is taken."""
-    names = [renamed.get(name, name) or f"Column {at + 1}" for at, name in enumerate(arriving)]
+    names = [renamed.get(name, name) or f"Column {at + 1}" for at, name in enumerate(written_names)]
     taken = {name.casefold() for name in names}
     made: list[str] = []
     seen: set[str] = set()
@@ -188,10 +188,10 @@ def column_names_of(arriving: Sequence[str], renamed: Mapping[str, str]) -> list
     return made
 
 
-def said_of_names(arriving: Sequence[str], names: Sequence[str]) -> list[tuple[str, str]]:
+def said_of_names(written_names: Sequence[str], names: Sequence[str]) -> list[tuple[str, str]]:
     """What was done about names that were missing or there twice, as decisions of intake."""
-    unnamed = [name for given, name in zip(arriving, names, strict=True) if not given]
+    unnamed = [name for given, name in zip(written_names, names, strict=True) if not given]
     said = [(f"names {', '.join(unnamed)}", "the file gives these columns no name")] if unnamed else []
-    numbered = [name for given, name in zip(arriving, names, strict=True) if given and name != given]
-    twice = [name for name in numbered if any(name.startswith(f"{given} ") for given in arriving if given)]
+    numbered = [name for given, name in zip(written_names, names, strict=True) if given and name != given]
+    twice = [name for name in numbered if any(name.startswith(f"{given} ") for given in written_names if given)]
     return said + ([(f"names {', '.join(twice)}", "the file has the name more than once")] if twice else [])

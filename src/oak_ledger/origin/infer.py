@@ -21,12 +21,12 @@ from oak_ledger.origin.verdict import judged
 from oak_ledger.types import Type
 
 _LEADING_ZERO = r"^[+-]?0[0-9]+$"
-KNOWN = 50_000  # so many distinct values are counted, and need no second look
+MAX_COUNTED_VALUES = 50_000  # so many distinct values are counted, and need no second look
 STUDIED = 4_000  # rows that are looked at by pattern in any case
-FEW = 1_500  # a batch with so few distinct values is judged by these at once
-PICKED = 1_000  # values by which shapes are ruled out where the first batch has very many different ones
+SMALL_DICTIONARY = 1_500  # a batch with so few distinct values is judged by these at once
+SAMPLED_VALUES = 1_000  # values by which shapes are ruled out where the first batch has very many different ones
 TEXT_STUDIED = 500_000  # rows after which the values of a text are no longer counted
-SHOWN = 3  # values that do not fit
+MAX_SAMPLES = 3  # values that do not fit
 
 
 @dataclass(slots=True)
@@ -47,7 +47,7 @@ class TypedColumn:
         if self.distinct is not None:
             self.distinct.update(values.unique().to_pylist())
             self.distinct.discard(None)
-            if len(self.distinct) > KNOWN:
+            if len(self.distinct) > MAX_COUNTED_VALUES:
                 self.distinct = None
         ends = pc.min_max(values).as_py()
         if ends["min"] is not None:
@@ -197,7 +197,7 @@ class TypeInferrer:
             return
         codes, counts, first = _different(values)
         different = values.take(from_numpy(first))
-        if not self.rows and len(different) > 2 * PICKED:
+        if not self.rows and len(different) > 2 * SAMPLED_VALUES:
             self._rule_out(values)
         self._study(values, different, counts, first, codes)
 
@@ -212,7 +212,7 @@ class TypeInferrer:
         """A batch of plain numbers, by their kinds; False where the first values are still to be shown that have not a shape."""
         present, alive = len(values) - values.null_count, self._alive()
         fits = {name: found.count(PLAIN[name](found)) if name in PLAIN else 0 for name, _ in alive}
-        if any(fits[name] < present and len(shape.samples) < SHOWN for name, shape in alive):
+        if any(fits[name] < present and len(shape.samples) < MAX_SAMPLES for name, shape in alive):
             return False
         self._count(values)
         self.length = max(self.length, found.longest)
@@ -235,8 +235,8 @@ class TypeInferrer:
         """A batch by its distinct values: which shapes they have, and how often. `codes` says which of them each row has."""
         before = self.rows
         self._count(values)
-        self.repeats = len(counts) <= FEW
-        self.counting = self.counting and len(self.facts) + len(different) <= KNOWN
+        self.repeats = len(counts) <= SMALL_DICTIONARY
+        self.counting = self.counting and len(self.facts) + len(different) <= MAX_COUNTED_VALUES
         facts = self.facts if self.counting else _Facts()
         at = facts.counted(different, counts, first + before + 1)
         alive = self._alive()
@@ -260,7 +260,7 @@ class TypeInferrer:
                 continue
             fits = facts.fits[name][at]
             misfit = ~fits & ~nothing
-            if len(shape.samples) < SHOWN and misfit.any():
+            if len(shape.samples) < MAX_SAMPLES and misfit.any():
                 for row in np.flatnonzero(np.append(misfit, False)[codes])[
                     :3
                 ].tolist():  # the last is for null, which is -1
@@ -269,10 +269,10 @@ class TypeInferrer:
 
     def _rule_out(self, values: Any) -> None:
         """Shapes that not even half of some values have, picked at random from the first batch, would not stay: they are not looked for in the others."""
-        rows = np.arange(PICKED) * 2_654_435_761 % len(values)
+        rows = np.arange(SAMPLED_VALUES) * 2_654_435_761 % len(values)
         texts = pc.utf8_trim(pc.drop_null(values.take(from_numpy(rows))), SPACES)
         texts = texts.filter(pc.invert(pc.is_in(texts, value_set=pa.array(["", *NULL_WORDS]))))
-        if len(texts) < PICKED // 4:
+        if len(texts) < SAMPLED_VALUES // 4:
             return
         for name, shape in self._alive():
             shape.alive = 2 * pc.match_substring_regex(texts, SHAPES[name]).true_count >= len(texts)

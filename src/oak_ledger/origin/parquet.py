@@ -17,7 +17,7 @@ import pyarrow as pa
 
 from oak_ledger.columnar.arrays import arrow_type, from_arrow_type
 from oak_ledger.engine.options import options
-from oak_ledger.formula.ranges import ONLY_NULL, Values
+from oak_ledger.formula.ranges import ONLY_NULL, IntervalSet
 from oak_ledger.origin.reader import BATCH_ROWS, BadRow, TypedReader, opening, row_count_batch, schema_of, unreadable
 
 # A text column is read as codes where its values take up so few bytes: then they repeat (measured, not a rule of the format).
@@ -172,7 +172,7 @@ class RowGroup:
         if read != self.rows:
             raise unreadable(self.file.reader.path, EOFError(f"it says {self.rows:,} rows and has {read:,}"))
 
-    def values_of(self, column: str) -> Values | None:
+    def values_of(self, column: str) -> IntervalSet | None:
         """Among which values a column's are, where the footer says it in a type that compares as the language does."""
         if column not in self.file.comparable or column not in self.file.places:
             return None
@@ -187,4 +187,4 @@ class RowGroup:
             return None
         if not isinstance(least, (int, float, str, Decimal, dt.date)):
             return None
-        return Values(((least, 0), (most, 1)), null=said.null_count > 0 or isinstance(least, float))
+        return IntervalSet(((least, 0), (most, 1)), null=said.null_count > 0 or isinstance(least, float))

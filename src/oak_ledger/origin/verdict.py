@@ -6,7 +6,7 @@ import re
 from collections.abc import Mapping, Sequence
 from typing import Any, Protocol
 
-from oak_ledger.formula.lexer import quote_text
+from oak_ledger.formula.lexer import quote_literal
 from oak_ledger.functions.registry import ComputeError
 from oak_ledger.functions.templates import template
 from oak_ledger.origin.evidence import ENOUGH_ZEROS, MISFIT_SHARE, SPACES, Context, Evidence, Shape
@@ -268,7 +268,7 @@ class _Verdict:
         if len(offsets) > 1:
             why = f"text: moments with different offsets, {', '.join(offsets[:3])}; they cannot be compared as written"
             return self.made("text", why=why, words=())
-        clean = f"CAST(REPLACE(BTRIM(VALUE), {quote_text(offsets[0])}, '') AS TIMESTAMP)"
+        clean = f"CAST(REPLACE(BTRIM(VALUE), {quote_literal(offsets[0])}, '') AS TIMESTAMP)"
         return self.made(
             "timestamp",
             chosen,
@@ -364,5 +364,5 @@ def _typed(kind: str, precision: int, scale: int) -> str:
 
 def _read_clean(mark: str, thousands: str, currencies: str, kind: str) -> str:
     """The formula that reads numbers with marks."""
-    more = f", {quote_text(currencies)}" if currencies else ""
-    return f"CAST(PLAIN_NUMBER(VALUE, {quote_text(mark)}, {quote_text(thousands)}{more}) AS {kind})"
+    more = f", {quote_literal(currencies)}" if currencies else ""
+    return f"CAST(PLAIN_NUMBER(VALUE, {quote_literal(mark)}, {quote_literal(thousands)}{more}) AS {kind})"

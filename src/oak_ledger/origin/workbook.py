@@ -26,7 +26,7 @@ ENDINGS = (".xlsx", ".xlsm", ".xls", ".xlsb", ".ods")
 _UNCOMPUTED = re.compile(
     rb"</f>\s*(?:<v\s*/>|<v>\s*</v>)?\s*</c>|<f\b[^>]*/>\s*(?:<v\s*/>|<v>\s*</v>)?\s*</c>"
 )  # a formula without a value
-LOOKED_AT = 300  # lines in which the names are looked for
+MAX_HEADER_ROWS = 300  # lines in which the names are looked for
 ERRORS = ("#DIV/0!", "#N/A", "#NAME?", "#NULL!", "#NUM!", "#REF!", "#VALUE!")
 
 
@@ -146,7 +146,7 @@ def first_look(path: Path, name: str, given: Mapping[str, Any]) -> FirstLook:
     if not texts:
         return FirstLook({"header": "first", **given}, ())
     if "header" not in given:
-        found = judge_header([row if any(row) else [] for row in texts[:LOOKED_AT]])
+        found = judge_header([row if any(row) else [] for row in texts[:MAX_HEADER_ROWS]])
         first = next(at for at, row in enumerate(texts, 1) if any(row))
         keys = {"header": first if found.header == "first" else found.header, "header_lines": found.lines}
         evidence.append((f"header in line {keys['header']}" if found.header != "none" else "header none", found.why))
@@ -236,11 +236,11 @@ class SheetReader:
         else:
             lines = [_texts(line) for line in cells[max(header - self.spec.header_lines, 0) : header]]
             start = header
-            arriving = arriving_names(lines, [_texts(row) for row in cells[start:] if row]) if lines else []
-            names = column_names_of(arriving, self.spec.renamed)
+            written_names = arriving_names(lines, [_texts(row) for row in cells[start:] if row]) if lines else []
+            names = column_names_of(written_names, self.spec.renamed)
         rows = [row for row in cells[start:] if any(cell != "" for cell in row)]
         used = [any(at < len(row) and row[at] != "" for row in rows) for at in range(len(names))]
-        kept = [name if header == "none" or arriving[at] or used[at] else "" for at, name in enumerate(names)]
+        kept = [name if header == "none" or written_names[at] or used[at] else "" for at, name in enumerate(names)]
         return kept, rows
 
     def _column(self, name: str, values: list[Any]) -> tuple[Any, Type]:

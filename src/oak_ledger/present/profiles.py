@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from oak_ledger.insight.profile import FieldProfile
 from oak_ledger.present.figures import BARS, INK, QUIET, RUST, STYLE
-from oak_ledger.source.document import write_bytes
+from oak_ledger.source.document import write_atomically
 from oak_ledger.source.formats import plain
 
 if TYPE_CHECKING:
@@ -47,7 +47,7 @@ def save_profile(profiles: Sequence[FieldProfile], name: str, path: str | Path) 
             _all(figure, profiles, name)
         buffer = BytesIO()
         figure.savefig(buffer, format="png", dpi=100)
-    write_bytes(target, lambda temporary: temporary.write_bytes(buffer.getvalue()))
+    write_atomically(target, lambda temporary: temporary.write_bytes(buffer.getvalue()))
     return target
 
 

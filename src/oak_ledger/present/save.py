@@ -6,7 +6,7 @@ from pathlib import Path
 
 from oak_ledger.errors import OakError
 from oak_ledger.report import ReportView
-from oak_ledger.source.document import write_bytes
+from oak_ledger.source.document import write_atomically
 
 ENDINGS = (".html", ".png")
 
@@ -32,5 +32,5 @@ def save_report(view: ReportView, path: str | Path) -> Path:
             f"A report cannot be written as {target.name}.",
             hint="Name a file ending in .html or .png.",
         )
-    write_bytes(target, lambda temporary: temporary.write_bytes(content))
+    write_atomically(target, lambda temporary: temporary.write_bytes(content))
     return target

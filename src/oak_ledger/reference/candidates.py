@@ -6,13 +6,13 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from oak_ledger.errors import OakError
-from oak_ledger.formula.lexer import name_text
+from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.insight.fingerprint import Fingerprint, fingerprint, shared
-from oak_ledger.source.compiled import State
+from oak_ledger.source.compiled import ResolvedName
 from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.source import Source
 
-LOOKED_AT = 200_000
+MAX_COMPARED_ROWS = 200_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,7 +47,7 @@ class Candidate:
 def candidates(source: Source, before: Mapping[str, Fingerprint], limit: int = 3) -> dict[str, list[Candidate]]:
     """For each field whose column is gone, the columns it may be now, best first."""
     taken = {state.spec.column for state in source.fields if isinstance(state.spec, FieldSpec)}
-    free = [name for name in source.compiled.arriving if name not in taken]
+    free = [name for name in source.compiled.origin_schema if name not in taken]
     found: dict[str, list[Candidate]] = {}
     for state in source.fields:
         if any(finding.code == "missing-column" for finding in state.findings):
@@ -56,7 +56,7 @@ def candidates(source: Source, before: Mapping[str, Fingerprint], limit: int = 3
     return found
 
 
-def _candidate(source: Source, state: State, column: str, before: Mapping[str, Fingerprint]) -> Candidate:
+def _candidate(source: Source, state: ResolvedName, column: str, before: Mapping[str, Fingerprint]) -> Candidate:
     from rapidfuzz import fuzz, utils
 
     gone = state.spec.column if isinstance(state.spec, FieldSpec) else ""
@@ -72,7 +72,7 @@ def _candidate(source: Source, state: State, column: str, before: Mapping[str, F
     if known is not None:
         try:
             tried = source.with_changed(state.name, column=column)
-            table = tried.rows([name_text(state.name)], limit=LOOKED_AT).table
+            table = tried.rows([quote_identifier(state.name)], limit=MAX_COMPARED_ROWS).table
             values = shared(fingerprint(table.column(0)), known)
         except OakError:
             values = 0.0

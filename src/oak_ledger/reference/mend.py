@@ -7,11 +7,11 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from oak_ledger.errors import OakError
-from oak_ledger.formula.making import nearest_hint
+from oak_ledger.formula.builder import nearest_hint
 from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.document import Document
 from oak_ledger.source.edits import FileEdit, write_edits
-from oak_ledger.source.places import references, repointed
+from oak_ledger.source.references import references, renamed_references
 from oak_ledger.source.source import Source
 
 
@@ -51,18 +51,18 @@ def plan_mend(
         else:
             renames[old.casefold()] = _field_repair(mended, old, new, others)
     if renames:
-        mended = mended.changed(repointed(mended.document, renames))
+        mended = mended.changed(renamed_references(mended.document, renames))
     if names:
         renames |= {mended.state(old).name.casefold(): new for old, new in names.items()}
         mended = mended.with_renamed(names)
-    return _mend(source, mended, others, lambda other: repointed(other, renames))
+    return _mend(source, mended, others, lambda other: renamed_references(other, renames))
 
 
 def renaming(source: Source, renamed: Source, others: Sequence[tuple[Path, Document]]) -> Mend:
     """What must change so that other files follow a source whose fields have other names in the same order."""
     old, new = ([state.name for state in one.fields] for one in (source, renamed))
     renames = {before.casefold(): after for before, after in zip(old, new, strict=True) if before != after}
-    return _mend(source, renamed, others, lambda other: repointed(other, renames))
+    return _mend(source, renamed, others, lambda other: renamed_references(other, renames))
 
 
 def plan_upgrade(source: Source, others: Sequence[tuple[Path, Document]] = ()) -> Mend:
@@ -83,11 +83,11 @@ def _mend(
 def _column_repair(source: Source, old: str, new: str) -> tuple[str, str] | None:
     """The field whose column is gone and the column that it shall take, if that is what is meant."""
     wanted = old.casefold()
-    there = {name.casefold(): name for name in source.compiled.arriving}
+    there = {name.casefold(): name for name in source.compiled.origin_schema}
     for state in source.fields:
         spec = state.spec
         if isinstance(spec, FieldSpec) and spec.column and wanted in (spec.column.casefold(), state.name.casefold()):
-            if spec.column in source.compiled.arriving:
+            if spec.column in source.compiled.origin_schema:
                 if wanted == spec.column.casefold():
                     raise OakError(
                         "not-broken",
@@ -97,8 +97,8 @@ def _column_repair(source: Source, old: str, new: str) -> tuple[str, str] | None
                 return None
             if new.casefold() not in there:
                 hint = (
-                    nearest_hint(new, source.compiled.arriving, str)
-                    or f"Columns are {', '.join(source.compiled.arriving)}."
+                    nearest_hint(new, source.compiled.origin_schema, str)
+                    or f"Columns are {', '.join(source.compiled.origin_schema)}."
                 )
                 raise OakError("unknown-column", f"There is no column {new!r} in the origin.", hint=hint)
             return state.name, there[new.casefold()]

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from oak_ledger.errors import Finding
-from oak_ledger.source.compiled import State
+from oak_ledger.source.compiled import ResolvedName
 from oak_ledger.source.source import Source
 
 
@@ -49,6 +49,6 @@ def broken_names(source: Source) -> list[Broken]:
     ]
 
 
-def working(states: Iterable[State]) -> int:
+def working(states: Iterable[ResolvedName]) -> int:
     """How many are not broken."""
     return sum(not state.broken for state in states)

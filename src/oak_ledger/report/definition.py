@@ -8,7 +8,7 @@ from typing import Literal
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 from oak_ledger.source.definition import refers
-from oak_ledger.source.document import Shape
+from oak_ledger.source.document import FileSchema
 from oak_ledger.source.formats import BadFormat, Format
 
 PanelKind = Literal["table", "bars", "figure"]
@@ -80,6 +80,6 @@ class PanelSpec(_Table):
         return self
 
 
-REPORT = Shape(
+REPORT = FileSchema(
     {"report": ReportSpec, "field": LocalFieldSpec, "panel": PanelSpec}, frozenset({"field", "panel"}), ("report",)
 )

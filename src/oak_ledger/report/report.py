@@ -7,13 +7,13 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from oak_ledger.errors import Finding, OakError, Place
-from oak_ledger.formula.lexer import name_text
-from oak_ledger.formula.making import nearest_hint
+from oak_ledger.formula.builder import nearest_hint
+from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.insight.spelling import misspelt
 from oak_ledger.report.definition import REPORT, LocalFieldSpec, NamedFormula, PanelSpec, ReportSpec
 from oak_ledger.source import Answer, Source
 from oak_ledger.source.document import Document, read_document
-from oak_ledger.source.places import PLACEHOLDER
+from oak_ledger.source.references import PLACEHOLDER
 from oak_ledger.source.source import Shown
 
 SUFFIX = ".report.toml"
@@ -60,17 +60,17 @@ class Report:
     @property
     def about(self) -> ReportSpec:
         """The `[report]` table."""
-        return self.document.specs("report", ReportSpec)[0]
+        return self.document.models("report", ReportSpec)[0]
 
     @property
     def local_fields(self) -> list[LocalFieldSpec]:
         """The fields that live in this report."""
-        return self.document.specs("field", LocalFieldSpec)
+        return self.document.models("field", LocalFieldSpec)
 
     @property
     def panels(self) -> list[PanelSpec]:
         """The panels, in order."""
-        return self.document.specs("panel", PanelSpec)
+        return self.document.models("panel", PanelSpec)
 
     def over(self, source: Source) -> tuple[Source, list[Finding]]:
         """The source with this report's local fields, and what is wrong with those."""
@@ -206,7 +206,7 @@ def _where(text: str, source: Source) -> str | None:
     if not text:
         return None
     known = source.compiled.states.get(text.casefold())
-    return name_text(known.name) if known is not None else text
+    return quote_identifier(known.name) if known is not None else text
 
 
 def filled(text: str, source: Source) -> str:

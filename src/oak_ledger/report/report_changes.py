@@ -8,7 +8,7 @@ from typing import Any
 
 from oak_ledger.report.report import Report, ReportView
 from oak_ledger.source import Source
-from oak_ledger.source.places import repointed
+from oak_ledger.source.references import renamed_references
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,7 +35,7 @@ def report_changes(
     found: list[Change] = []
     back = {new.casefold(): old for new, old in (renamed or {}).items()}
     for report in reports:
-        earlier = Report(repointed(report.document, back), report.path)
+        earlier = Report(renamed_references(report.document, back), report.path)
         old, new = _whole(earlier, before), _whole(report, after)
         for left, right in zip(old.panels, new.panels, strict=True):
             name = right.title

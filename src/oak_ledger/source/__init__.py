@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from oak_ledger.source.answer import Answer
-from oak_ledger.source.curated import Published
+from oak_ledger.source.editable import Published
 from oak_ledger.source.source import Source, open_source
 
 __all__ = ["Answer", "Published", "Source", "open_source"]

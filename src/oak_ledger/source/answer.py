@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
-SHOWN = 6  # columns in the short form of an answer
+SHOWN_COLUMNS = 6  # columns in the short form of an answer
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,9 +41,9 @@ class Answer:
 
     def __repr__(self) -> str:
         columns = [f"{one.name} {one.type}" for one in self.table.schema]
-        more = f" and {len(columns) - SHOWN} more" if len(columns) > SHOWN else ""
+        more = f" and {len(columns) - SHOWN_COLUMNS} more" if len(columns) > SHOWN_COLUMNS else ""
         said = f"used {self.rows_used:,} of {self.rows_read:,} rows; faults: {len(self.faults)}, findings: {len(self.findings)}"
-        return f"Answer; rows: {self.table.num_rows:,}; columns: {', '.join(columns[:SHOWN])}{more}\n  {said}"
+        return f"Answer; rows: {self.table.num_rows:,}; columns: {', '.join(columns[:SHOWN_COLUMNS])}{more}\n  {said}"
 
     @property
     def names(self) -> list[str]:

@@ -27,11 +27,11 @@ from oak_ledger.origin import FilesReader, OriginReader, ParquetReader
 from oak_ledger.origin.reader import BadRow
 from oak_ledger.origin.spec import PartSpec
 from oak_ledger.origin.stamps import FileStamp, origin_paths, stamps_of
-from oak_ledger.source.document import write_bytes
+from oak_ledger.source.document import write_atomically
 from oak_ledger.version import __version__
 
 if TYPE_CHECKING:
-    from oak_ledger.source.curated import Curated
+    from oak_ledger.source.editable import EditableDefinition
     from oak_ledger.source.source import Source
 
 LAYOUT = 1  # of the copies; another one makes all of them stale
@@ -182,7 +182,7 @@ class TypedCopy:
         self.reader.parquet.path.unlink(missing_ok=True)
 
 
-def _column(kind: Type, name: str) -> c.Checked:
+def _column(kind: Type, name: str) -> c.TypedNode:
     return c.ColumnRef(0, 0, kind, Grain.ROW, name)
 
 
@@ -191,7 +191,7 @@ def typed_copy(source: Source) -> tuple[TypedCopy | None, Finding | None]:
     if not enabled() or source.feed is not None or source.published is not None:
         return None, None
     least = MIN_BYTES.get(source.origin.kind)
-    parts = source.document.specs("part", PartSpec)
+    parts = source.document.models("part", PartSpec)
     paths = origin_paths(source.origin, source.folder, parts) if least is not None else None
     if not paths or least is None or sum(path.stat().st_size for path in paths if path.is_file()) < least:
         return None, None
@@ -207,12 +207,12 @@ def typed_copy(source: Source) -> tuple[TypedCopy | None, Finding | None]:
         return None, _not_kept(source, error.findings[0].message)
 
 
-def origin_columns(source: Curated) -> dict[str, Type]:
+def origin_columns(source: EditableDefinition) -> dict[str, Type]:
     """The columns of a source's origin, with their types; remembered where all of it would have to be read to know them."""
     kind = source.origin.kind
     if source.feed is not None or kind not in READ_THROUGH or not enabled():
         return source.opened.columns()
-    parts = source.document.specs("part", PartSpec)
+    parts = source.document.models("part", PartSpec)
     paths = origin_paths(source.origin, source.folder, parts)
     stamps = stamps_of(paths) if paths else None
     if not stamps or sum(one.size for one in stamps.values()) < MIN_BYTES[kind]:
@@ -242,7 +242,7 @@ def _key(source: Source, parts: Sequence[PartSpec]) -> str:
     return _digest([*_origin_said(source, parts), readings])
 
 
-def _origin_said(source: Curated, parts: Sequence[PartSpec]) -> list[Any]:
+def _origin_said(source: EditableDefinition, parts: Sequence[PartSpec]) -> list[Any]:
     said = [one.model_dump(mode="json") for one in (source.origin, *parts)]
     return [LAYOUT, __version__, str(source.folder.resolve()), *said]
 
@@ -284,19 +284,19 @@ def _columns(source: Source, raw: Sequence[str]) -> dict[str, str]:
 
 def _layout(source: Source, raw: Sequence[str]) -> dict[str, tuple[list[str], bool]]:
     """The columns of the copy: the expressions that each has, and whether it is what comes of reading; else it is the column as it comes."""
-    layout: dict[str, tuple[list[str], bool]] = {}
+    format_formula: dict[str, tuple[list[str], bool]] = {}
     ways: dict[str, list[str]] = {}
     readings = source.compiled.readings
     plain = {column for column, reading, owner in readings.values() if not reading or owner in raw}
     for key, (column, reading, owner) in readings.items():
         if not reading or owner in raw:
-            layout.setdefault(column, ([], False))[0].append(key)
+            format_formula.setdefault(column, ([], False))[0].append(key)
             continue
         known = ways.setdefault(column, [])
         known += [] if reading in known else [reading]
         number = known.index(reading) + 1 + (column in plain)
-        layout.setdefault(column if number == 1 else f"{column} ({number})", ([], True))[0].append(key)
-    return layout
+        format_formula.setdefault(column if number == 1 else f"{column} ({number})", ([], True))[0].append(key)
+    return format_formula
 
 
 class _FaultyError(Exception):
@@ -361,7 +361,7 @@ def _write_note(note: Path, told: Mapping[str, Any]) -> None:
         path.write_text(json.dumps(told), "utf-8")
         path.chmod(0o600)
 
-    write_bytes(note, write)
+    write_atomically(note, write)
 
 
 def _write(source: Source, data: Path, raw: set[str]) -> int:
@@ -374,7 +374,7 @@ def _write(source: Source, data: Path, raw: set[str]) -> int:
     for name, (keys, typed) in _layout(source, sorted(raw)).items():
         column = source.compiled.readings[keys[0]][0]
         own = source.compiled.expressions[keys[0]]
-        tree = own.checked if typed else _column(source.compiled.arriving[column], column)
+        tree = own.checked if typed else _column(source.compiled.origin_schema[column], column)
         shown.append(Expression(f"c{len(shown)}", own.text, tree))
         names.append(name)
         owners[shown[-1].name] = {source.compiled.readings[key][2] for key in keys}
@@ -402,7 +402,7 @@ def _write(source: Source, data: Path, raw: set[str]) -> int:
             writer.close()
 
         try:
-            write_bytes(data, to_file)
+            write_atomically(data, to_file)
         finally:
             if writer is not None and writer.is_open:
                 writer.close()

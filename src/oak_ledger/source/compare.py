@@ -9,16 +9,16 @@ from typing import Any
 from oak_ledger.engine import Fault
 from oak_ledger.errors import OakError
 from oak_ledger.formula import Grain
-from oak_ledger.formula.lexer import name_text
+from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.source.answer import Answer
-from oak_ledger.source.compiled import State
+from oak_ledger.source.compiled import ResolvedName
 from oak_ledger.source.definition import DEFINITION, FieldSpec
 from oak_ledger.source.document import parse_document
 from oak_ledger.source.edits import edits_of
 from oak_ledger.source.formats import show
 from oak_ledger.source.source import Source
 
-LOOKED_AT = 1_000  # rows that are compared
+MAX_COMPARED_ROWS = 1_000  # rows that are compared
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,7 +52,7 @@ def retype(source: Source, name: str, kind: str, **keys: Any) -> Retyped:
     """
     state = source.state(name)
     made = source.with_changed(state.name, type=kind, **keys)
-    shown = name_text(state.name)
+    shown = quote_identifier(state.name)
     before = None if state.broken else source.rows([shown])
     after = made.rows([shown])
     known = {(fault.what, fault.rows) for fault in before.faults} if before else set()
@@ -134,7 +134,7 @@ def previous(source: Source, back: int = 1) -> Source:
     return Source(document, source.folder, path)
 
 
-def compare(before: Source, after: Source, *, limit: int = LOOKED_AT) -> Comparison:
+def compare(before: Source, after: Source, *, limit: int = MAX_COMPARED_ROWS) -> Comparison:
     """Two states of a source side by side, with the first `limit` rows of both. Fields are paired by name, or by column or formula where they were renamed."""
     pairs = _paired(before, after)
     old, new = (source.rows(limit=limit) for source in (before, after))
@@ -143,9 +143,9 @@ def compare(before: Source, after: Source, *, limit: int = LOOKED_AT) -> Compari
     return Comparison(changes, old, new, paired)
 
 
-def _paired(before: Source, after: Source) -> list[tuple[State | None, State | None]]:
+def _paired(before: Source, after: Source) -> list[tuple[ResolvedName | None, ResolvedName | None]]:
     left = {state.name.casefold(): state for state in before.fields}
-    pairs: list[tuple[State | None, State | None]] = []
+    pairs: list[tuple[ResolvedName | None, ResolvedName | None]] = []
     used: set[str] = set()
     for state in after.fields:
         partner = left.get(state.name.casefold()) or next(
@@ -159,13 +159,13 @@ def _paired(before: Source, after: Source) -> list[tuple[State | None, State | N
     return [*pairs, *((state, None) for state in before.fields if state.name not in used)]
 
 
-def _same_making(one: State, other: State) -> bool:
+def _same_making(one: ResolvedName, other: ResolvedName) -> bool:
     if not (isinstance(one.spec, FieldSpec) and isinstance(other.spec, FieldSpec)):
         return False
     return (one.spec.column, one.spec.formula) == (other.spec.column, other.spec.formula)
 
 
-def _change(before: Source, after: Source, left: State | None, right: State | None) -> FieldChange:
+def _change(before: Source, after: Source, left: ResolvedName | None, right: ResolvedName | None) -> FieldChange:
     if left is None or right is None:
         if left is None:
             return FieldChange(None, right.name if right else None, "", str(right.type if right else ""), ("new",))
@@ -175,7 +175,7 @@ def _change(before: Source, after: Source, left: State | None, right: State | No
     kinds = str(left.type or "broken"), str(right.type or "broken")
     lost, sample = 0, ""
     if kinds[0] != kinds[1] and not right.broken and right.grain == Grain.ROW:
-        faults = [fault for fault in after.rows([name_text(right.name)]).faults if fault.field == right.name]
+        faults = [fault for fault in after.rows([quote_identifier(right.name)]).faults if fault.field == right.name]
         lost = sum(fault.rows for fault in faults)
         sample = ", ".join(repr(value) for fault in faults[:1] for value in fault.samples[0][1].values())
     return FieldChange(left.name, right.name, *kinds, changes, lost, sample)

@@ -12,10 +12,10 @@ from oak_ledger.engine import Expression
 from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import Grain, Known, Parsed, Type, check, nodes, parse
 from oak_ledger.formula import checked as c
+from oak_ledger.formula.builder import nearest_hint
 from oak_ledger.formula.calls import BEFORE
 from oak_ledger.formula.checker import CLOCKS
-from oak_ledger.formula.lexer import name_text, quote_text
-from oak_ledger.formula.making import nearest_hint
+from oak_ledger.formula.lexer import quote_identifier, quote_literal
 from oak_ledger.origin.evidence import SPACES
 from oak_ledger.source.definition import ConstantSpec, FieldSpec, FilterSpec, read_type
 from oak_ledger.types import BOOLEAN, MAX_DIGITS, TEXT, cast_name
@@ -25,7 +25,7 @@ AnySpec = FieldSpec | ConstantSpec | FilterSpec
 
 
 @dataclass(frozen=True, slots=True)
-class State:
+class ResolvedName:
     """One name of a source, made ready. `expression` is None where it is broken, and `findings` say why."""
 
     name: str
@@ -71,10 +71,10 @@ class State:
 
 
 @dataclass(slots=True)
-class Names:
+class SymbolTable:
     """The names of a source, for the checker."""
 
-    states: Mapping[str, State]
+    states: Mapping[str, ResolvedName]
     columns: Mapping[str, str]
     extra: Mapping[str, Known] = field(default_factory=dict)
     baseline: tuple[str, ...] | None = None
@@ -101,17 +101,17 @@ class Names:
     def advice(self, name: str) -> str:
         """A column is named by its field."""
         taken = self.columns.get(name.casefold())
-        return f"The column {name} is the field {name_text(taken)}." if taken else ""
+        return f"The column {name} is the field {quote_identifier(taken)}." if taken else ""
 
 
 @dataclass(frozen=True, slots=True)
 class Compiled:
     """All names of a source by casefold, and every expression by name, the inner ones of plain fields included."""
 
-    states: Mapping[str, State]
+    states: Mapping[str, ResolvedName]
     expressions: Mapping[str, Expression]
     columns: Mapping[str, str]
-    arriving: Mapping[str, Type]
+    origin_schema: Mapping[str, Type]
     recoding: Mapping[str, str] = field(default_factory=dict)
     parsed: Mapping[str, Parsed] = field(default_factory=dict)
     """Each formula that was read, by its text."""
@@ -120,14 +120,14 @@ class Compiled:
     readings: Mapping[str, tuple[str, str, str]] = field(default_factory=dict)
     """Each expression that reads a column, by its name: the column, the formula over VALUE that reads it (may be empty), the field."""
 
-    def scope(self, extra: Mapping[str, Known] | None = None) -> Names:
+    def scope(self, extra: Mapping[str, Known] | None = None) -> SymbolTable:
         """The names that a formula over this source may use."""
-        return Names(self.states, self.columns, extra or {}, self.baseline)
+        return SymbolTable(self.states, self.columns, extra or {}, self.baseline)
 
 
-def compile_names(
+def resolve_names(
     specs: Sequence[AnySpec],
-    arriving: Mapping[str, Type],
+    origin_schema: Mapping[str, Type],
     *,
     ready: bool = False,
     where: str = "",
@@ -141,8 +141,8 @@ def compile_names(
     `recoding` has a formula over VALUE for each field with a recode list. With `ready`, row values have been computed before (a published source): each is the column of its own name.
     Of `earlier`, the source before an edit, everything is reused that the edit does not reach.
     """
-    work = _Compiler(arriving, ready, where, recoding or {}, refused or {})
-    kept = _Kept(earlier, work) if earlier is not None and _is_like(earlier, arriving, specs, baseline) else None
+    work = _Compiler(origin_schema, ready, where, recoding or {}, refused or {})
+    kept = _Kept(earlier, work) if earlier is not None and _is_like(earlier, origin_schema, specs, baseline) else None
     by_key = {spec.name.casefold(): spec for spec in specs}
     columns = {spec.column.casefold(): spec.name for spec in specs if isinstance(spec, FieldSpec) and spec.column}
     known = earlier.parsed if earlier is not None else {}
@@ -152,7 +152,7 @@ def compile_names(
         key: [name for name in _names_in(one.tree, baseline or ()) if name in by_key] for key, one in parsed.items()
     }
     order, cycles = _ordered(by_key, needs)
-    names = Names(work.states, columns, {}, baseline)
+    names = SymbolTable(work.states, columns, {}, baseline)
     for key in order:
         spec = by_key[key]
         place = f"{where}, {_what(spec)} {spec.name!r}" if where else spec.name
@@ -167,15 +167,15 @@ def compile_names(
             work.formula(spec, parsed[key], names, uses, place)
     states = {key: work.states[key] for key in by_key}
     read = {texts[key]: one for key, one in parsed.items()}
-    return Compiled(states, work.expressions, columns, arriving, work.recoding, read, baseline, work.readings)
+    return Compiled(states, work.expressions, columns, origin_schema, work.recoding, read, baseline, work.readings)
 
 
 def _is_like(
-    earlier: Compiled, arriving: Mapping[str, Type], specs: Sequence[AnySpec], baseline: tuple[str, ...] | None
+    earlier: Compiled, origin_schema: Mapping[str, Type], specs: Sequence[AnySpec], baseline: tuple[str, ...] | None
 ) -> bool:
     """Whether columns, the key of the baseline, and names that hide a word of the language, are as they were."""
     now = {spec.name.casefold() for spec in specs}
-    return (earlier.arriving, earlier.baseline) == (arriving, baseline) and not any(
+    return (earlier.origin_schema, earlier.baseline) == (origin_schema, baseline) and not any(
         (word.casefold() in earlier.states) != (word.casefold() in now) for word in CLOCKS
     )
 
@@ -234,7 +234,9 @@ def _formula_of(spec: AnySpec) -> str:
     if spec.value is not None:
         return literal_text(spec.value)
     since = sorted(spec.values.items(), reverse=True)
-    cases = " ".join(f"WHEN {name_text(spec.by)} >= DATE '{date}' THEN {literal_text(value)}" for date, value in since)
+    cases = " ".join(
+        f"WHEN {quote_identifier(spec.by)} >= DATE '{date}' THEN {literal_text(value)}" for date, value in since
+    )
     return f"CASE {cases} END"
 
 
@@ -243,7 +245,7 @@ def literal_text(value: Any) -> str:
     if isinstance(value, bool):
         return "TRUE" if value else "FALSE"
     if isinstance(value, str):
-        return quote_text(value)
+        return quote_literal(value)
     if isinstance(value, dt.datetime):
         return f"TIMESTAMP '{value.isoformat(' ')}'"
     if isinstance(value, dt.date):
@@ -282,19 +284,19 @@ def _ordered(specs: Mapping[str, AnySpec], needs: Mapping[str, list[str]]) -> tu
 class _Compiler:
     def __init__(
         self,
-        arriving: Mapping[str, Type],
+        origin_schema: Mapping[str, Type],
         ready: bool,
         where: str,
         recoding: Mapping[str, str],
         refused: Mapping[str, str],
     ) -> None:
-        self.arriving, self.ready, self.where, self.recoding = arriving, ready, where, recoding
+        self.origin_schema, self.ready, self.where, self.recoding = origin_schema, ready, where, recoding
         self.refused = refused
-        self.states: dict[str, State] = {}
+        self.states: dict[str, ResolvedName] = {}
         self.expressions: dict[str, Expression] = {}
         self.readings: dict[str, tuple[str, str, str]] = {}
 
-    def keep(self, state: State) -> None:
+    def keep(self, state: ResolvedName) -> None:
         self.states[state.name.casefold()] = state
         if state.expression is not None:
             self.expressions[state.name] = state.expression
@@ -304,9 +306,9 @@ class _Compiler:
         found = Finding(
             "cycle", f"{spec.name} depends on itself: {shown}.", Place(place), "Take one of these references out."
         )
-        self.keep(State(spec.name, spec, _what(spec), None, (found,), tuple(path[:-1])))
+        self.keep(ResolvedName(spec.name, spec, _what(spec), None, (found,), tuple(path[:-1])))
 
-    def formula(self, spec: AnySpec, parsed: Parsed, names: Names, uses: Sequence[str], place: str) -> None:
+    def formula(self, spec: AnySpec, parsed: Parsed, names: SymbolTable, uses: Sequence[str], place: str) -> None:
         """A calculated field, a constant or a filter."""
         formula = check(parsed, names, where=place)
         tree, findings = formula.checked, list(formula.findings)
@@ -314,41 +316,41 @@ class _Compiler:
             message = f"A filter is a condition on a row; this is {tree.type} per {tree.grain}."
             findings.append(Finding("condition-wanted", message, Place(place, parsed.text, 0, len(parsed.text))))
             tree = None
-        if tree is not None and self.ready and tree.grain == Grain.ROW and spec.name in self.arriving:
+        if tree is not None and self.ready and tree.grain == Grain.ROW and spec.name in self.origin_schema:
             tree = c.ColumnRef(0, 0, tree.type, Grain.ROW, spec.name)
         expression = None if tree is None else Expression(spec.name, parsed.text, tree)
         what = "calculated field" if isinstance(spec, FieldSpec) else _what(spec)
-        self.keep(State(spec.name, spec, what, expression, tuple(findings), tuple(uses), parsed.tree))
+        self.keep(ResolvedName(spec.name, spec, what, expression, tuple(findings), tuple(uses), parsed.tree))
 
-    def plain(self, spec: FieldSpec, names: Names, place: str) -> None:
+    def plain(self, spec: FieldSpec, names: SymbolTable, place: str) -> None:
         """A column: read into its type, then cleaned."""
         if self.ready:
-            kind = self.arriving.get(spec.name)
+            kind = self.origin_schema.get(spec.name)
             made = c.ColumnRef(0, 0, kind or TEXT, Grain.ROW, spec.name)
             ready = None if kind is None else Expression(spec.name, spec.name, made)
-            self.keep(State(spec.name, spec, "field", ready, (), ()))
+            self.keep(ResolvedName(spec.name, spec, "field", ready, (), ()))
             return
-        arriving = self.arriving.get(spec.column)
-        if arriving is None:
+        origin_schema = self.origin_schema.get(spec.column)
+        if origin_schema is None:
             why = self.refused.get(spec.column)
             message = f"Column {spec.column!r} {f'cannot be read: it {why}' if why else 'is missing from the origin'}."
-            hint = "" if why else nearest_hint(spec.column, self.arriving, str)
+            hint = "" if why else nearest_hint(spec.column, self.origin_schema, str)
             found = Finding("missing-column", message, Place(place), hint)
-            self.keep(State(spec.name, spec, "field", None, (found,), ()))
+            self.keep(ResolvedName(spec.name, spec, "field", None, (found,), ()))
             return
         column = f"{spec.name}\0column"
         self.expressions[column] = Expression(
-            spec.name, spec.column, c.ColumnRef(0, 0, arriving, Grain.ROW, spec.column)
+            spec.name, spec.column, c.ColumnRef(0, 0, origin_schema, Grain.ROW, spec.column)
         )
-        value = Known(column, arriving, Grain.ROW)
-        reading = reading_formula(spec, arriving)
+        value = Known(column, origin_schema, Grain.ROW)
+        reading = reading_formula(spec, origin_schema)
         if not reading:
             self.readings[column] = (spec.column, "", spec.name)
         steps = [text for text in (reading, self.recoding.get(spec.name, ""), spec.clean) if text]
-        expression = Expression(spec.name, VALUE, c.FieldRef(0, 0, arriving, Grain.ROW, column))
+        expression = Expression(spec.name, VALUE, c.FieldRef(0, 0, origin_schema, Grain.ROW, column))
         findings: tuple[Finding, ...] = ()
         for at, text in enumerate(steps):
-            formula = check(text, Names(self.states, {}, {"value": value}), where=place)
+            formula = check(text, SymbolTable(self.states, {}, {"value": value}), where=place)
             findings = formula.findings
             if formula.checked is None or formula.checked.grain == Grain.GROUP:
                 if not findings:
@@ -368,31 +370,31 @@ class _Compiler:
             if at + 1 < len(steps):
                 self.expressions[step] = expression
                 value = Known(step, formula.checked.type, Grain.ROW)
-        self.keep(State(spec.name, spec, "field", None if findings else expression, findings, ()))
+        self.keep(ResolvedName(spec.name, spec, "field", None if findings else expression, findings, ()))
 
 
 def recoding_formula(values: Mapping[str, str]) -> str:
     """A recode list as a formula over VALUE: what is in the list is replaced, the rest stays."""
-    cases = " ".join(f"WHEN {quote_text(found)} THEN {quote_text(meant)}" for found, meant in values.items())
+    cases = " ".join(f"WHEN {quote_literal(found)} THEN {quote_literal(meant)}" for found, meant in values.items())
     return f"CASE {VALUE} {cases} ELSE {VALUE} END" if cases else ""
 
 
-def reading_formula(spec: FieldSpec, arriving: Type) -> str:
+def reading_formula(spec: FieldSpec, origin_schema: Type) -> str:
     """How a column's values are read into the field's type, as a formula over VALUE; empty where they stay as they are."""
     if not spec.type:
         return ""
     target, precision = read_type(spec.type)
     text = VALUE
-    if arriving == TEXT:
+    if origin_schema == TEXT:
         if spec.null_words:
-            words = ", ".join(quote_text(word) for word in spec.null_words)
-            text = f"CASE WHEN BTRIM({VALUE}, {quote_text(SPACES)}) IN ({words}) THEN NULL ELSE {VALUE} END"
+            words = ", ".join(quote_literal(word) for word in spec.null_words)
+            text = f"CASE WHEN BTRIM({VALUE}, {quote_literal(SPACES)}) IN ({words}) THEN NULL ELSE {VALUE} END"
         if target == TEXT:
             return "" if text == VALUE else text
-        text = f"NULLIF(BTRIM({text}, {quote_text(SPACES)}), '')"
+        text = f"NULLIF(BTRIM({text}, {quote_literal(SPACES)}), '')"
         if spec.thousands_mark or spec.decimal_mark != ".":
-            text = f"PLAIN_NUMBER({text}, {quote_text(spec.decimal_mark)}, {quote_text(spec.thousands_mark)})"
-    elif arriving == target:
+            text = f"PLAIN_NUMBER({text}, {quote_literal(spec.decimal_mark)}, {quote_literal(spec.thousands_mark)})"
+    elif origin_schema == target:
         return ""
-    given = f" FORMAT {quote_text(spec.template)}" if spec.template and TEXT in (arriving, target) else ""
+    given = f" FORMAT {quote_literal(spec.template)}" if spec.template and TEXT in (origin_schema, target) else ""
     return f"CAST({text} AS {cast_name(target, min(precision, MAX_DIGITS))}{given})"

@@ -10,7 +10,7 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 from oak_ledger.origin.spec import OriginSpec, PartSpec
-from oak_ledger.source.document import OldKey, Shape
+from oak_ledger.source.document import FileSchema, OldKey
 from oak_ledger.source.formats import BadFormat, Format
 from oak_ledger.source.naming import NameRule
 from oak_ledger.types import CAST_NAMES, MAX_DIGITS, Type
@@ -162,7 +162,7 @@ class FilterSpec(_Table):
     description: str = Field("", description="what it is for")
 
 
-DEFINITION = Shape(
+DEFINITION = FileSchema(
     {
         "source": SourceSpec,
         "origin": OriginSpec,

@@ -55,7 +55,7 @@ class OldKey:
 
 
 @dataclass(frozen=True, slots=True)
-class Shape:
+class FileSchema:
     """What tables a kind of file may hold: the model of each, which of them are lists, and keys of earlier versions."""
 
     models: Mapping[str, type[BaseModel]]
@@ -69,7 +69,7 @@ class Document:
     """A file of blocks, checked against its shape; `where` is the name that messages use."""
 
     blocks: tuple[Block, ...]
-    shape: Shape
+    shape: FileSchema
     where: str
 
     @property
@@ -81,7 +81,7 @@ class Document:
         """The blocks of a name, in order."""
         return [block for block in self.blocks if block.name == name]
 
-    def specs(self, name: str, model: type[Spec]) -> list[Spec]:
+    def models(self, name: str, model: type[Spec]) -> list[Spec]:
         """The models of the blocks of a name, in order."""
         return [block.spec for block in self.blocks if block.name == name and isinstance(block.spec, model)]
 
@@ -141,7 +141,7 @@ class Document:
         return replace(self, blocks=tuple(block for block in self.blocks if all(block is not one for one in old)))
 
 
-def read_document(path: Path, shape: Shape) -> Document:
+def read_document(path: Path, shape: FileSchema) -> Document:
     """Read and check a file; raises UnusableInput saying what is wrong, where, and how to mend it."""
     try:
         text = path.read_bytes().decode("utf-8-sig")
@@ -163,7 +163,7 @@ def read_document(path: Path, shape: Shape) -> Document:
     return parse_document(text, shape, path.name)
 
 
-def parse_document(text: str, shape: Shape, where: str) -> Document:
+def parse_document(text: str, shape: FileSchema, where: str) -> Document:
     """Check a text and cut it into blocks."""
     text = text.replace("\r\n", "\n")
     blocks = list(_blocks(text, where))
@@ -209,7 +209,7 @@ def _not_toml(text: str, where: str, said: str) -> OakError:
     return error
 
 
-def _starts(text: str) -> list[int]:
+def _block_offsets(text: str) -> list[int]:
     """Where blocks start: at headers outside long texts, with the comments right above them."""
     starts: list[int] = []
     comment: int | None = None
@@ -223,12 +223,12 @@ def _starts(text: str) -> list[int]:
             comment = position if comment is None else comment
         else:
             comment = None
-            quote = _long_text(line, quote) if long else None
+            quote = _open_string(line, quote) if long else None
         position += len(line)
     return starts
 
 
-def _long_text(line: str, quote: str | None) -> str | None:
+def _open_string(line: str, quote: str | None) -> str | None:
     """The quotes of the long text that goes on after a line, from those of the one that goes on before it."""
     at = 0
     while quote or any(mark in line[at:] for mark in _END):
@@ -240,7 +240,7 @@ def _long_text(line: str, quote: str | None) -> str | None:
 
 
 def _blocks(text: str, where: str) -> Iterable[Block]:
-    edges = [0, *_starts(text), len(text)]
+    edges = [0, *_block_offsets(text), len(text)]
     line, waiting, checked = 1, "", False
     listed: dict[str, bool] = {}
     for start, end in itertools.pairwise(edges):
@@ -270,7 +270,7 @@ def _blocks(text: str, where: str) -> Iterable[Block]:
         waiting = ""
 
 
-def _validated(block: Block, shape: Shape, where: str) -> Block:
+def _validated(block: Block, shape: FileSchema, where: str) -> Block:
     if not block.name:
         return block
     model = shape.models.get(block.name)
@@ -292,7 +292,7 @@ def _validated(block: Block, shape: Shape, where: str) -> Block:
         raise OakError.of([_finding(block, model, problem, named) for problem in problems]) from None
 
 
-def _read_old_keys(block: Block, shape: Shape) -> Block:
+def _read_old_keys(block: Block, shape: FileSchema) -> Block:
     """The block with values under today's keys; its text stays as it is."""
     values, old_keys = dict(block.values), dict(block.old_keys)
     for key in block.values:
@@ -422,10 +422,10 @@ def item_of(value: Any) -> Any:
 
 def write_text(path: Path, text: str) -> None:
     """Write a text file whole or not at all: beside it first, then in its place."""
-    write_bytes(path, lambda temporary: temporary.write_bytes(text.encode("utf-8")))
+    write_atomically(path, lambda temporary: temporary.write_bytes(text.encode("utf-8")))
 
 
-def write_bytes(path: Path, write: Callable[[Path], Any]) -> None:
+def write_atomically(path: Path, write: Callable[[Path], Any]) -> None:
     """Have a file written beside its place, and put it there only when it is whole and on the disk."""
     temporary = path.with_name(f".{path.name}.{secrets.token_hex(4)}.part")
     try:  # an interruption at any moment from here on leaves nothing behind

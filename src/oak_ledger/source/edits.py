@@ -16,7 +16,7 @@ from typing import Any
 from oak_ledger.errors import OakError, UnusableInput
 from oak_ledger.source.document import write_text
 
-KEPT = 200
+MAX_LOGGED_EDITS = 200
 WAIT_SECONDS = 5.0
 
 
@@ -90,12 +90,12 @@ def write_edits(definition: Path, files: Sequence[FileEdit], what: str) -> None:
 
 def undo(definition: Path) -> Edit:
     """Take back the last edit that is not undone; raises OakError where there is none, or a file has changed since."""
-    return _turn(definition, back=True)
+    return _revert(definition, back=True)
 
 
 def redo(definition: Path) -> Edit:
     """Do again what was undone last; raises OakError where there is none."""
-    return _turn(definition, back=False)
+    return _revert(definition, back=False)
 
 
 def last_done(definition: Path, *, undone: bool) -> Edit:
@@ -112,7 +112,7 @@ def _next(edits: Sequence[Edit], definition: Path, *, back: bool) -> int:
     return wanted[-1] if back else wanted[0]
 
 
-def _turn(definition: Path, *, back: bool) -> Edit:
+def _revert(definition: Path, *, back: bool) -> Edit:
     with _locked(definition):
         edits = edits_of(definition)
         at = _next(edits, definition, back=back)
@@ -148,7 +148,7 @@ def _keep(definition: Path, edits: Sequence[Edit]) -> None:
             "at": edit.at, "by": edit.by, "what": edit.what, "undone": edit.undone,
             "files": [{"path": os.path.relpath(str(one.path), str(folder) or "."), "before": one.before, "after": one.after} for one in edit.files],
         }, ensure_ascii=False)
-        for edit in edits[-KEPT:]
+        for edit in edits[-MAX_LOGGED_EDITS:]
     ]  # fmt: skip
     write_text(log_path(definition), "".join(line + "\n" for line in lines))
 

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from oak_ledger.errors import Finding, OakError, UnusableInput
-from oak_ledger.formula.making import nearest_hint
+from oak_ledger.formula.builder import nearest_hint
 from oak_ledger.origin import OriginSpec, open_origin
 from oak_ledger.origin.files import FILE_COLUMN
 from oak_ledger.origin.join import JoinReader, JoinStep
@@ -21,7 +21,7 @@ from oak_ledger.origin.workbook import SheetReader
 from oak_ledger.source.arrival import dropped_findings, shape_findings
 from oak_ledger.source.cache import typed_copy
 from oak_ledger.source.definition import DEFINITION
-from oak_ledger.source.document import new_block, parse_document, write_bytes
+from oak_ledger.source.document import new_block, parse_document, write_atomically
 from oak_ledger.source.first_look import files_of, first_spec, slug, stem_of
 from oak_ledger.source.judging import judged, nice_name, proposals_of, propose, verdict_of
 from oak_ledger.source.naming import named
@@ -67,7 +67,7 @@ class Intake:
         writer = csv.writer(text, lineterminator="\n")
         writer.writerow(["file", "line", "kept", "why", "text"])
         writer.writerows([row.file, row.line, "yes" if row.kept else "no", row.why, row.text] for row in self.bad_rows)
-        write_bytes(path, lambda temporary: temporary.write_bytes(text.getvalue().encode("utf-8")))
+        write_atomically(path, lambda temporary: temporary.write_bytes(text.getvalue().encode("utf-8")))
         return path
 
 
@@ -89,7 +89,7 @@ def _write_new(target: Path, text: str) -> None:
         except FileExistsError:
             raise _taken(target) from None
 
-    write_bytes(target, write)
+    write_atomically(target, write)
 
 
 def intake(
@@ -183,18 +183,18 @@ def _taken_in(
 
 def restore_columns(source: Source, columns: Sequence[str]) -> Source:
     """The source with fields more for columns that no field uses, types judged, named by the standing rules."""
-    there = {name.casefold(): name for name in source.compiled.arriving}
+    there = {name.casefold(): name for name in source.compiled.origin_schema}
     for column in columns:
         name = there.get(column.casefold())
         if name is None:
             hint = (
-                nearest_hint(column, source.compiled.arriving, str)
-                or f"Columns are {', '.join(source.compiled.arriving)}."
+                nearest_hint(column, source.compiled.origin_schema, str)
+                or f"Columns are {', '.join(source.compiled.origin_schema)}."
             )
             raise OakError("unknown-column", f"There is no column {column!r} in the origin.", hint=hint)
         if name not in source.new_columns():
             raise OakError("column-taken", f"A field takes the column {name!r} over already.")
-        kind = source.compiled.arriving[name]
+        kind = source.compiled.origin_schema[name]
         rules = source.naming()
         made = propose(name, named(name, rules) if rules else nice_name(name), verdict_of(source.opened, name, kind))
         source = source.changed(source.document.added("field", made.keys))

@@ -16,7 +16,7 @@ _NUMBERS_OF = re.compile(
 _NOT_ADDED = re.compile(
     r"(?i)(^|[ _.-])(rate|ratio|share|percent|percentage|pct|average|avg|mean|median|price|temperature|temp|score|rating|age|speed|density|humidity|pressure)$"
 )
-DENSE, MANY = 2, 100  # of many different numbers, every second one between the least and the largest
+DENSE_SPAN, MIN_DENSE_VALUES = 2, 100  # of many different numbers, every second one between the least and the largest
 
 
 def role_of(name: str, evidence: Evidence) -> tuple[str, str, str]:
@@ -44,7 +44,7 @@ def _counts_rows(evidence: Evidence) -> bool:
     except ValueError:
         return False
     span = max(ends) - min(ends) + 1
-    return present > 2 and (span == present or (present >= MANY and span <= DENSE * present))
+    return present > 2 and (span == present or (present >= MIN_DENSE_VALUES and span <= DENSE_SPAN * present))
 
 
 def alike_roles(proposals: Sequence[Proposal]) -> list[Proposal]:

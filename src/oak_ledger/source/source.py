@@ -17,9 +17,8 @@ from oak_ledger.engine.scan import Scan
 from oak_ledger.errors import Finding, FormulaError, OakError, Place, UnusableInput
 from oak_ledger.formula import Formula, Grain, Known, check
 from oak_ledger.formula import checked as c
-from oak_ledger.formula.assist import layout
-from oak_ledger.formula.lexer import name_text
-from oak_ledger.formula.making import nearest_hint
+from oak_ledger.formula.builder import nearest_hint
+from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.origin import OriginReader, TableReader
 from oak_ledger.origin.reader import Progress
 from oak_ledger.origin.spec import PartSpec
@@ -27,14 +26,14 @@ from oak_ledger.origin.stamps import origin_paths
 from oak_ledger.source import whole
 from oak_ledger.source.answer import Answer
 from oak_ledger.source.arrival import dropped_findings
-from oak_ledger.source.before import befores, snapshot
+from oak_ledger.source.baseline import baseline_values, snapshot
 from oak_ledger.source.cache import typed_copy
-from oak_ledger.source.compiled import State
-from oak_ledger.source.curated import Curated, Published, no_name_twice
+from oak_ledger.source.compiled import ResolvedName
 from oak_ledger.source.definition import DEFINITION, FieldSpec, FilterSpec
 from oak_ledger.source.document import parse_document, read_document
-from oak_ledger.source.materialise import Written, schema_of, write_rows
-from oak_ledger.source.places import bare_name, is_name, listed, names_a_field
+from oak_ledger.source.editable import EditableDefinition, Published, no_name_twice
+from oak_ledger.source.export import WriteResult, schema_of, write_rows
+from oak_ledger.source.references import bare_name, is_name, listed, names_a_field
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -56,12 +55,12 @@ _TOTALS: dict[str, tuple[str, str]] = {
 }
 # What else looks at a source (see `Source.check`) and at an answer. They know more than this room, so they are named here
 # and loaded when first asked; importing a module changes nothing.
-CHECKS = ("oak_ledger.insight.proofs:prove",)
-ANSWER_CHECKS = ("oak_ledger.insight.proofs:beside_answer",)
+CHECKS = ("oak_ledger.insight.checks:run_checks",)
+ANSWER_CHECKS = ("oak_ledger.insight.checks:beside_answer",)
 
 
 @dataclass(frozen=True, repr=False)
-class Source(Curated):
+class Source(EditableDefinition):
     """A curated source. Make one with `open_source` or `Source.from_table`."""
 
     # -- making ------------------------------------------------------------------------------------------
@@ -87,7 +86,7 @@ class Source(Curated):
             feed = TableReader(baseline) if isinstance(baseline, pa.Table) else snapshot(Path(baseline))
         return replace(self, baseline=feed)
 
-    def as_it_was(self) -> Source:
+    def at_baseline(self) -> Source:
         """The same source over the rows of its baseline."""
         if self.baseline_feed is None:
             raise OakError("no-baseline", f"{self.name} has no baseline.")
@@ -112,15 +111,6 @@ class Source(Curated):
             formula = fixed
         return formula
 
-    def with_one_look(self, names: Sequence[str] | None = None) -> Source:
-        """The source with the formulas of fields (all calculated ones, or those named) in one look; their meaning stays."""
-        made = self
-        for state in self.fields if names is None else [self.state(name) for name in names]:
-            if isinstance(state.spec, FieldSpec) and state.spec.calculated:
-                block = made.block(state.name)
-                made = made.changed(made.document.replaced(block, {"formula": layout(state.spec.formula)}))
-        return made
-
     def check(self) -> list[Finding]:
         """Everything found wrong or doubtful, errors first: broken fields, totals that mislead, nulls that spread."""
         found = [one for state in self.compiled.states.values() for one in state.findings if state.own_fault]
@@ -131,7 +121,7 @@ class Source(Curated):
 
     def _expression(
         self, item: Shown, *, place: str, names: Mapping[str, Known] | None = None
-    ) -> tuple[Expression, State | None]:
+    ) -> tuple[Expression, ResolvedName | None]:
         """What an item of `by` or `show` asks for, and the field that it names, if it does."""
         name, text = item if isinstance(item, tuple) else (None, item)
         state = None
@@ -140,8 +130,8 @@ class Source(Curated):
             if state.expression is None:
                 raise FormulaError.of(state.findings)
             kind, grain = state.expression.checked.type, state.grain
-            tree: c.Checked = c.FieldRef(0, len(text), kind, grain, state.name)
-            return Expression(state.name, name_text(state.name), tree), state
+            tree: c.TypedNode = c.FieldRef(0, len(text), kind, grain, state.name)
+            return Expression(state.name, quote_identifier(state.name), tree), state
         formula = self.check_formula(text, where=place, names=names)
         return Expression(name or " ".join(text.split()), text, formula.require()), state
 
@@ -158,8 +148,8 @@ class Source(Curated):
         """The source's own filters; of a published source they were applied when its rows were published."""
         if self.published is not None:
             return ()
-        names = [one.name for one in self.document.specs("filter", FilterSpec) if one.always]
-        return tuple(self._expression(name_text(name), place="the filter")[0] for name in names)
+        names = [one.name for one in self.document.models("filter", FilterSpec) if one.always]
+        return tuple(self._expression(quote_identifier(name), place="the filter")[0] for name in names)
 
     # -- questions ---------------------------------------------------------------------------------------
 
@@ -179,7 +169,7 @@ class Source(Curated):
         `sort` names, with `-` before one for downwards, `limit` a number of rows. `strict` turns any fault into an error; `explain` keeps the steps that were taken, with rows, bytes and time.
         Raises OakError for a name or a formula that is wrong.
         """
-        items = [name_text(state.name) for state in self.shown_fields] if show is None else listed(show)
+        items = [quote_identifier(state.name) for state in self.shown_fields] if show is None else listed(show)
         made = [self._expression(item, place="show") for item in items]
         grouped = next((one for one, _ in made if one.checked.grain == Grain.GROUP), None)
         if grouped is not None:
@@ -200,7 +190,9 @@ class Source(Curated):
             stats=ExecutionStats() if explain else None,
         )
         formats = {one.name: state.format for one, state in made if state and state.format}
-        answer = self._answer(self._compared(question, (), where), formats, [], strict, filtered=where is not None)
+        answer = self._answer(
+            self._with_baseline_values(question, (), where), formats, [], strict, filtered=where is not None
+        )
         return answer if show is not None else replace(answer, findings=(*answer.findings, *whole.left_out(self)))
 
     def tally(
@@ -230,14 +222,14 @@ class Source(Curated):
         named = {
             one.name: one
             for one, state in keys
-            if state is None and one.name.casefold() not in self.compiled.states and is_name(name_text(one.name))
+            if state is None and one.name.casefold() not in self.compiled.states and is_name(quote_identifier(one.name))
         }
         names = {name.casefold(): Known(name, one.checked.type, Grain.ROW) for name, one in named.items()}
         shown, summed = [], []
         for item in listed(show) or ["COUNT(*)"]:
             expression, state = self._expression(item, place="show", names=names)
             if expression.checked.grain == Grain.ROW:
-                expression, state = self._totalled(expression, state, names)
+                expression, state = self._default_aggregate(expression, state, names)
                 summed += [state] if state is not None else []
             shown.append((expression, state))
         columns = (*(one for one, _ in keys), *(one for one, _ in shown))
@@ -255,14 +247,14 @@ class Source(Curated):
         )
         self._check_windows(question)
         formats = {one.name: state.format for one, state in (*keys, *shown) if state and state.format}
-        question = self._compared(question, by, where)
+        question = self._with_baseline_values(question, by, where)
         return self._answer(question, formats, summed, strict, filtered=where is not None)
 
-    def _compared(self, question: Query, by: Sequence[Shown], where: str | Sequence[str] | None) -> Query:
+    def _with_baseline_values(self, question: Query, by: Sequence[Shown], where: str | Sequence[str] | None) -> Query:
         """The question with what its BEFOREs find."""
         if self.compiled.baseline is None:
             return question
-        found = befores(self, question, by, where)
+        found = baseline_values(self, question, by, where)
         return replace(question, before=found.by_key, before_overall=found.overall)
 
     def row_fields(self, *, hidden: bool = False) -> list[str]:
@@ -270,11 +262,11 @@ class Source(Curated):
         shown = self.shown_fields
         if hidden:
             shown = [state for state in self.fields if not state.broken and state.grain != Grain.GROUP]
-        return [name_text(state.name) for state in shown]
+        return [quote_identifier(state.name) for state in shown]
 
     def write(
         self, path: str | Path, show: Sequence[Shown] | None = None, *, where: str | Sequence[str] | None = None
-    ) -> Written:
+    ) -> WriteResult:
         """Write rows through to a Parquet, Arrow or CSV file (by its ending), batch by batch, whole or not at all.
 
         `show` and `where` are as for `rows`. Raises OakError for a name that is wrong, UnusableInput where nothing can be written.
@@ -283,8 +275,8 @@ class Source(Curated):
             self._expression(item, place="show")[0] for item in (self.row_fields() if show is None else listed(show))
         )
         question = Query(self.compiled.expressions, shown, (), tuple(self._filters(where)), self._always())
-        question = self._compared(question, (), where)
-        self._keep_off(Path(path))
+        question = self._with_baseline_values(question, (), where)
+        self._refuse_overwriting_origin(Path(path))
         whole.some_field(self, shown)
 
         def write(scan: Scan, tables: Iterator[pa.Table], _faults: Faults) -> int:
@@ -293,15 +285,15 @@ class Source(Curated):
             )
 
         (rows, faults), _ = self._asked(question, lambda query, reader: stream(query, reader, write))
-        return Written(Path(path), rows, faults.found())
+        return WriteResult(Path(path), rows, faults.found())
 
-    def _keep_off(self, path: Path) -> None:
+    def _refuse_overwriting_origin(self, path: Path) -> None:
         """Raise UnusableInput where writing a file would write over what the rows come from."""
         if any(one.resolve() == path.resolve() for one in self._origin_paths()):
             raise whole.over_origin(path, self.name)
 
     def _origin_paths(self) -> list[Path]:
-        parts = self.document.specs("part", PartSpec)
+        parts = self.document.models("part", PartSpec)
         return [] if self.feed is not None else origin_paths(self.origin, self.folder, parts) or []
 
     def arrival_findings(self) -> list[Finding]:
@@ -352,9 +344,9 @@ class Source(Curated):
                             "window-key", message, hint=f"Group by {stray} as well, or leave it out of the window."
                         )
 
-    def _totalled(
-        self, expression: Expression, state: State | None, names: Mapping[str, Known]
-    ) -> tuple[Expression, State | None]:
+    def _default_aggregate(
+        self, expression: Expression, state: ResolvedName | None, names: Mapping[str, Known]
+    ) -> tuple[Expression, ResolvedName | None]:
         """A value per row as a value per group, by the field's own way of being totalled."""
         asked = state.spec.total if state is not None and isinstance(state.spec, FieldSpec) else None
         kind = expression.checked.type
@@ -389,7 +381,13 @@ class Source(Curated):
         return tuple(made)
 
     def _answer(
-        self, question: Query, formats: Mapping[str, str], summed: Sequence[State], strict: bool, *, filtered: bool
+        self,
+        question: Query,
+        formats: Mapping[str, str],
+        summed: Sequence[ResolvedName],
+        strict: bool,
+        *,
+        filtered: bool,
     ) -> Answer:
         counted = Counter(one.name.casefold() for one in (*question.by, *question.show))
         twice = next((name for name, times in counted.items() if times > 1), None)

@@ -8,8 +8,8 @@ from oak_ledger.engine import Fault
 from oak_ledger.errors import Finding
 from oak_ledger.formula import Grain, nodes
 from oak_ledger.formula import checked as c
-from oak_ledger.formula.doubts import doubts
-from oak_ledger.formula.lexer import name_text
+from oak_ledger.formula.lexer import quote_identifier
+from oak_ledger.formula.lint import lint
 from oak_ledger.source.answer import Answer
 from oak_ledger.source.source import Source
 
@@ -38,7 +38,7 @@ def try_formula(
 ) -> Trial:
     """Try a formula over all rows of a source. Raises FormulaError with every error of the formula."""
     checked = source.check_formula(formula).require()
-    doubtful = tuple(doubts(checked, formula, "the formula"))
+    doubtful = tuple(lint(checked, formula, "the formula"))
     kind, grain = str(checked.type), str(checked.grain)
     if checked.grain == Grain.GROUP or by:
         whole = source.tally(by, [(RESULT, formula)], where=where)
@@ -50,11 +50,11 @@ def try_formula(
     counted = source.tally(show=[("rows", "COUNT(*)"), ("values", f"COUNT({formula})")], where=where)
     rows, values = counted.to_dicts()[0].values()
     inputs = _inputs(source, checked)
-    sample = source.rows([*(name_text(name) for name in inputs), (RESULT, formula)], where=where, limit=limit)
+    sample = source.rows([*(quote_identifier(name) for name in inputs), (RESULT, formula)], where=where, limit=limit)
     return Trial(formula, kind, grain, rows, rows - values, counted.faults, (*doubtful, *counted.findings), sample)
 
 
-def _inputs(source: Source, checked: c.Checked) -> list[str]:
+def _inputs(source: Source, checked: c.TypedNode) -> list[str]:
     """The fields that a formula reads, one step down where it is only another calculated field."""
     names = [name for name in c.fields_used(checked) if source.state(name).grain != Grain.CONSTANT]
     if len(names) == 1 and source.state(names[0]).tree is not None:

@@ -8,7 +8,7 @@ import shlex
 from collections.abc import Iterator, Sequence
 
 from oak_ledger.errors import Finding, Place
-from oak_ledger.formula.lexer import name_text, quote_text
+from oak_ledger.formula.lexer import quote_identifier, quote_literal
 from oak_ledger.source.proposal import Proposal
 from oak_ledger.source.source import Source
 
@@ -80,9 +80,9 @@ def _source_name(source: Source) -> str:
 
 def _sums(source: Source, name: str, mark: str, other: str) -> tuple[str, str]:
     """All values added up, in both readings."""
-    field = name_text(name)
+    field = quote_identifier(name)
     readings = [
-        f"SUM(CAST(PLAIN_NUMBER({field}, {quote_text(point)}, {quote_text(thousands)}) AS DECIMAL(38,3)))"
+        f"SUM(CAST(PLAIN_NUMBER({field}, {quote_literal(point)}, {quote_literal(thousands)}) AS DECIMAL(38,3)))"
         for point, thousands in ((other, mark), (mark, ""))
     ]
     whole, decimal = (source.tally([], [("sum", reading)]).value() for reading in readings)
@@ -105,5 +105,5 @@ def _moment(one: Proposal, command: str) -> Iterator[Finding]:
     if all(int(end) in _SHEET_DAYS for end in ends):
         shown = str(dt.date(1899, 12, 30) + dt.timedelta(days=int(ends[0])))
         message = f"{one.name} may hold days as sheets number them ({one.evidence.least} would be {shown}); it is kept as numbers."
-        hint = f"As dates: a calculated field DATE '1899-12-30' + {name_text(one.name)}"
+        hint = f"As dates: a calculated field DATE '1899-12-30' + {quote_identifier(one.name)}"
         yield Finding("may-be-moment", message, Place(one.name), hint, "note")

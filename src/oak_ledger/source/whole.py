@@ -11,8 +11,8 @@ import pyarrow as pa
 from oak_ledger.engine.scan import Scan
 from oak_ledger.errors import Finding, Place, UnusableInput
 from oak_ledger.origin.csv.opened import changed, state_of
-from oak_ledger.source.curated import Curated
 from oak_ledger.source.definition import FieldSpec
+from oak_ledger.source.editable import EditableDefinition
 
 LISTED = 6  # names of fields in a sentence
 States = Sequence[tuple[Path, Any]]
@@ -54,14 +54,14 @@ def over_origin(path: Path, name: str) -> UnusableInput:
     return UnusableInput("over-origin", message, hint="Write to another file; nothing was changed.")
 
 
-def some_field(source: Curated, shown: Sequence[Any]) -> None:
+def some_field(source: EditableDefinition, shown: Sequence[Any]) -> None:
     """Raise UnusableInput where no field works that could be written."""
     if not shown:
         message = f"No field of {source.name} works: there is nothing to write."
         raise UnusableInput("no-fields", message, hint="oak check says why.")
 
 
-def left_out(source: Curated) -> list[Finding]:
+def left_out(source: EditableDefinition) -> list[Finding]:
     """Fields that do not work, and so are left out where no field is named."""
     broken = [state.name for state in source.fields if state.broken]
     if not broken:
@@ -74,7 +74,7 @@ def left_out(source: Curated) -> list[Finding]:
     return [Finding("fields-broken", message, Place(source.document.where), "oak check says why.", "warning")]
 
 
-def columns_gone(source: Curated) -> list[Finding]:
+def columns_gone(source: EditableDefinition) -> list[Finding]:
     """That no column which the fields read is there any more, if it is so."""
     reading = [state for state in source.fields if isinstance(state.spec, FieldSpec) and state.spec.column]
     if not reading or not all(state.broken for state in reading):

@@ -15,7 +15,7 @@ from oak_ledger.functions.accumulators import Groups
 from oak_ledger.functions.registry import MISSING, CallContext, FaultSink
 
 
-def aggregate_inputs(node: c.Aggregate) -> list[c.Checked]:
+def aggregate_inputs(node: c.Aggregate) -> list[c.TypedNode]:
     """What an aggregate is computed from: arguments, filter, order."""
     where = [node.where] if node.where is not None else []
     return [*node.args, *where, *(key.key for key in node.order)]

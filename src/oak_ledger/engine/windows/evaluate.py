@@ -270,8 +270,8 @@ def _aggregated(node: c.Window, args: list[Any], where: Any | None, around: Arou
     parts = []
     begin = 0
     while begin < size:
-        reach = np.cumsum(lengths[begin:])
-        stop = begin + max(1, int(np.searchsorted(reach, MAX_FRAME_ROWS, "right")))
+        domain_of = np.cumsum(lengths[begin:])
+        stop = begin + max(1, int(np.searchsorted(domain_of, MAX_FRAME_ROWS, "right")))
         count = lengths[begin:stop]
         codes = np.repeat(np.arange(stop - begin), count)
         at = (

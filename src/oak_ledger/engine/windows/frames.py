@@ -133,10 +133,10 @@ def _extremes(values: Any, keep: Mask | None, around: Around, *, largest: bool) 
     lengths = np.maximum(high - low, 0)
     level = np.frexp(lengths.astype(np.float64))[1] - 1  # the power of two that the length reaches
     made = np.zeros(around.size, numbers.dtype)
-    reach = numbers
+    domain_of = numbers
     for power in range(int(level.max()) + 1):
         at = np.flatnonzero(level == power)
-        made[at] = better(reach[low[at]], reach[high[at] - (1 << power)])
+        made[at] = better(domain_of[low[at]], domain_of[high[at] - (1 << power)])
         step = 1 << power
-        reach = better(reach[: len(reach) - step], reach[step:]) if len(reach) > step else reach
+        domain_of = better(domain_of[: len(domain_of) - step], domain_of[step:]) if len(domain_of) > step else domain_of
     return back(made, empty)

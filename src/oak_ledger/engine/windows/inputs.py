@@ -25,7 +25,7 @@ def inner_windows(fields: Fields, node: c.Window) -> set[c.Window]:
     return set(collect_windows(fields, [Expression("", "", piece) for piece in window_inputs(node)]))
 
 
-def window_inputs(node: c.Window) -> list[c.Checked]:
+def window_inputs(node: c.Window) -> list[c.TypedNode]:
     """What a window is computed from: arguments, filter, partition, order."""
     held = [node.where] if node.where is not None else []
     return [*node.args, *held, *node.partition, *(key.key for key in node.order)]

@@ -22,7 +22,7 @@ from oak_ledger.origin.spec import Header, ReadingSpec
 
 SEPARATORS = ("\t", ";", "|", ",")
 _NAMES = {"tab": "\t", "semicolon": ";", "comma": ",", "bar": "|", "pipe": "|", "space": " ", "colon": ":", "\\t": "\t"}
-LOOKED_AT = 1000  # rows
+DETECTION_ROWS = 1000  # rows
 ENCLOSED_IN = 1 << 16  # characters in which values in quotes are counted
 CONSISTENT = 0.95  # so many rows must have one number of values for a separator to be beyond doubt
 
@@ -134,12 +134,12 @@ def detect(
 def _named(rows: Sequence[Sequence[str]], header: Header, lines: int) -> list[tuple[str, str]]:
     last = header if isinstance(header, int) else 1 + next(at for at, row in enumerate(rows) if row)
     body = [row for row in rows[last:] if row]
-    arriving = arriving_names(rows[max(last - lines, 0) : last], body)
-    said = said_of_names(arriving, column_names_of(arriving, {}))
+    written_names = arriving_names(rows[max(last - lines, 0) : last], body)
+    said = said_of_names(written_names, column_names_of(written_names, {}))
     width = len(rows[last - 1])
-    if len(arriving) < width:
-        said.append((f"names {len(arriving)}", "the header has a separator at the end, the rows have none"))
-    unnamed = [at for at, name in enumerate(arriving) if not name and body]
+    if len(written_names) < width:
+        said.append((f"names {len(written_names)}", "the header has a separator at the end, the rows have none"))
+    unnamed = [at for at, name in enumerate(written_names) if not name and body]
     empty = [f"Column {at + 1}" for at in unnamed if not any(row[at].strip() for row in body if at < len(row))]
     return said + ([(f"hidden {', '.join(empty)}", "no name and no value in the rows looked at")] if empty else [])
 
@@ -168,7 +168,7 @@ def _reader(text: str, writing: _Writing, *, strict: bool = False) -> Any:
     )  # fmt: skip
 
 
-def _rows(text: str, writing: _Writing, count: int = LOOKED_AT) -> list[list[str]]:
+def _rows(text: str, writing: _Writing, count: int = DETECTION_ROWS) -> list[list[str]]:
     """The first rows; what is wrong with one is said when it is read."""
     rows: list[list[str]] = []
     with suppress(csv.Error):
@@ -181,7 +181,7 @@ def _parsed(text: str, writing: _Writing) -> _Parsed:
     rows: list[list[str]] = []
     strict = True
     try:
-        rows.extend(islice(_reader(text, writing, strict=True), LOOKED_AT))
+        rows.extend(islice(_reader(text, writing, strict=True), DETECTION_ROWS))
     except csv.Error:
         strict, rows = False, _rows(text, writing)
     widths = Counter(len(row) for row in rows if row)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from oak_ledger.formula import Grain
 from oak_ledger.formula import checked as c
-from oak_ledger.source.compiled import State
+from oak_ledger.source.compiled import ResolvedName
 from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.source import Source
 
@@ -41,7 +41,7 @@ def outline(source: Source, formula: str) -> list[OutlineLine]:
     return lines
 
 
-def _needs(source: Source, state: State, depth: int, lines: list[OutlineLine], path: tuple[str, ...]) -> None:
+def _needs(source: Source, state: ResolvedName, depth: int, lines: list[OutlineLine], path: tuple[str, ...]) -> None:
     spec = state.spec
     kind = f"{state.type_name}, per {state.grain}" if state.type else "broken"
     if isinstance(spec, FieldSpec) and spec.column:
@@ -55,22 +55,22 @@ def _needs(source: Source, state: State, depth: int, lines: list[OutlineLine], p
             _needs(source, source.state(used), depth + 1, lines, (*path, state.name))
 
 
-def _nulls(node: c.Checked) -> list[str]:
+def _nulls(node: c.TypedNode) -> list[str]:
     """What can make a formula null, in words."""
     found: list[str] = []
     for piece in c.walk(node):
         if isinstance(piece, c.FieldRef) and piece.grain == Grain.ROW:
             found.append(f"{piece.name} is null")
-        if isinstance(piece, c.Apply) and piece.function.can_fault:
+        if isinstance(piece, c.Call) and piece.function.can_fault:
             said = {
                 "/": "what it divides by is zero",
                 "%": "what it divides by is zero",
                 "CAST": "a value does not fit its cast",
             }
             found.append(said.get(piece.function.name, f"{piece.function.name} cannot be computed"))
-        if isinstance(piece, c.Choose) and isinstance(piece.otherwise, c.Constant) and piece.otherwise.value is None:
+        if isinstance(piece, c.Case) and isinstance(piece.otherwise, c.Constant) and piece.otherwise.value is None:
             found.append("no branch of its CASE holds")
         if isinstance(piece, c.Aggregate) and piece.function.name != "COUNT":
             found.append(f"a group has no value for {piece.function.name}")
-    kept = any(isinstance(piece, c.Apply) and piece.function.name == "COALESCE" for piece in c.walk(node))
+    kept = any(isinstance(piece, c.Call) and piece.function.name == "COALESCE" for piece in c.walk(node))
     return [f"{text} (unless COALESCE fills it)" if kept and text.endswith("is null") else text for text in found]

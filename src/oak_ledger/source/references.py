@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from oak_ledger.formula import nodes
-from oak_ledger.formula.lexer import name_text
-from oak_ledger.formula.making import is_near
+from oak_ledger.formula.builder import is_near
+from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.formula.parser import parse
 from oak_ledger.source.document import Block, Document
 
@@ -107,29 +107,29 @@ def bare_name(item: str) -> str:
     return parsed.tree.name if isinstance(parsed.tree, nodes.Name) and not parsed.findings else item
 
 
-def repointed_formula(text: str, renames: Renames) -> str:
+def renamed_in_formula(text: str, renames: Renames) -> str:
     """A formula with names replaced by span; every other character stays."""
     for name in reversed(nodes.names(parse(text).tree)):
         new = renames.get(name.name.casefold())
         if new is not None:
-            text = text[: name.start] + name_text(new) + text[name.end :]
+            text = text[: name.start] + quote_identifier(new) + text[name.end :]
     return text
 
 
 def _repointed_item(kind: str, item: Any, renames: Renames) -> Any:
     if isinstance(item, Mapping):
-        return {**item, "formula": repointed_formula(item.get("formula", ""), renames)}
+        return {**item, "formula": renamed_in_formula(item.get("formula", ""), renames)}
     if kind == "sort":
         sign = "-" if item.startswith("-") else ""
         return sign + renames.get(item.removeprefix("-").casefold(), item.removeprefix("-"))
     if kind == "shown" and not is_name(item):
-        return repointed_formula(item, renames)
+        return renamed_in_formula(item, renames)
     return renames.get(bare_name(item).casefold(), item)
 
 
 def _repointed(kind: str, value: Any, renames: Renames) -> Any:
     if kind == "formula":
-        return repointed_formula(value, renames)
+        return renamed_in_formula(value, renames)
     if kind == "name":
         return renames.get(value.casefold(), value)
     if kind == "text":
@@ -137,7 +137,9 @@ def _repointed(kind: str, value: Any, renames: Renames) -> Any:
     return [_repointed_item(kind, item, renames) for item in value]
 
 
-def repointed(document: Document, renames: Renames, *, only: Callable[[Block], bool] = lambda _block: True) -> Document:
+def renamed_references(
+    document: Document, renames: Renames, *, only: Callable[[Block], bool] = lambda _block: True
+) -> Document:
     """The file with every place that names an old name naming the new one instead."""
     for block in document.blocks:
         if not only(block):

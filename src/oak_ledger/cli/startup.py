@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from types import ModuleType
 from typing import Any
 
-WANTED = False  # only the `oak` command itself asks for it; in a program that uses the library pandas stays as it is
+ENABLED = False  # only the `oak` command itself asks for it; in a program that uses the library pandas stays as it is
 
 
 class _Absent:
@@ -21,7 +21,7 @@ class _Absent:
             raise ImportError(name)
 
 
-def hurry() -> None:
+def tune_process() -> None:
     """Run as a command does: without plugins of the model library, seldom looking for garbage, and with freed memory kept for the next slice.
 
     Arrow is told before it is loaded to take its memory where all else comes from, so that each can use what the other has freed; NumPy, that no
@@ -31,7 +31,7 @@ def hurry() -> None:
     os.environ.setdefault("ARROW_DEFAULT_MEMORY_POOL", "system")
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     gc.set_threshold(100_000, 50, 100)
-    keep_memory()
+    set_malloc_options()
 
 
 _TRIM, _PAD, _APART, _ARENAS = (
@@ -42,7 +42,7 @@ _TRIM, _PAD, _APART, _ARENAS = (
 )  # numbers of GNU's mallopt: M_TRIM_THRESHOLD, M_TOP_PAD, M_MMAP_THRESHOLD, M_ARENA_MAX
 
 
-def keep_memory() -> None:
+def set_malloc_options() -> None:
     """Do not give freed memory back to the system between slices, where the C library can be told so: each time it comes back it is cleared again."""
     import ctypes
 
@@ -56,7 +56,7 @@ def keep_memory() -> None:
 
 def start() -> None:
     """Let pyarrow look for pandas once, in vain. A later `import pandas` of our own works as ever."""
-    if not WANTED or "pandas" in sys.modules:
+    if not ENABLED or "pandas" in sys.modules:
         return
     import pyarrow as pa
 

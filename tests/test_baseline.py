@@ -123,7 +123,7 @@ class Before(FolderCase):
         self.assertRegex(said, r"2 +High Ford")
 
 
-class Written(FolderCase):
+class WriteResult(FolderCase):
     def test_each_kind_of_file(self) -> None:
         self.write("loads.csv", NOW)
         source = oak.intake(["loads.csv"], name="Loads", to="loads.oak.toml").source

@@ -13,13 +13,13 @@ from oak_ledger.columnar.arrays import Mask, scalar
 from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import checked as c
 from oak_ledger.formula import nodes as n
-from oak_ledger.formula.lexer import name_text, quote_text
+from oak_ledger.formula.lexer import quote_identifier, quote_literal
 from oak_ledger.functions import casts
 from oak_ledger.functions.registry import MISSING, CallContext, ComputeError, FaultSink, Function
 from oak_ledger.functions.templates import template
 from oak_ledger.types import BOOLEAN, NULL, NUMERIC, TEMPORAL, TEXT, Grain, Type, common
 
-Piece = c.Checked | None
+Piece = c.TypedNode | None
 NEAR = 80  # per cent of two names that agree
 
 
@@ -68,7 +68,7 @@ def is_near(name: str, other: str) -> bool:
     return bool(fuzz.ratio(name.casefold(), other.casefold()) >= NEAR)
 
 
-def nearest_hint(name: str, names: Iterable[str], written: Callable[[str], str] = name_text) -> str:
+def nearest_hint(name: str, names: Iterable[str], written: Callable[[str], str] = quote_identifier) -> str:
     """`Did you mean …?`, or nothing where no name is like it."""
     close = [written(one) for one in nearest(name, names)]
     if not close:
@@ -80,7 +80,7 @@ Repair = tuple[str, str]
 """A hint, and the whole formula mended so."""
 
 
-class Maker:
+class TypedTreeBuilder:
     """Collects what is wrong with one formula, and makes its pieces; a piece that is wrong is None."""
 
     def __init__(self, text: str, scope: Scope) -> None:
@@ -89,11 +89,11 @@ class Maker:
         self.repairs: dict[tuple[str, int, int], Sequence[Repair]] = {}
         """For a finding, by code and place, other ways to mend it, in the order of preference."""
 
-    def wrong(
+    def report(
         self,
         code: str,
         message: str,
-        at: n.Node | c.Checked,
+        at: n.Node | c.TypedNode,
         hint: str = "",
         fixed: str | None = None,
         more: Sequence[Repair] = (),
@@ -103,7 +103,7 @@ class Maker:
         if more:
             self.repairs[code, at.start, at.end] = more
 
-    def shown(self, piece: n.Node | c.Checked) -> str:
+    def shown(self, piece: n.Node | c.TypedNode) -> str:
         """A piece as written, shortened."""
         text = " ".join(self.text[piece.start : piece.end].split())
         return text if len(text) <= 40 else text[:38] + "…"
@@ -112,12 +112,12 @@ class Maker:
         """The whole formula with one stretch replaced."""
         return self.text[:start] + new + self.text[end:]
 
-    def cast_hint(self, piece: c.Checked, wanted: str, like: c.Checked | None = None) -> tuple[str, str | None]:
+    def cast_hint(self, piece: c.TypedNode, wanted: str, like: c.TypedNode | None = None) -> tuple[str, str | None]:
         """How a piece is made into the wanted type, and the whole formula with that. `like` is what it is compared with."""
         text = self.text[piece.start : piece.end]
         constant = isinstance(piece, c.Constant)
         if constant and wanted == "text" and piece.type.kind in NUMERIC:
-            new = quote_text(text)
+            new = quote_literal(text)
         elif isinstance(piece, c.Constant) and piece.type == TEXT and wanted in NUMERIC and is_number(piece.value):
             new = str(piece.value).strip()
         elif isinstance(piece, c.Constant) and piece.type == TEXT and wanted in ("date", "timestamp"):
@@ -132,7 +132,7 @@ class Maker:
             new = f"CAST({text} AS {wanted.upper()})"
         return f"Write {new}.", self.edited(piece.start, piece.end, new)
 
-    def dated_bounds(self, x: c.Checked, low: c.Checked, high: c.Checked) -> None:
+    def dated_bounds(self, x: c.TypedNode, low: c.TypedNode, high: c.TypedNode) -> None:
         """Add to the last finding how both bounds are written, if they are texts that say dates."""
         known = self.scope.find(x.name) if isinstance(x, c.FieldRef) else None
         written = [
@@ -161,10 +161,10 @@ class Maker:
         if piece.type == NULL:
             return self.convert(piece, BOOLEAN)
         message = f"{of} needs a condition, but {self.shown(piece)} is {a_type(piece.type)}."
-        self.wrong("condition-wanted", message, piece, "Compare it with something.")
+        self.report("condition-wanted", message, piece, "Compare it with something.")
         return None
 
-    def shared_type(self, pieces: Sequence[c.Checked], of: str) -> Type | None:
+    def shared_type(self, pieces: Sequence[c.TypedNode], of: str) -> Type | None:
         """What all pieces widen to; points at the first that does not fit what most of them are."""
         shared = common([piece.type for piece in pieces])
         if shared is not None:
@@ -176,10 +176,10 @@ class Maker:
         )
         odd = next((piece for piece in pieces if common([first.type, piece.type]) is None), pieces[-1])
         message = f"All values of {of} need one type; {self.shown(odd)} is {a_type(odd.type)}, {'others are' if of != 'IN' else self.shown(first) + ' is'} {first.type.kind}."
-        self.wrong("wrong-type", message, odd, *self.cast_hint(odd, first.type.kind, first))
+        self.report("wrong-type", message, odd, *self.cast_hint(odd, first.type.kind, first))
         return None
 
-    def grain_of(self, node: n.Node, parts: Sequence[c.Checked]) -> Grain | None:
+    def grain_of(self, node: n.Node, parts: Sequence[c.TypedNode]) -> Grain | None:
         """The grain of what is made of the parts; row and group together are an error."""
         row = next((part for part in parts if part.grain == Grain.ROW), None)
         group = next((part for part in parts if part.grain == Grain.GROUP), None)
@@ -188,10 +188,10 @@ class Maker:
         row_text, group_text = self.shown(row), self.shown(group)
         message = f"{row_text} has a value per row, {group_text} one per group; they cannot meet in one operation."
         hint, fixed, more = self._of_one_grain(node, row, group)
-        self.wrong("grain-mixed", message, row, hint, fixed, more)
+        self.report("grain-mixed", message, row, hint, fixed, more)
         return None
 
-    def _of_one_grain(self, node: n.Node, row: c.Checked, group: c.Checked) -> tuple[str, str, list[Repair]]:
+    def _of_one_grain(self, node: n.Node, row: c.TypedNode, group: c.TypedNode) -> tuple[str, str, list[Repair]]:
         """How a piece of rows and one of groups become one: a condition as the aggregate's filter, else one value for the group."""
         own, aggregate = self.text[row.start : row.end], self.text[group.start : group.end]
         every = f"{aggregate} OVER ()"
@@ -214,7 +214,7 @@ class Maker:
         )
         return hint, self.edited(row.start, row.end, first), whole
 
-    def convert(self, piece: c.Checked, target: Type) -> c.Checked:
+    def convert(self, piece: c.TypedNode, target: Type) -> c.TypedNode:
         """The piece widened to a type; the checker has made sure that this can be done."""
         if piece.type == target:
             return piece
@@ -225,19 +225,19 @@ class Maker:
         return piece if made is None else made
 
     def apply(
-        self, at: n.Node | c.Checked, function: Function, args: Sequence[c.Checked], result: Type, extra: Any = None
+        self, at: n.Node | c.TypedNode, function: Function, args: Sequence[c.TypedNode], result: Type, extra: Any = None
     ) -> Piece:
         """A function over its arguments; over constants it is computed at once."""
-        node = at if isinstance(at, n.Node) else n.Wrong(at.start, at.end)
+        node = at if isinstance(at, n.Node) else n.ErrorNode(at.start, at.end)
         grain = self.grain_of(node, args)
         if grain is None:
             return None
-        made = c.Apply(at.start, at.end, result, grain, function, tuple(args), extra)
+        made = c.Call(at.start, at.end, result, grain, function, tuple(args), extra)
         if args and all(isinstance(arg, c.Constant) for arg in args):
             return self.folded(made)
         return made
 
-    def folded(self, made: c.Apply) -> Piece:
+    def folded(self, made: c.Call) -> Piece:
         """A constant part, computed by the function's own implementation over one row; a fault in it is an error."""
         faults: list[str] = []
 
@@ -249,13 +249,13 @@ class Maker:
         except ComputeError as unfit:
             faults.append(str(unfit))
         if faults:
-            self.wrong("constant-fault", f"{self.shown(made)} cannot be computed: {faults[0]}.", made)
+            self.report("constant-fault", f"{self.shown(made)} cannot be computed: {faults[0]}.", made)
             return None
         return c.Constant(made.start, made.end, made.type, Grain.CONSTANT, value[0].as_py())
 
 
 def run_constant(
-    function: Function, args: Sequence[c.Checked], result: Type, extra: Any, length: int, record: FaultSink
+    function: Function, args: Sequence[c.TypedNode], result: Type, extra: Any, length: int, record: FaultSink
 ) -> Any:
     """Run a function over `length` rows of constants (others are null)."""
     types = [arg.type for arg in args]
@@ -291,8 +291,8 @@ def dated_literal(text: str, written: str) -> str:
         return ""
     moment = found[0]
     if moment.time() == dt.time():
-        return f"DATE {quote_text(str(moment.date()))}"
-    return f"TIMESTAMP {quote_text(str(moment))}"
+        return f"DATE {quote_literal(str(moment.date()))}"
+    return f"TIMESTAMP {quote_literal(str(moment))}"
 
 
 def _read(written: str, text: str) -> dt.datetime | None:
@@ -318,6 +318,6 @@ def a_type(kind: Type) -> str:
     return {"integer": "an integer", "text": "text"}.get(kind.kind, f"a {kind.kind}")
 
 
-def constants(args: Sequence[c.Checked]) -> list[Any]:
+def constants(args: Sequence[c.TypedNode]) -> list[Any]:
     """The value of each argument that is a constant, else MISSING."""
     return [arg.value if isinstance(arg, c.Constant) else MISSING for arg in args]

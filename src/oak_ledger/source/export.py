@@ -15,12 +15,12 @@ from oak_ledger.columnar.arrays import arrow_type
 from oak_ledger.engine import Expression, Fault
 from oak_ledger.errors import UnusableInput
 from oak_ledger.functions.casts import text_of
-from oak_ledger.source.document import write_bytes
+from oak_ledger.source.document import write_atomically
 from oak_ledger.types import TIMESTAMP
 
 
 @dataclass(frozen=True, slots=True)
-class Written:
+class WriteResult:
     """What was written: the file, how many rows, and what could not be computed."""
 
     path: Path
@@ -95,7 +95,7 @@ def write_rows(
             if notes is not None:
                 out.add_key_value_metadata(notes())
 
-    write_bytes(path, write)
+    write_atomically(path, write)
     return rows
 
 

@@ -13,35 +13,35 @@ from typing import Any
 from oak_ledger.columnar.texts import value_text
 from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import checked as c
-from oak_ledger.formula.ranges import ANY_VALUE, Cut, Truth, Values, key, reach, truth
+from oak_ledger.formula.ranges import ANY_VALUE, Cut, IntervalSet, PredicateRanges, domain_of, key, predicate_ranges
 from oak_ledger.types import INTEGER
 
 NARROW = 1  # a gap between numbers this wide is most likely meant to be none
 
 
-def doubts(tree: c.Checked, text: str, where: str = "") -> Iterator[Finding]:
+def lint(tree: c.TypedNode, text: str, where: str = "") -> Iterator[Finding]:
     """What is doubtful in a checked formula, as warnings with their places."""
     for piece in c.walk(tree):
-        if isinstance(piece, c.Choose):
+        if isinstance(piece, c.Case):
             yield from _branches(piece, text, where)
-        elif isinstance(piece, c.Apply) and piece.type.kind == "boolean":
+        elif isinstance(piece, c.Call) and piece.type.kind == "boolean":
             found = _never_or_always(piece, text, where)
             if found is not None:
                 yield found
 
 
-def _warning(code: str, message: str, piece: c.Checked, text: str, where: str, hint: str = "") -> Finding:
+def _warning(code: str, message: str, piece: c.TypedNode, text: str, where: str, hint: str = "") -> Finding:
     return Finding(code, message, Place(where, text, piece.start, piece.end), hint, "warning")
 
 
-def _shown(piece: c.Checked, text: str) -> str:
+def _shown(piece: c.TypedNode, text: str) -> str:
     return " ".join(text[piece.start : piece.end].split())
 
 
 # -- conditions -------------------------------------------------------------------------------------------------
 
 
-def _never_or_always(piece: c.Apply, text: str, where: str) -> Finding | None:
+def _never_or_always(piece: c.Call, text: str, where: str) -> Finding | None:
     """A comparison, or comparisons joined, whose answer is known; parts of it that are doubtful by themselves speak for themselves."""
     name, shown = piece.function.name, _shown(piece, text)
     if name in ("=", "<>", "<", "<=", ">", ">="):
@@ -57,15 +57,15 @@ def _never_or_always(piece: c.Apply, text: str, where: str) -> Finding | None:
             return _warning(
                 "holds-never", f"{shown} never holds: nothing compares with null.", piece, text, where, hint
             )
-    if name == "NOT" and isinstance(piece.args[0], c.Apply) and piece.args[0].function.name == "IN":
+    if name == "NOT" and isinstance(piece.args[0], c.Call) and piece.args[0].function.name == "IN":
         items = piece.args[0].args[1:]
         if any(isinstance(item, c.Constant) and item.value is None for item in items):
             hint = "Take the NULL out of the list."
             return _warning("holds-never", f"{shown} never holds: its list has a null.", piece, text, where, hint)
     if name not in ("=", "<>", "<", "<=", ">", ">=", "IN", "AND", "OR"):
         return None
-    found = truth(piece)
-    if found is None or any(_known(inner) for arg in piece.args if (inner := truth(arg)) is not None):
+    found = predicate_ranges(piece)
+    if found is None or any(_known(inner) for arg in piece.args if (inner := predicate_ranges(arg)) is not None):
         return None
     said = _known(found)
     return _warning(f"holds-{said}", f"{shown} {_SAID[said]}.", piece, text, where) if said else None
@@ -74,19 +74,19 @@ def _never_or_always(piece: c.Apply, text: str, where: str) -> Finding | None:
 _SAID = {"never": "never holds, whatever the value", "always": "holds for every value that is not null"}
 
 
-def _known(found: Truth) -> str:
+def _known(found: PredicateRanges) -> str:
     """Whether a condition `never` or `always` holds; empty where it depends."""
-    possible = reach(found.operand)
-    if found.holds.both(possible).empty:
+    possible = domain_of(found.operand)
+    if found.holds.intersection(possible).empty:
         return "never" if not found.fails.empty else ""
-    return "always" if possible.both(ANY_VALUE).both(found.holds.others).empty else ""
+    return "always" if possible.intersection(ANY_VALUE).intersection(found.holds.complement).empty else ""
 
 
 # -- branches ---------------------------------------------------------------------------------------------------
 
 
-def _branches(choice: c.Choose, text: str, where: str) -> Iterator[Finding]:
-    truths = [truth(branch.condition) for branch in choice.branches]
+def _branches(choice: c.Case, text: str, where: str) -> Iterator[Finding]:
+    truths = [predicate_ranges(branch.condition) for branch in choice.branches]
     first = next((one for one in truths if one is not None), None)
     known = [
         one if one is not None and first is not None and key(one.operand) == key(first.operand) else None
@@ -94,24 +94,24 @@ def _branches(choice: c.Choose, text: str, where: str) -> Iterator[Finding]:
     ]
     if first is None:
         return
-    left = reach(first.operand)  # what no branch has taken yet
-    taken: list[tuple[c.Branch, Values]] = []
+    left = domain_of(first.operand)  # what no branch has taken yet
+    taken: list[tuple[c.Branch, IntervalSet]] = []
     for branch, one in zip(choice.branches, known, strict=True):
         if one is None:
             continue
-        new = one.holds.both(left)
+        new = one.holds.intersection(left)
         if new.empty and _known(one) != "never":
             message = f"No value reaches {_label(branch, text)}: earlier branches already cover all its values."
             yield _warning("branch-unreachable", message, branch, text, where, "Put the narrower branch first.")
         for other, held in taken if not new.empty else ():
-            shared = _point(one.holds.both(held))
+            shared = _point(one.holds.intersection(held))
             if shared is not None:
                 message = f"{value_text(shared[0])} is in two branches; the first, {_label(other, text)}, takes it."
                 hint = "Let one of them end before that value."
                 yield _warning("branch-overlap", message, branch, text, where, hint)
                 break
         taken.append((branch, one.holds))
-        left = left.both(one.holds.others)
+        left = left.intersection(one.holds.complement)
     if len(taken) == len(choice.branches):
         yield from _gaps(choice, first.operand, left, text, where)
 
@@ -123,7 +123,7 @@ def _label(branch: c.Branch, text: str) -> str:
     return f"WHEN {shown}"
 
 
-def _point(values: Values) -> tuple[Any] | None:
+def _point(values: IntervalSet) -> tuple[Any] | None:
     """The one value that a set holds, if it does."""
     stretches = list(values.stretches())
     if len(stretches) != 1:
@@ -148,7 +148,7 @@ def _next(value: Any) -> Any:
     return value + 1 if isinstance(value, int) else None
 
 
-def _gaps(choice: c.Choose, operand: c.Checked, left: Values, text: str, where: str) -> Iterator[Finding]:
+def _gaps(choice: c.Case, operand: c.TypedNode, left: IntervalSet, text: str, where: str) -> Iterator[Finding]:
     """Values between two branches that fall in neither."""
     no_else = isinstance(choice.otherwise, c.Constant) and choice.otherwise.value is None
     shown = _shown(operand, text)

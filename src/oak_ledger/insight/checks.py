@@ -11,28 +11,28 @@ from collections.abc import Iterable, Iterator, Sequence
 from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import Grain
 from oak_ledger.formula import nodes as n
-from oak_ledger.formula.lexer import name_text
+from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.formula.parser import parse
-from oak_ledger.insight.additivity import Nature, Natures, ratio_of_sums
+from oak_ledger.insight.additivity import Additivity, AdditivityAnalysis, ratio_of_sums
 from oak_ledger.insight.branches import branch_probes, doubtful
 from oak_ledger.insight.idle import idle_probes, multiplied
-from oak_ledger.insight.probes import Helpers, Probe, Values, figure, is_helper, place_of
+from oak_ledger.insight.probes import Probe, TemporaryFields, Values, format_number, is_helper, place_of
 from oak_ledger.insight.spelling import spelling_probes
 from oak_ledger.source.arrival import shape_findings
-from oak_ledger.source.compiled import State
+from oak_ledger.source.compiled import ResolvedName
 from oak_ledger.source.definition import FieldSpec, RuleSpec, read_type
 from oak_ledger.source.formats import show
-from oak_ledger.source.places import repointed_formula
+from oak_ledger.source.references import renamed_in_formula
 from oak_ledger.source.source import Source
 from oak_ledger.types import MAX_DIGITS, TEXT, Type
 
 EXACT_SCALE = 9
 
 
-def prove(source: Source) -> Iterator[Finding]:
+def run_checks(source: Source) -> Iterator[Finding]:
     """Everything that the rows confirm. Reads them once."""
     yield from doubtful(source)
-    helpers = Helpers(source)
+    helpers = TemporaryFields(source)
     probes = [
         *_probes(source),
         *_exact_copies(source, helpers),
@@ -47,7 +47,7 @@ def prove(source: Source) -> Iterator[Finding]:
             if source.check_formula(formula).checked is not None:
                 shown[f"{at} {key}"] = formula
     counted = {
-        f"count {state.name}": f"COUNT({name_text(state.name)})"
+        f"count {state.name}": f"COUNT({quote_identifier(state.name)})"
         for state in source.fields
         if not state.broken and state.grain == Grain.ROW and not is_helper(state.name)
     }
@@ -86,7 +86,7 @@ def _new_columns(source: Source) -> Iterator[Finding]:
 
 
 def _probes(source: Source) -> Iterator[Probe]:
-    natures = Natures(source)
+    natures = AdditivityAnalysis(source)
     for state in source.fields:
         spec = state.spec
         if state.broken or not isinstance(spec, FieldSpec):
@@ -97,11 +97,11 @@ def _probes(source: Source) -> Iterator[Probe]:
             yield from _summed_inside(source, state, spec.formula, state.tree, natures)
             yield from _spreading(source, state, spec.formula, state.tree)
         if spec.rule:
-            condition = repointed_formula(spec.rule, {"value": state.name})
+            condition = renamed_in_formula(spec.rule, {"value": state.name})
             yield _ruled(
                 source, place_of(source, state), f"{state.name} breaks its rule {spec.rule.strip()}", condition
             )
-    for rule in source.document.specs("rule", RuleSpec):
+    for rule in source.document.models("rule", RuleSpec):
         place = Place(f"{source.document.where}, rule {rule.name!r}")
         yield _ruled(source, place, f"The rule {rule.name!r} is broken", rule.holds)
 
@@ -109,24 +109,28 @@ def _probes(source: Source) -> Iterator[Probe]:
 # -- sums of ratios ----------------------------------------------------------------------------------------
 
 
-def _summed_by_default(source: Source, state: State, spec: FieldSpec, natures: Natures) -> Iterator[Probe]:
+def _summed_by_default(
+    source: Source, state: ResolvedName, spec: FieldSpec, natures: AdditivityAnalysis
+) -> Iterator[Probe]:
     nature = natures.of_state(state)
     if (
-        nature.adds_up
+        nature.is_additive
         or spec.total is not None
         or spec.role == "dimension"
         or state.type is None
         or not state.type.numeric
     ):
         return
-    name = name_text(state.name)
+    name = quote_identifier(state.name)
     right = ratio_of_sums(source, spec.formula, nature)
 
     def judge(values: Values) -> Finding | None:
-        message = f"{state.name} must not be added up: {nature.why}. The total would be {figure(values['wrong'])}"
+        message = (
+            f"{state.name} must not be added up: {nature.why}. The total would be {format_number(values['wrong'])}"
+        )
         numbers = {"wrong": values["wrong"]}
         if right:
-            message += f"; the right figure is {figure(values['right'])}"
+            message += f"; the right figure is {format_number(values['right'])}"
             numbers["right"] = values["right"]
         hint = (
             f"Make it a value per group: {right}"
@@ -138,7 +142,9 @@ def _summed_by_default(source: Source, state: State, spec: FieldSpec, natures: N
     yield Probe({"wrong": f"SUM({name})", **({"right": right} if right else {})}, judge)
 
 
-def _summed_inside(source: Source, state: State, text: str, tree: n.Node, natures: Natures) -> Iterator[Probe]:
+def _summed_inside(
+    source: Source, state: ResolvedName, text: str, tree: n.Node, natures: AdditivityAnalysis
+) -> Iterator[Probe]:
     """`SUM` or `AVG` over a ratio, in a formula for groups."""
     for call in n.walk(tree):
         if not (isinstance(call, n.Call) and call.name in ("SUM", "AVG") and len(call.args) == 1 and call.over is None):
@@ -146,12 +152,12 @@ def _summed_inside(source: Source, state: State, text: str, tree: n.Node, nature
         argument = call.args[0]
         inner = text[argument.start : argument.end]
         nature = natures.of(argument, text)
-        if nature.adds_up or (nature.kind == "rate" and call.name == "AVG"):
+        if nature.is_additive or (nature.kind == "rate" and call.name == "AVG"):
             continue
         yield _ratio_probe(source, state, text, call, nature, inner)
 
 
-def _ratio_probe(source: Source, state: State, text: str, call: n.Call, nature: Nature, inner: str) -> Probe:
+def _ratio_probe(source: Source, state: ResolvedName, text: str, call: n.Call, nature: Additivity, inner: str) -> Probe:
     right = ratio_of_sums(source, inner, nature)
     if isinstance(call.args[0], n.Name) and nature.kind == "ratio":
         named = source.state(call.args[0].name)
@@ -162,12 +168,10 @@ def _ratio_probe(source: Source, state: State, text: str, call: n.Call, nature: 
     doing = "adds up" if call.name == "SUM" else "gives every row the same weight in averaging"
 
     def judge(values: Values) -> Finding | None:
-        message = (
-            f"{state.name} {doing} {inner}, which is not additive: {nature.why}. {own} says {figure(values['wrong'])}"
-        )
+        message = f"{state.name} {doing} {inner}, which is not additive: {nature.why}. {own} says {format_number(values['wrong'])}"
         numbers = {"wrong": values["wrong"]}
         if right:
-            message += f"; the ratio of sums is {figure(values['right'])}"
+            message += f"; the ratio of sums is {format_number(values['right'])}"
             numbers["right"] = values["right"]
         hint = f"Write {right}" if right else "Aggregate the values that it is made of."
         return Finding(
@@ -198,7 +202,7 @@ def chains(tree: n.Node) -> Iterator[tuple[n.Node, list[n.Node]]]:
             waiting.extend(n.children(node))
 
 
-def _spreading(source: Source, state: State, text: str, tree: n.Node) -> Iterator[Probe]:
+def _spreading(source: Source, state: ResolvedName, text: str, tree: n.Node) -> Iterator[Probe]:
     for whole, parts in chains(tree):
         texts = [text[part.start : part.end] for part in parts]
         varying = [at for at, part in enumerate(texts) if _is_row_number(source, part)]
@@ -211,7 +215,7 @@ def _is_row_number(source: Source, text: str) -> bool:
     return checked is not None and checked.grain == Grain.ROW and checked.type.numeric
 
 
-def _spread_probe(source: Source, state: State, text: str, whole: n.Node, parts: Sequence[n.Node]) -> Probe:
+def _spread_probe(source: Source, state: ResolvedName, text: str, whole: n.Node, parts: Sequence[n.Node]) -> Probe:
     own = text[whole.start : whole.end]
     texts = [text[part.start : part.end] for part in parts]
     filled = _edited(text, whole, [(part, f"COALESCE({text[part.start : part.end]}, 0)") for part in parts])
@@ -231,7 +235,7 @@ def _spread_probe(source: Source, state: State, text: str, whole: n.Node, parts:
         which = ", ".join(f"{texts[at]} in {values[f'null {at}']:,}" for at in empty)
         message = (
             f"{own} is null in {values['lost']:,} of {values['rows']:,} rows because a term is ({which}). "
-            f"The total is {figure(values['wrong'])}; with nulls counted as 0 it would be {figure(values['right'])}."
+            f"The total is {format_number(values['wrong'])}; with nulls counted as 0 it would be {format_number(values['right'])}."
         )
         wraps = [(parts[at], f"COALESCE({texts[at]}, 0)") for at in empty]
         fixed = text[: whole.start] + _edited(text, whole, wraps) + text[whole.end :]
@@ -281,26 +285,26 @@ def _rule_fields(source: Source, condition: str) -> list[str]:
     """What to show of a row that breaks a rule: the key, and the fields that the rule reads."""
     used = [name.name for name in n.names(parse(condition).tree) if name.name.casefold() in source.compiled.states]
     known = [source.state(name).name for name in (*source.about.key, *used)]
-    return [name_text(name) for name in dict.fromkeys(known)] or ["1 = 1"]
+    return [quote_identifier(name) for name in dict.fromkeys(known)] or ["1 = 1"]
 
 
-def _exact_copies(source: Source, helpers: Helpers) -> Iterator[Probe]:
+def _exact_copies(source: Source, helpers: TemporaryFields) -> Iterator[Probe]:
     """For each decimal field that is read from text: a copy with all its decimals, and what it proves."""
     for state in source.fields:
         spec = state.spec
         if not isinstance(spec, FieldSpec) or state.broken or not spec.type or source.published is not None:
             continue
         kind, _ = read_type(spec.type)
-        if kind.kind != "decimal" or source.compiled.arriving.get(spec.column) != TEXT:
+        if kind.kind != "decimal" or source.compiled.origin_schema.get(spec.column) != TEXT:
             continue
-        copy = name_text(
+        copy = quote_identifier(
             helpers.reread(state, "clean", "values", "values_from", type=f"decimal({MAX_DIGITS},{EXACT_SCALE})")
         )
         read = f"CAST({copy} AS DECIMAL({MAX_DIGITS},{kind.scale}))"
         yield _rounded(source, state, kind, f"COUNT(*) FILTER (WHERE {read} <> {copy})")
 
 
-def _rounded(source: Source, state: State, kind: Type, formula: str) -> Probe:
+def _rounded(source: Source, state: ResolvedName, kind: Type, formula: str) -> Probe:
     def judge(values: Values) -> Finding | None:
         if not values["rounded"]:
             return None
@@ -324,7 +328,7 @@ def _key(source: Source) -> Iterator[Finding]:
         return
     if not names or any(source.state(name).broken for name in names):
         return
-    fields = [name_text(name) for name in names]
+    fields = [quote_identifier(name) for name in names]
     repeated = source.tally(fields, [("rows", "COUNT(*)")], sort=["-rows"], limit=1)
     rows = repeated.to_dicts()
     groups = repeated.groups or 0
@@ -346,12 +350,12 @@ def _key(source: Source) -> Iterator[Finding]:
 # -- beside an answer ----------------------------------------------------------------------------------------------
 
 
-def beside_answer(source: Source, summed: Sequence[State]) -> Iterable[Finding]:
+def beside_answer(source: Source, summed: Sequence[ResolvedName]) -> Iterable[Finding]:
     """A tally that has just added up what must not be."""
-    natures = Natures(source)
+    natures = AdditivityAnalysis(source)
     for state in summed:
         nature = natures.of_state(state)
-        if isinstance(state.spec, FieldSpec) and not nature.adds_up and state.spec.total is None:
+        if isinstance(state.spec, FieldSpec) and not nature.is_additive and state.spec.total is None:
             right = ratio_of_sums(source, state.spec.formula, nature)
             hint = f"Ask for {right} instead." if right else "Say how: AVG, MIN, MAX."
             yield Finding(

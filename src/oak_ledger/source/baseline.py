@@ -13,7 +13,7 @@ from oak_ledger.engine.lookup import KeyLookup
 from oak_ledger.errors import OakError, UnusableInput
 from oak_ledger.formula import Grain
 from oak_ledger.formula import checked as c
-from oak_ledger.formula.lexer import name_text
+from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.origin import ParquetReader
 from oak_ledger.origin.arrow_ipc import ArrowReader
 from oak_ledger.origin.reader import OriginReader
@@ -25,7 +25,7 @@ VALUE = "the value before"
 
 
 @dataclass(frozen=True, slots=True)
-class Befores:
+class BaselineValues:
     """For each `BEFORE` of a question: its values by key or group, and over all rows together."""
 
     by_key: Mapping[c.Before, KeyLookup]
@@ -42,7 +42,7 @@ def snapshot(path: Path) -> OriginReader:
     return feed
 
 
-def befores(source: Source, question: Query, by: Sequence[Any], where: Any) -> Befores:
+def baseline_values(source: Source, question: Query, by: Sequence[Any], where: Any) -> BaselineValues:
     """What a question's `BEFORE`s find. Raises OakError where the baseline lacks what they need."""
     owners = [*question.show, *question.by, *question.where, *question.always]
     names = needed(question.fields, [one.checked for one in owners])
@@ -52,8 +52,8 @@ def befores(source: Source, question: Query, by: Sequence[Any], where: Any) -> B
     by_key: dict[c.Before, KeyLookup] = {}
     overall: dict[c.Before, KeyLookup] = {}
     if not found:
-        return Befores(by_key, overall)
-    baseline = source.as_it_was()
+        return BaselineValues(by_key, overall)
+    baseline = source.at_baseline()
     for node, owner in found.items():
         text = owner.text[node.value.start : node.value.end]
         _there(baseline, node)
@@ -64,12 +64,12 @@ def befores(source: Source, question: Query, by: Sequence[Any], where: Any) -> B
             by_key[node] = KeyLookup(groups.columns[:-1], groups.column(VALUE))
             if question.totals:
                 overall[node] = KeyLookup([], baseline.tally(show=[(VALUE, text)], where=where).table.column(VALUE))
-    return Befores(by_key, overall)
+    return BaselineValues(by_key, overall)
 
 
 def _by_key(source: Source, baseline: Source, text: str) -> KeyLookup:
     names = source.about.key
-    rows = baseline.rows([*(name_text(name) for name in names), (VALUE, text)]).table
+    rows = baseline.rows([*(quote_identifier(name) for name in names), (VALUE, text)]).table
     found = KeyLookup(rows.columns[:-1], rows.column(VALUE))
     if found.repeated is not None:
         shown = ", ".join(str(column[found.repeated].as_py()) for column in rows.columns[:-1])

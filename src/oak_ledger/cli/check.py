@@ -13,9 +13,9 @@ from oak_ledger.cli.app import (
     json_option,
     open_catalogue,
     open_working,
+    print_json,
     reports_of,
     reports_option,
-    tell_json,
 )
 from oak_ledger.cli.progress import progress_of
 
@@ -36,7 +36,7 @@ def _list_codes(as_json: bool) -> None:
 
     if as_json:
         listed = [{"code": code, **asdict(entry)} for code, entry in CODES.items()]
-        tell_json({"findings": [], "broken": [], "reports": [], "codes": listed})
+        print_json({"findings": [], "broken": [], "reports": [], "codes": listed})
     out = console()
     for topic, codes in TOPICS.items():
         out.print(Text(topic, style="bold"))
@@ -79,7 +79,7 @@ def check_command(source: str | None, codes: bool, catalogue: str, reports: str 
         offered = candidates(opened, last.fingerprints if last else {}) if broken else {}
         panels = [found for report in reports_of(opened, reports) for found in report.check(opened)] if broken else []
     if as_json:
-        tell_json(
+        print_json(
             {
                 "findings": [one.as_json() for one in findings],
                 "broken": [

@@ -10,21 +10,22 @@ from typing import Any, Self
 
 from oak_ledger.errors import FormulaError, OakError, UnusableInput
 from oak_ledger.formula import Grain, check
-from oak_ledger.formula.making import nearest_hint
+from oak_ledger.formula.assist import format_formula
+from oak_ledger.formula.builder import nearest_hint
 from oak_ledger.origin import OriginReader, OriginSpec, open_origin
 from oak_ledger.origin.files import FILE_COLUMN
 from oak_ledger.origin.reader import Progress
 from oak_ledger.origin.spec import PartSpec
 from oak_ledger.source.arrival import refused_columns
-from oak_ledger.source.before import snapshot
+from oak_ledger.source.baseline import snapshot
 from oak_ledger.source.cache import origin_columns
-from oak_ledger.source.compiled import AnySpec, Compiled, State, compile_names, recoding_formula
+from oak_ledger.source.compiled import AnySpec, Compiled, ResolvedName, recoding_formula, resolve_names
 from oak_ledger.source.definition import ConstantSpec, FieldSpec, FilterSpec, SourceSpec
 from oak_ledger.source.document import Block, Document, write_text
 from oak_ledger.source.judging import propose, verdict_of
 from oak_ledger.source.lists import two_columns
 from oak_ledger.source.naming import NameRule, renames
-from oak_ledger.source.places import bare_name, repointed
+from oak_ledger.source.references import bare_name, renamed_references
 
 
 @dataclass(frozen=True)
@@ -38,7 +39,7 @@ class Published:
 
 
 @dataclass(frozen=True)
-class Curated:
+class EditableDefinition:
     """What a source is without its questions (see `Source`)."""
 
     document: Document
@@ -84,17 +85,17 @@ class Curated:
     @property
     def about(self) -> SourceSpec:
         """The `[source]` table."""
-        return self.document.specs("source", SourceSpec)[0]
+        return self.document.models("source", SourceSpec)[0]
 
     @property
     def origin(self) -> OriginSpec:
         """The `[origin]` table."""
-        return self.document.specs("origin", OriginSpec)[0]
+        return self.document.models("origin", OriginSpec)[0]
 
     @cached_property
     def opened(self) -> OriginReader:
         """The origin, opened."""
-        parts = self.document.specs("part", PartSpec)
+        parts = self.document.models("part", PartSpec)
         return self.feed or open_origin(self.origin, self.folder, self.progress, parts)
 
     @cached_property
@@ -107,25 +108,25 @@ class Curated:
     @property
     def named(self) -> list[AnySpec]:
         """What the definition says of everything that formulas may name."""
-        fields, constants = self.document.specs("field", FieldSpec), self.document.specs("constant", ConstantSpec)
-        return [*fields, *constants, *self.document.specs("filter", FilterSpec)]
+        fields, constants = self.document.models("field", FieldSpec), self.document.models("constant", ConstantSpec)
+        return [*fields, *constants, *self.document.models("filter", FilterSpec)]
 
     @cached_property
     def compiled(self) -> Compiled:
         """Every name, bound and typed."""
         published = self.published is not None
         recoding = {} if published else self._recoding()
-        arriving = origin_columns(self)
+        origin_schema = origin_columns(self)
         was = published and self.published is not None and self.published.stage == "baseline"
         key = None if was or self.baseline_feed is None else self.about.key
         where = self.document.where
         missing = not published and any(
-            one.column not in arriving for one in self.document.specs("field", FieldSpec) if one.column
+            one.column not in origin_schema for one in self.document.models("field", FieldSpec) if one.column
         )
         refused = refused_columns(self.opened) if missing else {}
-        return compile_names(
+        return resolve_names(
             self.named,
-            arriving,
+            origin_schema,
             ready=published,
             where=where,
             recoding=recoding,
@@ -137,19 +138,19 @@ class Curated:
     def _recoding(self) -> dict[str, str]:
         """The recode lists of fields, as formulas."""
         made = {}
-        for spec in self.document.specs("field", FieldSpec):
+        for spec in self.document.models("field", FieldSpec):
             if spec.values or spec.values_from:
                 listed = two_columns(self.folder / spec.values_from) if spec.values_from else {}
                 made[spec.name] = recoding_formula({**listed, **spec.values})
         return made
 
     @property
-    def fields(self) -> list[State]:
+    def fields(self) -> list[ResolvedName]:
         """The fields in order, broken and hidden ones included."""
         return [state for state in self.compiled.states.values() if isinstance(state.spec, FieldSpec)]
 
     @property
-    def shown_fields(self) -> list[State]:
+    def shown_fields(self) -> list[ResolvedName]:
         """The fields that report builders see and that have a value per row."""
         return [
             state
@@ -160,7 +161,7 @@ class Curated:
             and state.grain != Grain.GROUP
         ]
 
-    def state(self, name: str) -> State:
+    def state(self, name: str) -> ResolvedName:
         """A field, constant or filter by name; raises OakError with the nearest names where there is none."""
         found = self.compiled.states.get(bare_name(name).casefold()) or self.compiled.states.get(name.casefold())
         if found is None:
@@ -228,12 +229,21 @@ class Curated:
             if other != state.name:
                 message = f"{state.name!r} and {other!r} would both be called {new!r}."
                 raise OakError("name-taken", message, hint="Choose another name; nothing was changed.")
-        document = repointed(self.document, renames)
+        document = renamed_references(self.document, renames)
         for block in [*document.all("field"), *document.all("constant"), *document.all("filter")]:
             new = renames.get(str(block.values["name"]).casefold(), "")
             if new:
                 document = document.replaced(block, {"name": new})
         return self.changed(document)
+
+    def with_formatted_formulas(self, names: Sequence[str] | None = None) -> Self:
+        """The source with the formulas of fields (all calculated ones, or those named) in one look; their meaning stays."""
+        made = self
+        for state in self.fields if names is None else [self.state(name) for name in names]:
+            if isinstance(state.spec, FieldSpec) and state.spec.calculated:
+                block = made.block(state.name)
+                made = made.changed(made.document.replaced(block, {"formula": format_formula(state.spec.formula)}))
+        return made
 
     def with_kept(self, names: Sequence[str]) -> Self:
         """Only these fields, in the file's order; others leave the definition, their columns stay in the origin.
@@ -336,7 +346,7 @@ class Curated:
         """The fields sorted by `name`, or by `type` and name."""
         kinds = ("text", "boolean", "date", "timestamp", "integer", "decimal", "number")
 
-        def key(state: State) -> tuple[int, str]:
+        def key(state: ResolvedName) -> tuple[int, str]:
             rank = kinds.index(state.type.kind) if by == "type" and state.type and state.type.kind in kinds else 0
             return rank, state.name.casefold()
 
@@ -353,7 +363,7 @@ class Curated:
 
     def with_listed_names(self, names: Sequence[str]) -> Self:
         """The plain fields renamed from a list, in the order of their columns in the origin."""
-        order = list(self.compiled.arriving)
+        order = list(self.compiled.origin_schema)
         plain = [state for state in self.fields if isinstance(state.spec, FieldSpec) and state.spec.column in order]
         plain.sort(key=lambda state: order.index(state.spec.column) if isinstance(state.spec, FieldSpec) else 0)
         if len(plain) != len(names):
@@ -387,12 +397,14 @@ class Curated:
             spec = state.spec
             if (
                 isinstance(spec, FieldSpec)
-                and spec.column in self.compiled.arriving
+                and spec.column in self.compiled.origin_schema
                 and spec.type == "text"
                 and not spec.clean
             ):
                 found = propose(
-                    spec.column, state.name, verdict_of(self.opened, spec.column, self.compiled.arriving[spec.column])
+                    spec.column,
+                    state.name,
+                    verdict_of(self.opened, spec.column, self.compiled.origin_schema[spec.column]),
                 )
                 document = document.replaced(
                     self.block(state.name),
@@ -402,7 +414,7 @@ class Curated:
 
     def _first_arriving(self) -> dict[str, Any]:
         """The first row as it arrives, by column."""
-        names = [name for name in self.compiled.arriving if name != FILE_COLUMN]
+        names = [name for name in self.compiled.origin_schema if name != FILE_COLUMN]
         for batch in self.opened.batches(names):
             if batch.num_rows:
                 return dict(batch.slice(0, 1).to_pylist()[0])
@@ -411,11 +423,11 @@ class Curated:
     def new_columns(self) -> list[str]:
         """The columns of the origin that no field uses."""
         taken = {state.spec.column for state in self.fields if isinstance(state.spec, FieldSpec)}
-        return [name for name in self.compiled.arriving if name not in taken and name != FILE_COLUMN]
+        return [name for name in self.compiled.origin_schema if name not in taken and name != FILE_COLUMN]
 
     def naming(self) -> list[NameRule]:
         """The standing rules for names."""
-        return self.document.specs("naming", NameRule)
+        return self.document.models("naming", NameRule)
 
 
 def no_name_twice(document: Document) -> None:

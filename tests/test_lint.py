@@ -10,8 +10,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import oak_ledger as oak
-from oak_ledger.formula.doubts import doubts
-from oak_ledger.formula.ranges import Values, reach, truth
+from oak_ledger.formula.lint import lint
+from oak_ledger.formula.ranges import IntervalSet, domain_of, predicate_ranges
 from tests.support import D, FolderCase, loads
 
 # A formula, and each doubt as (code, the piece it points at, words of its sentence).
@@ -62,7 +62,7 @@ class Doubts(unittest.TestCase):
         source = loads()
         for formula, wanted in DOUBTS:
             with self.subTest(formula):
-                found = list(doubts(source.check_formula(formula).require(), formula))
+                found = list(lint(source.check_formula(formula).require(), formula))
                 self.assertEqual([one.code for one in found], [code for code, _, _ in wanted])
                 for one, (_, piece, words) in zip(found, wanted, strict=True):
                     self.assertTrue(formula[one.place.start :].startswith(piece), one.place)
@@ -85,7 +85,7 @@ class Doubts(unittest.TestCase):
         })  # fmt: skip
         source = oak.Source.from_table(table, name="Values")
         tree = source.check_formula(condition).require()
-        found = truth(tree)
+        found = predicate_ranges(tree)
         if found is None:
             return
         operand = condition[found.operand.start : found.operand.end]
@@ -93,11 +93,11 @@ class Doubts(unittest.TestCase):
         for value, own in zip(*answer.to_pydict().values(), strict=True):
             self.assertEqual(value is True, _within(found.holds, own), (condition, own))
             self.assertEqual(value is False, _within(found.fails, own), (condition, own))
-        self.assertTrue(found.holds.both(found.fails).empty)
-        self.assertFalse(reach(found.operand).empty)
+        self.assertTrue(found.holds.intersection(found.fails).empty)
+        self.assertFalse(domain_of(found.operand).empty)
 
 
-def _within(values: Values, one: Decimal | int | None) -> bool:
+def _within(values: IntervalSet, one: Decimal | int | None) -> bool:
     if one is None:
         return values.null
     return values.least ^ (sum(cut < (one, 0.5) for cut in values.cuts) % 2 == 1)

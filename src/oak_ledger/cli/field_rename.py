@@ -48,7 +48,7 @@ def rename_command(
 
     OLD=NEW renames one. A rule (--add-prefix, --case, --pattern with --by, …) renames the fields named, or all of them.
     """
-    from oak_ledger.cli.changes import apply, documents
+    from oak_ledger.cli.output_edits import apply, documents
     from oak_ledger.reference.mend import renaming
 
     opened = open_working(source)

@@ -57,7 +57,7 @@ def what_is_run() -> str:
 
 def tell_edits(edits: Sequence[FileEdit], *, written: bool, facts: Mapping[str, Any] | None = None) -> None:
     """With `--json`, print the lines that change."""
-    from oak_ledger.cli.app import tell_json
+    from oak_ledger.cli.app import print_json
     from oak_ledger.present.look import LOOK
 
     if LOOK.as_json:
@@ -68,7 +68,7 @@ def tell_edits(edits: Sequence[FileEdit], *, written: bool, facts: Mapping[str, 
             }
             for edit in edits
         ]
-        tell_json({"files": files, "written": written, "facts": dict(facts or {})})
+        print_json({"files": files, "written": written, "facts": dict(facts or {})})
 
 
 def apply(mend: Mend, *, dry_run: bool, facts: Mapping[str, Any] | None = None) -> None:
