@@ -247,12 +247,14 @@ class Calls(FolderCase):
             ("filter drop loads ", ["dear"]),
             ("release ", ["'All loads'"]),
             ("tally nothing --by ", []),
+            ('tally loads --by "co', ["Cost", "Cost rate"]),  # the shell closes a quote that is open
         )
         for typed, offered in cases:
-            words = f"oak {typed}"
-            found = ShellComplete(app, {}, "oak", "_OAK_COMPLETE").get_completions(
-                shlex.split(words[: words.rindex(" ")])[1:], words[words.rindex(" ") + 1 :]
-            )
+            words, last = f"oak {typed}".rsplit(" ", 1)
+            with mock.patch.dict(os.environ, {"COMP_WORDS": f"oak {typed}"}):
+                found = ShellComplete(app, {}, "oak", "_OAK_COMPLETE").get_completions(
+                    shlex.split(words)[1:], last.lstrip('"')
+                )
             self.assertEqual([one.value for one in found], offered, typed)
 
     def test_objects_introduce_themselves_in_two_lines(self) -> None:

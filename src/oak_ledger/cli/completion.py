@@ -48,7 +48,7 @@ class Name(click.types.StringParamType):
     name = "text"
 
     def shell_complete(self, ctx: click.Context, param: click.Parameter, incomplete: str) -> list[CompletionItem]:
-        """What begins like the text, quoted where it holds spaces; files where nothing does."""
+        """What begins like the text, quoted where it holds spaces and no quote is open; files where nothing does."""
         group = str(ctx.parent.info_name) if ctx.parent else ""
         try:
             if param.name == "source":
@@ -62,7 +62,10 @@ class Name(click.types.StringParamType):
         except OakError:
             names = []
         begun = incomplete.casefold()
-        found = [CompletionItem(shlex.quote(name)) for name in names if name.casefold().startswith(begun)]
+        opened = any(os.environ.get("COMP_WORDS", "").endswith(mark + incomplete) for mark in "\"'")
+        found = [
+            CompletionItem(name if opened else shlex.quote(name)) for name in names if name.casefold().startswith(begun)
+        ]
         return found or [CompletionItem(incomplete, type="file")] if param.name == "source" else found
 
 

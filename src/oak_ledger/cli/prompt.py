@@ -47,8 +47,8 @@ def state_of(source: Source, text: str, position: int) -> list[tuple[str, str]]:
     if formula.checked is not None:
         shown.append((f"fg:{LEAF}", f"{formula.checked.type} per {formula.checked.grain}"))
     else:
-        told = [one for one in formula.findings if one.code not in UNFINISHED]
-        first = (told or formula.findings)[0]
+        finished = [one for one in formula.findings if one.code not in UNFINISHED]
+        first = (finished or formula.findings)[0]
         shown.append((f"fg:{RUST}", f"column {first.place.column}: {first.message} {first.hint}"))
     return shown
 

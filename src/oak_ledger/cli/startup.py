@@ -24,8 +24,8 @@ class _Absent:
 def tune_process() -> None:
     """Run as a command does: without plugins of the model library, seldom looking for garbage, and with freed memory kept for the next slice.
 
-    Arrow is told before it is loaded to take its memory where all else comes from, so that each can use what the other has freed; NumPy, that no
-    threads are wanted for products of matrices, of which there are none.
+    Arrow takes its memory from the system's allocator, like everything else, so that each can use what the other has freed. NumPy starts no
+    threads for products of matrices, because there are none.
     """
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
     os.environ.setdefault("ARROW_DEFAULT_MEMORY_POOL", "system")
@@ -43,15 +43,15 @@ _TRIM, _PAD, _APART, _ARENAS = (
 
 
 def set_malloc_options() -> None:
-    """Do not give freed memory back to the system between slices, where the C library can be told so: each time it comes back it is cleared again."""
+    """Keep freed memory between slices, where the C library allows it: memory that comes back from the system is cleared each time."""
     import ctypes
 
     try:
-        tell = ctypes.CDLL(None).mallopt
+        mallopt = ctypes.CDLL(None).mallopt
     except (OSError, AttributeError, TypeError):
         return
     for what, size in ((_TRIM, 1 << 30), (_PAD, 1 << 26), (_APART, 1 << 25), (_ARENAS, 2)):
-        tell(what, size)
+        mallopt(what, size)
 
 
 def start() -> None:

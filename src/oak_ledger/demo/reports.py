@@ -106,14 +106,14 @@ totals = true
 """,
     "haulage_stands": """\
 [report]
-name = "Dear stands"
+name = "Costly stands"
 source = "Timber loads"
 owner = "Haulage desk"
-text = "Which {Stand} is dear to haul from"
+text = "Which {Stand} costs most to haul from"
 
 [[panel]]
 kind = "bars"
-title = "Ten stands that are dear to haul from"
+title = "Ten stands that cost most to haul from"
 by = ["Stand"]
 show = ["Haulage per m³"]
 sort = ["-Haulage per m³"]

@@ -124,7 +124,7 @@ def _conjuncts(condition: c.TypedNode, fields: Fields) -> Iterator[c.TypedNode]:
 
 
 def _as_read(piece: c.TypedNode, fields: Fields) -> c.TypedNode:
-    """What a field stands for."""
+    """What a field means."""
     while isinstance(piece, c.FieldRef):
         piece = fields[piece.name].checked
     return piece

@@ -25,7 +25,7 @@ NEAR = 80  # per cent of two names that agree
 
 @dataclass(frozen=True, slots=True)
 class Known:
-    """What a name stands for. `type` is None where it is broken; `what` says the sort of thing in words."""
+    """What a name means. `type` is None where it is broken; `what` says the sort of thing in words."""
 
     name: str
     type: Type | None
@@ -39,7 +39,7 @@ class Scope(Protocol):
     """The names that a formula may use."""
 
     def find(self, name: str) -> Known | None:
-        """What a name stands for; letter case does not count."""
+        """What a name means; letter case does not count."""
 
     def names(self) -> Iterable[str]:
         """All names, for suggestions."""

@@ -43,7 +43,7 @@ class ColumnRef(TypedNode):
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Call(TypedNode):
-    """An operator or function of one row (or one group); `extra` is what it was told beside its arguments."""
+    """An operator or function of one row (or one group); `extra` is what it needs besides its arguments."""
 
     function: Function
     args: tuple[TypedNode, ...]

@@ -58,6 +58,6 @@ def find_functions(word: str = "") -> list[Function]:
 
 
 def is_named(entry: Function, word: str) -> bool:
-    """Whether a word is an entry's name, or one of the signs that it stands for."""
+    """Whether a word is an entry's name, or one of its signs."""
     wanted = word.casefold()
     return bool(wanted) and wanted in (entry.name.casefold(), *entry.name.casefold().split())

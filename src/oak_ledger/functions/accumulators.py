@@ -1,6 +1,6 @@
 """How aggregates are computed slice by slice: a few numbers a group from each slice, combined, and made a value at the end.
 
-What comes out does not depend on how the rows are sliced. An empty column of numbers stands for zeros.
+What comes out does not depend on how the rows are sliced. An empty column of numbers means zeros.
 """
 
 from __future__ import annotations

@@ -19,7 +19,7 @@ from oak_ledger.functions.selections import ordered_numbers
 @function(
     "MEDIAN(x numeric) -> number",
     topic="aggregate",
-    sentence="The middle value; of an even number of values, the mean of the two in the middle.",
+    sentence="The median; of an even number of values, the average of the two nearest to it.",
     nulls="Nulls are left out; null over no values.",
     examples=[("MEDIAN(Volume)", "12"), ("MEDIAN(Cost)", "15")],
     aggregate=True,

@@ -14,7 +14,7 @@ from oak_ledger.functions.registry import CallContext, ComputeError, function
 _SPACES = " \u00a0\u2009\u202f"
 _MINUS = "\u2212"
 _TRIMMED = f"{_SPACES}\t\n\r\x0b\x0c"
-_ALIKE = {" ": _SPACES, "'": "'\u2019"}  # marks that stand for several characters
+_ALIKE = {" ": _SPACES, "'": "'\u2019"}  # marks that cover several characters
 
 
 @lru_cache(maxsize=64)

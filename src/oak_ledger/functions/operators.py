@@ -348,7 +348,7 @@ IN_LIST = internal_function("IN", _in_list)
 
 
 def like_expression(pattern: str, escape: str | None) -> str:
-    """The regular expression that a `LIKE` pattern stands for; raises ComputeError for a bad escape."""
+    """The regular expression of a `LIKE` pattern; raises ComputeError for a bad escape."""
     out, position = [], 0
     while position < len(pattern):
         character = pattern[position]

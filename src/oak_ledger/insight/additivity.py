@@ -62,7 +62,7 @@ class AdditivityAnalysis:
             if ready:
                 self.known[one.name] = self._of_state(one)
             elif one.name not in self.known:
-                self.known[one.name] = ADDITIVE  # stands while a cycle is followed
+                self.known[one.name] = ADDITIVE  # holds while a cycle is followed
                 waiting.append((one, True))
                 waiting.extend((self.source.state(name), False) for name in one.uses)
         return self.known[state.name]

@@ -129,8 +129,8 @@ class FilesReader:
 
     def otherwise_written(self) -> list[tuple[Path, str]]:
         """Files that are written otherwise than the definition says, and in what."""
-        told = [(path, self._own(path)[1]) for path in self.paths]
-        return [(path, what) for path, what in told if what]
+        described = [(path, self._own(path)[1]) for path in self.paths]
+        return [(path, what) for path, what in described if what]
 
     def written(self, path: Path) -> ReadingSpec:
         """How a file is written."""

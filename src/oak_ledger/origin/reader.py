@@ -137,12 +137,12 @@ def _in_calendar(values: Any) -> None:
 def schema_of(read: Callable[[str], pa.Schema], path: Path) -> pa.Schema:
     """A file's columns with their Arrow types; refused where it is damaged."""
 
-    def told(name: str) -> pa.Schema:
+    def read_schema(name: str) -> pa.Schema:
         schema = read(name)
         str(schema.names)  # a name that is not UTF-8 shows only here
         return schema
 
-    return opening(told, path)
+    return opening(read_schema, path)
 
 
 def opening(read: Callable[[Any], Any], path: Path) -> Any:

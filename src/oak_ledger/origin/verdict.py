@@ -91,7 +91,7 @@ class _Verdict:
             return self.marked(chosen)
         if chosen in _MARKS:
             return self.decimal(chosen)
-        return self.told(chosen)
+        return self.numeric_evidence(chosen)
 
     def code(self, chosen: str) -> str:
         """Why values that look like numbers are codes; empty where they are none."""
@@ -210,7 +210,7 @@ class _Verdict:
         """The digits of a decimal: 18 where they are enough, else as many as there can be."""
         return SHORT_DIGITS if self.seen.whole[mark] + places <= SHORT_DIGITS else MAX_DIGITS
 
-    def told(self, chosen: str) -> Evidence:
+    def numeric_evidence(self, chosen: str) -> Evidence:
         """Everything else."""
         plain = {
             "yes-no": ("boolean", "only yes and no"),
@@ -316,7 +316,7 @@ class _Verdict:
         template: str = "",
         marks: str = "",
         scale: int = 0,
-        **told: Any,
+        **keys: Any,
     ) -> Evidence:
         """The evidence as it is reported."""
         seen, more = self.seen, more or {}
@@ -330,7 +330,7 @@ class _Verdict:
         values = sorted(known or (), key=_in_order if kind in ("integer", "decimal", "number") else None)
         return Evidence(
             kind, scale, max(self.precision(mark, scale) for mark in (marks or ".,")), template, marks, seen.rows, seen.nulls + worded, None if known is None else len(known), misfits,
-            tuple(sorted(samples)[:3]), values[0] if values else "", values[-1] if values else "", null_words=tuple(words), **told,
+            tuple(sorted(samples)[:3]), values[0] if values else "", values[-1] if values else "", null_words=tuple(words), **keys,
         )  # fmt: skip
 
 

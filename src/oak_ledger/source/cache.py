@@ -93,14 +93,16 @@ def cache_entries() -> list[CacheEntry]:
     """All copies, the one used last first; files that no note names, older than an hour, are removed."""
     folder, entries = cache_folder(), []
     for note in sorted(folder.glob("*.json")):
-        told = _read_note(note)
-        data = folder / told["data"] if told else note
-        if told is None or not data.is_file():
+        metadata = _read_note(note)
+        data = folder / metadata["data"] if metadata else note
+        if metadata is None or not data.is_file():
             note.unlink(missing_ok=True)
             continue
         with suppress(FileNotFoundError):  # another process has just put a newer one in its place
             size, used = data.stat().st_size + note.stat().st_size, note.stat().st_mtime
-            entries.append(CacheEntry(told["source"], tuple(told["stamps"]), told["rows"], size, used, note, data))
+            entries.append(
+                CacheEntry(metadata["source"], tuple(metadata["stamps"]), metadata["rows"], size, used, note, data)
+            )
     known = {one.data for one in entries}
     for stray in (*folder.glob("*.parquet*"), *folder.glob(".*.part")):
         with suppress(FileNotFoundError):
@@ -123,8 +125,8 @@ def clear_cache(keep: int = 0) -> list[CacheEntry]:
 
 def _read_note(path: Path) -> dict[str, Any] | None:
     try:
-        told = json.loads(path.read_text("utf-8"))
-        return told if isinstance(told, dict) and told.get("layout") == LAYOUT else None
+        metadata = json.loads(path.read_text("utf-8"))
+        return metadata if isinstance(metadata, dict) and metadata.get("layout") == LAYOUT else None
     except (OSError, ValueError):
         return None
 
@@ -218,15 +220,15 @@ def origin_columns(source: EditableDefinition) -> dict[str, Type]:
     if not stamps or sum(one.size for one in stamps.values()) < MIN_BYTES[kind]:
         return source.opened.columns()
     note = cache_folder() / f"{_digest(_origin_said(source, parts))}.columns"
-    told = _read_note(note)
-    known = told is not None and told["stamps"].keys() == stamps.keys()
-    if known and told and all(FileStamp(**stamp).same(Path(path)) for path, stamp in told["stamps"].items()):
-        return {name: Type(*kind) for name, kind in told["columns"].items()}
+    metadata = _read_note(note)
+    known = metadata is not None and metadata["stamps"].keys() == stamps.keys()
+    if known and metadata and all(FileStamp(**stamp).same(Path(path)) for path, stamp in metadata["stamps"].items()):
+        return {name: Type(*kind) for name, kind in metadata["columns"].items()}
     columns = source.opened.columns()
-    told = {"layout": LAYOUT, "stamps": {path: asdict(stamp) for path, stamp in stamps.items()}, "columns": {name: [one.kind, one.scale] for name, one in columns.items()}}  # fmt: skip
+    metadata = {"layout": LAYOUT, "stamps": {path: asdict(stamp) for path, stamp in stamps.items()}, "columns": {name: [one.kind, one.scale] for name, one in columns.items()}}  # fmt: skip
     with suppress(OSError, OakError):  # then they are found again the next time
         note.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
-        _write_note(note, told)
+        _write_note(note, metadata)
     return columns
 
 
@@ -253,28 +255,28 @@ def _digest(said: Any) -> str:
 
 def _open(source: Source, note: Path, paths: Sequence[Path]) -> TypedCopy | None:
     """The copy that a note names, if it is one of the files as they are."""
-    told = _read_note(note)
-    if told is None or [*told["stamps"]] != [str(path) for path in paths]:
+    metadata = _read_note(note)
+    if metadata is None or [*metadata["stamps"]] != [str(path) for path in paths]:
         return None
-    stamps = {path: FileStamp(**stamp) for path, stamp in told["stamps"].items()}
-    data = note.parent / told["data"]
+    stamps = {path: FileStamp(**stamp) for path, stamp in metadata["stamps"].items()}
+    data = note.parent / metadata["data"]
     try:
         footer = _footer(data)
     except OSError:  # it is gone
         return None
-    if told["footer"] != footer or not all(stamp.same(Path(path)) for path, stamp in stamps.items()):
+    if metadata["footer"] != footer or not all(stamp.same(Path(path)) for path, stamp in stamps.items()):
         return None
-    if any(stamp.whole for stamp in stamps.values()):  # by now their times may tell
-        told["stamps"] = {path: asdict(stamp) for path, stamp in (stamps_of(paths) or {}).items()}
-        if told["stamps"]:
-            _write_note(note, told)
+    if any(stamp.whole for stamp in stamps.values()):  # by now their times may be enough
+        metadata["stamps"] = {path: asdict(stamp) for path, stamp in (stamps_of(paths) or {}).items()}
+        if metadata["stamps"]:
+            _write_note(note, metadata)
     with suppress(FileNotFoundError):
         os.utime(note)
-    source.opened.bad_rows[:] = [BadRow(**one) for one in told["bad_rows"]]
+    source.opened.bad_rows[:] = [BadRow(**one) for one in metadata["bad_rows"]]
     if isinstance(source.opened, FilesReader):
-        source.opened.counts[:] = told["counts"]
+        source.opened.counts[:] = metadata["counts"]
     reader = CopyReader(ParquetReader(data, checked=True), source.opened, source.opened.bad_rows)
-    return TypedCopy(reader, _columns(source, told["raw"]), made=False, note=note)
+    return TypedCopy(reader, _columns(source, metadata["raw"]), made=False, note=note)
 
 
 def _columns(source: Source, raw: Sequence[str]) -> dict[str, str]:
@@ -325,11 +327,11 @@ def _make(source: Source, note: Path, paths: Sequence[Path]) -> TypedCopy | None
             return None
         counts = [*source.opened.counts] if isinstance(source.opened, FilesReader) else []
         previous = _read_note(note)
-        told = {
+        metadata = {
             "layout": LAYOUT, "source": source.name, "data": data.name, "footer": _footer(data), "rows": rows, "raw": sorted(raw), "counts": counts,
             "stamps": {path: asdict(stamp) for path, stamp in after.items()}, "bad_rows": [asdict(one) for one in source.opened.bad_rows],
         }  # fmt: skip
-        _write_note(note, told)
+        _write_note(note, metadata)
         if previous is not None and previous["data"] != data.name:
             (note.parent / previous["data"]).unlink(missing_ok=True)
         clear_cache(cache_limit())
@@ -356,9 +358,9 @@ def _alike(before: Mapping[str, FileStamp], after: Mapping[str, FileStamp]) -> b
     )
 
 
-def _write_note(note: Path, told: Mapping[str, Any]) -> None:
+def _write_note(note: Path, metadata: Mapping[str, Any]) -> None:
     def write(path: Path) -> None:
-        path.write_text(json.dumps(told), "utf-8")
+        path.write_text(json.dumps(metadata), "utf-8")
         path.chmod(0o600)
 
     write_atomically(note, write)

@@ -80,7 +80,7 @@ class SymbolTable:
     baseline: tuple[str, ...] | None = None
 
     def find(self, name: str) -> Known | None:
-        """What a name stands for."""
+        """What a name means."""
         key = name.casefold()
         if key in self.extra:
             return self.extra[key]

@@ -103,7 +103,7 @@ def _origin_spec(keys: dict[str, Any]) -> OriginSpec:
 
 
 def _sheet(path: Path, given: dict[str, Any]) -> tuple[dict[str, Any], tuple[tuple[str, str], ...]]:
-    """Which sheet is taken, where its names are, and which lines at its end are no rows."""
+    """Which sheet is taken, where its names are, and which lines at its end are not rows."""
     there = sheets(path)
     there = [one for one in there if one.rows] or there[:1]
     sheet = given.get("sheet")

@@ -57,7 +57,7 @@ def combined(node: c.Aggregate, parts: Sequence[tuple[Sequence[Any], int]], grou
 
 
 def _one_after_the_other(pieces: Sequence[Any], counts: Sequence[int]) -> Any:
-    """Columns one after the other; an empty one stands for zeros, unless all are."""
+    """Columns one after the other; an empty one means zeros, unless all are empty."""
     if not isinstance(pieces[0], np.ndarray):
         return pa.chunked_array(pieces).combine_chunks()
     if not any(len(piece) for piece in pieces):

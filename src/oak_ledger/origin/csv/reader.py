@@ -30,7 +30,7 @@ BLOCK_BYTES = 1 << 23
 MAX_ROW_BYTES = 1 << 27  # a quote open for so long is taken to be one that is never closed
 SLOW_BATCH_ROWS = 20_000
 csv.field_size_limit(1 << 24)
-_UNIT = "\x1f"  # stands for a separator of several characters
+_UNIT = "\x1f"  # takes the place of a separator of several characters
 _BY_CHARACTERS = (
     "shift_jis",
     "gb18030",
