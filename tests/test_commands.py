@@ -283,6 +283,27 @@ class Calls(FolderCase):
             said = self.oak("tally", "loads", code=70)
             self.assertIn("a failure of oak itself, not of what you did: RuntimeError: no idea", said)
 
+    def test_wide_sources_are_short_unless_all_is_asked_for(self) -> None:
+        names = [f"Measure {at}" for at in range(200)]
+        self.write("wide.csv", ",".join(names) + "\n" + ",".join("7" for _ in names) + "\n")
+        for call, whole in (
+            ("intake wide.csv --name Wide", 200),
+            ("field list wide", 200),
+            ("profile wide", 200),
+            ("peek wide", 200),
+            ("field rename wide --add-prefix Big", 200),
+            ("compare wide", 200),
+        ):
+            with self.subTest(call):
+                again = call.replace("Wide", "Whole").replace("Big", "Very")
+                short, full = self.oak(*shlex.split(call)), self.oak(*shlex.split(again), "--all")
+                self.assertLess(len(short.splitlines()), 90)
+                self.assertIn("--all shows them", short)
+                self.assertNotIn("--all shows them", full)
+                self.assertGreaterEqual(len(full.splitlines()), whole)
+        self.assertEqual(len(self.oak_json("field", "list", "wide")["fields"]), 200)
+        self.assertEqual(len(self.oak_json("field", "list", "wide", "*Measure 19?")["fields"]), 10)
+
     def test_progress_only_goes_forward(self) -> None:
         shown: list[str] = []
         progress = Progress(("reading", "comparing"), shown.append)

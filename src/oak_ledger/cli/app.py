@@ -84,6 +84,7 @@ def _common() -> list[click.Parameter]:
     return [
         click.Option(["--width"], type=click.IntRange(40), default=None, metavar="N", help="Columns of the output  [default: the terminal's, or COLUMNS, or 120]", **keys),
         click.Option(["--color"], type=click.Choice(["auto", "never", "always"]), default=None, help="When to use colour  [default: auto]", **keys),
+        click.Option(["--all", "everything"], is_flag=True, help="Show all fields, columns and findings, however many.", **keys),
         click.Option(["--quiet", "-q"], is_flag=True, help="Print no tables and notes; only the exit code says what happened.", **keys),
         click.Option(["--no-progress"], is_flag=True, help="Show no progress.", **keys),
     ]  # fmt: skip

@@ -83,32 +83,37 @@ def change_each(source: str, names: tuple[str, ...], pattern: str | None, kind: 
 
 @field_command.command("list")
 @click.argument("source")
+@choosing
 @json_option("Fields")
-def list_command(source: str, as_json: bool) -> int:
-    """List the fields with type, grain, and what they are made of."""
-    from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, grid, plural
+def list_command(source: str, names: tuple[str, ...], pattern: str | None, kind: str | None, as_json: bool) -> int:
+    """List the fields with type, grain, and what they are made of; all of them, or those chosen."""
+    from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, grid, plural, shortened
 
     opened = open_working(source)
     states = opened.fields
+    if names or pattern or kind:
+        wanted = set(chosen(opened, names, pattern, kind))
+        states = [state for state in states if state.name in wanted]
     if as_json:
         print_json({"fields": [_as_json(state) for state in states]})
         return 0
     table = grid("field", "kind", "type", "per", "made of", "description")
-    for state in states:
+    listed, more = shortened(states, "field")
+    for state in listed:
         spec: Any = state.spec
-        kind = Text("calculated", style=LEAF) if spec.calculated else Text("plain")
+        shown = Text("calculated", style=LEAF) if spec.calculated else Text("plain")
         if state.broken:
-            kind = Text("broken", style=RUST)
+            shown = Text("broken", style=RUST)
         if spec.hidden:
-            kind.append(", hidden", style=QUIET)
+            shown.append(", hidden", style=QUIET)
         made = (
             " ".join(spec.formula.split())
             if spec.calculated
             else spec.column + (f"  clean {spec.clean}" if spec.clean else "")
         )
-        table.add_row(state.name, kind, state.type_name, str(state.grain), made, spec.description)
+        table.add_row(state.name, shown, state.type_name, str(state.grain), made, spec.description)
     out = console()
-    out.print(table)
+    out.print(table, *more)
     broken = sum(state.broken for state in states)
     out.print(
         Text(

@@ -109,7 +109,7 @@ def edits_command(source: str, as_json: bool) -> int:
 def compare_command(source: str, back: int, limit: int, as_json: bool) -> int:
     """Show SOURCE before and after its last edit: fields side by side with what changed marked, then the first rows."""
     from oak_ledger import compare, previous
-    from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, grid, plural
+    from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, grid, plural, shortened
 
     opened = open_working(source)
     found = compare(previous(opened, back), opened)
@@ -124,7 +124,14 @@ def compare_command(source: str, back: int, limit: int, as_json: bool) -> int:
         return 0
     out = console()
     table = grid("before", "type", "after", "type", "changed")
-    for one in found.fields:
+    changed = [one for one in found.fields if one.changes or None in (one.before, one.after)]
+    fields, more = shortened(found.fields, "field")
+    if more:  # of many, those that changed
+        fields, more = shortened(changed, "changed field")
+        more += [
+            Text(f"{plural(len(found.fields) - len(changed), 'field')} did not change (--all shows them)", style=QUIET)
+        ]
+    for one in fields:
         style = RUST if one.after is None else LEAF if one.before is None else ""
         lost = f"; {plural(one.lost, 'value')} lost, such as {one.sample}" if one.lost else ""
         table.add_row(
@@ -134,7 +141,7 @@ def compare_command(source: str, back: int, limit: int, as_json: bool) -> int:
             Text(one.type_after, style=QUIET),
             Text(", ".join(one.changes) + lost, style=RUST if one.lost else LEAF),
         )
-    out.print(table)
+    out.print(table, *more)
     rows = grid("row", "field", "before", "after", right=(0,))
     differ = list(found.cells())
     for number, name, old, new in differ[:limit]:

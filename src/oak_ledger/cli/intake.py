@@ -206,7 +206,7 @@ def _show_joins(found: Intake) -> None:
 
 
 def _show(found: Intake, sample: int | None) -> None:
-    from oak_ledger.present.terminal import QUIET, RUST, Text, console, findings_list, grid, plural
+    from oak_ledger.present.terminal import QUIET, RUST, Text, console, findings_list, grid, plural, shortened
     from oak_ledger.types import NUMERIC
 
     out = console()
@@ -224,7 +224,8 @@ def _show(found: Intake, sample: int | None) -> None:
     for what, why in found.decisions:
         out.print(Text(f"  {what}: {why}", style=QUIET))
     table = grid("field", "type", "role", "null", "do not fit", "evidence", right=(3, 4))
-    for one in found.proposals:
+    proposals, more = shortened(found.proposals, "field")
+    for one in proposals:
         seen = one.evidence
         misfits = Text(f"{seen.misfits:,}", style=RUST) if seen.misfits else Text("")
         why = seen.why
@@ -233,9 +234,9 @@ def _show(found: Intake, sample: int | None) -> None:
         if seen.null_words:
             why += f"; {', '.join(map(repr, seen.null_words))} means no value"
         if one.role_why and (one.keys.get("total") or (one.role == "dimension" and seen.kind in NUMERIC)):
-            why += f"; {one.keys.get('aggregate') or one.role}: {one.role_why}"
+            why += f"; {one.keys.get('total') or one.role}: {one.role_why}"
         table.add_row(one.name, one.type, one.role, f"{seen.nulls:,}" if seen.nulls else "", misfits, why)
-    out.print(table)
+    out.print(table, *more)
     _show_joins(found)
     if found.findings:
         out.print(findings_list(found.findings))

@@ -22,18 +22,21 @@ def documents(reports: Sequence[Report]) -> list[tuple[Path, Document]]:
 
 def show_edits(edits: Sequence[FileEdit]) -> None:
     """Each line that changes, before and after, by file."""
-    from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console
+    from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, shortened
 
     out = console()
     for edit in edits:
         out.print(Text(edit.path.name, style="bold"))
-        for number, before, after in edit.lines():
+        lines, more = shortened(edit.lines(), "changed line")
+        for number, before, after in lines:
             if before:
                 out.print(Text.assemble((f"{number:>5}  ", QUIET), ("- ", RUST), before), soft_wrap=True)
             if after:
                 out.print(
                     Text.assemble((f"{number if not before else '':>5}  ", QUIET), ("+ ", LEAF), after), soft_wrap=True
                 )
+        for line in more:
+            out.print(line)
 
 
 def write_edit(before: Source, after: Source, *, dry_run: bool = False, facts: Mapping[str, Any] | None = None) -> None:

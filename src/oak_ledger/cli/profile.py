@@ -66,12 +66,13 @@ def _as_json(one: FieldProfile) -> dict[str, Any]:
 
 def _show_all(found: list[FieldProfile], source: str) -> None:
     from oak_ledger.present.profiles import bar_text
-    from oak_ledger.present.terminal import LEAF, Text, console, grid
+    from oak_ledger.present.terminal import LEAF, Text, console, grid, shortened
     from oak_ledger.source.formats import plain
 
     out = console()
     table = grid("field", "type", "null", "distinct", "minimum", "maximum", "distribution", "most common", right=(2, 3))
-    for one in found:
+    shown, more = shortened(found, "field")
+    for one in shown:
         nulls = f"{one.nulls / one.rows:.1%}" if one.rows and one.nulls else ""
         often = [(value, rows / max(one.rows, 1)) for value, rows in one.common[:2] if rows >= 0.01 * one.rows > 0]
         common = ", ".join(f"{_short(plain(value))} {share:.0%}" for value, share in often)
@@ -85,9 +86,12 @@ def _show_all(found: list[FieldProfile], source: str) -> None:
             Text(bar_text(one), style=LEAF),
             common,
         )
-    out.print(table)
-    for one in found:
+    out.print(table, *more)
+    suspicious, more = shortened([one for one in found if one.suspicions], "field with something suspicious")
+    for one in suspicious:
         _show_suspicions(one, source, name=True)
+    for line in more:
+        out.print(line)
 
 
 def _short(text: str, size: int = 14) -> str:

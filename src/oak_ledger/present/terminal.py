@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Iterable, Sequence
-from typing import IO, Any
+from typing import IO, Any, TypeVar
 
 from rich.box import SIMPLE_HEAD
 from rich.cells import cell_len
@@ -24,6 +24,7 @@ from oak_ledger.source.formats import show
 LEAF, RUST, QUIET = "#5f9e4a", "#c8692f", "bright_black"
 SEVERITY = {"error": f"bold {RUST}", "warning": RUST, "note": QUIET}
 WIDE = 120
+MAX_LINES = 40  # fields or findings that are shown without --all
 
 
 def console(*, to_errors: bool = False) -> Console:
@@ -47,6 +48,16 @@ def say(text: str, *, to_errors: bool = False) -> None:
 def plural(count: int, word: str) -> str:
     """A count with its word: 1 row, 2 rows."""
     return f"{count:,} {word}{'' if count == 1 else 's'}"
+
+
+Item = TypeVar("Item")
+
+
+def shortened(items: Sequence[Item], word: str, most: int = MAX_LINES) -> tuple[Sequence[Item], list[Text]]:
+    """The first items of a long list, and a line that says how many more there are; all of them with `--all`."""
+    if LOOK.everything or len(items) <= most:
+        return items, []
+    return items[:most], [Text(f"… and {plural(len(items) - most, f'more {word}')} (--all shows them)", style=QUIET)]
 
 
 class Grid(Table):
@@ -144,6 +155,8 @@ def rows_table(answer: Answer, width: int, notes: Sequence[str] = ()) -> Group:
         if used > width and fit:
             break
         fit += 1
+    if fit < len(names) and LOOK.everything:
+        return _blocks(names, notes, cells, totals)
     numeric = [_is_number(answer, name) for name in names]
     table = grid()
     for at, name in enumerate(names[:fit]):
@@ -158,8 +171,24 @@ def rows_table(answer: Answer, width: int, notes: Sequence[str] = ()) -> Group:
         table.add_row(*totals[:fit], style="bold")
     parts: list[Any] = [table]
     if fit < len(names):
-        parts.append(Text(f"… and {plural(len(names) - fit, 'more column')}: {', '.join(names[fit:])}", style=QUIET))
+        left_out = names[fit : fit + MAX_LINES // 2]
+        more = "" if fit + len(left_out) == len(names) else ", …"
+        count = plural(len(names) - fit, "more column")
+        parts.append(Text(f"… and {count}: {', '.join(left_out)}{more} (--all shows them)", style=QUIET))
     return Group(*parts)
+
+
+def _blocks(
+    names: Sequence[str], notes: Sequence[str], rows: Sequence[Sequence[Text]], totals: Sequence[Text]
+) -> Group:
+    """Rows that are too wide for a table, one under the other, a value a line."""
+    parts: list[Any] = []
+    for number, row in enumerate([*rows, *([totals] if totals else [])], 1):
+        table = grid("all" if number > len(rows) else f"row {number}", "value", *(["type"] if notes else []))
+        for at, name in enumerate(names):
+            table.add_row(name, row[at], *([notes[at]] if notes else []))
+        parts += [table, Text("")]
+    return Group(*parts[:-1])
 
 
 def _even_decimals(answer: Answer, name: str) -> str:
@@ -222,9 +251,10 @@ def finding_block(found: Finding) -> Group:
 def findings_list(findings: Sequence[Finding]) -> Group:
     """Findings, one under the other, with an empty line between."""
     parts: list[Any] = []
-    for found in findings:
+    shown, more = shortened(findings, "finding")
+    for found in shown:
         parts += [finding_block(found), Text("")]
-    return Group(*parts[:-1])
+    return Group(*(parts + more if more else parts[:-1]))
 
 
 def counted(findings: Sequence[Finding]) -> str:

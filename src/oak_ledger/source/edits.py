@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import datetime as dt
-import difflib
 import getpass
+import itertools
 import json
 import os
 from collections.abc import Iterator, Sequence
@@ -30,15 +30,16 @@ class FileEdit:
 
     def lines(self) -> list[tuple[int, str, str]]:
         """The lines that change, each as (line number before, before, after); an empty text is a line that is not there."""
+        from rapidfuzz.distance import Levenshtein
+
         old, new = self.before.split("\n"), self.after.split("\n")
         found = []
-        matcher = difflib.SequenceMatcher(None, old, new, autojunk=False)
-        for tag, start, end, new_start, new_end in matcher.get_opcodes():
-            if tag != "equal":
-                for at in range(max(end - start, new_end - new_start)):
-                    before = old[start + at] if start + at < end else ""
-                    after = new[new_start + at] if new_start + at < new_end else ""
-                    found.append((start + at + 1, before, after))
+        for hunk in Levenshtein.opcodes(old, new):
+            if hunk.tag == "equal":
+                continue
+            removed, added = old[hunk.src_start : hunk.src_end], new[hunk.dest_start : hunk.dest_end]
+            pairs = itertools.zip_longest(removed, added, fillvalue="")
+            found += [(hunk.src_start + at, before, after) for at, (before, after) in enumerate(pairs, 1)]
         return found
 
 
