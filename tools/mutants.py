@@ -19,14 +19,14 @@ ROOT = Path(__file__).parent.parent
 SECONDS = 150  # for the tests of one bug
 # The tests of each room, those that fail soonest first.
 TESTS = {
-    "formula": ("language", "mending", "doubts", "assist", "properties"),
+    "formula": ("language", "mending", "lint", "assist", "properties"),
     "functions": ("language", "texts", "dates", "columnar", "properties", "arguments"),
     "columnar": ("columnar", "texts", "dates", "windows", "language"),
     "engine": ("source", "windows", "filtered", "properties", "engine"),
     "origin": ("corpus", "intake", "delimited", "arrival", "typed_files", "parquet", "whole", "arguments"),
-    "source": ("source", "shaping", "intake", "corpus", "whole", "cache", "before"),
-    "insight": ("proofs", "silent", "doubts", "shaping"),
-    "reference": ("proofs", "publish", "shaping"),
+    "source": ("source", "shaping", "intake", "corpus", "whole", "cache", "baseline"),
+    "insight": ("checks", "silent", "lint", "shaping"),
+    "reference": ("checks", "publish", "shaping"),
     "report": ("publish", "commands"),
     "catalogue": ("publish", "commands"),
 }
