@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+import codecs
 import io
 import os
 import shlex
@@ -18,6 +19,19 @@ from oak_ledger.cli.app import app, print_json
 from oak_ledger.errors import Finding, OakError
 from oak_ledger.present.look import LOOK, Look
 
+# What a terminal shows that has not all characters.
+PLAIN = {"→": "->", "…": "...", "·": "-", "×": "x", "⏎": " ", "—": "-", "█": "#", **dict.fromkeys("▁▂▃", "."), **dict.fromkeys("▄▅▆▇", "=")}  # fmt: skip
+
+
+def _plainly(error: UnicodeError) -> tuple[str, int]:
+    """Other characters for those that an encoding lacks."""
+    if not isinstance(error, UnicodeEncodeError):
+        raise error
+    return "".join(PLAIN.get(one, "?") for one in error.object[error.start : error.end]), error.end
+
+
+codecs.register_error("oak-plain", _plainly)
+
 
 def run(arguments: Sequence[str]) -> int:
     """Run one command and give its exit code; errors are printed on standard error, never as a traceback."""
@@ -25,7 +39,7 @@ def run(arguments: Sequence[str]) -> int:
     as_json = "--json" in arguments
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper) and (stream.encoding or "").lower().replace("-", "") != "utf8":
-            stream.reconfigure(errors="replace")  # a terminal that has not all characters shows others instead
+            stream.reconfigure(errors="oak-plain")
     try:
         code = app.main(list(arguments), prog_name="oak", standalone_mode=False, obj=shlex.join(arguments))
     except click.ClickException as error:

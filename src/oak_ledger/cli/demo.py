@@ -140,7 +140,7 @@ DAY: tuple[Step, ...] = (
     ),
     Step(
         "What is broken",
-        "Everything that is hurt, directly or through other fields, in the source and in the six reports; and what the missing column may be called now.",
+        "Everything that is broken, directly or through other fields, in the source and in the six reports; and what the missing column may be called now.",
         (("oak check loads", 1),),
     ),
     Step(

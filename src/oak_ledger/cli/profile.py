@@ -73,7 +73,8 @@ def _show_all(found: list[FieldProfile], source: str) -> None:
     table = grid("field", "type", "null", "distinct", "minimum", "maximum", "distribution", "most common", right=(2, 3))
     shown, more = shortened(found, "field")
     for one in shown:
-        nulls = f"{one.nulls / one.rows:.1%}" if one.rows and one.nulls else ""
+        share = one.nulls / one.rows if one.rows else 0.0
+        nulls = f"{share:.1%}" if share >= 0.0005 else "<0.1%" if share else ""
         often = [(value, rows / max(one.rows, 1)) for value, rows in one.common[:2] if rows >= 0.01 * one.rows > 0]
         common = ", ".join(f"{_short(plain(value))} {share:.0%}" for value, share in often)
         table.add_row(

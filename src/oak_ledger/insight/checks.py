@@ -81,7 +81,7 @@ def _new_columns(source: Source) -> Iterator[Finding]:
     broken = any(one.code == "missing-column" for state in source.fields for one in state.findings)
     if new and broken:
         names = ", ".join(new[:5]) + (" …" if len(new) > 5 else "")
-        hint = "A column may have been renamed: see the candidates; or take it over: oak field restore."
+        hint = "A column may have been renamed: see the candidates; to use it: oak field restore."
         yield Finding("columns-untaken", f"Not used by any field: {names}.", Place(source.document.where), hint, "note")
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import sys
 from collections.abc import Iterable, Sequence
 from typing import IO, Any, TypeVar
@@ -27,6 +28,20 @@ WIDE = 120
 MAX_LINES = 40  # fields or findings that are shown without --all
 
 
+class _Trimmed:
+    """A stream that is not a terminal, without the spaces that tables leave at the ends of lines."""
+
+    def __init__(self, stream: IO[str]) -> None:
+        self._stream = stream
+
+    def write(self, text: str) -> int:
+        """Write a text."""
+        return self._stream.write(re.sub(r" +(?=\n)", "", text))
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._stream, name)
+
+
 def console(*, to_errors: bool = False) -> Console:
     """A console on standard output (or error), as `LOOK` says."""
     stream: IO[str] = sys.stderr if to_errors else sys.stdout
@@ -34,8 +49,9 @@ def console(*, to_errors: bool = False) -> Console:
     width = LOOK.width or (int(given) if given.isdigit() and int(given) > 0 else None)
     if width is None and not stream.isatty():
         width = WIDE
+    target: Any = stream if stream.isatty() else _Trimmed(stream)
     return Console(
-        file=stream, highlight=False, soft_wrap=False, width=width, quiet=(LOOK.quiet or LOOK.as_json) and not to_errors,
+        file=target, highlight=False, soft_wrap=False, width=width, quiet=(LOOK.quiet or LOOK.as_json) and not to_errors,
         no_color=True if LOOK.color == "never" else None, force_terminal=True if LOOK.color == "always" else None,
     )  # fmt: skip
 
@@ -151,7 +167,7 @@ def rows_table(answer: Answer, width: int, notes: Sequence[str] = ()) -> Group:
     ]
     fit, used = 0, 0
     for size in widths:
-        used += min(size, 40) + 2
+        used += min(size, 40) + (GAP if fit else 0)
         if used > width and fit:
             break
         fit += 1
