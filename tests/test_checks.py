@@ -8,9 +8,9 @@ from unittest import mock
 import pyarrow as pa
 
 import oak_ledger as oak
+from oak_ledger import files
 from oak_ledger.insight.additivity import nature_of
 from oak_ledger.insight.fingerprint import fingerprint, renamed_between, shared
-from oak_ledger.source import edits
 from tests.support import D, FolderCase, loads
 
 # A formula for a row over `loads`, and its nature.
@@ -294,18 +294,21 @@ class Broken(FolderCase):
         planned = oak.plan_mend(self.source, {"STAND": "COMPARTMENT"}, self.others(), names={"Stand": "Compartment"})
         before = {edit.path: edit.path.read_text() for edit in planned.edits}
         self.assertEqual(len(before), 2)
-        real = edits.write_text
-        calls: list[Any] = []
+        real = files.write_text
+        for failing in range(1, 6):  # the intent, what names it, the two files, the log
+            calls: list[Any] = []
 
-        def fails_second(path: Any, text: str) -> None:
-            calls.append(path)
-            if len(calls) == 2:
-                raise oak.UnusableInput("not-written", "No space left on device.")
-            real(path, text)
+            def fails(path: Any, text: str, failing: int = failing, calls: list[Any] = calls) -> None:
+                calls.append(path)
+                if len(calls) == failing:
+                    raise oak.UnusableInput("not-written", "No space left on device.")
+                real(path, text)
 
-        with mock.patch.object(edits, "write_text", fails_second):
-            self.raises("not-written", planned.apply)
-        self.assertEqual({path: path.read_text() for path in before}, before)
+            with mock.patch.object(files, "write_text", fails):
+                self.raises("not-written", planned.apply)
+            self.assertGreaterEqual(len(calls), failing)
+            self.assertEqual({path: path.read_text() for path in before}, before)
+            self.assertEqual([*self.folder.rglob(".*.intent"), *self.folder.rglob(".*.part")], [])
         self.report.write_text(REPORT + "\n# changed meanwhile\n")
         self.raises("changed-meanwhile", planned.apply)
         self.assertEqual(

@@ -154,11 +154,17 @@ class Undo(WithSource):
         self.raises("nothing-to-undo", oak.undo, path)
 
     def test_a_change_by_hand_is_never_overwritten(self) -> None:
+        before = Path("loads.oak.toml").read_text()
         self.edit(description="d")
         path = Path("loads.oak.toml")
-        path.write_text(path.read_text() + "# by hand\n")
-        self.raises("changed-meanwhile", oak.undo, path)
-        self.assertIn("# by hand", path.read_text())
+        path.write_text("# above\n" + path.read_text() + "# by hand\n")
+        oak.undo(path)  # other lines
+        self.assertEqual(path.read_text(), "# above\n" + before + "# by hand\n")
+        oak.redo(path)
+        path.write_text(path.read_text().replace('description = "d"', 'description = "e"'))  # the same line
+        error = self.raises("changed-meanwhile", oak.undo, path)
+        self.assertIn('description = "d"', error.message)
+        self.assertIn('description = "e"', path.read_text())
         Path(".loads.oak.toml.edits").write_text("no log")
         self.raises("bad-log", oak.edits_of, path)
 

@@ -15,7 +15,7 @@ import pyarrow as pa
 import sqlalchemy as sa
 
 from oak_ledger.errors import UnusableInput
-from oak_ledger.source.document import write_atomically
+from oak_ledger.files import write_atomically
 
 DATABASE = "catalogue.db"
 DATA = "data"

@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from oak_ledger.report import Report
     from oak_ledger.source import Source
     from oak_ledger.source.document import Document
-    from oak_ledger.source.edits import FileEdit
+    from oak_ledger.source.edits import FileEdit, LoggedFile
 
 
 def documents(reports: Sequence[Report]) -> list[tuple[Path, Document]]:
@@ -20,7 +20,7 @@ def documents(reports: Sequence[Report]) -> list[tuple[Path, Document]]:
     return [(report.path, report.document) for report in reports if report.path is not None]
 
 
-def show_edits(edits: Sequence[FileEdit]) -> None:
+def show_edits(edits: Sequence[FileEdit | LoggedFile]) -> None:
     """Each line that changes, before and after, by file."""
     from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, shortened
 
@@ -58,7 +58,9 @@ def what_is_run() -> str:
     return "oak " + str(context.find_root().obj)[:200] if context is not None else "edit"
 
 
-def tell_edits(edits: Sequence[FileEdit], *, written: bool, facts: Mapping[str, Any] | None = None) -> None:
+def tell_edits(
+    edits: Sequence[FileEdit | LoggedFile], *, written: bool, facts: Mapping[str, Any] | None = None
+) -> None:
     """With `--json`, print the lines that change."""
     from oak_ledger.cli.app import print_json
     from oak_ledger.present.look import LOOK

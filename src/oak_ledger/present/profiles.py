@@ -7,9 +7,9 @@ from io import BytesIO
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from oak_ledger.files import write_atomically
 from oak_ledger.insight.profile import FieldProfile
 from oak_ledger.present.figures import BARS, INK, QUIET, RUST, STYLE
-from oak_ledger.source.document import write_atomically
 from oak_ledger.source.formats import plain
 
 if TYPE_CHECKING:

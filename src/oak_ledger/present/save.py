@@ -5,8 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 
 from oak_ledger.errors import OakError
+from oak_ledger.files import write_atomically
 from oak_ledger.report import ReportView
-from oak_ledger.source.document import write_atomically
 
 ENDINGS = (".html", ".png")
 

@@ -21,13 +21,13 @@ import pyarrow as pa
 from oak_ledger.columnar.arrays import arrow_type
 from oak_ledger.engine import Expression, Faults, Query, Scan, stream
 from oak_ledger.errors import Finding, OakError, Place
+from oak_ledger.files import write_atomically
 from oak_ledger.formula import Grain, Type
 from oak_ledger.formula import checked as c
 from oak_ledger.origin import FilesReader, OriginReader, ParquetReader
 from oak_ledger.origin.reader import BadRow
 from oak_ledger.origin.spec import PartSpec
 from oak_ledger.origin.stamps import FileStamp, origin_paths, stamps_of
-from oak_ledger.source.document import write_atomically
 from oak_ledger.version import __version__
 
 if TYPE_CHECKING:

@@ -14,7 +14,7 @@ from oak_ledger.source.answer import Answer
 from oak_ledger.source.compiled import ResolvedName
 from oak_ledger.source.definition import DEFINITION, FieldSpec
 from oak_ledger.source.document import parse_document
-from oak_ledger.source.edits import edits_of
+from oak_ledger.source.edits import edits_of, patched
 from oak_ledger.source.formats import show
 from oak_ledger.source.source import Source
 
@@ -126,11 +126,14 @@ def previous(source: Source, back: int = 1) -> Source:
     path = source.path
     done = [edit for edit in edits_of(path) if not edit.undone] if path is not None else []
     mine = [file for edit in done for file in edit.files if path is not None and file.path.name == path.name]
+    text = source.document.text
     if path is None or len(mine) < back:
         raise OakError(
             "no-earlier", f"Only {len(mine)} edits of this source are recorded.", hint="oak edits lists them."
         )
-    document = parse_document(mine[-back].before, DEFINITION, path.name)
+    for file in reversed(mine[-back:]):
+        text = patched(path, text, [hunk.turned() for hunk in file.hunks])
+    document = parse_document(text, DEFINITION, path.name)
     return Source(document, source.folder, path)
 
 

@@ -8,11 +8,9 @@ from __future__ import annotations
 
 import difflib
 import itertools
-import os
 import re
-import secrets
 import tomllib
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
@@ -22,6 +20,7 @@ from typing import Any, TypeVar
 from pydantic import BaseModel, ValidationError
 
 from oak_ledger.errors import Finding, OakError, Place, UnusableInput
+from oak_ledger.files import finish
 
 _HEADER = re.compile(r"^[ \t]*(\[\[?)[ \t]*([A-Za-z_][\w-]*)[ \t]*\]\]?[ \t]*(?:#.*)?$")
 _CONTROL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f]")
@@ -143,6 +142,7 @@ class Document:
 
 def read_document(path: Path, shape: FileSchema) -> Document:
     """Read and check a file; raises UnusableInput saying what is wrong, where, and how to mend it."""
+    finish(path)
     try:
         text = path.read_bytes().decode("utf-8-sig")
     except FileNotFoundError:
@@ -418,27 +418,3 @@ def item_of(value: Any) -> Any:
     if isinstance(value, Decimal):
         return tomlkit.float_(float(value)) if value != value.to_integral_value() else tomlkit.float_(str(value))
     return tomlkit.item(value)
-
-
-def write_text(path: Path, text: str) -> None:
-    """Write a text file whole or not at all: beside it first, then in its place."""
-    write_atomically(path, lambda temporary: temporary.write_bytes(text.encode("utf-8")))
-
-
-def write_atomically(path: Path, write: Callable[[Path], Any]) -> None:
-    """Have a file written beside its place, and put it there only when it is whole and on the disk."""
-    temporary = path.with_name(f".{path.name}.{secrets.token_hex(4)}.part")
-    try:  # an interruption at any moment from here on leaves nothing behind
-        path.parent.mkdir(parents=True, exist_ok=True)
-        temporary.open("xb").close()
-        temporary.chmod(path.stat().st_mode & 0o777 if path.exists() else 0o644)
-        write(temporary)
-        with temporary.open("rb+") as file:
-            os.fsync(file.fileno())
-        temporary.replace(path)
-    except OSError as error:
-        said = error.strerror or str(error)
-        raise UnusableInput("not-written", f"{path} cannot be written: {said}.", hint="Nothing was changed.") from error
-    finally:
-        with suppress(OSError):  # it was never made, or is in its place
-            temporary.unlink()

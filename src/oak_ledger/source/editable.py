@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any, Self
 
 from oak_ledger.errors import FormulaError, OakError, UnusableInput
+from oak_ledger.files import write_text
 from oak_ledger.formula import Grain, check
 from oak_ledger.formula.assist import format_formula
 from oak_ledger.formula.builder import nearest_hint
@@ -21,7 +22,7 @@ from oak_ledger.source.baseline import snapshot
 from oak_ledger.source.cache import origin_columns
 from oak_ledger.source.compiled import AnySpec, Compiled, ResolvedName, recoding_formula, resolve_names
 from oak_ledger.source.definition import ConstantSpec, FieldSpec, FilterSpec, SourceSpec
-from oak_ledger.source.document import Block, Document, write_text
+from oak_ledger.source.document import Block, Document
 from oak_ledger.source.judging import propose, verdict_of
 from oak_ledger.source.lists import two_columns
 from oak_ledger.source.naming import NameRule, renames

@@ -1,4 +1,8 @@
-"""Writing edits: all files or none, one at a time even from two terminals, each kept in a log for undo and redo."""
+"""Writing edits: all files or none, one at a time even from two terminals, each kept in a log for undo and redo.
+
+The log keeps the lines that changed with those around them, not whole files. So an edit can be undone after somebody has changed other
+lines by hand; where the same lines were changed, they are named and nothing is written.
+"""
 
 from __future__ import annotations
 
@@ -7,17 +11,17 @@ import getpass
 import itertools
 import json
 import os
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from oak_ledger.errors import OakError, UnusableInput
-from oak_ledger.source.document import write_text
+from oak_ledger.files import Change, finish_locked, locked, raw_text, write_together
 
 MAX_LOGGED_EDITS = 200
-WAIT_SECONDS = 5.0
+MAX_LOG_CHARACTERS = 2_000_000
+AROUND = 2  # lines kept before and after those that changed
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,17 +34,104 @@ class FileEdit:
 
     def lines(self) -> list[tuple[int, str, str]]:
         """The lines that change, each as (line number before, before, after); an empty text is a line that is not there."""
-        from rapidfuzz.distance import Levenshtein
+        return [line for hunk in hunks_of(self.before, self.after) for line in hunk.lines()]
 
-        old, new = self.before.split("\n"), self.after.split("\n")
-        found = []
-        for hunk in Levenshtein.opcodes(old, new):
-            if hunk.tag == "equal":
+
+@dataclass(frozen=True, slots=True)
+class Hunk:
+    """Lines next to each other that changed: from which line (from 0) before and after, what they were and are, and the lines around them."""
+
+    start_before: int
+    start_after: int
+    before: tuple[str, ...]
+    after: tuple[str, ...]
+    above: tuple[str, ...]
+    below: tuple[str, ...]
+
+    def lines(self) -> Iterable[tuple[int, str, str]]:
+        """Each line as (line number before, before, after)."""
+        pairs = itertools.zip_longest(self.before, self.after, fillvalue="")
+        return ((self.start_before + at, before, after) for at, (before, after) in enumerate(pairs, 1))
+
+    def turned(self) -> Hunk:
+        """The way back."""
+        return Hunk(self.start_after, self.start_before, self.after, self.before, self.above, self.below)
+
+    def place(self, lines: Sequence[str], start: int) -> int | None:
+        """Where in a text these lines are before the change: nearest to `start`, with the most lines around them the same; None if nowhere."""
+        size = len(self.before)
+        best: tuple[tuple[int, int], int] | None = None
+        around = len(self.above) + len(self.below)
+        for at in (start, *range(len(lines) - size + 1)):
+            if tuple(lines[at : at + size]) != self.before:
                 continue
-            removed, added = old[hunk.src_start : hunk.src_end], new[hunk.dest_start : hunk.dest_end]
-            pairs = itertools.zip_longest(removed, added, fillvalue="")
-            found += [(hunk.src_start + at, before, after) for at, (before, after) in enumerate(pairs, 1)]
-        return found
+            above = sum(one == other for one, other in zip(reversed(self.above), reversed(lines[:at]), strict=False))
+            below = sum(one == other for one, other in zip(self.below, lines[at + size :], strict=False))
+            if above + below == around and at == start:
+                return int(at)
+            certain = any(self.before) or (above == len(self.above) and below == len(self.below))
+            rank = (above + below, -abs(at - start))
+            if certain and (above + below or at == start) and (best is None or rank > best[0]):
+                best = (rank, at)
+        return None if best is None else best[1]
+
+
+def hunks_of(before: str, after: str) -> list[Hunk]:
+    """What changed between two texts."""
+    from rapidfuzz.distance import Levenshtein
+
+    old, new = before.split("\n"), after.split("\n")
+    found = []
+    changes = Levenshtein.opcodes(old, new)
+    for equal, group in itertools.groupby(changes, key=lambda one: one.tag == "equal"):
+        if not equal:
+            some = list(group)
+            first, last = some[0], some[-1]
+            removed, added = old[first.src_start : last.src_end], new[first.dest_start : last.dest_end]
+            above = old[max(first.src_start - AROUND, 0) : first.src_start]
+            below = old[last.src_end : last.src_end + AROUND]
+            found.append(Hunk(first.src_start, first.dest_start, *map(tuple, (removed, added, above, below))))
+    return found
+
+
+def patched(path: Path, text: str, hunks: Sequence[Hunk]) -> str:
+    """A text with changes made, also where other lines of it have changed since. Raises UnusableInput where the same lines have."""
+    lines, shift, missing = text.split("\n"), 0, []
+    for hunk in hunks:
+        start = hunk.start_before + shift
+        at = hunk.place(lines, start)
+        if at is None:
+            missing.append(hunk)
+            continue
+        lines[at : at + len(hunk.before)] = hunk.after
+        shift += at - start + len(hunk.after) - len(hunk.before)
+    if missing:
+        wanted = [
+            f"line {number}: {before or 'a line more'} → {after or 'removed'}"
+            for hunk in missing
+            for number, before, after in hunk.lines()
+        ]
+        message = f"{path.name} has changed where this would be written: {'; '.join(wanted[:3])}{' …' if len(wanted) > 3 else ''}."
+        raise UnusableInput("changed-meanwhile", message, hint="Change these lines by hand. Nothing was written.")
+    return "\n".join(lines)
+
+
+@dataclass(frozen=True, slots=True)
+class LoggedFile:
+    """What an edit changed in a file."""
+
+    path: Path
+    hunks: tuple[Hunk, ...]
+
+    def lines(self) -> list[tuple[int, str, str]]:
+        """The lines that changed, each as (line number before, before, after)."""
+        return [line for hunk in self.hunks for line in hunk.lines()]
+
+    def edit(self, *, back: bool) -> FileEdit:
+        """The change to the file as it is now, there or back. Raises UnusableInput where the lines have changed since."""
+        there = _plain(raw_text(self.path))
+        hunks = [hunk.turned() for hunk in self.hunks] if back else self.hunks
+        return FileEdit(self.path, there, patched(self.path, there, hunks))
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,7 +141,7 @@ class Edit:
     at: str
     by: str
     what: str
-    files: tuple[FileEdit, ...]
+    files: tuple[LoggedFile, ...]
     undone: bool
 
 
@@ -67,13 +158,19 @@ def edits_of(definition: Path) -> list[Edit]:
     except FileNotFoundError:
         return []
     except (OSError, ValueError, KeyError, TypeError) as error:
-        hint = "Take the file away to begin a new log."
+        hint = "Remove the file to begin a new log."
         raise UnusableInput("bad-log", f"{log_path(definition)} cannot be read: {error}.", hint=hint) from error
 
 
 def _edit(values: dict[str, Any], folder: Path) -> Edit:
-    files = tuple(FileEdit(folder / one["path"], one["before"], one["after"]) for one in values["files"])
+    files = tuple(LoggedFile(folder / one["path"], tuple(_hunks(one))) for one in values["files"])
     return Edit(values["at"], values["by"], values["what"], files, bool(values["undone"]))
+
+
+def _hunks(values: dict[str, Any]) -> Iterable[Hunk]:
+    if "hunks" not in values:  # an earlier version kept whole files
+        return hunks_of(values["before"], values["after"])
+    return (Hunk(first, second, *map(tuple, texts)) for first, second, *texts in values["hunks"])
 
 
 def write_edits(definition: Path, files: Sequence[FileEdit], what: str) -> None:
@@ -81,16 +178,20 @@ def write_edits(definition: Path, files: Sequence[FileEdit], what: str) -> None:
 
     Raises UnusableInput where a file has changed since it was read, or cannot be written; then nothing is changed.
     """
-    with _locked(definition):
-        _write_all(files)
+    with locked(definition):
+        finish_locked(definition)
         done = [edit for edit in edits_of(definition) if not edit.undone]
         who = os.environ.get("OAK_USER") or getpass.getuser()
         now = dt.datetime.now().isoformat(" ", "seconds")
-        _keep(definition, [*done, Edit(now, who, what, tuple(files), undone=False)])
+        logged = tuple(LoggedFile(one.path, tuple(hunks_of(one.before, one.after))) for one in files)
+        _write(definition, files, [*done, Edit(now, who, what, logged, undone=False)])
 
 
 def undo(definition: Path) -> Edit:
-    """Take back the last edit that is not undone; raises OakError where there is none, or a file has changed since."""
+    """Take back the last edit that is not undone; lines that were changed by hand elsewhere stay.
+
+    Raises OakError where there is none, or where the same lines have changed since.
+    """
     return _revert(definition, back=True)
 
 
@@ -114,61 +215,56 @@ def _next(edits: Sequence[Edit], definition: Path, *, back: bool) -> int:
 
 
 def _revert(definition: Path, *, back: bool) -> Edit:
-    with _locked(definition):
+    with locked(definition):
+        finish_locked(definition)
         edits = edits_of(definition)
         at = _next(edits, definition, back=back)
         edit = edits[at]
-        turned = [FileEdit(one.path, one.after, one.before) if back else one for one in edit.files]
-        _write_all(turned)
+        turned = [one.edit(back=back) for one in edit.files]
         edits[at] = Edit(edit.at, edit.by, edit.what, edit.files, undone=back)
-        _keep(definition, edits)
-        return Edit(edit.at, edit.by, edit.what, tuple(turned), undone=back)
+        _write(definition, turned, edits)
+        shown = tuple(LoggedFile(one.path, tuple(hunks_of(one.before, one.after))) for one in turned)
+        return Edit(edit.at, edit.by, edit.what, shown, undone=back)
 
 
-def _write_all(files: Sequence[FileEdit]) -> None:
+def _plain(raw: str | None) -> str:
+    """A file's text as definitions are read: without a mark at the beginning, lines ended by one character."""
+    return (raw or "").removeprefix("\ufeff").replace("\r\n", "\n")
+
+
+def _write(definition: Path, files: Sequence[FileEdit], edits: Sequence[Edit]) -> None:
+    """Write files and the log together, with the line ends and the mark that each file has."""
+    changes = []
     for one in files:
-        there = one.path.read_text("utf-8").replace("\r\n", "\n") if one.path.exists() else ""
-        if there != one.before:
+        raw = raw_text(one.path)
+        if _plain(raw) != one.before:
             message = f"{one.path.name} has changed since it was read; nothing was written."
             raise UnusableInput("changed-meanwhile", message, hint="Look at the file, then do it again.")
-    written: list[FileEdit] = []
-    try:
-        for one in files:
-            write_text(one.path, one.after)
-            written.append(one)
-    except UnusableInput:
-        for one in written:
-            write_text(one.path, one.before)
-        raise
+        after = one.after.replace("\n", "\r\n") if "\r\n" in (raw or "") else one.after
+        changes.append(Change(one.path, raw, "\ufeff" + after if (raw or "").startswith("\ufeff") else after))
+    log = log_path(definition)
+    write_together(definition, [*changes, Change(log, raw_text(log), _log_text(definition, edits))])
 
 
-def _keep(definition: Path, edits: Sequence[Edit]) -> None:
-    folder = definition.parent
-    lines = [
-        json.dumps({
-            "at": edit.at, "by": edit.by, "what": edit.what, "undone": edit.undone,
-            "files": [{"path": os.path.relpath(str(one.path), str(folder) or "."), "before": one.before, "after": one.after} for one in edit.files],
-        }, ensure_ascii=False)
-        for edit in edits[-MAX_LOGGED_EDITS:]
-    ]  # fmt: skip
-    write_text(log_path(definition), "".join(line + "\n" for line in lines))
-
-
-@contextmanager
-def _locked(definition: Path) -> Iterator[None]:
-    """Only one process edits a definition at a time; a second one waits, and gets an error if it has to wait too long."""
-    from filelock import FileLock, Timeout
-
-    lock = FileLock(definition.parent / f".{definition.name}.lock", timeout=WAIT_SECONDS, poll_interval=0.02)
-    try:
-        lock.acquire()
-    except Timeout:
-        message = f"{definition.name} is being edited in another terminal."
-        raise UnusableInput("locked", message, hint="Try again when that is done. Nothing was changed.") from None
-    except OSError as error:
-        message = f"{definition} cannot be written: {error.strerror}."
-        raise UnusableInput("not-written", message, hint="Nothing was changed.") from error
-    try:
-        yield
-    finally:
-        lock.release()
+def _log_text(definition: Path, edits: Sequence[Edit]) -> str:
+    """The newest edits, as many as there is room for."""
+    folder, room = definition.parent, MAX_LOG_CHARACTERS
+    lines: list[str] = []
+    for edit in reversed(edits[-MAX_LOGGED_EDITS:]):
+        files = [
+            {
+                "path": os.path.relpath(str(one.path), str(folder) or "."),
+                "hunks": [
+                    [one.start_before, one.start_after, one.before, one.after, one.above, one.below]
+                    for one in one.hunks
+                ],
+            }
+            for one in edit.files
+        ]
+        values = {"at": edit.at, "by": edit.by, "what": edit.what, "undone": edit.undone, "files": files}
+        line = json.dumps(values, ensure_ascii=False) + "\n"
+        room -= len(line)
+        if room < 0 and lines:
+            break
+        lines.append(line)
+    return "".join(reversed(lines))

@@ -14,8 +14,8 @@ import pyarrow as pa
 from oak_ledger.columnar.arrays import arrow_type
 from oak_ledger.engine import Expression, Fault
 from oak_ledger.errors import UnusableInput
+from oak_ledger.files import write_atomically
 from oak_ledger.functions.casts import text_of
-from oak_ledger.source.document import write_atomically
 from oak_ledger.types import TIMESTAMP
 
 

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from oak_ledger.errors import Finding, OakError, UnusableInput
+from oak_ledger.files import write_atomically
 from oak_ledger.formula.builder import nearest_hint
 from oak_ledger.origin import OriginSpec, open_origin
 from oak_ledger.origin.files import FILE_COLUMN
@@ -21,7 +22,7 @@ from oak_ledger.origin.workbook import SheetReader
 from oak_ledger.source.arrival import dropped_findings, shape_findings
 from oak_ledger.source.cache import typed_copy
 from oak_ledger.source.definition import DEFINITION
-from oak_ledger.source.document import new_block, parse_document, write_atomically
+from oak_ledger.source.document import new_block, parse_document
 from oak_ledger.source.first_look import files_of, first_spec, slug, stem_of
 from oak_ledger.source.judging import judged, nice_name, proposals_of, propose, verdict_of
 from oak_ledger.source.naming import named
