@@ -108,7 +108,7 @@ def read_oak(path: Path) -> tuple[int, float]:
     """Oak Ledger: types judged from every row, with the evidence."""
     import oak_ledger as oak
 
-    found = oak.intake([path], to=path.parent / "loads.oak.toml")
+    found = oak.intake([path], definition=path.parent / "loads.oak.toml")
     return found.rows, 0.0
 
 
@@ -184,7 +184,7 @@ def keep_oak(path: Path) -> tuple[int, float]:
     from oak_ledger.source.cache import clear_cache
 
     clear_cache()
-    found = oak.intake([path], to=path.parent / "kept.oak.toml")
+    found = oak.intake([path], definition=path.parent / "kept.oak.toml")
     found.save(replace=True)
     return found.rows, 0.0
 
@@ -323,7 +323,7 @@ def main() -> None:
         import oak_ledger as oak
 
         os.environ["OAK_CACHE_FOLDER"] = str(Path(folder) / "cache")
-        oak.intake([path], to=path.parent / "loads.oak.toml").save()
+        oak.intake([path], definition=path.parent / "loads.oak.toml").save()
         times: dict[str, list[float]] = {name: [] for name in WORK}
         memory: dict[str, float] = {}
         for repeat in range(given.repeats):

@@ -94,7 +94,7 @@ def told(value: Any) -> Any:
 
 def by_oak(path: Path) -> tuple[list[str], list[list[Any]], oak.Intake]:
     """What we read."""
-    found = oak.intake([path], to=path.with_suffix(".oak.toml"), keep_names=True)
+    found = oak.intake([path], definition=path.with_suffix(".oak.toml"), keep_names=True)
     fields = [one for one in found.proposals if not one.keys.get("hidden")]
     answer = found.source.rows([(f"c{at}", '"' + one.name.replace('"', '""') + '"') for at, one in enumerate(fields)])
     return [one.column for one in fields], _columns(answer.table), found

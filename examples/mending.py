@@ -8,7 +8,7 @@ import oak_ledger as oak
 folder = Path(tempfile.mkdtemp())
 data = folder / "loads.csv"
 data.write_text("LOAD,STAND,VOLUME\n1,ST-01,12.5\n2,ST-02,8.0\n3,ST-01,4.0\n")
-source = oak.intake([data], name="Loads", to=folder / "loads.oak.toml").source
+source = oak.intake([data], name="Loads", definition=folder / "loads.oak.toml").source
 source = source.with_field("Stands", "COUNT(DISTINCT Stand)")
 source.save()
 catalogue = oak.Catalogue.open(folder / "catalogue", create=True)

@@ -8,7 +8,7 @@ import oak_ledger as oak
 folder = Path(tempfile.mkdtemp())
 data = folder / "loads.csv"
 data.write_text("Mill,Volume,Value\nLow Weir,12.5,1400\nHigh Ford,8.0,900\nLow Weir,4.0,410\n")
-source = oak.intake([data], name="Loads", to=folder / "loads.oak.toml").source
+source = oak.intake([data], name="Loads", definition=folder / "loads.oak.toml").source
 source = source.with_field("Price", "SUM(Value) / SUM(Volume)", format="0.00")
 source.save()
 

@@ -65,7 +65,7 @@ class NastyFiles(FolderCase):
     def test_each_comes_out_as_it_must(self) -> None:
         for name, types, first, rows, said in READ:
             with self.subTest(name):
-                found = oak.intake([DATA / name], to=self.folder / f"{name}.oak.toml")
+                found = oak.intake([DATA / name], definition=self.folder / f"{name}.oak.toml")
                 self.assertEqual(
                     {one.name: str(one.type) for one in found.source.fields},
                     {key: kind.replace("(18,", "(38,") for key, kind in types.items()},
@@ -96,7 +96,7 @@ class NastyFiles(FolderCase):
                         [DATA / name],
                         bad_rows=how,
                         encoding="utf-8" if name == "late_byte.csv" else None,
-                        to=f"{how}.oak.toml",
+                        definition=f"{how}.oak.toml",
                     )
                     self.assertEqual(found.rows, rows, how)
                     self.assertEqual(
@@ -112,15 +112,17 @@ class NastyFiles(FolderCase):
 
     def test_quoted_empty_text_and_wide_values(self) -> None:
         path = self.write("w.csv", "A,B\n" + "".join(f'{at},"{"x" * 70_000}\n{at}"\n' for at in range(300)))
-        table = oak.intake([path], to="w.oak.toml").source.rows(["B"]).table
+        table = oak.intake([path], definition="w.oak.toml").source.rows(["B"]).table
         self.assertEqual((table.num_rows, len(table.column(0)[299].as_py())), (300, 70_004))
 
     def test_settings_win_over_detection(self) -> None:
         path = self.write("s.csv", "1;2\n3;4\n")
-        found = oak.intake([path], header="none", names=["A", "B"], to="s.oak.toml")
+        found = oak.intake([path], header="none", names=["A", "B"], definition="s.oak.toml")
         self.assertEqual(found.source.rows().to_dicts(), [{"A": 1, "B": 2}, {"A": 3, "B": 4}])
-        self.assertEqual(oak.intake([path], separator=",", to="t.oak.toml").proposals[0].type, "text")
-        self.assertEqual(oak.intake([path], header=1, to="u.oak.toml").source.rows().to_dicts(), [{"1": 3, "2": 4}])
+        self.assertEqual(oak.intake([path], separator=",", definition="t.oak.toml").proposals[0].type, "text")
+        self.assertEqual(
+            oak.intake([path], header=1, definition="u.oak.toml").source.rows().to_dicts(), [{"1": 3, "2": 4}]
+        )
         self.raises("names-count", oak.intake, [path], names=["A"])
         self.raises("unknown-encoding", oak.intake, [path], encoding="klingon")
         self.raises("wrong-value", oak.intake, [path], header=0)
@@ -192,7 +194,7 @@ class Looks(FolderCase):
                 mock.patch.object(csv_reader, "BLOCK_BYTES", block), mock.patch.object(files, "SMALL_BYTES", 0), mock.patch.object(infer, "STUDIED", studied), mock.patch.object(infer, "SMALL_DICTIONARY", repeating),
                 mock.patch.object(infer, "SAMPLED_VALUES", studied // 4), mock.patch.object(infer, "ENOUGH_ZEROS", 40), mock.patch.object(infer, "TEXT_STUDIED", 1500),
             ):  # fmt: skip
-                made = oak.intake(["part_*.csv"], to="s.oak.toml", keep_names=True)
+                made = oak.intake(["part_*.csv"], definition="s.oak.toml", keep_names=True)
             found[block] = {one.name: one.evidence for one in made.proposals}
         for block, evidences in found.items():
             for name, evidence in evidences.items():
@@ -233,7 +235,7 @@ class NullKeys(FolderCase):
         }
         for how, wanted in pairs.items():
             source = oak.intake_join(
-                ["a.csv", "b.csv"], on=["K", "L"], how=how, to="j.oak.toml", keep_names=True
+                ["a.csv", "b.csv"], on=["K", "L"], how=how, definition="j.oak.toml", keep_names=True
             ).source
             rows = source.rows(["A", "B"]).to_dicts()
             self.assertEqual([(row["A"], row["B"]) for row in rows], wanted, how)
@@ -253,7 +255,7 @@ class TypedFiles(FolderCase):
         wanted = oak.Source.from_table(self.TABLE, name="T").rows().table
         self.assertEqual(wanted.column("Rate").null_count, 1)
         for name in ("t.parquet", "t.arrow"):
-            found = oak.intake([name], to=f"{name}.oak.toml", keep_names=True)
+            found = oak.intake([name], definition=f"{name}.oak.toml", keep_names=True)
             found.save()
             opened = oak.open_source(f"{name}.oak.toml")
             self.assertEqual(opened.rows().table, wanted, name)
@@ -271,7 +273,7 @@ class TypedFiles(FolderCase):
             + "".join(f"{at},0{1 + at % 9}.03.2026,{at}.5\n" for at in range(50_000))
             + "50000,31.02.2026,1\n",
         )
-        source = oak.intake(["big.csv"], to="big.oak.toml").source
+        source = oak.intake(["big.csv"], definition="big.oak.toml").source
         faults = source.write("out.parquet", where="Id >= 10").faults
         self.assertEqual([(one.field, one.rows) for one in faults], [("Day", 1)])
         back = pq.read_table("out.parquet")
@@ -314,7 +316,7 @@ class Sheets(FolderCase):
         self.assertIn("'Loads'", self.raises("unknown-sheet", oak.intake, ["book.xlsx"], sheet="Zebra").hint)
 
     def test_title_merged_cells_dates_and_errors(self) -> None:
-        found = oak.intake(["book.xlsx"], sheet="Loads", to="l.oak.toml")
+        found = oak.intake(["book.xlsx"], sheet="Loads", definition="l.oak.toml")
         self.assertEqual(found.source.origin.header, 3)
         rows = found.source.rows().to_dicts()
         self.assertEqual([row["Mill"] for row in rows], ["Low Weir", "Low Weir"])
@@ -322,7 +324,7 @@ class Sheets(FolderCase):
         self.assertEqual([row["Mixed"] for row in rows], ["1", "x"])
         self.assertEqual([row["Sum"] for row in rows], [3, None])
         self.assertIn("holds the error #DIV/0!", found.findings[0].message)
-        plain = oak.intake(["book.xlsx"], sheet="Plain", to="p.oak.toml").source
+        plain = oak.intake(["book.xlsx"], sheet="Plain", definition="p.oak.toml").source
         self.assertEqual(plain.rows().to_dicts(), [{"Column 1": 1, "Column 2": 2}, {"Column 1": 3, "Column 2": 4}])
         self.raises("not-a-workbook", oak.intake, [self.write("x.xlsx", "no workbook")])
 
@@ -346,12 +348,12 @@ class Sheets(FolderCase):
             manifest = "urn:oasis:names:tc:opendocument:xmlns:manifest:1.0"
             archive.writestr("META-INF/manifest.xml", f'<manifest:manifest xmlns:manifest="{manifest}"/>')
             archive.writestr("content.xml", '<?xml version="1.0" encoding="UTF-8"?>' + content)
-        found = oak.intake(["book.ods"], to="o.oak.toml")
+        found = oak.intake(["book.ods"], definition="o.oak.toml")
         self.assertEqual(found.source.rows().to_dicts(), [{"Load": "A1", "Volume": 1.5, "Day": dt.date(2026, 3, 1)}])
 
     def test_the_first_row_as_names(self) -> None:
         self.write("n.csv", "Load,Volume\nA1,1\nA2,2\n")
-        source = oak.intake(["n.csv"], header="none", to="n.oak.toml").source
+        source = oak.intake(["n.csv"], header="none", definition="n.oak.toml").source
         self.assertEqual(source.rows().table.num_rows, 3)
         made = source.with_first_row_names()
         self.assertEqual(made.rows().to_dicts(), [{"Load": "A1", "Volume": 1}, {"Load": "A2", "Volume": 2}])
@@ -374,7 +376,7 @@ class Databases(FolderCase):
         connection.close()
 
     def test_sqlite_tables_views_and_queries(self) -> None:
-        found = oak.intake(["yard.db"], table="stock", to="s.oak.toml")
+        found = oak.intake(["yard.db"], table="stock", definition="s.oak.toml")
         kinds = {one.name: str(one.type) for one in found.source.fields}
         self.assertEqual(
             kinds,
@@ -390,7 +392,7 @@ class Databases(FolderCase):
             ["yard.db"], query="select yard, sum(volume) total from stock group by yard;", name="Q"
         ).source
         self.assertEqual(query.tally(show=["Total"]).value(), 3.5)
-        self.assertEqual(oak.intake(["yard.db"], table="north", to="n.oak.toml").rows, 1)
+        self.assertEqual(oak.intake(["yard.db"], table="north", definition="n.oak.toml").rows, 1)
 
     def test_what_is_wrong_is_told(self) -> None:
         self.assertIn("stock", self.raises("unknown-table", oak.intake, ["yard.db"], table="stok").hint)
@@ -428,7 +430,7 @@ class PostgreSQL(FolderCase):
         )
 
     def test_types_and_nulls_come_exactly(self) -> None:
-        found = oak.intake(url=self.uri, table="loads", to="l.oak.toml", keep_names=True)
+        found = oak.intake(url=self.uri, table="loads", definition="l.oak.toml", keep_names=True)
         rows = found.source.rows().to_dicts()
         self.assertEqual(
             rows[0],
@@ -442,7 +444,7 @@ class PostgreSQL(FolderCase):
     def test_queries_batches_and_errors(self) -> None:
         url = self.uri
         many = oak.intake(
-            url=url, query="select n, n::text as t from generate_series(1, 120000) n", to="q.oak.toml"
+            url=url, query="select n, n::text as t from generate_series(1, 120000) n", definition="q.oak.toml"
         ).source
         self.assertEqual(
             many.tally(show=["SUM(N)", "COUNT(T)"]).to_dicts()[0],

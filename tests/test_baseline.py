@@ -50,7 +50,7 @@ class Before(FolderCase):
     def setUp(self) -> None:
         super().setUp()
         self.write("loads.csv", THEN)
-        source = oak.intake(["loads.csv"], name="Loads", to="loads.oak.toml").source
+        source = oak.intake(["loads.csv"], name="Loads", definition="loads.oak.toml").source
         source = source.with_field("Double", "Volume * 2").with_field("Mean", "AVG(Volume)")
         source = source.changed(source.document.replaced(source.document.blocks[0], {"key": ["Id"]}))
         source.save()
@@ -126,7 +126,7 @@ class Before(FolderCase):
 class WriteResult(FolderCase):
     def test_each_kind_of_file(self) -> None:
         self.write("loads.csv", NOW)
-        source = oak.intake(["loads.csv"], name="Loads", to="loads.oak.toml").source
+        source = oak.intake(["loads.csv"], name="Loads", definition="loads.oak.toml").source
         source = source.with_field("Rate", "Volume / 3").with_field("At", "CAST('2026-03-01 07:30' AS TIMESTAMP)")
         source = source.with_changed("Note", hidden=True)
         source.save()
@@ -134,7 +134,7 @@ class WriteResult(FolderCase):
         for name in ("out.parquet", "out.arrow"):
             said = self.oak("export", "loads", "--to", name)
             self.assertIn("4 rows, 6 fields", said)
-            again = oak.intake([name], to=f"{name}.oak.toml", keep_names=True).source
+            again = oak.intake([name], definition=f"{name}.oak.toml", keep_names=True).source
             self.assertEqual(again.rows().to_dicts(), wanted)
         self.oak(
             "export",

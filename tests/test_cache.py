@@ -285,7 +285,7 @@ class Copies(FolderCase):
         takes: dict[str, Any] = {"book.xlsx": {}, "rows.jsonl": {}, "yard.db": {"table": "stock"}}
         for name, given in takes.items():
             Path("x.oak.toml").unlink(missing_ok=True)
-            oak.intake([name], to="x.oak.toml", **given).save()
+            oak.intake([name], definition="x.oak.toml", **given).save()
             found = []
             for _ in range(2):
                 answer = oak.open_source("x.oak.toml").tally(["Mill"], ["SUM(Volume)"], explain=True)
@@ -295,7 +295,7 @@ class Copies(FolderCase):
                 self.assertEqual([notes for _, notes in found], [[""], [""]])  # intake made it
                 self.assertEqual(found[0][0][0]["Mill"], "Low Weir")
         with self.subTest("a workbook that is known is not opened again"):
-            oak.intake(["book.xlsx"], to="y.oak.toml").save()
+            oak.intake(["book.xlsx"], definition="y.oak.toml").save()
             oak.open_source("y.oak.toml").tally(["Mill"], ["SUM(Volume)"])
             with mock.patch("oak_ledger.origin.workbook._open", side_effect=AssertionError("it was opened")):
                 self.assertEqual(oak.open_source("y.oak.toml").tally([], ["SUM(Volume)"]).value(), 390)

@@ -124,7 +124,7 @@ class RulesAndKeys(FolderCase):
 
     def test_a_key_must_be_different_in_every_row(self) -> None:
         path = self.write("k.csv", "Id,Line\n1,1\n1,2\n1,2\n2,1\n")
-        source = oak.intake([path], to="k.oak.toml").source
+        source = oak.intake([path], definition="k.oak.toml").source
         for key, rows in ((["Id", "Line"], 1), (["Id"], 2)):
             text = source.document.text.replace("[source]\n", f"[source]\nkey = {key}\n")
             keyed = oak.open_source(self.write("k.oak.toml", text))
@@ -134,7 +134,7 @@ class RulesAndKeys(FolderCase):
         self.assertIn("unknown-field", [one.code for one in oak.open_source("k.oak.toml").check()])
 
     def test_decimals_that_the_type_does_not_keep(self) -> None:
-        source = oak.intake([self.write("d.csv", "X,Y\na,1.5\nb,2.5\n")], to="d.oak.toml").source
+        source = oak.intake([self.write("d.csv", "X,Y\na,1.5\nb,2.5\n")], definition="d.oak.toml").source
         source.save()
         self.write("d.csv", "X,Y\na,1.55\nb,2.5\n")
         self.assertEqual(
@@ -214,7 +214,7 @@ class Broken(FolderCase):
     def setUp(self) -> None:
         super().setUp()
         self.write("loads.csv", BEFORE)
-        source = oak.intake(["loads.csv"], name="Loads", to="loads.oak.toml").source
+        source = oak.intake(["loads.csv"], name="Loads", definition="loads.oak.toml").source
         source = source.with_field("Place", "Mill || ' ' || Stand").with_field("Places", "COUNT(DISTINCT Place)")
         source.save()
         self.report = self.write("reports/stands.report.toml", REPORT)

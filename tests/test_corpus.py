@@ -243,7 +243,7 @@ class Corpus(FolderCase):
 
     def took(self, content: str | bytes, name: str = "t.csv", **reading: Any) -> oak.Intake:
         """What intake makes of a file."""
-        return oak.intake([self.write(name, content)], to=self.folder / "t.oak.toml", **reading)
+        return oak.intake([self.write(name, content)], definition=self.folder / "t.oak.toml", **reading)
 
     def proved(self, cases: list[Case], name: str = "t.csv", **reading: Any) -> None:
         for about, content, wanted, said in cases:
@@ -414,7 +414,7 @@ class Sheets(FolderCase):
                         wanted.partition(": ")[2], str(self.raises(wanted.partition(": ")[0], oak.intake, ["t.xlsx"]))
                     )
                     continue
-                found = oak.intake(["t.xlsx"], to="t.oak.toml")
+                found = oak.intake(["t.xlsx"], definition="t.oak.toml")
                 shown = [(one, f'"{one}"') for one in wanted]
                 table = found.source.rows(shown).table
                 self.assertEqual(table.to_pydict(), wanted)
@@ -439,10 +439,11 @@ class Sheets(FolderCase):
                     connection.execute(f"insert into {name} values ('Low', 1)")
             connection.close()
             if isinstance(wanted, str):
-                self.raises(wanted, oak.intake, [path], to="t.oak.toml")
+                self.raises(wanted, oak.intake, [path], definition="t.oak.toml")
             else:
                 self.assertEqual(
-                    oak.intake([path], to="t.oak.toml").source.rows(["Mill"]).table.column(0).to_pylist(), wanted
+                    oak.intake([path], definition="t.oak.toml").source.rows(["Mill"]).table.column(0).to_pylist(),
+                    wanted,
                 )
         self.raises(
             "column-twice", oak.intake, [self.folder / "1.sqlite"], to="t.oak.toml", query="select N, N from loads"
@@ -451,7 +452,7 @@ class Sheets(FolderCase):
     def test_two_thousand_columns(self) -> None:
         names = [f"Column {at} x" for at in range(2000)]
         path = self.write("t.csv", ",".join(names) + "\n" + (",".join(str(at) for at in range(2000)) + "\n") * 3)
-        found = oak.intake([path], to="t.oak.toml")
+        found = oak.intake([path], definition="t.oak.toml")
         found.save()
         table = oak.open_source("t.oak.toml").rows().table
         self.assertEqual((table.num_columns, table.num_rows, table.column(1999)[2].as_py()), (2000, 3, 1999))
@@ -469,7 +470,7 @@ class ManyFiles(FolderCase):
                 def take(
                     paths: list[str] = paths, folder: Path = folder, target: Path = target, keys: Any = keys
                 ) -> oak.Intake:
-                    return oak.intake([folder / path for path in paths], to=target, **keys)
+                    return oak.intake([folder / path for path in paths], definition=target, **keys)
 
                 if isinstance(wanted, str):
                     code, _, words = wanted.partition(": ")
@@ -488,7 +489,7 @@ class ManyFiles(FolderCase):
 
     def test_a_newer_file_that_the_path_does_not_name(self) -> None:
         self.write("loads_01.csv", "Mill,N\nLow,1\n")
-        found = oak.intake(["loads_*.csv"], name="Loads", to="l.oak.toml")
+        found = oak.intake(["loads_*.csv"], name="Loads", definition="l.oak.toml")
         self.assertEqual([one.code for one in found.findings], [])
         found.save()
         later = time.time() + 60
@@ -510,7 +511,7 @@ class ManyFiles(FolderCase):
             for row in rows:
                 sheet.append(row)
             book.save(name)
-        found = oak.intake(["l_*.xlsx"], to="l.oak.toml", name_parts="l_{Part}.xlsx")
+        found = oak.intake(["l_*.xlsx"], definition="l.oak.toml", name_parts="l_{Part}.xlsx")
         found.save()
         for source in (found.source, oak.open_source("l.oak.toml")):
             table = source.rows(["Mill", "N", "Day", "Part"]).table.to_pydict()

@@ -101,7 +101,7 @@ LAST: list[tuple[str, str, int]] = [
 class Edges(FolderCase):
     def took(self, content: str, **reading: Any) -> oak.Intake:
         """What intake makes of a file."""
-        return oak.intake([self.write("t.csv", content)], to="t.oak.toml", **reading)
+        return oak.intake([self.write("t.csv", content)], definition="t.oak.toml", **reading)
 
     def test_types(self) -> None:
         for about, values, kind in TYPES:

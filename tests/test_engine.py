@@ -244,7 +244,9 @@ class Spilling(FolderCase):
 class Interrupted(FolderCase):
     def test_nothing_is_left_half_written(self) -> None:
         self.write("loads.csv", "Name\n" + "".join(f"lot number {at * 7919 % 1_000_003}\n" for at in range(600_000)))
-        oak.intake(["loads.csv"], name="Loads", to="loads.oak.toml").source.with_field("Nice", "INITCAP(Name)").save()
+        oak.intake(["loads.csv"], name="Loads", definition="loads.oak.toml").source.with_field(
+            "Nice", "INITCAP(Name)"
+        ).save()
         before = {path.name for path in self.folder.iterdir()}
         command = [
             sys.executable,
@@ -299,7 +301,9 @@ class FromText(FolderCase):
             writer.writerows(rows)
             self.write(f"loads_{month}.csv", out.getvalue())
             wanted += [(at, note or None, month) for at, note in rows]
-        found = oak.intake(["loads_*.csv"], to="loads.oak.toml", name_parts="loads_{Month}.csv", keep_names=True)
+        found = oak.intake(
+            ["loads_*.csv"], definition="loads.oak.toml", name_parts="loads_{Month}.csv", keep_names=True
+        )
         found.save()
         for _ in self.ways():
             source = oak.open_source("loads.oak.toml")
@@ -311,7 +315,7 @@ class FromText(FolderCase):
         for number in (1, 2):
             lines = [f"{at},{'x' if at in (3, 33) else at * number}" for at in range(40)]
             self.write(f"part_{number}.csv", "Id,Value\n" + "\n".join(lines) + "\n")
-        source = oak.intake(["part_*.csv"], to="part.oak.toml", keep_names=True).source
+        source = oak.intake(["part_*.csv"], definition="part.oak.toml", keep_names=True).source
         source = source.with_changed("Value", type="integer").with_field(
             "Before", "LAG(Value) OVER (ORDER BY File, Id)"
         )
@@ -326,7 +330,7 @@ class FromText(FolderCase):
 
     def test_a_wrong_row_is_named_from_any_stretch(self) -> None:
         self.write("loads.csv", "Id,Note\n" + "".join(f"{at},n\n" for at in range(90)))
-        source = oak.intake(["loads.csv"], to="loads.oak.toml").source
+        source = oak.intake(["loads.csv"], definition="loads.oak.toml").source
         source.save()
         self.write("loads.csv", "Id,Note\n" + "".join(f"{at},n{',more' * (at == 77)}\n" for at in range(90)))
         for _ in self.ways():
@@ -344,7 +348,7 @@ class FromFiles(FolderCase):
             "x": rng.integers(-50, 50, size), "d": pa.array(rng.integers(0, 9, size), mask=rng.random(size) < 0.1),
         })  # fmt: skip
         pq.write_table(table, "many.parquet", row_group_size=700)
-        source = oak.intake(["many.parquet"], to="many.oak.toml", keep_names=True).source
+        source = oak.intake(["many.parquet"], definition="many.oak.toml", keep_names=True).source
         answer = source.tally(["key", "few"], ["SUM(x)", "COUNT(DISTINCT d)", "COUNT(*)"], totals=True)
         frame = table.to_pandas()
         wanted = frame.groupby(["key", "few"]).agg(s=("x", "sum"), n=("d", "nunique"), c=("x", "size")).reset_index()

@@ -153,7 +153,7 @@ class Files(FolderCase):
         for month, volume in ((1, "1.5"), (2, "2,5"), (3, "3.5")):
             value = f'"{volume}"' if "," in volume else volume
             self.write(f"in/loads_2026-{month:02d}.csv", f"Id,Volume\n{month},{value}\n")
-        found = oak.intake(["in/loads_*.csv"], name_parts="loads_{Year}-{Month}.csv", to="loads.oak.toml")
+        found = oak.intake(["in/loads_*.csv"], name_parts="loads_{Year}-{Month}.csv", definition="loads.oak.toml")
         rows = found.source.rows(["Id", "Volume", "Year", "Month"], sort=["Id"]).to_dicts()
         self.assertEqual(
             [(row["Year"], row["Month"], str(row["Volume"])) for row in rows],
@@ -184,10 +184,10 @@ class Files(FolderCase):
 
     def test_the_definition_is_never_overwritten(self) -> None:
         path = self.write("loads.csv", "A,B\nx,1\n")
-        first = oak.intake([path], to="loads.oak.toml")
+        first = oak.intake([path], definition="loads.oak.toml")
         first.save()
         before = (self.folder / "loads.oak.toml").read_text()
-        self.raises("file-exists", oak.intake([path], name="Other", to="loads.oak.toml").save)
+        self.raises("file-exists", oak.intake([path], name="Other", definition="loads.oak.toml").save)
         self.assertEqual((self.folder / "loads.oak.toml").read_text(), before)
         self.assertEqual([one.name for one in self.folder.iterdir() if one.name.endswith(".part")], [])
         self.assertIn("already exists", self.oak("intake", "loads.csv", code=2))

@@ -58,7 +58,7 @@ class Kills(FolderCase):
     def setUp(self) -> None:
         super().setUp()
         self.write("loads.csv", "PLOT,Volume\na,1\nb,2\n")
-        oak.intake(["loads.csv"], name="Loads", to="loads.oak.toml").save()
+        oak.intake(["loads.csv"], name="Loads", definition="loads.oak.toml").save()
         path = Path("loads.oak.toml")
         path.write_text(path.read_text().replace('column = "PLOT"', 'column = "STAND"').replace('"Plot"', '"Stand"'))
         for name in ("one", "two"):

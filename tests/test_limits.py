@@ -122,7 +122,7 @@ class Inference(FolderCase):
         for what, values, kind in EDGES:
             with self.subTest(what):
                 self.write("t.csv", table("Id", "X", rows=[(f"r{at}", one) for at, one in enumerate(values)]))
-                found = oak.intake(["t.csv"], to="t.oak.toml").proposals[1]
+                found = oak.intake(["t.csv"], definition="t.oak.toml").proposals[1]
                 self.assertEqual(found.type, kind)
                 (self.folder / "t.oak.toml").unlink(missing_ok=True)
 
@@ -130,7 +130,7 @@ class Inference(FolderCase):
         for what, name, values, role in ROLES:
             with self.subTest(what):
                 self.write("t.csv", table("Mill", name, rows=[("oak", one) for one in values]))
-                self.assertEqual(oak.intake(["t.csv"], to="t.oak.toml").proposals[1].role, role)
+                self.assertEqual(oak.intake(["t.csv"], definition="t.oak.toml").proposals[1].role, role)
 
 
 class Slices(FolderCase):
@@ -146,7 +146,7 @@ class Slices(FolderCase):
             for at in range(self.ROWS)
         ]
         self.write("t.csv", table("Id", "Mill", "Grade", "Volume", rows=rows))
-        self.source = oak.intake(["t.csv"], to="t.oak.toml", keep_names=True).source
+        self.source = oak.intake(["t.csv"], definition="t.oak.toml", keep_names=True).source
         self.questions: list[Any] = [
             lambda source: source.tally(
                 ["Mill", "Grade"],

@@ -109,7 +109,7 @@ class Branches(FolderCase):
         mills = ["Low Weir"] * 4 + ["High Ford"] * 3 + [""]
         lines = [f"{at},{mill},{'' if at == 2 else at * 5}" for at, mill in enumerate(mills)]
         self.write("loads.csv", "Id,Mill,Volume\n" + "\n".join(lines) + "\n")
-        self.source = oak.intake(["loads.csv"], name="Loads", to="loads.oak.toml").source
+        self.source = oak.intake(["loads.csv"], name="Loads", definition="loads.oak.toml").source
 
     def test_rows_of_each_branch(self) -> None:
         formula = "(CASE WHEN Volume < 10 THEN 'a' WHEN Volume < 10 * 2 THEN 'b' ELSE 'c' END)"

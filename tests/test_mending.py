@@ -66,7 +66,7 @@ class Mending(FolderCase):
     def setUp(self) -> None:
         super().setUp()
         self.write("loads.csv", ROWS)
-        self.source = oak.intake(["loads.csv"], to="loads.oak.toml").source
+        self.source = oak.intake(["loads.csv"], definition="loads.oak.toml").source
 
     def applied(self, formula: str) -> None:
         """Each repair that is offered leaves fewer errors than there were, and what it says is in the formula that it makes."""

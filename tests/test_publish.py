@@ -53,7 +53,7 @@ class WithCatalogue(FolderCase):
     def setUp(self) -> None:
         super().setUp()
         self.write("loads.csv", CSV)
-        source = oak.intake(["loads.csv"], name="Loads", to="loads.oak.toml").source
+        source = oak.intake(["loads.csv"], name="Loads", definition="loads.oak.toml").source
         source = source.with_field("Twice", "Cost * 2", hidden=True).with_field(
             "Rate", "SUM(Cost) / SUM(Volume)", format="0.00"
         )

@@ -44,7 +44,7 @@ class WithSource(FolderCase):
     def setUp(self) -> None:
         super().setUp()
         self.write("loads.csv", CSV)
-        oak.intake(["loads.csv"], to="loads.oak.toml", name="Loads", keep_names=True).save()
+        oak.intake(["loads.csv"], definition="loads.oak.toml", name="Loads", keep_names=True).save()
 
     @property
     def source(self) -> oak.Source:

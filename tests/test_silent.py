@@ -63,7 +63,7 @@ class Silent(FolderCase):
     def test_totals_that_a_join_multiplies(self) -> None:
         self.write("loads.csv", "Stand,Volume\n1,100\n2,50\n")
         self.write("crews.csv", "Stand,Crew\n1,A\n1,B\n1,C\n2,D\n")
-        oak.intake_join(["loads.csv", "crews.csv"], on=["Stand"], name="J", to="j.oak.toml").save()
+        oak.intake_join(["loads.csv", "crews.csv"], on=["Stand"], name="J", definition="j.oak.toml").save()
         for _ in range(2):  # at every check, also when a typed copy of the joined rows is there
             found = [one for one in oak.open_source("j.oak.toml").check() if one.code == "join-multiplies"]
             self.assertEqual(len(found), 1)

@@ -417,7 +417,7 @@ class Rechecking(FolderCase):
 
     def chained(self) -> oak.Source:
         self.write("loads.csv", CSV)
-        source = oak.intake(["loads.csv"], name="Loads", to="loads.oak.toml").source
+        source = oak.intake(["loads.csv"], name="Loads", definition="loads.oak.toml").source
         for at in range(6):
             source = source.with_field(f"A{at}", "Vol + 1" if at == 0 else f"A{at - 1} + {at}")
             source = source.with_field(f"B{at}", "Cost" if at == 0 else f"B{at - 1} * 2")

@@ -67,7 +67,7 @@ class TypedFiles(FolderCase):
 
     def intakes(self, table: pa.Table) -> Any:
         for kind, path in self.files(table).items():
-            yield kind, intake([path], to=f"{kind}.oak.toml", keep_names=True)
+            yield kind, intake([path], definition=f"{kind}.oak.toml", keep_names=True)
 
     def test_what_is_read_is_right(self) -> None:
         table = pa.table({name: values for name, (values, _, _) in READ.items()})
@@ -174,7 +174,7 @@ def taking(source: oak.Source, column: str) -> oak.Source:
 def asked(path: Path) -> int:
     """0 where intake and a question went well, 2 where one of them was refused in our words, 1 for anything else."""
     try:
-        source = intake([path], to="x.oak.toml").source
+        source = intake([path], definition="x.oak.toml").source
         source.rows([f'"{one.name}"' for one in source.fields])
     except oak.OakError:
         return 2

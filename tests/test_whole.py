@@ -89,7 +89,7 @@ class Whole(FolderCase):
 
     def test_text_that_changes_while_it_is_read(self) -> None:
         path = self.write("t.csv", OLD)
-        found = oak.intake([path], to="t.oak.toml")
+        found = oak.intake([path], definition="t.oak.toml")
         found.save()
         with mock.patch.dict(os.environ, {"OAK_CACHE": "off"}):
             for change in CHANGES:
@@ -98,7 +98,7 @@ class Whole(FolderCase):
 
     def test_nothing_is_written_of_a_file_that_changes(self) -> None:
         path = self.write("t.csv", OLD)
-        oak.intake([path], to="t.oak.toml").save()
+        oak.intake([path], definition="t.oak.toml").save()
         with mock.patch.dict(os.environ, {"OAK_CACHE": "off"}), mock.patch.object(reader, "BLOCK_BYTES", 3000):
             source = oak.open_source("t.oak.toml", progress=lambda _rows: replaced(path, NEW.encode()))
             self.raises("file-changed", source.write, "out.parquet")
@@ -113,7 +113,7 @@ class Whole(FolderCase):
             return path.read_bytes()
 
         new, old = made(5000, 2), made(4000, 1)
-        source = oak.intake([path], to="t.oak.toml").source
+        source = oak.intake([path], definition="t.oak.toml").source
         for change in CHANGES:
             path.write_bytes(old)
             batches = source.opened.fragments  # type: ignore[attr-defined]
@@ -140,7 +140,7 @@ class Whole(FolderCase):
         for about, first, later, wanted in LATER:
             with self.subTest(about):
                 path = self.write("t.csv", first)
-                oak.intake([path], to="t.oak.toml").save(replace=True)
+                oak.intake([path], definition="t.oak.toml").save(replace=True)
                 path.write_bytes(later.encode("utf-8", "surrogateescape"))
                 source = oak.open_source("t.oak.toml")
                 if wanted.startswith("!"):

@@ -99,7 +99,7 @@ def intake_command(
         found = intake(
             files,
             name=name,
-            to=to,
+            definition=to,
             name_parts=name_parts,
             sample=sample,
             keep_names=keep_names,
@@ -134,7 +134,7 @@ def join_command(
     if len(files) < 2:
         raise click.UsageError("A join needs at least two files.")
     with progress_of("joining") as progress:
-        found = intake_join(files, on=on, how=how, name=name, to=to, keep_names=keep_names, progress=progress)
+        found = intake_join(files, on=on, how=how, name=name, definition=to, keep_names=keep_names, progress=progress)
     return _written(found, None, as_json)
 
 

@@ -97,14 +97,14 @@ def intake(
     paths: Sequence[str | Path] = (),
     *,
     name: str = "",
-    to: str | Path | None = None,
+    definition: str | Path | None = None,
     name_parts: str = "",
     sample: int | None = None,
     keep_names: bool = False,
     progress: Progress | None = None,
     **reading: Any,
 ) -> Intake:
-    """Look at an origin for the first time and propose a definition; nothing is written yet.
+    """Look at an origin for the first time and propose a definition; `save` writes it, to `definition`.
 
     `paths` are files, or one pattern with `*`: delimited text, a workbook (`sheet=` says which sheet), Parquet, Arrow, JSON
     lines, or a SQLite database; any other database is named by `url`, with `table` or `query`. Types are judged from every row, or from
@@ -115,7 +115,7 @@ def intake(
     """
     given = {key: value for key, value in reading.items() if value is not None}
     files = files_of(paths) if not given.get("url") else []
-    target = Path(to) if to else Path(f"{slug(name or stem_of(files, given))}.oak.toml")
+    target = Path(definition) if definition else Path(f"{slug(name or stem_of(files, given))}.oak.toml")
     spec, decisions = first_spec(paths, files, name_parts, given, target)
     title = name or nice_name(stem_of(files, given))
     return _taken_in(title, spec, (), target, sample, files, decisions, keep_names=keep_names, progress=progress)
@@ -127,7 +127,7 @@ def intake_join(
     on: Sequence[str],
     how: str = "left",
     name: str = "",
-    to: str | Path | None = None,
+    definition: str | Path | None = None,
     keep_names: bool = False,
     progress: Progress | None = None,
 ) -> Intake:
@@ -137,7 +137,7 @@ def intake_join(
     of any kind that `intake` reads. Raises UnusableInput where a key is missing or has another type on one side.
     """
     title = name or nice_name(stem_of([Path(paths[0])], {}))
-    target = Path(to) if to else Path(f"{slug(title)}.oak.toml")
+    target = Path(definition) if definition else Path(f"{slug(title)}.oak.toml")
     parts = []
     for at, path in enumerate(paths):
         spec, _ = first_spec([path], files_of([path]), "", {}, target)
