@@ -12,13 +12,14 @@ source = oak.intake([data], name="Loads", definition=folder / "loads.oak.toml").
 source = source.with_field("Stands", "COUNT(DISTINCT Stand)")
 source.save()
 catalogue = oak.Catalogue.open(folder / "catalogue", create=True)
-version = catalogue.publish(source)
+catalogue.publish(source)
+published = catalogue.source("Loads", drafts=True)
 
 data.write_text("LOAD,COMPARTMENT,VOLUME\n1,ST-01,12.5\n2,ST-02,8.0\n3,ST-01,4.0\n")
 source = oak.open_source(folder / "loads.oak.toml")
 for broken in oak.broken_names(source):
     print(broken.name, "is broken, and through it", *broken.through)
-for candidate in oak.candidates(source, version.fingerprints)["Stand"]:
+for candidate in oak.candidates(source, published)["Stand"]:
     print(candidate.sentence())
 
 planned = oak.plan_mend(source, {"STAND": "COMPARTMENT"})

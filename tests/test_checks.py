@@ -242,12 +242,10 @@ class Broken(FolderCase):
         self.raises("missing-column", self.source.rows, ["Stand"])
 
     def test_candidates_are_ranked_by_values_before_names(self) -> None:
-        version = self.catalogue.released("Loads")
-        assert version is not None
-        best = oak.candidates(self.source, version.fingerprints)["Stand"][0]
-        self.assertEqual((best.column, best.values), ("COMPARTMENT", 1.0))
+        best = oak.candidates(self.source, self.catalogue.source("Loads"))["Stand"][0]
+        self.assertEqual((best.column, best.values, best.sure), ("COMPARTMENT", 1.0, True))
         self.assertIn("100%", best.sentence())
-        without = oak.candidates(self.source, {})
+        without = oak.candidates(self.source, None)
         self.assertTrue(all(one.values is None for found in without.values() for one in found))
 
     def test_drift_of_a_unit_is_noticed(self) -> None:

@@ -349,7 +349,7 @@ class Calls(FolderCase):
         tally = json.loads(self.oak("tally", "loads", "--show", "Rate", "--totals", "--json", code=1))
         self.assertEqual([one["code"] for one in tally["findings"]], ["not-additive"])
         check = json.loads(self.oak("check", "loads", "--json", code=1))
-        self.assertEqual([one["code"] for one in check["findings"]], ["not-additive"])
+        self.assertEqual([one["code"] for one in check["findings"]], ["not-additive", "not-compared"])
         self.assertEqual(json.loads(self.oak("field", "list", "loads", "--json"))["fields"][4]["kind"], "calculated")
         self.assertEqual(json.loads(self.oak("try", "loads", "Cost", "--json"))["type"], "integer")
         self.assertEqual(json.loads(self.oak("publish", "loads", "--json"))["version"]["version"], 1)
@@ -432,7 +432,7 @@ class TheDay(FolderCase):
             "nulls-spread",
             "not-additive",
             "drift-unit",
-            "missing-column",
+            "column 'STAND' is missing",
             "COMPARTMENT: 100%",
             "retired",
             "lines in 3 files changed",

@@ -446,7 +446,11 @@ class Sheets(FolderCase):
                     wanted,
                 )
         self.raises(
-            "column-twice", oak.intake, [self.folder / "1.sqlite"], to="t.oak.toml", query="select N, N from loads"
+            "column-twice",
+            oak.intake,
+            [self.folder / "1.sqlite"],
+            definition="t.oak.toml",
+            query="select N, N from loads",
         )
 
     def test_two_thousand_columns(self) -> None:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -18,9 +20,11 @@ from oak_ledger.cli.app import (
     reports_option,
 )
 from oak_ledger.cli.progress import progress_of
+from oak_ledger.errors import Finding, Place
 
 if TYPE_CHECKING:
     from oak_ledger.catalogue import Version
+    from oak_ledger.reference import Candidate, Cause, Entry
     from oak_ledger.source import Source
 
 
@@ -36,7 +40,7 @@ def _list_codes(as_json: bool) -> None:
 
     if as_json:
         listed = [{"code": code, **asdict(entry)} for code, entry in CODES.items()]
-        print_json({"findings": [], "broken": [], "reports": [], "codes": listed})
+        print_json({"findings": [], "causes": [], "moved": [], "working": {}, "codes": listed})
     out = console()
     for topic, codes in TOPICS.items():
         out.print(Text(topic, style="bold"))
@@ -64,75 +68,169 @@ def check_command(source: str | None, codes: bool, catalogue: str, reports: str 
         return 0
     if source is None:
         raise click.UsageError("Missing argument 'SOURCE'.")
-    from oak_ledger import broken_names, candidates, drift
-    from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, counted, findings_list, plural
+    from oak_ledger import candidates, drift
+    from oak_ledger.reference import ReportErrors, causes
 
     with progress_of(*STEPS) as progress:
         opened = open_working(source, progress)
         findings = opened.check()
         progress.next()
         last = _last(opened, catalogue)
-        if last is not None:
+        if last is None:
+            findings.append(_not_compared(opened, catalogue))
+        else:
             findings += drift(opened, last.fingerprints, f"version {last.number}")
         progress.next()
-        broken = broken_names(opened)
-        offered = candidates(opened, last.fingerprints if last else {}) if broken else {}
-        panels = [found for report in reports_of(opened, reports) for found in report.check(opened)] if broken else []
+        known = reports_of(opened, reports)
+        checked = [ReportErrors(one.path, one.document, tuple(one.errors(opened))) for one in known]
+        before = None if last is None else open_catalogue(catalogue).source(last.source, last.number)
+        gone = any(one.code == "missing-column" for one in findings)
+        offered = candidates(opened, before) if gone or before is not None else {}
+        found = causes(opened, checked, offered)
+    broken = {one.finding.code for one in found}
+    findings = [one for one in findings if one.severity != "error" or one.code not in broken | {"broken-field"}]
+    panels = sum(len(one.panels) for one in known), sum(len(one.local_fields) for one in known)
+    whole = _Whole(opened, found, offered, panels)
     if as_json:
         print_json(
             {
                 "findings": [one.as_json() for one in findings],
-                "broken": [
-                    {
-                        "name": one.name,
-                        "why": one.finding.message,
-                        "through": one.through,
-                        "candidates": [
-                            {"column": other.column, "score": round(other.score, 3), "evidence": other.sentence()}
-                            for other in offered.get(one.name, [])
-                        ],
-                    }
-                    for one in broken
-                ],
-                "reports": [one.as_json() for one in panels],
+                "causes": [_cause_as_json(one) for one in found],
+                "moved": [_candidate_as_json(one) for one in whole.moved],
+                "working": whole.working,
                 "codes": [],
             }
         )
-        return attention(findings)
-    out = console()
-    if not findings:
+    else:
+        _show(whole, findings, source)
+    return 1 if found or whole.moved else attention(findings)
+
+
+@dataclass(frozen=True, slots=True)
+class _Whole:
+    """What a check found out about references: causes, columns that changed places, and how much works."""
+
+    source: Source
+    causes: list[Cause]
+    offered: Mapping[str, Sequence[Candidate]]
+    reports: tuple[int, int]
+
+    @property
+    def moved(self) -> list[Candidate]:
+        """The fields whose column holds something else now."""
+        return [listed[0] for listed in self.offered.values() if listed and listed[0].moved]
+
+    @property
+    def working(self) -> dict[str, int]:
+        """How many fields and panels there are, and how many of them work."""
+        panels = {(one.file, one.name) for cause in self.causes for one in cause.entries if one.kind == "panel"}
+        fields = self.source.fields
+        return {
+            "fields": len(fields),
+            "working_fields": sum(not state.broken for state in fields),
+            "panels": self.reports[0],
+            "working_panels": self.reports[0] - len(panels),
+        }
+
+
+def _not_compared(source: Source, catalogue: str) -> Finding:
+    there = (Path(catalogue) / "catalogue.db").is_file()
+    why = f"no version of it is released in {catalogue}" if there else f"there is no catalogue in {catalogue!r}"
+    hint = "Name the catalogue with --catalogue; a first version has nothing to be compared with."
+    return Finding(
+        "not-compared",
+        f"Nothing was compared with a published version: {why}.",
+        Place(source.document.where),
+        hint,
+        "note",
+    )
+
+
+def _cause_as_json(cause: Cause) -> dict[str, Any]:
+    return {
+        "what": cause.what,
+        "finding": cause.finding.as_json(),
+        "entries": [{"file": one.file, "kind": one.kind, "name": one.name} for one in cause.entries],
+        "candidates": [_candidate_as_json(one) for one in cause.candidates],
+    }
+
+
+def _candidate_as_json(one: Candidate) -> dict[str, Any]:
+    return {
+        "field": one.field,
+        "gone": one.gone,
+        "column": one.column,
+        "score": round(one.score, 3),
+        "sure": one.sure,
+        "evidence": one.sentence(),
+    }
+
+
+def _show(whole: _Whole, findings: list[Finding], name: str) -> None:
+    from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, counted, findings_list, plural
+    from oak_ledger.reference import counted_entries
+
+    out, source = console(), whole.source
+    for cause in whole.causes:
         out.print(
-            Text.assemble(("no problems", LEAF), f" in the {plural(len(opened.fields), 'field')} of {opened.name}")
+            Text.assemble(("error ", f"bold {RUST}"), (cause.what, "bold"), f": {counted_entries(cause.entries)}")
         )
-        return 0
-    out.print(findings_list(findings))
-    for one in broken:
+        if cause.finding.code != "missing-column" and cause.finding.message.rstrip(".") != cause.what:
+            out.print(Text(f"  {cause.finding.message}"))
+        if cause.finding.code != "missing-column" and cause.finding.hint:
+            out.print(Text(f"  → {cause.finding.hint}"))
+        for file, entries in _by_file(cause.entries):
+            out.print(Text(f"  {file}: {', '.join(entries)}", style=QUIET))
+        _show_candidates(cause.candidates, missing=cause.finding.code == "missing-column")
         out.print()
+    for one in whole.moved:
+        out.print(Text.assemble(("error ", f"bold {RUST}"), (f"column {one.gone!r} holds something else now", "bold")))
+        _show_candidates([one], missing=False)
+        out.print()
+    repairs = [listed[0] for listed in whole.offered.values() if listed and (listed[0].sure or listed[0].moved)]
+    if repairs:
+        said = " ".join(f"'{one.gone}={one.column}'" for one in repairs)
+        out.print(Text(f"to repair: oak mend {name} {said} --dry-run"), soft_wrap=True)
+        out.print()
+    if findings:
+        out.print(findings_list(findings))
+        out.print()
+    if whole.causes or whole.moved:
+        counts = whole.working
+        still = f"{counts['working_fields']:,} of {plural(counts['fields'], 'field')}"
+        still += f" and {counts['working_panels']:,} of {plural(counts['panels'], 'panel')}" if counts["panels"] else ""
+        new = [column for column in source.new_columns() if source.compiled.origin_schema]
+        out.print(Text.assemble((still, LEAF), f" still work; new columns: {', '.join(new) or 'none'}"))
+    attention_needed = [one for one in findings if one.severity != "note"]
+    if not whole.causes and not whole.moved and not attention_needed:
         out.print(
-            Text.assemble(
-                (one.name, "bold"),
-                (" is broken", RUST),
-                f"; {', '.join(one.through) or 'no other field'} depend{'' if len(one.through) > 1 else 's'} on it",
-            )
+            Text.assemble(("no problems", LEAF), f" in the {plural(len(source.fields), 'field')} of {source.name}")
         )
-        for candidate in offered.get(one.name, [])[:2]:
-            out.print(Text.assemble(("  probably renamed to ", LEAF), candidate.sentence()))
-        best = next(iter(offered.get(one.name, [])), None)
-        if best is not None and best.score > 0.5:
-            out.print(Text(f"  to repair it: oak mend {source} '{best.gone}={best.column}' --dry-run"))
-    if broken:
-        out.print()
-        names = sorted({found.place.where for found in panels if found.severity == "error"})
-        out.print(Text.assemble((plural(len(names), "place"), RUST if names else LEAF), " in reports would break"))
-        for name in names:
-            cause = next(found.message for found in panels if found.place.where == name and found.severity == "error")
-            out.print(Text.assemble(f"  {name}  ", (cause, QUIET)))
-        whole = len(opened.fields)
-        hurt = sum(state.broken for state in opened.fields)
-        out.print(Text(f"{whole - hurt} of {whole} fields still work", style=QUIET))
-    out.print()
-    out.print(Text(f"found: {counted(findings)}", style="bold"))
-    return attention(findings)
+        return
+    errors = len(whole.causes) + len(whole.moved)
+    said = ", ".join(
+        one for one in (plural(errors, "error") if errors else "", counted(findings) if findings else "") if one
+    )
+    out.print(Text(f"found: {said}", style="bold"))
+
+
+def _show_candidates(offered: Sequence[Candidate], *, missing: bool) -> None:
+    from oak_ledger.present.terminal import LEAF, Text, console
+
+    for at, one in enumerate(offered[:2]):
+        said = "  is now " if one.sure and not at else "  may be " if not at else "  or "
+        console().print(Text.assemble((said, LEAF), one.sentence()))
+    if missing and not offered:
+        console().print(Text("  no column of the origin looks like it"))
+
+
+def _by_file(entries: Iterable[Entry]) -> Iterator[tuple[str, list[str]]]:
+    """Entries by file, in their order; of many the first."""
+    files: dict[str, list[str]] = {}
+    for one in entries:
+        files.setdefault(one.file, []).append(one.title)
+    for file, titles in files.items():
+        yield file, [*titles[:8], *([f"{len(titles) - 8} more"] if len(titles) > 8 else [])]
 
 
 def _last(source: Source, catalogue: str) -> Version | None:

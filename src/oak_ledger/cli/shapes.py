@@ -49,9 +49,10 @@ Example | formula text, result text | a formula and its result
 Function | name text, topic text, written text*, sentence text, nulls text, examples Example* | a function of the formula language
 Functions | functions Function* | functions that were found
 Code | code text, severity text, meaning text, mend text | a code that findings and errors have
-Candidate | column text, score number, evidence text | a column that may have taken the place of another
-Broken | name text, why text, through text*, candidates Candidate* | something broken, what is broken through it, and what it may be now
-Check | findings Finding*, broken Broken*, reports Finding*, codes Code* | what a check found, in the source and in its reports; `codes` with --codes
+Candidate | field text, gone text, column text, score number, sure flag, evidence text | a column that may have taken the place of the one that a field used
+Entry | file text, kind text, name text | an entry of a definition or a report
+Cause | what text, finding Finding, entries Entry*, candidates Candidate* | a root cause, all that is broken by it, and what may have taken the place of a missing column
+Check | findings Finding*, causes Cause*, moved Candidate*, working object, codes Code* | what a check found: root causes of errors in the source and its reports, columns that hold something else now, other findings, how much works; `codes` with --codes
 Change | report text, panel text, measure text, before value, after value, broken text | a figure of a report before and after; `broken` says why there is none
 Version | source text, version integer, stage text, rows integer, warnings integer, note text, made_by text, made_at text, signed_by text, signed_at text | a published version; its stage is draft, released or retired
 Publication | version Version?, findings Finding*, changes Change* | the version that was published (null in a dry run), what the check found, which figures of reports change

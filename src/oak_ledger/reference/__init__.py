@@ -3,7 +3,23 @@
 from __future__ import annotations
 
 from oak_ledger.reference.candidates import Candidate, candidates
+from oak_ledger.reference.causes import Cause, ReportErrors, causes
 from oak_ledger.reference.mend import Mend, plan_mend, plan_upgrade
-from oak_ledger.reference.trace import Broken, broken_names, dependents
+from oak_ledger.reference.trace import Broken, Entry, Uses, broken_names, counted_entries, dependents
 
-__all__ = ["Broken", "Candidate", "Mend", "broken_names", "candidates", "dependents", "plan_mend", "plan_upgrade"]
+__all__ = [
+    "Broken",
+    "Candidate",
+    "Cause",
+    "Entry",
+    "Mend",
+    "ReportErrors",
+    "Uses",
+    "broken_names",
+    "candidates",
+    "causes",
+    "counted_entries",
+    "dependents",
+    "plan_mend",
+    "plan_upgrade",
+]

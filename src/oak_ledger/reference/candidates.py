@@ -1,26 +1,50 @@
-"""What a missing column may be called now: candidates ranked by evidence, the values themselves before the name."""
+"""What a missing column may be called now, and which columns changed places: by the values themselves before the names, several at once."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import Any
+
+import pyarrow as pa
 
 from oak_ledger.errors import OakError
+from oak_ledger.formula import Grain
 from oak_ledger.formula.lexer import quote_identifier
-from oak_ledger.insight.fingerprint import Fingerprint, fingerprint, shared
+from oak_ledger.origin import TableReader
+from oak_ledger.reference.evidence import (
+    NOTHING,
+    Likeness,
+    Matching,
+    Values,
+    assignment,
+    likeness,
+    matching,
+    matching_by_several,
+    values_of,
+)
 from oak_ledger.source.compiled import ResolvedName
 from oak_ledger.source.definition import FieldSpec
+from oak_ledger.source.judging import propose, verdict_of
 from oak_ledger.source.source import Source
 
 MAX_COMPARED_ROWS = 200_000
+MIN_SCORE = 0.45  # below it a column is not named at all
+SURE_SCORE, SURE_LEAD = 0.6, 0.08
+MOVED_SCORE, MOVED_LEAD = 0.8, 0.2  # a field moved to a column that fits so well, and by so much better than its own
+KEPT_SCORE = 0.4
+SAME_SCORE = 0.55  # of a distribution, for a field to be one of those by which rows are matched
+NAME_WEIGHT = 0.2
+MIN_AGREED_FIELDS = 0.3  # of the fields that are there, for a matching of rows to be believed
 
 
 @dataclass(frozen=True, slots=True)
 class Candidate:
-    """A column that a field may use instead of the one that is gone.
+    """A column that a field may use instead of the one that is gone, or that holds something else now.
 
-    `values` is about which share of its distinct values the field had when last published (None where nothing is
-    known of it), `name` how like the names are; both from 0 to 1. `score` ranks.
+    `values` says how far its values are those that the field had (None where none are known), `name` how alike the names are; both
+    from 0 to 1. `score` ranks; `sure` says that the values prove it and no other column comes near. `replaced` has values that
+    were recoded (before: now). `moved` is true where the field's own column is still there.
     """
 
     field: str
@@ -28,52 +52,195 @@ class Candidate:
     column: str
     values: float | None
     name: float
-
-    @property
-    def score(self) -> float:
-        """Values count four times as much as names; a name alone is weak evidence."""
-        return 0.8 * self.values + 0.2 * self.name if self.values is not None else 0.5 * self.name
+    score: float
+    sure: bool
+    why: str
+    replaced: Mapping[str, str] | None = None
+    moved: bool = False
 
     def sentence(self) -> str:
         """The evidence in words."""
-        alike = f"the names are {self.name:.0%} similar"
-        if self.values is None:
-            return f"{self.column}: {alike}; no published values to compare"
-        return (
-            f"{self.column}: {self.values:.0%} of its distinct values were in {self.field} when last published; {alike}"
-        )
+        return f"{self.column}: {self.why}; the names are {self.name:.0%} similar"
 
 
-def candidates(source: Source, before: Mapping[str, Fingerprint], limit: int = 3) -> dict[str, list[Candidate]]:
-    """For each field whose column is gone, the columns it may be now, best first."""
-    taken = {state.spec.column for state in source.fields if isinstance(state.spec, FieldSpec)}
+def candidates(source: Source, before: Source | None, limit: int = 3) -> dict[str, list[Candidate]]:
+    """For each field whose column is gone, or whose column holds another field's values, the columns it may be now, best first.
+
+    `before` is the source as it was last published. Columns are assigned together: each is the first choice of one field at most.
+    """
+    plain = [state for state in source.fields if isinstance(state.spec, FieldSpec) and state.spec.column]
+    missing = [state for state in plain if any(one.code == "missing-column" for one in state.findings)]
+    taken = {state.spec.column for state in plain if isinstance(state.spec, FieldSpec)}
     free = [name for name in source.compiled.origin_schema if name not in taken]
+    if before is None:
+        return {state.name: _by_names(state, free)[:limit] for state in missing} if free else {}
+    compared = _Compared(source, before, plain)
+    moved = compared.moved(plain, missing)
+    fields = [*missing, *moved]
+    columns = [*free, *(_column(state) for state in moved)]
+    if not fields or not columns:
+        return {state.name: [] for state in missing}
+    likely = [[compared.likeness(state, column) for column in columns] for state in fields]
+    names = [[_alike(state, column) for column in columns] for state in fields]
+    scores = [[_score(likely[at][to], names[at][to]) for to in range(len(columns))] for at in range(len(fields))]
+    chosen = assignment(scores)
     found: dict[str, list[Candidate]] = {}
-    for state in source.fields:
-        if any(finding.code == "missing-column" for finding in state.findings):
-            ranked = sorted((_candidate(source, state, column, before) for column in free), key=lambda one: -one.score)
-            found[state.name] = [one for one in ranked[:limit] if one.score > 0.2]
+    for at, state in enumerate(fields):
+        order = sorted(range(len(columns)), key=lambda to, at=at: (to != chosen[at], -scores[at][to]))  # type: ignore[misc]
+        listed = []
+        for to in order:
+            one, score = likely[at][to], scores[at][to]
+            if score < MIN_SCORE:
+                continue
+            rivals = [likely[at][other].score for other in range(len(columns)) if other != to]
+            rivals += [likely[other][to].score for other in range(len(fields)) if other != at]
+            leads = one.score - max(rivals, default=0.0) >= SURE_LEAD
+            sure = to == chosen[at] and one.proof and score >= SURE_SCORE and leads
+            own = _column(state)
+            listed.append(
+                Candidate(
+                    state.name,
+                    own,
+                    columns[to],
+                    one.score,
+                    names[at][to],
+                    score,
+                    sure,
+                    one.why,
+                    one.replaced,
+                    state in moved,
+                )
+            )
+        if state in missing or (listed and listed[0].column != listed[0].gone and listed[0].sure):
+            found[state.name] = listed[:limit]
     return found
 
 
-def _candidate(source: Source, state: ResolvedName, column: str, before: Mapping[str, Fingerprint]) -> Candidate:
+def _by_names(state: ResolvedName, columns: list[str]) -> list[Candidate]:
+    """Where no values are known: names alone are weak evidence."""
+    why = "no published values to compare"
+    found = [
+        Candidate(state.name, _column(state), column, None, alike, 0.5 * alike, sure=False, why=why)
+        for column in columns
+        if (alike := _alike(state, column)) >= 0.6
+    ]
+    return sorted(found, key=lambda one: -one.score)
+
+
+def _column(state: ResolvedName) -> str:
+    return state.spec.column if isinstance(state.spec, FieldSpec) else ""
+
+
+def _score(likely: Likeness, alike: float) -> float:
+    return (1 - NAME_WEIGHT) * likely.score + NAME_WEIGHT * alike if likely.score > 0 else 0.3 * alike
+
+
+def _alike(state: ResolvedName, column: str) -> float:
+    """How alike a column's name is to the one that is gone, or to the field's."""
     from rapidfuzz import fuzz, utils
 
-    gone = state.spec.column if isinstance(state.spec, FieldSpec) else ""
-    alike = (
-        max(
-            fuzz.ratio(gone, column, processor=utils.default_process),
-            fuzz.ratio(state.name, column, processor=utils.default_process),
-        )
-        / 100
-    )
-    known = before.get(state.name)
-    values = None
-    if known is not None:
+    names = {_column(state), state.name}
+    return max(fuzz.ratio(name, column, processor=utils.default_process) for name in names) / 100
+
+
+class _Compared:
+    """The rows before and now, read once, and each pair compared once."""
+
+    def __init__(self, source: Source, before: Source, plain: list[ResolvedName]) -> None:
+        columns = list(source.compiled.origin_schema)
+        rows, room = [], MAX_COMPARED_ROWS
+        for batch in source.opened.batches(columns):
+            rows.append(batch.slice(0, room))
+            room -= rows[-1].num_rows
+            if room <= 0:
+                break
+        table = pa.Table.from_batches(rows) if rows else pa.table({name: pa.array([], pa.string()) for name in columns})
+        self.source = replace(source, feed=TableReader(table), progress=None)
+        self.now = self._as_found(table)
+        known = {state.name: state for state in before.fields if not state.broken and state.grain == Grain.ROW}
+        names = [state.name for state in plain if state.name in known]
+        old = before.rows([quote_identifier(name) for name in names], limit=MAX_COMPARED_ROWS).table if names else None
+        self.before = {
+            name: one for name in names if old is not None and (one := values_of(old.column(name))) is not None
+        }
+        self.known: dict[tuple[str, str], Likeness] = {}
+        self.rows: Matching | None = self._matching(plain)
+        there = [state for state in plain if not state.broken and state.name in self.before]
+        if self.rows is None:
+            self.rows, self.known = self._matching_by_several(there), {}
+        agreed = sum(self.likeness(state, _column(state)).score >= KEPT_SCORE for state in there)
+        if agreed < MIN_AGREED_FIELDS * len(there):  # rows that agree in hardly any field are not the same rows
+            self.rows, self.known = None, {}
+
+    def _as_found(self, table: pa.Table) -> dict[str, Values]:
+        """Each column as intake would read it, whatever the definition says."""
+        feed = TableReader(table)
+        found: dict[str, Values] = {}
+        inferred = Source.from_table(table, name="now")
+        for column, kind in feed.columns().items():
+            keys: dict[str, Any] = propose(column, column, verdict_of(feed, column, kind)).keys
+            try:
+                typed = inferred.changed(inferred.document.replaced(inferred.block(column), keys))
+                values = values_of(typed.rows([quote_identifier(column)]).table.column(0))
+            except OakError:
+                values = values_of(table.column(column))
+            if values is not None:
+                found[column] = values
+        return found
+
+    def _read_as(self, state: ResolvedName, column: str) -> Values | None:
+        """A column as a field of the definition would read and clean it; None where that does not work."""
         try:
-            tried = source.with_changed(state.name, column=column)
-            table = tried.rows([quote_identifier(state.name)], limit=MAX_COMPARED_ROWS).table
-            values = shared(fingerprint(table.column(0)), known)
+            tried = self.source.with_changed(state.name, column=column)
+            return values_of(tried.rows([quote_identifier(state.name)]).table.column(0))
         except OakError:
-            values = 0.0
-    return Candidate(state.name, gone, column, values, alike)
+            return None
+
+    def _matching(self, plain: list[ResolvedName]) -> Matching | None:
+        """How rows are matched: by columns as they are found, else as their fields read them."""
+        read = {
+            _column(state): values
+            for state in plain
+            if not state.broken
+            and state.name in self.before
+            and (values := self._read_as(state, _column(state))) is not None
+        }
+        return matching(self.before, {**self.now, **read})
+
+    def _matching_by_several(self, there: list[ResolvedName]) -> Matching | None:
+        """Rows matched by the fields whose values are spread as they were."""
+        alike = [state for state in there if self.likeness(state, _column(state)).score >= SAME_SCORE]
+        read = {state.name: values for state in alike if (values := self._read_as(state, _column(state))) is not None}
+        return matching_by_several({name: self.before[name] for name in read}, read) if read else None
+
+    def likeness(self, state: ResolvedName, column: str) -> Likeness:
+        """How far a column is what a field was: as the field reads it, or as it is found, whichever fits better."""
+        known = self.known.get((state.name, column))
+        if known is None:
+            before = self.before.get(state.name)
+            known = NOTHING
+            if before is not None:
+                sides = (self._read_as(state, column), self.now.get(column))
+                tried = [likeness(before, values, self.rows) for values in sides if values is not None]
+                known = max(tried, key=lambda one: one.score, default=NOTHING)
+            self.known[state.name, column] = known
+        return known
+
+    def moved(self, plain: list[ResolvedName], missing: list[ResolvedName]) -> list[ResolvedName]:
+        """Fields whose column is still there and holds what another field had."""
+        there = [state for state in plain if state not in missing and state.name in self.before]
+        suspects = [state for state in there if self.likeness(state, _column(state)).score < MOVED_SCORE]
+        columns = [
+            *(_column(state) for state in suspects),
+            *(name for name in self.now if name not in {_column(state) for state in plain}),
+        ]
+        return [
+            state
+            for state in suspects
+            if any(
+                (one := self.likeness(state, column)).proof
+                and one.score >= max(MOVED_SCORE, self.likeness(state, _column(state)).score + MOVED_LEAD)
+                for column in columns
+                if column != _column(state)
+            )
+        ]

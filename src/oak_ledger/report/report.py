@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 from oak_ledger.errors import Finding, OakError, Place
 from oak_ledger.formula.builder import nearest_hint
@@ -13,8 +14,8 @@ from oak_ledger.insight.spelling import misspelt
 from oak_ledger.report.definition import REPORT, LocalFieldSpec, NamedFormula, PanelSpec, ReportSpec
 from oak_ledger.source import Answer, Source
 from oak_ledger.source.document import Document, read_document
+from oak_ledger.source.questions import Shown
 from oak_ledger.source.references import PLACEHOLDER
-from oak_ledger.source.source import Shown
 
 SUFFIX = ".report.toml"
 
@@ -111,14 +112,7 @@ class Report:
         title = filled(panel.title, source)
         where = f"{self.document.where}, panel {title!r}"
         try:
-            answer = source.tally(
-                [_item(item) for item in panel.by],
-                [_item(item) for item in panel.show],
-                where=_where(panel.where, source),
-                sort=panel.sort,
-                limit=panel.limit,
-                totals=panel.totals,
-            )
+            answer = source.tally(**_question(panel, source))
         except OakError as error:
             causes = [cause for found in error.findings for cause in _causes(found, source, local)]
             found = tuple(one.at(where) for one in causes)
@@ -140,16 +134,27 @@ class Report:
         spelt = misspelt(whole, self._formulas())
         return [*found, *causes, *self.view(source).findings, *spelt, *self.document.old_keys()]
 
+    def errors(self, source: Source) -> list[Finding]:
+        """What of this report does not work over a source; nothing is computed for it."""
+        whole, found = self.over(source)
+        local = {
+            field.name.casefold(): [one for one in found if repr(field.name) in one.place.where]
+            for field in self.local_fields
+        }
+        errors = [*found, *_text_findings(self.about.text, source, f"{self.document.where}, [report]")]
+        for panel in self.panels:
+            where = f"{self.document.where}, panel {panel.title!r}"
+            try:
+                whole.planned_tally(**_question(panel, whole))
+            except OakError as error:
+                errors += [cause.at(where) for one in error.findings for cause in _causes(one, whole, local)]
+            errors += _text_findings(panel.title, whole, where)
+        return errors
+
     def lost(self, before: Source, after: Source) -> list[Finding]:
         """What works in this report over one state of a source and not over another."""
-        first = {(one.place.where, one.message) for one in self._errors(before)}
-        return [one for one in self._errors(after) if (one.place.where, one.message) not in first]
-
-    def _errors(self, source: Source) -> list[Finding]:
-        return [
-            *self.over(source)[1],
-            *(one for view in self.view(source).panels for one in view.findings if one.severity == "error"),
-        ]
+        first = {(one.place.where, one.message) for one in self.errors(before)}
+        return [one for one in self.errors(after) if (one.place.where, one.message) not in first]
 
     def _formulas(self) -> Iterator[tuple[str, str, str]]:
         """Every formula of the report: whose it is, where it is, what it says."""
@@ -196,6 +201,18 @@ def root_cause(source: Source, name: str) -> Finding:
             return state.findings[0]
         seen.add(inner.name)
         state = inner
+
+
+def _question(panel: PanelSpec, source: Source) -> dict[str, Any]:
+    """What a panel asks, as arguments of a tally."""
+    return {
+        "by": [_item(item) for item in panel.by],
+        "show": [_item(item) for item in panel.show],
+        "where": _where(panel.where, source),
+        "sort": panel.sort,
+        "limit": panel.limit,
+        "totals": panel.totals,
+    }
 
 
 def _item(item: str | NamedFormula) -> Shown:

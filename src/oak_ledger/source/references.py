@@ -20,13 +20,15 @@ Renames = Mapping[str, str]
 
 @dataclass(frozen=True, slots=True)
 class Reference:
-    """One place that names a field: the file, the entry and the key in it, the name as written there."""
+    """One place that names a field: the file, the entry and the key in it, the text there, and the name with its span in that text."""
 
     file: str
     entry: str
     key: str
     name: str
     text: str
+    start: int
+    end: int
 
 
 def entry_name(block: Block) -> str:
@@ -49,32 +51,36 @@ def references(document: Document) -> list[Reference]:
     found: list[Reference] = []
     for block in document.blocks:
         for key, kind, value in _keys(block):
-            for name, text in _named(kind, value):
-                found.append(Reference(document.where, entry_name(block), key, name, text))
+            for name, text, start, end in _named(kind, value):
+                found.append(Reference(document.where, entry_name(block), key, name, text, start, end))
     return found
 
 
-def _named(kind: str, value: Any) -> Iterator[tuple[str, str]]:
+Named = tuple[str, str, int, int]
+
+
+def _named(kind: str, value: Any) -> Iterator[Named]:
+    """The names in a key's value: each with the text that it is in, and its span."""
     if kind == "formula":
-        yield from ((name.name, value) for name in nodes.names(parse(value).tree))
+        yield from ((name.name, value, name.start, name.end) for name in nodes.names(parse(value).tree))
     elif kind == "name":
-        yield value, value
+        yield value, value, 0, len(value)
     elif kind == "text":
-        yield from ((name, value) for name in PLACEHOLDER.findall(value))
+        yield from ((match[1], value, match.start(1), match.end(1)) for match in PLACEHOLDER.finditer(value))
     else:
         for item in value:
             yield from _item_names(kind, item)
 
 
-def _item_names(kind: str, item: Any) -> Iterator[tuple[str, str]]:
+def _item_names(kind: str, item: Any) -> Iterator[Named]:
     if isinstance(item, Mapping):
         yield from _named("formula", item.get("formula", ""))
     elif kind == "sort":
-        yield item.removeprefix("-"), item
+        yield item.removeprefix("-"), item, len(item) - len(item.removeprefix("-")), len(item)
     elif kind == "shown" and not is_name(item):
         yield from _named("formula", item)
     else:
-        yield item, item
+        yield bare_name(item), item, 0, len(item)
 
 
 def is_name(item: str) -> bool:

@@ -1,0 +1,73 @@
+"""What is broken, by root cause: each missing column or name once, with everything that it takes down, in the source and in its reports."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from oak_ledger.errors import Finding
+from oak_ledger.reference.candidates import Candidate
+from oak_ledger.reference.trace import Entry, Uses, broken_states
+from oak_ledger.source.definition import FieldSpec
+from oak_ledger.source.document import Document
+from oak_ledger.source.source import Source
+
+
+@dataclass(frozen=True, slots=True)
+class Cause:
+    """Why something is broken: what it is about, the finding, every entry that is broken by it, and what may have taken its place."""
+
+    what: str
+    finding: Finding
+    entries: tuple[Entry, ...]
+    candidates: tuple[Candidate, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class ReportErrors:
+    """What is wrong in a report: the file, its text, and the errors of its entries."""
+
+    path: Path | None
+    document: Document
+    errors: tuple[Finding, ...]
+
+
+def causes(source: Source, reports: Sequence[ReportErrors], offered: Mapping[str, Sequence[Candidate]]) -> list[Cause]:
+    """The causes of all errors, those of the source first; each entry is listed under every cause that it has."""
+    uses = Uses(source, [one.document for one in reports])
+    found: list[Cause] = []
+    explained: set[tuple[str, str]] = set()
+    for state in broken_states(source):
+        finding = next(one for one in state.findings if one.severity == "error")
+        column = state.spec.column if isinstance(state.spec, FieldSpec) else ""
+        missing = finding.code == "missing-column"
+        kind = (
+            "formula"
+            if isinstance(state.spec, FieldSpec) and state.spec.calculated
+            else "field"
+            if column
+            else "filter"
+        )
+        entries = [Entry(source.document.where, kind, state.name), *uses.of(state.name)]
+        explained |= {(one.file, one.name.casefold()) for one in entries}
+        what = f"column {column!r} is missing" if missing else f"{state.what} {state.name!r} is broken"
+        found.append(Cause(what, finding, tuple(entries), tuple(offered.get(state.name, ()))))
+    rest: dict[str, tuple[Finding, dict[Entry, None]]] = {}
+    for report in reports:
+        for error in report.errors:
+            entry = _entry(report, error)
+            if (entry.file, entry.name.casefold()) not in explained:
+                rest.setdefault(error.message, (error, {}))[1][entry] = None
+    return found + [Cause(message.rstrip("."), error, tuple(entries)) for message, (error, entries) in rest.items()]
+
+
+def _entry(report: ReportErrors, error: Finding) -> Entry:
+    """The entry that an error of a report is in, from its place."""
+    file, _, rest = error.place.where.partition(", ")
+    kind, _, name = rest.partition(" ")
+    return Entry(
+        file or report.document.where,
+        {"field": "local field", "[report]": "text"}.get(kind, kind or "text"),
+        name.strip("'\""),
+    )

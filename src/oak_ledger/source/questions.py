@@ -1,0 +1,201 @@
+"""Questions of a source made ready: names bound, types and grains checked, measures totalled each in its own way. Nothing is computed here."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from oak_ledger.engine import ExecutionStats, Expression, Query, SortBy
+from oak_ledger.errors import FormulaError, OakError, Place
+from oak_ledger.formula import Formula, Grain, Known, check
+from oak_ledger.formula import checked as c
+from oak_ledger.formula.builder import nearest_hint
+from oak_ledger.formula.lexer import quote_identifier
+from oak_ledger.source.compiled import ResolvedName
+from oak_ledger.source.definition import FieldSpec, FilterSpec
+from oak_ledger.source.editable import EditableDefinition
+from oak_ledger.source.references import bare_name, is_name, listed, names_a_field
+
+Shown = str | tuple[str, str]
+"""A field's name, a formula, or a name with a formula."""
+
+REPAIRS = 8  # at most so many, one after the other
+# How a measure is totalled unless set otherwise: the formula around the field, and the word for it.
+_TOTALS: dict[str, tuple[str, str]] = {
+    "sum": ("SUM({})", "sum"),
+    "average": ("AVG({})", "average"),
+    "median": ("MEDIAN({})", "median"),
+    "minimum": ("MIN({})", "minimum"),
+    "maximum": ("MAX({})", "maximum"),
+    "count": ("COUNT({})", "count"),
+    "distinct": ("COUNT(DISTINCT {})", "distinct"),
+}
+
+
+@dataclass(frozen=True, slots=True)
+class PlannedTally:
+    """A grouped question: the query, the display formats by column, and the fields that are totalled by default."""
+
+    query: Query
+    formats: Mapping[str, str]
+    summed: tuple[ResolvedName, ...]
+
+
+@dataclass(frozen=True, repr=False)
+class Questions(EditableDefinition):
+    """What a source can be asked (see `Source`)."""
+
+    def check_formula(
+        self, formula: str, *, where: str = "the formula", names: Mapping[str, Known] | None = None
+    ) -> Formula:
+        """Check a formula against this source's names, and maybe more `names` (in casefold), without computing it; never raises."""
+        return check(formula, self.compiled.scope(names), where=where)
+
+    def repaired(self, formula: str) -> str:
+        """The formula with the repairs that its errors offer, one after the other; as it is where none is offered."""
+        for _ in range(REPAIRS):
+            findings = self.check_formula(formula).findings
+            fixed = next((one.fixed for one in findings if one.fixed is not None), None)
+            if fixed is None or fixed == formula:
+                break
+            formula = fixed
+        return formula
+
+    def _expression(
+        self, item: Shown, *, place: str, names: Mapping[str, Known] | None = None
+    ) -> tuple[Expression, ResolvedName | None]:
+        """What an item of `by` or `show` asks for, and the field that it names, if it does."""
+        name, text = item if isinstance(item, tuple) else (None, item)
+        state = None
+        if name is None and names_a_field(text, self.compiled.states):
+            state = self.state(text)
+            if state.expression is None:
+                raise FormulaError.of(state.findings)
+            kind, grain = state.expression.checked.type, state.grain
+            tree: c.TypedNode = c.FieldRef(0, len(text), kind, grain, state.name)
+            return Expression(state.name, quote_identifier(state.name), tree), state
+        formula = self.check_formula(text, where=place, names=names)
+        return Expression(name or " ".join(text.split()), text, formula.require()), state
+
+    def _filters(self, where: str | Sequence[str] | None) -> list[Expression]:
+        asked = [where] if isinstance(where, str) else list(where or ())
+        made = [self._expression(text, place="the filter")[0] for text in asked]
+        for one in made:
+            if one.checked.type.kind != "boolean" or one.checked.grain == Grain.GROUP:
+                message = f"A filter is a condition on a row; {one.text} is {one.checked.type} per {one.checked.grain}."
+                raise FormulaError("condition-wanted", message, place=Place("the filter", one.text, 0, len(one.text)))
+        return made
+
+    def _always(self) -> tuple[Expression, ...]:
+        """The source's own filters; of a published source they were applied when its rows were published."""
+        if self.published is not None:
+            return ()
+        names = [one.name for one in self.document.models("filter", FilterSpec) if one.always]
+        return tuple(self._expression(quote_identifier(name), place="the filter")[0] for name in names)
+
+    def planned_tally(
+        self,
+        by: Sequence[Shown] = (),
+        show: Sequence[Shown] = (),
+        *,
+        where: str | Sequence[str] | None = None,
+        sort: Sequence[str] = (),
+        limit: int | None = None,
+        totals: bool = False,
+        explain: bool = False,
+    ) -> PlannedTally:
+        """A tally with everything checked and nothing computed. Raises OakError for a name or a formula that is wrong."""
+        keys = [self._expression(item, place="by") for item in listed(by)]
+        for one, _ in keys:
+            if one.checked.grain == Grain.GROUP:
+                raise OakError(
+                    "grain-mixed", f"{one.name} has one value per group; group by something that each row has."
+                )
+        named = {
+            one.name: one
+            for one, state in keys
+            if state is None and one.name.casefold() not in self.compiled.states and is_name(quote_identifier(one.name))
+        }
+        names = {name.casefold(): Known(name, one.checked.type, Grain.ROW) for name, one in named.items()}
+        shown, summed = [], []
+        for item in listed(show) or ["COUNT(*)"]:
+            expression, state = self._expression(item, place="show", names=names)
+            if expression.checked.grain == Grain.ROW:
+                expression, state = self._default_aggregate(expression, state, names)
+                summed += [state] if state is not None else []
+            shown.append((expression, state))
+        columns = (*(one for one, _ in keys), *(one for one, _ in shown))
+        question = Query(
+            {**self.compiled.expressions, **named},
+            tuple(one for one, _ in shown),
+            tuple(one for one, _ in keys),
+            tuple(self._filters(where)),
+            self._always(),
+            grouped=True,
+            sort=self._sort(sort, columns),
+            limit=limit,
+            totals=totals,
+            stats=ExecutionStats() if explain else None,
+        )
+        self._check_windows(question)
+        formats = {one.name: state.format for one, state in (*keys, *shown) if state and state.format}
+        return PlannedTally(question, formats, tuple(summed))
+
+    def _check_windows(self, question: Query) -> None:
+        """A window over groups partitions and orders by what the answer is grouped by."""
+        names = {one.name for one in question.by}
+        for one in question.show:
+            for node in c.walk(one.checked):
+                if isinstance(node, c.Window) and node.grain == Grain.GROUP:
+                    keys = [*node.partition, *(key.key for key in node.order)]
+                    stray = next(
+                        (
+                            key.name
+                            for key in keys
+                            if isinstance(key, c.FieldRef) and key.grain == Grain.ROW and key.name not in names
+                        ),
+                        None,
+                    )
+                    if stray is not None:
+                        message = (
+                            f"{one.name} partitions or orders groups by {stray}, which the answer is not grouped by."
+                        )
+                        raise OakError(
+                            "window-key", message, hint=f"Group by {stray} as well, or leave it out of the window."
+                        )
+
+    def _default_aggregate(
+        self, expression: Expression, state: ResolvedName | None, names: Mapping[str, Known]
+    ) -> tuple[Expression, ResolvedName | None]:
+        """A value per row as a value per group, by the field's own way of being totalled."""
+        asked = state.spec.total if state is not None and isinstance(state.spec, FieldSpec) else None
+        kind = expression.checked.type
+        if asked == "none" or (asked is None and not kind.numeric):
+            raise OakError(
+                "not-totalled",
+                f"{expression.name} is {kind} and cannot be totalled.",
+                hint=f"Group by it, or say how: COUNT(DISTINCT {expression.text}), MIN({expression.text}), …",
+            )
+        pattern, word = _TOTALS[asked or "sum"]
+        made = self.check_formula(pattern.format(expression.text), where=expression.name, names=names).require()
+        name = expression.name if word == "sum" else f"{expression.name}, {word}"
+        return Expression(name, pattern.format(expression.text), made), state
+
+    def _sort(self, sort: Sequence[str], columns: Sequence[Expression]) -> tuple[SortBy, ...]:
+        made = []
+        for key in listed(sort):
+            name = key.removeprefix("-")
+            wanted = {name.casefold(), bare_name(name).casefold()}
+            found = next((one.name for one in columns if one.name.casefold() in wanted), None)
+            found = found or next(
+                (one.name for one in columns if one.name.casefold().partition(", ")[0] in wanted), None
+            )
+            if found is None:
+                names = [one.name for one in columns]
+                raise OakError(
+                    "unknown-sort",
+                    f"The answer has no column {name!r} to sort by.",
+                    hint=nearest_hint(name, names, str) or f"It has {', '.join(names)}.",
+                )
+            made.append(SortBy(found, key.startswith("-")))
+        return tuple(made)
