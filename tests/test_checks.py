@@ -326,7 +326,6 @@ class Broken(FolderCase):
 
     def test_wrong_repairs(self) -> None:
         cases = {
-            ("MILL", "WORKS"): "not-broken",
             ("STAND", "COMPARTMNT"): "unknown-column",
             ("Zebra", "Mill"): "unknown-name",
             ("Mill", "Load"): "not-broken",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, fields
 from typing import Any
 
@@ -215,3 +215,25 @@ def walk(node: Node) -> Iterator[Node]:
 def names(node: Node) -> list[Name]:
     """Every name in the tree, in the order of the text."""
     return sorted((found for found in walk(node) if isinstance(found, Name)), key=lambda name: name.start)
+
+
+_IN_TEXTS = frozenset({"REPLACE", "CONTAINS", "STARTS_WITH", "ENDS_WITH"})
+
+
+def compared_texts(tree: Node) -> Iterator[tuple[Node, Node, Literal]]:
+    """Every place where values are compared with a text: the piece, what is compared, the text."""
+    for node in walk(tree):
+        pairs: Sequence[tuple[Node, Node]] = ()
+        if isinstance(node, Binary) and node.op in ("=", "<>"):
+            pairs = [(node.left, node.right), (node.right, node.left)]
+        elif isinstance(node, In):
+            pairs = [(node.operand, item) for item in node.items]
+        elif isinstance(node, Like):
+            pairs = [(node.operand, node.pattern)]
+        elif isinstance(node, Case) and node.operand is not None:
+            pairs = [(node.operand, branch.condition) for branch in node.branches]
+        elif isinstance(node, Call) and node.name in _IN_TEXTS and len(node.args) > 1:
+            pairs = [(node.args[0], node.args[1])]
+        for operand, literal in pairs:
+            if isinstance(literal, Literal) and literal.kind == "text" and not isinstance(operand, Literal):
+                yield node, operand, literal

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from oak_ledger.errors import Finding, Place
@@ -17,7 +17,6 @@ from oak_ledger.source.references import renamed_in_formula
 from oak_ledger.source.source import Source
 
 MOST_TEXTS = 60  # texts of one formula that are looked for
-_PARTS = frozenset({"REPLACE", "CONTAINS", "STARTS_WITH", "ENDS_WITH"})
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,31 +83,12 @@ def _condition(source: Source, helpers: TemporaryFields, written: _Written) -> I
 def _spelled(
     source: Source, helpers: TemporaryFields, written: _Written, tree: n.Node, renames: dict[str, str]
 ) -> Iterator[Probe]:
-    for node, operand, literal in list(_texts(tree))[:MOST_TEXTS]:
+    for node, operand, literal in list(n.compared_texts(tree))[:MOST_TEXTS]:
         own = renamed_in_formula(written.text[operand.start : operand.end], renames)
         checked = source.check_formula(own).checked if not renames else None
         if renames or (checked is not None and checked.grain == Grain.ROW):
             within = node.name if isinstance(node, n.Call) else "LIKE" if isinstance(node, n.Like) else ""
             yield _spelling(helpers, written, _Sought(own, str(literal.value), within, literal))
-
-
-def _texts(tree: n.Node) -> Iterator[tuple[n.Node, n.Node, n.Literal]]:
-    """Every place where values are compared with a text: the piece, what is compared, the text."""
-    for node in n.walk(tree):
-        pairs: Sequence[tuple[n.Node, n.Node]] = ()
-        if isinstance(node, n.Binary) and node.op in ("=", "<>"):
-            pairs = [(node.left, node.right), (node.right, node.left)]
-        elif isinstance(node, n.In):
-            pairs = [(node.operand, item) for item in node.items]
-        elif isinstance(node, n.Like):
-            pairs = [(node.operand, node.pattern)]
-        elif isinstance(node, n.Case) and node.operand is not None:
-            pairs = [(node.operand, branch.condition) for branch in node.branches]
-        elif isinstance(node, n.Call) and node.name in _PARTS and len(node.args) > 1:
-            pairs = [(node.args[0], node.args[1])]
-        for operand, literal in pairs:
-            if isinstance(literal, n.Literal) and literal.kind == "text" and not isinstance(operand, n.Literal):
-                yield node, operand, literal
 
 
 def _spelling(helpers: TemporaryFields, written: _Written, sought: _Sought) -> Probe:

@@ -6,12 +6,12 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from oak_ledger.errors import OakError
+from oak_ledger.errors import FormulaError, OakError
 from oak_ledger.formula.builder import nearest_hint
 from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.document import Document
 from oak_ledger.source.edits import FileEdit, write_edits
-from oak_ledger.source.references import references, renamed_references
+from oak_ledger.source.references import references, renamed_references, with_replaced_values
 from oak_ledger.source.source import Source
 
 
@@ -34,28 +34,57 @@ def plan_mend(
     others: Sequence[tuple[Path, Document]] = (),
     *,
     names: Mapping[str, str] | None = None,
+    values: Mapping[str, Mapping[str, str]] | None = None,
+    origin: Mapping[str, str] | None = None,
 ) -> Mend:
     """What must change so that each old name is the new one, in the definition and in other files (reports).
 
-    An old name is a column that is gone (or the field that took it over), and the new one a column that is there; or
-    both are names of fields. `names` also gives fields new names (old: new). Raises OakError where a name is
-    unknown or so nothing is broken.
+    An old name is a column that is gone (or the field that took it over), and the new one a column that is there; columns that changed
+    places are named both ways; or both are names of fields. `names` also gives fields new names (old: new), `values` says for a field
+    which values became others, `origin` has keys of the origin that changed (path, sheet, table). Raises OakError where a name is unknown
+    or where nothing is broken.
     """
     mended = source
+    if origin:
+        mended = mended.changed(mended.document.replaced(mended.document.all("origin")[0], dict(origin)))
     renames: dict[str, str] = {}
+    moved: dict[str, str] = {}
     for old, new in repairs.items():
-        column = _column_repair(mended, old, new)
+        column = _column_repair(mended, old, new, repairs)
         if column is not None:
-            field, there = column
-            mended = mended.with_changed(field, column=there)
+            moved[column[0]] = column[1]
         else:
             renames[old.casefold()] = _field_repair(mended, old, new, others)
+    mended = _with_columns(mended, moved)
+    recoded = {mended.state(field).name: pairs for field, pairs in (values or {}).items()}
+    for field, pairs in recoded.items():
+        mended = mended.changed(with_replaced_values(mended.document, field, pairs))
     if renames:
         mended = mended.changed(renamed_references(mended.document, renames))
     if names:
         renames |= {mended.state(old).name.casefold(): new for old, new in names.items()}
         mended = mended.with_renamed(names)
-    return _mend(source, mended, others, lambda other: renamed_references(other, renames))
+
+    def changed(other: Document) -> Document:
+        for field, pairs in recoded.items():
+            other = with_replaced_values(other, field, pairs)
+        return renamed_references(other, renames)
+
+    return _mend(source, mended, others, changed)
+
+
+def _with_columns(source: Source, columns: Mapping[str, str]) -> Source:
+    """The source with other columns for some fields, all at once. Raises FormulaError where a field cannot be read from its column."""
+    document = source.document
+    for block in document.all("field"):
+        new = columns.get(str(block.values["name"]))
+        if new is not None:
+            document = document.replaced(block, {"column": new})
+    made = source.changed(document)
+    broken = [made.state(field) for field in columns if made.state(field).broken]
+    if broken:
+        raise FormulaError.of([one for state in broken for one in state.findings])
+    return made
 
 
 def renaming(source: Source, renamed: Source, others: Sequence[tuple[Path, Document]]) -> Mend:
@@ -80,7 +109,7 @@ def _mend(
     return Mend(mended, tuple(edits))
 
 
-def _column_repair(source: Source, old: str, new: str) -> tuple[str, str] | None:
+def _column_repair(source: Source, old: str, new: str, repairs: Mapping[str, str]) -> tuple[str, str] | None:
     """The field whose column is gone and the column that it shall take, if that is what is meant."""
     wanted = old.casefold()
     there = {name.casefold(): name for name in source.compiled.origin_schema}
@@ -88,11 +117,14 @@ def _column_repair(source: Source, old: str, new: str) -> tuple[str, str] | None
         spec = state.spec
         if isinstance(spec, FieldSpec) and spec.column and wanted in (spec.column.casefold(), state.name.casefold()):
             if spec.column in source.compiled.origin_schema:
-                if wanted == spec.column.casefold():
+                if wanted == spec.column.casefold() and _is_free(source, new, repairs):
+                    return state.name, there[new.casefold()]
+                states = source.compiled.states
+                if wanted == spec.column.casefold() and (wanted in states or new.casefold() not in states):
                     raise OakError(
                         "not-broken",
                         f"The column {spec.column!r} is there; so nothing is broken.",
-                        hint=f"To give the field {state.name!r} another name: oak field rename.",
+                        hint=f"Another name for the field: oak field rename. Columns that changed places: {spec.column}={new} {new}={spec.column}.",
                     )
                 return None
             if new.casefold() not in there:
@@ -103,6 +135,18 @@ def _column_repair(source: Source, old: str, new: str) -> tuple[str, str] | None
                 raise OakError("unknown-column", f"There is no column {new!r} in the origin.", hint=hint)
             return state.name, there[new.casefold()]
     return None
+
+
+def _is_free(source: Source, column: str, repairs: Mapping[str, str]) -> bool:
+    """Whether a column is there and no field uses it, or only one that gets another column as well."""
+    repaired = {old.casefold() for old in repairs}
+    users = [
+        state.spec.column
+        for state in source.fields
+        if isinstance(state.spec, FieldSpec) and state.spec.column.casefold() == column.casefold()
+    ]
+    there = {name.casefold() for name in source.compiled.origin_schema}
+    return column.casefold() in there and all(user.casefold() in repaired for user in users)
 
 
 def _field_repair(source: Source, old: str, new: str, others: Sequence[tuple[Path, Document]]) -> str:

@@ -9,7 +9,7 @@ from typing import Any
 
 from oak_ledger.formula import nodes
 from oak_ledger.formula.builder import is_near
-from oak_ledger.formula.lexer import quote_identifier
+from oak_ledger.formula.lexer import quote_identifier, quote_literal
 from oak_ledger.formula.parser import parse
 from oak_ledger.source.document import Block, Document
 
@@ -154,6 +154,61 @@ def renamed_references(
         for key, kind, value in _keys(block):
             new = _repointed(kind, value, renames)
             if new != value and new != list(value):
+                changes[key] = new
+        if changes:
+            document = document.replaced(block, changes)
+    return document
+
+
+def _with_values(text: str, operand: str, values: Mapping[str, str]) -> str:
+    """A formula with other texts where a name is compared with some."""
+    found = []
+    for _, compared, literal in nodes.compared_texts(parse(text).tree):
+        while isinstance(compared, nodes.Parens):
+            compared = compared.inner
+        if isinstance(compared, nodes.Name) and compared.name.casefold() == operand and literal.value in values:
+            found.append(literal)
+    for literal in sorted(found, key=lambda one: -one.start):
+        text = text[: literal.start] + quote_literal(values[literal.value]) + text[literal.end :]
+    return text
+
+
+def _item_with_values(item: Any, operand: str, values: Mapping[str, str]) -> Any:
+    if isinstance(item, Mapping):
+        return {**item, "formula": _with_values(item.get("formula", ""), operand, values)}
+    return item if is_name(item) else _with_values(item, operand, values)
+
+
+def with_replaced_values(document: Document, field: str, values: Mapping[str, str]) -> Document:
+    """The file with other texts (now by before) wherever a field is compared with them: formulas, recode lists, colours of panels grouped by it."""
+    name = field.casefold()
+    local = {str(block.values["name"]).casefold() for block in document.all("field") if "column" not in block.values}
+    if name in local:  # a field of that name that is not the one that is meant
+        return document
+    for block in document.blocks:
+        own = block.name == "field" and str(block.values.get("name", "")).casefold() == name
+        changes: dict[str, Any] = {}
+        for key, kind, value in _keys(block):
+            new = value
+            if kind == "formula":
+                new = (
+                    _with_values(_with_values(value, name, values), "value", values)
+                    if own
+                    else _with_values(value, name, values)
+                )
+            elif kind == "shown":
+                new = [_item_with_values(item, name, values) for item in value]
+            if new != value and new != list(value):
+                changes[key] = new
+        grouped = (
+            [bare_name(item).casefold() for item in block.values.get("by", ()) if isinstance(item, str)]
+            if block.name == "panel"
+            else []
+        )
+        for key in ("values",) if own else ("colours",) if name in grouped else ():
+            listed = block.values.get(key) or {}
+            new = {values.get(text, text): meant for text, meant in listed.items()}
+            if new != listed:
                 changes[key] = new
         if changes:
             document = document.replaced(block, changes)

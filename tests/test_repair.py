@@ -1,0 +1,272 @@
+"""Changes upstream and their repair, on files: what the check says, what the mend does, and that nothing else is lost."""
+
+from __future__ import annotations
+
+import random
+import unittest
+from pathlib import Path
+from typing import Any
+
+import oak_ledger as oak
+from oak_ledger.reference import Uses, counted_entries
+from oak_ledger.source.references import references
+from tests.support import FolderCase
+
+ROWS = 120
+chance = random.Random(3)
+SPECIES = [chance.choice(["oak", "ash", "larch"]) for _ in range(ROWS)]
+COLUMNS: dict[str, list[Any]] = {
+    "LOAD": [f"L{at:04}" for at in range(ROWS)],
+    "STAND": [f"ST-{chance.randrange(30):03}" for _ in range(ROWS)],
+    "SPECIES": SPECIES,
+    "VOLUME": [f"{chance.uniform(2, 40):.2f}" for _ in range(ROWS)],
+    "COST": [f"{chance.uniform(50, 400):.2f}" for _ in range(ROWS)],
+}
+# What the fields and the report say beside what is repaired; every line of it must be there afterwards.
+REPORT = """\
+# Kept by the haulage desk.
+[report]
+name = "Species"
+source = "Loads"
+text = "By {Species}"      # shown under the title
+
+[[field]]
+name = "Oak share"
+formula = '''SUM(CASE Species WHEN 'oak' THEN Volume ELSE 0 END) / SUM(Volume)'''
+format = "0.0%"
+
+[[panel]]
+kind = "bars"
+title = "{Volume} by species"
+by = ["Species"]
+show = ["Volume"]
+colours = { oak = "#4a7c3a", ash = "#c8692f",   larch = "#26302a" }
+
+[[panel]]
+kind = "table"
+title = "Stands"
+by = ["Stand"]
+show = ["Volume", "Cost", "Oak share"]
+where = '''Species IN ('oak', 'larch') AND Cost > 60'''
+sort = ["-Volume"]
+limit = 5
+totals = true
+
+[[panel]]
+kind = "figure"
+title = "Broad-leaved"
+show = ["Volume"]
+where = "Broad"
+"""
+
+
+def delivered(columns: dict[str, list[Any]]) -> str:
+    """A delivery as delimited text."""
+    lines = [",".join(columns), *(",".join(map(str, row)) for row in zip(*columns.values(), strict=True))]
+    return "\n".join(lines) + "\n"
+
+
+class Delivered(FolderCase):
+    """A released source with a report, and what its figures were."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.write("loads.csv", delivered(COLUMNS))
+        oak.intake(["loads.csv"], name="Loads", definition="loads.oak.toml").save()
+        for call in (
+            (
+                "field",
+                "add",
+                "loads",
+                "Class",
+                "CASE Species WHEN 'oak' THEN 'slow' WHEN 'larch' THEN 'quick' ELSE 'other' END",
+            ),
+            ("field", "add", "loads", "Cost per m³", "SUM(Cost) / SUM(Volume)", "--format", "0.00"),
+            ("filter", "add", "loads", "Broad", "Species <> 'larch' AND UPPER(Stand) LIKE 'ST-%'"),
+            ("rule", "add", "loads", "known", "Species IN ('oak', 'ash', 'larch')"),
+            ("key", "loads", "Load"),
+        ):
+            self.oak(*call)
+        self.write("reports/species.report.toml", REPORT)
+        self.oak("publish", "loads")
+        self.oak("release", "Loads", "--yes")
+        self.wanted = self.figures()
+
+    def figures(self) -> list[Any]:
+        """Every figure of the report, by panel, without the names of columns."""
+        view = oak.open_report("reports/species.report.toml").view(oak.open_source("loads.oak.toml"))
+        self.assertEqual([one.message for one in view.findings if one.severity == "error"], [])
+        return [
+            sorted(map(str, (tuple(row.values()) for row in one.answer.to_dicts())))
+            for one in view.panels
+            if one.answer
+        ]
+
+    def deliver(self, **changes: list[Any] | None) -> None:
+        """Deliver again with some columns changed; None leaves one out."""
+        columns = {**COLUMNS, **changes}
+        self.write("loads.csv", delivered({name: values for name, values in columns.items() if values is not None}))
+
+    def mended(self, *repairs: str, same: bool = True) -> str:
+        """Mend; afterwards nothing is broken, and the figures are what they were."""
+        self.assertIn("nothing was written", self.oak("mend", "loads", *repairs, "--dry-run", code=None))
+        said = self.oak("mend", "loads", *repairs)
+        check = self.oak_json("check", "loads", code=None)
+        self.assertEqual((check["causes"], check["moved"]), ([], []))
+        if same:
+            self.assertEqual(self.figures(), self.wanted)
+        return said
+
+
+class Repairs(Delivered):
+    def test_a_column_renamed(self) -> None:
+        self.deliver(STAND=None, PLOT=COLUMNS["STAND"])
+        check = self.oak_json("check", "loads", code=1)
+        (cause,) = check["causes"]
+        self.assertEqual(cause["what"], "column 'STAND' is missing")
+        self.assertEqual(
+            [(one["kind"], one["name"]) for one in cause["entries"]],
+            [("field", "Stand"), ("filter", "Broad"), ("panel", "Stands"), ("panel", "Broad-leaved")],
+        )
+        self.assertEqual([(one["column"], one["sure"]) for one in cause["candidates"]], [("PLOT", True)])
+        self.assertEqual(check["working"], {"fields": 7, "working_fields": 6, "panels": 3, "working_panels": 1})
+        self.assertIn("1 field, 1 filter, 2 panels in 1 report", self.oak("check", "loads", "--width", "120", code=1))
+        self.mended("STAND=PLOT")
+        self.assertEqual(Path("reports/species.report.toml").read_text(), REPORT)
+
+    def test_several_at_once_and_a_field_with_a_new_name(self) -> None:
+        self.deliver(STAND=None, COST=None, PLOT=COLUMNS["STAND"], PRICE=COLUMNS["COST"])
+        self.assertIn("oak mend loads 'STAND=PLOT' 'COST=PRICE'", self.oak("check", "loads", code=1))
+        self.mended("STAND=PLOT", "COST=PRICE", "--rename", "Stand=Plot")
+        text = Path("reports/species.report.toml").read_text()
+        self.assertEqual(text, REPORT.replace('by = ["Stand"]', 'by = ["Plot"]'))
+
+    def test_columns_that_changed_places(self) -> None:
+        self.deliver(VOLUME=COLUMNS["COST"], COST=COLUMNS["VOLUME"])
+        check = self.oak_json("check", "loads", code=1)
+        self.assertEqual(
+            {(one["field"], one["column"]) for one in check["moved"]}, {("Volume", "COST"), ("Cost", "VOLUME")}
+        )
+        self.mended("VOLUME=COST", "COST=VOLUME")
+
+    def test_columns_shifted_by_one(self) -> None:
+        self.deliver(STAND=COLUMNS["SPECIES"], SPECIES=COLUMNS["VOLUME"], VOLUME=COLUMNS["COST"], COST=COLUMNS["STAND"])
+        self.mended("STAND=COST", "SPECIES=STAND", "VOLUME=SPECIES", "COST=VOLUME")
+
+    def test_values_replaced(self) -> None:
+        new = {"oak": "Oak", "ash": "Ash (white)", "larch": "LA"}
+        self.deliver(SPECIES=[new[one] for one in SPECIES])
+        self.mended("--values", "Species", *(f"{old}={one}" for old, one in new.items()), same=False)
+        figures = [
+            [row.replace("Ash (white)", "ash").replace("Oak", "oak").replace("'LA'", "'larch'") for row in panel]
+            for panel in self.figures()
+        ]
+        self.assertEqual([sorted(panel) for panel in figures], self.wanted)
+        text = Path("reports/species.report.toml").read_text()
+        self.assertIn("WHEN 'Oak' THEN", text)
+        self.assertIn("Species IN ('Oak', 'LA') AND Cost > 60", text)
+        self.assertEqual(
+            oak.open_report("reports/species.report.toml").panels[0].colours,
+            {"Oak": "#4a7c3a", "Ash (white)": "#c8692f", "LA": "#26302a"},
+        )
+        definition = Path("loads.oak.toml").read_text()
+        self.assertIn("Species <> 'LA'", definition)
+        self.assertIn("('Oak', 'Ash (white)', 'LA')", definition)
+        self.assertIn("THEN 'slow'", definition)
+        self.oak("undo", "loads")
+        self.assertEqual(Path("reports/species.report.toml").read_text(), REPORT)
+
+    def test_values_of_a_recode_list(self) -> None:
+        self.oak("field", "recode", "loads", "Species", "oak=Quercus")
+        self.oak("mend", "loads", "--values", "Species", "oak=Oak")
+        self.assertIn('Oak = "Quercus"', Path("loads.oak.toml").read_text())
+
+    def test_a_text_that_only_looks_the_same_is_left_alone(self) -> None:
+        self.oak(
+            "field", "add", "loads", "Other", "CASE WHEN Stand = 'oak' THEN 'oak' ELSE LOWER(Species) || 'oak' END"
+        )
+        self.oak("mend", "loads", "--values", "Species", "oak=Oak")
+        self.assertIn("Stand = 'oak' THEN 'oak' ELSE LOWER(Species) || 'oak'", Path("loads.oak.toml").read_text())
+
+    def test_field_and_column_of_one_name(self) -> None:
+        self.oak("field", "rename", "loads", "Stand=STAND")
+        self.deliver(STAND=None, PLOT=COLUMNS["STAND"])
+        self.mended("STAND=PLOT")
+
+    def test_a_report_that_was_away(self) -> None:
+        away = self.write("elsewhere/far.report.toml", REPORT)
+        Path("reports").rename("kept")
+        self.oak("field", "rename", "loads", "Stand=Plot", "--reports", "kept")
+        self.oak("mend", "loads", "Stand=Plot", "--reports", "elsewhere")
+        self.assertEqual(away.read_text(), REPORT.replace('by = ["Stand"]', 'by = ["Plot"]'))
+
+    def test_a_file_that_is_called_otherwise(self) -> None:
+        Path("loads.csv").rename("deliveries.csv")
+        self.oak("mend", "loads", "--path", "deliveries.csv")
+        self.assertEqual(self.figures(), self.wanted)
+
+    def test_without_a_successor(self) -> None:
+        self.deliver(COST=None, REMARK=[f"note {at % 7}" for at in range(ROWS)])
+        check = self.oak_json("check", "loads", code=1)
+        self.assertEqual([one["candidates"] for one in check["causes"]], [[]])
+        self.assertIn("no column of the origin looks like it", self.oak("check", "loads", code=1))
+
+    def test_new_rows_alone_are_no_change(self) -> None:
+        more = {name: values + values[:30] for name, values in COLUMNS.items()}
+        more["LOAD"] = [f"L{at:04}" for at in range(ROWS + 30)]
+        self.write("loads.csv", delivered(more))
+        check = self.oak_json("check", "loads", code=None)
+        self.assertEqual((check["causes"], check["moved"]), ([], []))
+
+    def test_a_broken_report_alone_is_found(self) -> None:
+        self.write("reports/wrong.report.toml", REPORT.replace('by = ["Stand"]', 'by = ["Stnd"]'))
+        check = self.oak_json("check", "loads", code=1)
+        (cause,) = check["causes"]
+        self.assertEqual([(one["file"], one["name"]) for one in cause["entries"]], [("wrong.report.toml", "Stands")])
+        self.assertIn("Stnd", cause["what"])
+
+    def test_a_filter_that_is_broken(self) -> None:
+        text = Path("loads.oak.toml").read_text()
+        Path("loads.oak.toml").write_text(text.replace("Species <> 'larch' AND", "Specis <> 'larch' AND"))
+        check = self.oak_json("check", "loads", code=1)
+        (cause,) = check["causes"]
+        self.assertEqual(
+            [(one["kind"], one["name"]) for one in cause["entries"]], [("filter", "Broad"), ("panel", "Broad-leaved")]
+        )
+        self.assertEqual(check["working"]["working_panels"], 2)
+
+    def test_nothing_to_compare_with_is_said(self) -> None:
+        found = self.oak_json("check", "loads", "--catalogue", "nowhere", code=None)["findings"]
+        self.assertIn("not-compared", [one["code"] for one in found])
+
+
+class References(Delivered):
+    def test_every_place_has_its_span(self) -> None:
+        documents = [
+            oak.open_source("loads.oak.toml").document,
+            oak.open_report("reports/species.report.toml").document,
+        ]
+        found = [one for document in documents for one in references(document)]
+        self.assertGreater(len(found), 20)
+        for one in found:
+            self.assertEqual(one.text[one.start : one.end].strip('"').casefold(), one.name.casefold(), one)
+
+    def test_what_uses_a_field(self) -> None:
+        source = oak.open_source("loads.oak.toml")
+        uses = Uses(source, [oak.open_report("reports/species.report.toml").document])
+        said = counted_entries(uses.of("Species"))
+        self.assertEqual(said, "1 formula, 1 filter, 1 rule, 1 local field, 3 panels, 1 text in 1 report")
+        self.assertEqual(counted_entries(uses.of("Class")), "nothing")
+
+    def test_a_local_field_hides_a_shared_one_only_in_its_report(self) -> None:
+        source = oak.open_source("loads.oak.toml")
+        hiding = REPORT.replace('name = "Oak share"', 'name = "Cost"').replace('"Cost", "Oak share"', '"Cost"')
+        hiding = hiding.replace(" AND Cost > 60", "")
+        other = self.write("hiding.report.toml", hiding)
+        uses = Uses(source, [oak.open_report(path).document for path in ("reports/species.report.toml", other)])
+        files = {one.file for one in uses.of("Cost") if one.kind == "panel"}
+        self.assertEqual(files, {"species.report.toml"})
+
+
+if __name__ == "__main__":
+    unittest.main()
