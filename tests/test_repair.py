@@ -267,6 +267,45 @@ class References(Delivered):
         files = {one.file for one in uses.of("Cost") if one.kind == "panel"}
         self.assertEqual(files, {"species.report.toml"})
 
+    def test_a_local_field_never_changes_a_shared_one(self) -> None:
+        """The report has a field of a name that the source has, too: its panels show its own, shared formulas keep theirs."""
+        source = oak.open_source("loads.oak.toml")
+        wanted = source.tally(show=["Cost per m³"]).value()
+        total = source.tally(show=["Cost"]).value()
+        report = (
+            REPORT[: REPORT.index("[[field]]")]
+            + """
+[[field]]
+name = "Twice"
+formula = "Cost + Cost"
+
+[[field]]
+name = "Cost"
+formula = "Cost * 10"
+
+[[panel]]
+kind = "table"
+title = "All"
+show = ["Cost", "Twice", "Cost per m³"]
+"""
+        )
+        self.write("own.report.toml", report)
+        view = oak.open_report("own.report.toml").view(source)
+        answer = view.panels[0].answer
+        assert answer is not None
+        self.assertEqual(answer.names, ("Cost", "Twice", "Cost per m³"))
+        self.assertEqual([*answer.to_dicts()[0].values()], [total * 10, total * 20, wanted])
+
+    def test_local_fields_that_need_each_other(self) -> None:
+        source = oak.open_source("loads.oak.toml")
+        fields = "".join(
+            f'[[field]]\nname = "{one}"\nformula = "{other} + 1"\n\n'
+            for one, other in (("A", "B"), ("B", "A"), ("C", "A"))
+        )
+        self.write("circle.report.toml", REPORT[: REPORT.index("[[field]]")] + fields)
+        found = oak.open_report("circle.report.toml").errors(source)
+        self.assertEqual([one.code for one in found], ["cycle"] * 3)
+
 
 if __name__ == "__main__":
     unittest.main()

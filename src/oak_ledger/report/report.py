@@ -13,6 +13,7 @@ from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.insight.spelling import misspelt
 from oak_ledger.report.definition import REPORT, LocalFieldSpec, NamedFormula, PanelSpec, ReportSpec
 from oak_ledger.source import Answer, Source
+from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.document import Document, read_document
 from oak_ledger.source.questions import Shown
 from oak_ledger.source.references import PLACEHOLDER
@@ -74,24 +75,14 @@ class Report:
         return self.document.models("panel", PanelSpec)
 
     def over(self, source: Source) -> tuple[Source, list[Finding]]:
-        """The source with this report's local fields, and what is wrong with those."""
-        findings: list[Finding] = []
-        waiting, failed = list(self.local_fields), []
-        while waiting:  # a local field may use another that comes below it
-            for field in waiting:
-                try:
-                    source = source.with_field(field.name, field.formula, format=field.format or None)
-                except OakError as error:
-                    failed.append((field, error))
-            if len(failed) == len(waiting):
-                findings += [
-                    one.at(f"{self.document.where}, field {field.name!r}")
-                    for field, error in failed
-                    for one in error.findings
-                ]
-                break
-            waiting, failed = [field for field, _ in failed], []
-        return source, findings
+        """The source with this report's local fields beside it, and what is wrong with those."""
+        fields = [
+            FieldSpec(name=one.name, formula=one.formula, format=one.format, description=one.description)
+            for one in self.local_fields
+        ]
+        whole, failed = source.with_local_fields(fields)
+        where = self.document.where
+        return whole, [found.at(f"{where}, field {name!r}") for name, findings in failed.items() for found in findings]
 
     def view(self, source: Source) -> ReportView:
         """Compute every panel. A panel that cannot be computed says why; the others are not touched by it."""

@@ -8,10 +8,9 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any, Self
 
-from oak_ledger.errors import FormulaError, OakError, UnusableInput
+from oak_ledger.errors import Finding, FormulaError, OakError, UnusableInput
 from oak_ledger.files import write_text
 from oak_ledger.formula import Grain, check
-from oak_ledger.formula.assist import format_formula
 from oak_ledger.formula.builder import nearest_hint
 from oak_ledger.origin import OriginReader, OriginSpec, open_origin
 from oak_ledger.origin.files import FILE_COLUMN
@@ -25,6 +24,7 @@ from oak_ledger.source.definition import ConstantSpec, FieldSpec, FilterSpec, So
 from oak_ledger.source.document import Block, Document
 from oak_ledger.source.judging import propose, verdict_of
 from oak_ledger.source.lists import two_columns
+from oak_ledger.source.local import with_local
 from oak_ledger.source.naming import NameRule, renames
 from oak_ledger.source.references import bare_name, renamed_references
 
@@ -50,19 +50,18 @@ class EditableDefinition:
     published: Published | None = None
     progress: Progress | None = field(default=None, compare=False)
     baseline: OriginReader | None = field(default=None, compare=False)
+    local: tuple[FieldSpec, ...] = ()  # fields of a report, beside those of the source
     earlier: Compiled | None = field(default=None, compare=False, repr=False)
     """What the source before an edit was made into: what the edit does not reach is reused."""
 
     def __repr__(self) -> str:
-        fields = len(self.document.all("field"))
-        where = (
-            f"version {self.published.number}, {self.published.stage}" if self.published else self.path or self.folder
-        )
+        fields, made = len(self.document.all("field")), self.published
+        where = f"version {made.number}, {made.stage}" if made else self.path or self.folder
         return f"{type(self).__name__} {self.name!r} over {self.origin.kind}; fields: {fields}\n  {where}"
 
     def changed(self, document: Document) -> Self:
         """The same source with another definition."""
-        made = replace(self, document=document, earlier=self.__dict__.get("compiled", self.earlier))
+        made = replace(self, document=document, earlier=self.__dict__.get("shared", self.earlier))
         no_name_twice(document)
         return made
 
@@ -113,8 +112,18 @@ class EditableDefinition:
         return [*fields, *constants, *self.document.models("filter", FilterSpec)]
 
     @cached_property
+    def layered(self) -> tuple[Compiled, Mapping[str, tuple[Finding, ...]]]:
+        """The names with those of local fields, and what is wrong with local fields that do not work."""
+        return with_local(self.shared, self.local)
+
+    @property
     def compiled(self) -> Compiled:
-        """Every name, bound and typed."""
+        """Every name, bound and typed, those of local fields included."""
+        return self.layered[0] if self.local else self.shared
+
+    @cached_property
+    def shared(self) -> Compiled:
+        """Every name of the definition, bound and typed."""
         published = self.published is not None
         recoding = {} if published else self._recoding()
         origin_schema = origin_columns(self)
@@ -148,7 +157,8 @@ class EditableDefinition:
     @property
     def fields(self) -> list[ResolvedName]:
         """The fields in order, broken and hidden ones included."""
-        return [state for state in self.compiled.states.values() if isinstance(state.spec, FieldSpec)]
+        states = self.compiled.states.items()
+        return [one for key, one in states if isinstance(one.spec, FieldSpec) and key == one.name.casefold()]
 
     @property
     def shown_fields(self) -> list[ResolvedName]:
@@ -236,15 +246,6 @@ class EditableDefinition:
             if new:
                 document = document.replaced(block, {"name": new})
         return self.changed(document)
-
-    def with_formatted_formulas(self, names: Sequence[str] | None = None) -> Self:
-        """The source with the formulas of fields (all calculated ones, or those named) in one look; their meaning stays."""
-        made = self
-        for state in self.fields if names is None else [self.state(name) for name in names]:
-            if isinstance(state.spec, FieldSpec) and state.spec.calculated:
-                block = made.block(state.name)
-                made = made.changed(made.document.replaced(block, {"formula": format_formula(state.spec.formula)}))
-        return made
 
     def with_kept(self, names: Sequence[str]) -> Self:
         """Only these fields, in the file's order; others leave the definition, their columns stay in the origin.

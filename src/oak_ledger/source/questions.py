@@ -73,7 +73,7 @@ class Questions(EditableDefinition):
                 raise FormulaError.of(state.findings)
             kind, grain = state.expression.checked.type, state.grain
             tree: c.TypedNode = c.FieldRef(0, len(text), kind, grain, state.name)
-            return Expression(state.name, quote_identifier(state.name), tree), state
+            return Expression(state.spec.name, quote_identifier(state.spec.name), tree), state
         formula = self.check_formula(text, where=place, names=names)
         return Expression(name or " ".join(text.split()), text, formula.require()), state
 

@@ -16,6 +16,7 @@ from oak_ledger.engine.faults import Faults
 from oak_ledger.engine.scan import Scan
 from oak_ledger.errors import Finding, FormulaError, OakError, Place, UnusableInput
 from oak_ledger.formula import Grain
+from oak_ledger.formula.assist import format_formula
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.origin import OriginReader, TableReader
 from oak_ledger.origin.reader import Progress
@@ -27,7 +28,7 @@ from oak_ledger.source.arrival import dropped_findings
 from oak_ledger.source.baseline import baseline_values, snapshot
 from oak_ledger.source.cache import typed_copy
 from oak_ledger.source.compiled import ResolvedName
-from oak_ledger.source.definition import DEFINITION
+from oak_ledger.source.definition import DEFINITION, FieldSpec
 from oak_ledger.source.document import parse_document, read_document
 from oak_ledger.source.editable import Published, no_name_twice
 from oak_ledger.source.export import WriteResult, schema_of, write_rows
@@ -79,6 +80,21 @@ class Source(Questions):
         return replace(self, feed=self.baseline_feed, published=was, baseline=None, earlier=None)
 
     # -- formulas ----------------------------------------------------------------------------------------
+
+    def with_formatted_formulas(self, names: Sequence[str] | None = None) -> Source:
+        """The source with the formulas of fields (all calculated ones, or those named) in one look; their meaning stays."""
+        made = self
+        for state in self.fields if names is None else [self.state(name) for name in names]:
+            if isinstance(state.spec, FieldSpec) and state.spec.calculated:
+                block = made.block(state.name)
+                made = made.changed(made.document.replaced(block, {"formula": format_formula(state.spec.formula)}))
+        return made
+
+    def with_local_fields(self, fields: Sequence[FieldSpec]) -> tuple[Source, Mapping[str, tuple[Finding, ...]]]:
+        """The source with fields beside it that change nothing of it, and what is wrong with those that do not work."""
+        made = replace(self, local=(*self.local, *fields))
+        vars(made)["shared"] = self.shared
+        return made, made.layered[1]
 
     def check(self) -> list[Finding]:
         """Everything found wrong or doubtful, errors first: broken fields, totals that mislead, nulls that spread."""
