@@ -7,6 +7,8 @@ import unittest
 from pathlib import Path
 from typing import Any
 
+from PIL import Image
+
 import oak_ledger as oak
 from oak_ledger.reference import Uses, counted_entries
 from oak_ledger.source.references import references
@@ -258,6 +260,31 @@ class References(Delivered):
         self.assertEqual(said, "1 formula, 1 filter, 1 rule, 1 local field, 3 panels, 1 text in 1 report")
         self.assertEqual(counted_entries(uses.of("Class")), "nothing")
 
+    def test_a_trace_goes_down_to_columns_and_up_to_panels(self) -> None:
+        found = self.oak_json("trace", "loads", "Volume")
+        self.assertEqual(found["files"], ["loads.csv"])
+        self.assertEqual(
+            [(one["needed"]["kind"], one["needed"]["name"]) for one in found["made_of"]], [("column", "VOLUME")]
+        )
+        users = {(one["needed"]["name"], one["by"]["kind"], one["by"]["name"]) for one in found["used_by"]}
+        self.assertIn(("Volume", "formula", "Cost per m³"), users)
+        self.assertIn(("Volume", "local field", "Oak share"), users)
+        self.assertIn(("Oak share", "panel", "Stands"), users)
+        self.assertNotIn(("Volume", "formula", "Class"), users)
+
+    def test_a_trace_of_sixty_fields_is_drawn(self) -> None:
+        source = oak.open_source("loads.oak.toml")
+        document = source.document
+        for at in range(60):
+            document = document.added(
+                "field", {"name": f"Step {at}", "formula": f'"Step {at - 1}" + 1' if at % 6 else "Volume * 2"}
+            )
+        Path("loads.oak.toml").write_text(document.text)
+        self.oak("trace", "loads", "Volume", "--to", "volume.png")
+        with Image.open("volume.png") as picture:
+            self.assertGreater(picture.height, 200)
+            self.assertLess(picture.width, 3000)
+
     def test_a_local_field_hides_a_shared_one_only_in_its_report(self) -> None:
         source = oak.open_source("loads.oak.toml")
         hiding = REPORT.replace('name = "Oak share"', 'name = "Cost"').replace('"Cost", "Oak share"', '"Cost"')
@@ -293,7 +320,7 @@ show = ["Cost", "Twice", "Cost per m³"]
         view = oak.open_report("own.report.toml").view(source)
         answer = view.panels[0].answer
         assert answer is not None
-        self.assertEqual(answer.names, ("Cost", "Twice", "Cost per m³"))
+        self.assertEqual([*answer.names], ["Cost", "Twice", "Cost per m³"])
         self.assertEqual([*answer.to_dicts()[0].values()], [total * 10, total * 20, wanted])
 
     def test_local_fields_that_need_each_other(self) -> None:

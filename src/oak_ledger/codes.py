@@ -93,6 +93,8 @@ table-twice | a table is there twice | remove one
 unknown-key | no key has this name | correct the spelling, or remove it
 wrong-value | a key has an invalid value | write what is asked for
 bad-rule | a rule cannot be computed | correct its condition
+hides-shared | a report's own field would have the name of a shared one | choose another name
+several-meanings | reports have different formulas under one name | name the report with --from
 name-taken | the name is used already | choose another, or --replace
 name-twice | two entries or columns have one name | rename one
 empty-name | a new name is empty | give a name

@@ -52,14 +52,17 @@ SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
         "functions": ("ask", "Search the functions of the formula language."),
         "reformat": ("ask", "Reformat formulas (layout only)."),
     },
-    "Prove": {"check": ("check", "Check a source and its reports: errors, and totals that mislead.")},
+    "Prove": {
+        "trace": ("trace", "Show what a field is made of, and what is made of it."),
+        "check": ("check", "Check a source and its reports: errors, and totals that mislead."),
+    },
     "Publish": {
         "publish": ("publish", "Publish a source to a catalogue as a draft."),
         "release": ("publish", "Make a published version the one that all reports read."),
         "versions": ("publish", "List the published versions of a source."),
         "export": ("ask", "Write the rows of a source to a file or to standard output."),
     },
-    "Report": {"report": ("reports", "List, render and check reports.")},
+    "Report": {"report": ("report_fields", "List, write, render and check reports, and their own fields.")},
     "Repair": {"mend": ("mend", "Repair broken references by naming the replacement once.")},
     "Upkeep": {
         "upgrade": ("mend", "Rewrite a definition and its reports with today's keys."),
@@ -133,7 +136,7 @@ class Verbs(click.Group):
             formatter.write_dl(lines)
 
 
-READING = frozenset({"list", "check", "render"})
+READING = frozenset({"list", "check", "render", "locals"})
 EDITING = frozenset({"undo", "redo", "key"})
 
 

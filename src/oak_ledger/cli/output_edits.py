@@ -78,19 +78,28 @@ def tell_edits(
 
 def apply(mend: Mend, *, dry_run: bool, facts: Mapping[str, Any] | None = None) -> None:
     """Show the edits and, unless it is a dry run, write all of them or none."""
+    if mend.source.path is not None:
+        apply_files(mend.source.path, mend.edits, dry_run=dry_run, facts=facts)
+
+
+def apply_files(
+    owner: Path, edits: Sequence[FileEdit], *, dry_run: bool = False, facts: Mapping[str, Any] | None = None
+) -> None:
+    """The same for edits that go into the log of a file."""
     from oak_ledger.cli.app import is_dry_run
     from oak_ledger.present.terminal import Text, console, plural
+    from oak_ledger.source.edits import write_edits
 
     dry_run = dry_run or is_dry_run()
-    show_edits(mend.edits)
-    if mend.edits and not dry_run:
-        mend.apply(what_is_run())
-    tell_edits(mend.edits, written=bool(mend.edits) and not dry_run, facts=facts)
-    if not mend.edits:
+    show_edits(edits)
+    if edits and not dry_run:
+        write_edits(owner, edits, what_is_run())
+    tell_edits(edits, written=bool(edits) and not dry_run, facts=facts)
+    if not edits:
         console().print("nothing to change")
         return
-    lines = sum(len(edit.lines()) for edit in mend.edits)
-    said = f"{plural(lines, 'line')} in {plural(len(mend.edits), 'file')}"
+    lines = sum(len(edit.lines()) for edit in edits)
+    said = f"{plural(lines, 'line')} in {plural(len(edits), 'file')}"
     if dry_run:
         console().print(Text(f"dry run: {said} would change; nothing was written"))
         return

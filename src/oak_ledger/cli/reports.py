@@ -1,4 +1,4 @@
-"""`oak report render`, `oak report check`."""
+"""`oak report list`, `oak report render`, `oak report check`."""
 
 from __future__ import annotations
 

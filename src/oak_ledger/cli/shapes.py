@@ -49,6 +49,9 @@ Example | formula text, result text | a formula and its result
 Function | name text, topic text, written text*, sentence text, nulls text, examples Example* | a function of the formula language
 Functions | functions Function* | functions that were found
 Code | code text, severity text, meaning text, mend text | a code that findings and errors have
+Piece | kind text, name text, file text, text text | a column, a field, a formula, a panel … in a trace, and what it says
+Link | needed Piece, by Piece | what is needed, and what needs it
+Trace | piece Piece, made_of Link*, used_by Link*, files text*, written text* | what a field is made of, down to columns and files, and what is made of it
 Candidate | field text, gone text, column text, score number, sure flag, evidence text | a column that may have taken the place of the one that a field used
 Entry | file text, kind text, name text | an entry of a definition or a report
 Cause | what text, finding Finding, entries Entry*, candidates Candidate* | a root cause, all that is broken by it, and what may have taken the place of a missing column
@@ -61,6 +64,10 @@ Versions | versions Version* | published versions by source, oldest first
 Export | file text, rows integer, faults Fault*, findings Finding* | a file of rows that was written
 ReportEntry | report text, source text, owner text, panels integer, file text | a report file
 Reports | reports ReportEntry* | the reports in a folder
+NewReport | file text, panels integer, written flag | a report that was written
+Place | file text, field text | a report, and what a field is called in it
+Repeated | formula text, places Place* | a formula that several reports have
+Locals | formulas Repeated* | formulas that several reports repeat
 Panel | kind text, title text, rows row*?, totals row?, faults Fault*, findings Finding* | a panel, computed; `rows` is null where it is broken, and `findings` say why
 Report | report text, source text, version text, panels Panel*, written text* | a report, computed over one version of its source, and the files that were written
 CheckedReport | report text, file text, findings Finding* | what was found in one report

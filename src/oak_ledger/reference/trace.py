@@ -72,6 +72,10 @@ class Uses:
             if entry not in users and entry[1] != (target, local.get(target, "")):
                 users.append(entry)
 
+    def direct(self, name: str, report: str = "") -> list[tuple[Entry, Node | None]]:
+        """The entries that name a name, and the name that each defines, if it defines one."""
+        return self._users.get((name.casefold(), report), [])
+
     def of(self, name: str, report: str = "") -> list[Entry]:
         """Every entry that needs a name, directly or through others, nearest first; each once."""
         found: dict[Entry, None] = {}

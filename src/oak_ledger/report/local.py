@@ -1,0 +1,201 @@
+"""Local fields: adding one to a report, finding those that several reports repeat, and moving one into the source."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, fields
+from pathlib import Path
+from typing import Any
+
+from oak_ledger.errors import FormulaError, OakError
+from oak_ledger.formula import Grain, nodes, parse
+from oak_ledger.formula.lexer import quote_identifier
+from oak_ledger.reference import Mend
+from oak_ledger.report.definition import REPORT, LocalFieldSpec
+from oak_ledger.report.report import SUFFIX, Report
+from oak_ledger.source import Source
+from oak_ledger.source.definition import FieldSpec
+from oak_ledger.source.document import Block, Document, new_block, parse_document
+from oak_ledger.source.edits import FileEdit
+from oak_ledger.source.references import renamed_references
+
+MAX_BARS = 40  # distinct values of a field that a first report shows as bars
+_ANY_ORDER = frozenset({"+", "*", "AND", "OR", "=", "<>"})
+
+
+def formula_key(text: str) -> Any:
+    """What two formulas have in common that mean the same: layout, letter case of names, parentheses and the order of sums do not count."""
+    return _key(parse(text).tree)
+
+
+def _key(node: Any) -> Any:
+    if isinstance(node, nodes.Parens):
+        return _key(node.inner)
+    if isinstance(node, nodes.Name):
+        return ("name", node.name.casefold())
+    if isinstance(node, nodes.Binary) and node.op in _ANY_ORDER:
+        return (node.op, *sorted((_key(part) for part in _parts(node, node.op)), key=repr))
+    if isinstance(node, nodes.Node):
+        own = (
+            one.name
+            for one in fields(node)
+            if one.name not in ("start", "end", "at", "name_end", "target_start", "target_end")
+        )
+        return (type(node).__name__, *(_key(getattr(node, name)) for name in own))
+    return tuple(map(_key, node)) if isinstance(node, tuple) else node
+
+
+def _parts(node: nodes.Node, op: str) -> list[nodes.Node]:
+    """The operands of a chain of one operator; comparisons are no chains."""
+    while isinstance(node, nodes.Parens):
+        node = node.inner
+    if isinstance(node, nodes.Binary) and node.op == op:
+        chain = op not in ("=", "<>")
+        return [
+            *(_parts(node.left, op) if chain else [node.left]),
+            *(_parts(node.right, op) if chain else [node.right]),
+        ]
+    return [node]
+
+
+@dataclass(frozen=True, slots=True)
+class Repeated:
+    """A local formula that several reports have: the formula as the first has it, and each report file with the field's name there."""
+
+    formula: str
+    places: tuple[tuple[str, str], ...]
+
+
+def repeated_formulas(reports: Sequence[Report]) -> list[Repeated]:
+    """The local formulas that more than one report has, the most frequent first."""
+    found: dict[Any, list[tuple[str, str, str]]] = {}
+    for report in reports:
+        for one in report.local_fields:
+            found.setdefault(formula_key(one.formula), []).append((one.formula, report.document.where, one.name))
+    several = [entries for entries in found.values() if len({file for _, file, _ in entries}) > 1]
+    made = [Repeated(entries[0][0], tuple((file, name) for _, file, name in entries)) for entries in several]
+    return sorted(made, key=lambda one: -len(one.places))
+
+
+def with_local_field(
+    report: Report, source: Source, name: str, formula: str, *, replace: bool = False, **keys: Any
+) -> Report:
+    """The report with a local field. Raises OakError where the formula is wrong, or the name is that of a shared field."""
+    shared = source.shared.states.get(name.casefold())
+    if shared is not None:
+        there = (
+            shared.spec.formula or f"the column {shared.spec.column}"
+            if isinstance(shared.spec, FieldSpec)
+            else shared.what
+        )
+        message = f"{shared.name} is a field of {source.name} already. There: {there}. Here: {formula}."
+        raise OakError(
+            "hides-shared",
+            message,
+            hint="Choose another name; a report's own field must not be taken for the shared one.",
+        )
+    block = _block(report.document, name)
+    if block is not None and not replace:
+        raise OakError(
+            "name-taken", f"The report has a field {name!r} already.", hint="Use --replace to change its formula."
+        )
+    values = {"name": name, "formula": formula, **{key: value for key, value in keys.items() if value}}
+    document = report.document.added("field", values) if block is None else report.document.replaced(block, values)
+    made = Report(document, report.path)
+    _, findings = source.with_local_fields(
+        [FieldSpec(name=one.name, formula=one.formula, format=one.format) for one in made.local_fields]
+    )
+    if name in findings:
+        raise FormulaError.of(list(findings[name]))
+    return made
+
+
+def without_local_field(report: Report, name: str) -> Report:
+    """The report without a local field. Raises OakError where it has none of that name."""
+    block = _block(report.document, name)
+    if block is None:
+        names = ", ".join(one.name for one in report.local_fields) or "none"
+        raise OakError("unknown-field", f"The report has no field {name!r} of its own.", hint=f"It has {names}.")
+    return Report(report.document.without([block]), report.path)
+
+
+def plan_lift(source: Source, reports: Sequence[Report], name: str, owner: Report | None = None) -> Mend:
+    """What must change so that a local field becomes a shared one, and every report that repeats its formula uses that.
+
+    Without `owner` it is the field of that name in any of the reports. Raises OakError where reports mean different things by it, where
+    it needs other local fields, or where the name is taken.
+    """
+    found: dict[Any, tuple[Report, LocalFieldSpec]] = {}
+    for report in reports if owner is None else [owner]:
+        for one in report.local_fields:
+            if one.name.casefold() == name.casefold():
+                found.setdefault(formula_key(one.formula), (report, one))
+    if len(found) != 1:
+        shown = "; ".join(f"{report.document.where}: {one.formula}" for report, one in found.values())
+        message = (
+            f"No report has a field {name!r} of its own."
+            if not found
+            else f"Reports mean different things by {name!r}: {shown}."
+        )
+        raise OakError(
+            "unknown-field" if not found else "several-meanings",
+            message,
+            hint="Name the report with --from." if found else "",
+        )
+    (key, (report, spec)), *_ = found.items()
+    keys = {"format": spec.format, "description": spec.description}
+    lifted = source.with_field(spec.name, spec.formula, **{one: value for one, value in keys.items() if value})
+    edits = [(source.path, source.document, lifted.document)]
+    edits += [(one.path, one.document, _with_shared(one.document, key, spec.name)) for one in reports]
+    made = [FileEdit(path, old.text, new.text) for path, old, new in edits if path and old.text != new.text]
+    return Mend(lifted, tuple(made))
+
+
+def _with_shared(document: Document, key: Any, name: str) -> Document:
+    """A report without its own copies of a formula, using the shared field of a name instead."""
+    copies = [block for block in document.all("field") if formula_key(str(block.values["formula"])) == key]
+    names = {str(block.values["name"]).casefold(): name for block in copies}
+    return renamed_references(document.without(copies), names) if copies else document
+
+
+def _block(document: Document, name: str) -> Block | None:
+    return next((one for one in document.all("field") if str(one.values["name"]).casefold() == name.casefold()), None)
+
+
+def first_report(source: Source, name: str, folder: Path) -> Report:
+    """A report to begin with: the total of each of the first measures, the first measure by each of the first dimensions, and a table."""
+    measures = [
+        one.name
+        for one in source.shown_fields
+        if _role(one.spec, one.type is not None and one.type.numeric) == "measure"
+    ][:3]
+    texts = [
+        one.name
+        for one in source.shown_fields
+        if _role(one.spec, numeric=False) == "dimension"
+        and one.grain == Grain.ROW
+        and one.type is not None
+        and one.type.kind == "text"
+    ]
+    counts = (
+        source.tally(show=[(one, f"COUNT(DISTINCT {quote_identifier(one)})") for one in texts]).to_dicts()[0]
+        if texts
+        else {}
+    )
+    dimensions = [one for one in texts if 2 <= counts[one] <= MAX_BARS][:2]
+    blocks: list[Mapping[str, Any]] = [{"kind": "figure", "title": f"{{{one}}}", "show": [one]} for one in measures[:2]]
+    show = measures or ["COUNT(*)"]
+    blocks += [
+        {"kind": "bars", "title": f"By {{{one}}}", "by": [one], "show": show[:1], "limit": 20} for one in dimensions
+    ]
+    blocks += [{"kind": "table", "title": "Table", "by": dimensions[:1], "show": show, "totals": True}]
+    text = new_block("report", {"name": name, "source": source.name, "owner": ""}, listed=False).text
+    text += "".join("\n" + new_block("panel", one).text for one in blocks)
+    stem = "_".join(name.casefold().split()) or "report"
+    path = folder / f"{stem}{SUFFIX}"
+    return Report(parse_document(text, REPORT, path.name), path)
+
+
+def _role(spec: Any, numeric: bool) -> str:
+    role = spec.role if isinstance(spec, FieldSpec) else None
+    return role or ("measure" if numeric else "dimension")
