@@ -51,7 +51,7 @@ bench-functions: $(VENV)/compares
 	$(BIN)/python bench/functions.py
 
 real-files: $(VENV)/compares
-	$(BIN)/python bench/real_files.py
+	$(BIN)/python -m tests.longer.real_files
 
 mutants: $(VENV)/ready
 	$(BIN)/python tools/mutants.py

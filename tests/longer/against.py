@@ -1,4 +1,4 @@
-"""Any number of random formulas against a real PostgreSQL: `python bench/against.py 100000 --seed 7`.
+"""Any number of random formulas against a real PostgreSQL: `python -m tests.longer.against 100000 --seed 7`.
 
 The same comparison that the tests make with a few thousand; a difference is brought down to the smallest formula that shows it.
 """
@@ -22,7 +22,7 @@ def main() -> int:
     given = options.parse_args()
     environment = {**os.environ, "OAK_FORMULAS": str(given.formulas), "OAK_SEED": str(given.seed)}
     command = [sys.executable, "-m", "unittest", "-v", TEST]
-    return subprocess.run(command, cwd=Path(__file__).parent.parent, env=environment, check=False).returncode
+    return subprocess.run(command, cwd=Path(__file__).parent.parent.parent, env=environment, check=False).returncode
 
 
 if __name__ == "__main__":

@@ -1,0 +1,1 @@
+"""Tests without an end or with downloads, run by hand: `python -m tests.longer.NAME`."""
