@@ -217,13 +217,18 @@ class EditLog(FolderCase):
 class Consequences(FolderCase):
     """A figure that changes outside of what a panel shows still changes its total, and is named."""
 
-    def changes(self, panel: str, before: oak.Source, after: oak.Source) -> list[tuple[str, Any, Any]]:
+    def report(self, panel: str) -> oak.Report:
         self.write(
             "r.report.toml",
             f'[report]\nname = "R"\nsource = "Loads"\n\n[[panel]]\nkind = "table"\ntitle = "P"\n{panel}',
         )
-        found = report_changes([open_report(self.folder / "r.report.toml")], before, after)
-        return [(one.measure, one.before, one.after) for one in found]
+        return open_report(self.folder / "r.report.toml")
+
+    def found(self, panel: str, before: oak.Source, after: oak.Source) -> list[oak.Change]:
+        return report_changes([self.report(panel)], before, after)
+
+    def changes(self, panel: str, before: oak.Source, after: oak.Source) -> list[tuple[str, Any, Any]]:
+        return [(one.measure, one.before, one.after) for one in self.found(panel, before, after)]
 
     def test_with_a_limit(self) -> None:
         before = oak.Source.from_table(LOADS, name="Loads")
@@ -240,7 +245,36 @@ class Consequences(FolderCase):
         before = oak.Source.from_table(LOADS, name="Loads")
         rows[0]["Mill"] = "New Mill"
         after = oak.Source.from_table(LOADS.from_pylist(rows, schema=LOADS.schema), name="Loads")
-        self.assertEqual(self.changes('by = ["Mill"]\nshow = ["Cost"]\n', before, after), [("(groups)", 3, 4)])
+        (change,) = self.found('by = ["Mill"]\nshow = ["Cost"]\n', before, after)
+        self.assertEqual((change.before, change.after), (80, 80))
+        self.assertEqual(
+            [(one.group, one.before, one.after) for one in change.groups],
+            [(("Low Weir",), 30, 20), (("New Mill",), None, 10)],
+        )
+
+    def test_two_groups_that_changed_places(self) -> None:
+        """The total is what it was, and both groups are named."""
+        rows = LOADS.to_pylist()
+        names = {"Low Weir": "High Ford", "High Ford": "Low Weir"}
+        before = oak.Source.from_table(LOADS, name="Loads")
+        swapped = [{**row, "Mill": names.get(row["Mill"], row["Mill"])} for row in rows]
+        after = oak.Source.from_table(LOADS.from_pylist(swapped, schema=LOADS.schema), name="Loads")
+        panel = 'by = ["Mill"]\nshow = ["Cost", "Share"]\n\n[[field]]\nname = "Share"\nformula = "SUM(Cost) / SUM(SUM(Cost)) OVER ()"\n'
+        found = self.found(panel, before, after)
+        self.assertEqual((found[0].measure, found[0].before, found[0].after), ("Cost", 80, 80))
+        groups = {one.group[0]: (one.before, one.after) for one in found[0].groups}
+        self.assertEqual(groups, {"Low Weir": (30, 50), "High Ford": (50, 30)})
+        self.assertEqual(self.found(panel, before, before), [])
+
+    def test_what_a_change_comes_from(self) -> None:
+        before = oak.Source.from_table(LOADS, name="Loads").with_field("Net", "Cost - COALESCE(Fee, 0)")
+        after = before.with_changed("Net", formula="Cost - 2 * COALESCE(Fee, 0)")
+        panel = 'by = ["Mill"]\nshow = ["Twice"]\n\n[[field]]\nname = "Twice"\nformula = "SUM(Net) * 2"\n'
+        report = self.report(panel)
+        (change,) = report_changes([report], before, after, {}, ["Net", "Volume"])
+        self.assertEqual(change.because, ("Net",))
+        sizes = [one.size for one in change.groups]
+        self.assertEqual(sizes, sorted(sizes, reverse=True))
 
 
 if __name__ == "__main__":

@@ -147,8 +147,8 @@ DAY: tuple[Step, ...] = (
         "Mend it once",
         "A dry run shows each line before and after; then the same for real. The stand becomes a compartment in fields and reports alike.",
         (
-            ("oak mend loads STAND=COMPARTMENT --rename Stand=Compartment --dry-run", 1),
-            ("oak mend loads STAND=COMPARTMENT --rename Stand=Compartment", 1),
+            ("oak mend loads STAND=COMPARTMENT --rename Stand=Compartment --dry-run", 0),
+            ("oak mend loads STAND=COMPARTMENT --rename Stand=Compartment", 0),
         ),
     ),
     Step(

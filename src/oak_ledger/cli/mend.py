@@ -56,7 +56,7 @@ def mend_command(
         out.print(Text.assemble((plural(len(before) - still, "broken field"), LEAF), f" {verb} again"))
     for one in left:
         out.print(Text.assemble((f"{one.name} is still broken: ", RUST), one.finding.message))
-    return 1 if left else 0
+    return 0
 
 
 @click.command("upgrade")

@@ -21,7 +21,11 @@ from oak_ledger.cli.app import (
 from oak_ledger.cli.progress import progress_of
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from oak_ledger.insight import Fingerprint
     from oak_ledger.report import Change
+    from oak_ledger.source import Source
 
 
 @click.command("publish")
@@ -50,7 +54,9 @@ def publish_command(source: str, catalogue: str, reports: str | None, note: str,
         known = reports_of(opened, reports)
         if place is not None and before is not None:
             old = place.source(opened.name, before.number)
-            changes = report_changes(known, old, opened, renamed_between(before.fingerprints, prepared.fingerprints))
+            renamed = renamed_between(before.fingerprints, prepared.fingerprints)
+            changed = _changed_fields(old, opened, before.fingerprints, prepared.fingerprints, renamed)
+            changes = report_changes(known, old, opened, renamed, changed)
         progress.next()
         version = None if dry_run or place is None else place.publish(prepared, note=note)
     if as_json:
@@ -73,6 +79,28 @@ def publish_command(source: str, catalogue: str, reports: str | None, note: str,
     return 0
 
 
+def _changed_fields(
+    old: Source,
+    new: Source,
+    before: Mapping[str, Fingerprint],
+    after: Mapping[str, Fingerprint],
+    renamed: Mapping[str, str],
+) -> list[str]:
+    """The fields whose formula, or whose values, are not those of the released version."""
+    found = []
+    for state in new.fields:
+        name = renamed.get(state.name, state.name)
+        was = old.compiled.states.get(name.casefold())
+        formulas = [str(getattr(one.spec, "formula", "")) for one in (was, state) if one is not None]
+        rewritten = len(set(formulas)) > 1 and not renamed
+        values = state.name in after and before.get(name) != after.get(state.name)
+        if (
+            was is None or rewritten or (values and not formulas[-1])
+        ):  # a formula that is as it was only passes on what changed
+            found.append(state.name)
+    return found
+
+
 def _as_json(one: Change) -> dict[str, Any]:
     return {
         "report": one.report,
@@ -81,6 +109,15 @@ def _as_json(one: Change) -> dict[str, Any]:
         "before": one.before,
         "after": one.after,
         "broken": one.broken,
+        "because": one.because,
+        "groups": [
+            {
+                "group": [None if key is None else str(key) for key in other.group],
+                "before": other.before,
+                "after": other.after,
+            }
+            for other in one.groups
+        ],
     }
 
 
@@ -96,7 +133,7 @@ def _difference(change: Change) -> str:
 
 
 def _show_changes(changes: list[Change], old: str, new: str, reports: int) -> None:
-    from oak_ledger.present.terminal import LEAF, RUST, Text, console, grid, plural
+    from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, grid, plural
     from oak_ledger.source.formats import show
 
     out = console()
@@ -113,11 +150,15 @@ def _show_changes(changes: list[Change], old: str, new: str, reports: int) -> No
                 show(value, one.format or "0,000.00") if value is not None else "null"
                 for value in (one.before, one.after)
             ),
-            _difference(one),
+            _difference(one) or ("groups only" if one.groups else ""),
         )
     out.print(Text(f"what changes in {plural(reports, 'report')}:"))
     if table.row_count:
         out.print(table)
+    _show_groups(changes, old, new)
+    because = {name: None for one in changes for name in one.because}
+    if because:
+        out.print(Text(f"because of {', '.join(because)}", style=QUIET), soft_wrap=True)
     for one in changes:
         if one.broken:
             style = LEAF if one.after_works else RUST
@@ -127,6 +168,37 @@ def _show_changes(changes: list[Change], old: str, new: str, reports: int) -> No
                     f"  {one.report}, {one.panel}: {one.broken}",
                 )
             )
+
+
+def _show_groups(changes: list[Change], old: str, new: str) -> None:
+    """The groups that changed most, of the panels that have several."""
+    from dataclasses import replace
+
+    from oak_ledger.present.terminal import console, grid, shortened
+    from oak_ledger.source.formats import plain, show
+
+    every = {
+        (one.measure, group.group, str(group.before), str(group.after)): (one, group)
+        for one in reversed(changes)
+        if len(one.groups) > 1
+        for group in one.groups
+    }
+    pairs = [*every.values()]  # the same figure in several panels once
+    pairs.sort(key=lambda pair: -pair[1].size / (abs(float(pair[0].before or 0)) or 1.0))
+    some, more = shortened(pairs, "group", 8)
+    table = grid("panel", "group", "measure", old, new, "change", right=(3, 4, 5))
+    for one, group in some:
+        texts = [
+            show(value, one.format or "0,000.00") if value is not None else "none"
+            for value in (group.before, group.after)
+        ]
+        key = ", ".join("null" if value is None else plain(value) for value in group.group)
+        table.add_row(
+            one.panel, key, one.measure, *texts, _difference(replace(one, before=group.before, after=group.after))
+        )
+    if some:
+        console().print("by group, the largest first:")
+        console().print(table, *more)
 
 
 @click.command("release")

@@ -56,7 +56,8 @@ Candidate | field text, gone text, column text, score number, sure flag, evidenc
 Entry | file text, kind text, name text | an entry of a definition or a report
 Cause | what text, finding Finding, entries Entry*, candidates Candidate* | a root cause, all that is broken by it, and what may have taken the place of a missing column
 Check | findings Finding*, causes Cause*, moved Candidate*, working object, codes Code* | what a check found: root causes of errors in the source and its reports, columns that hold something else now, other findings, how much works; `codes` with --codes
-Change | report text, panel text, measure text, before value, after value, broken text | a figure of a report before and after; `broken` says why there is none
+Group | group value*, before value, after value | a figure of one group before and after; null where the group was or is not there
+Change | report text, panel text, measure text, before value, after value, broken text, because text*, groups Group* | a figure of a report before and after, in all and by group; `broken` says why there is none, `because` which fields it comes from
 Version | source text, version integer, stage text, rows integer, warnings integer, note text, made_by text, made_at text, signed_by text, signed_at text | a published version; its stage is draft, released or retired
 Publication | version Version?, findings Finding*, changes Change* | the version that was published (null in a dry run), what the check found, which figures of reports change
 Release | version Version, written flag | the version that reports read, or, in a dry run, would read

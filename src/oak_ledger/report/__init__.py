@@ -3,6 +3,15 @@
 from __future__ import annotations
 
 from oak_ledger.report.report import PanelView, Report, ReportView, find_reports, open_report
-from oak_ledger.report.report_changes import Change, report_changes
+from oak_ledger.report.report_changes import Change, GroupChange, report_changes
 
-__all__ = ["Change", "PanelView", "Report", "ReportView", "find_reports", "open_report", "report_changes"]
+__all__ = [
+    "Change",
+    "GroupChange",
+    "PanelView",
+    "Report",
+    "ReportView",
+    "find_reports",
+    "open_report",
+    "report_changes",
+]

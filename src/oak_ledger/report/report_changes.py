@@ -2,18 +2,37 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from collections.abc import Collection, Iterable, Mapping
+from dataclasses import dataclass, replace
 from typing import Any
 
+from oak_ledger.formula import nodes, parse
+from oak_ledger.report.definition import PanelSpec
 from oak_ledger.report.report import Report, ReportView
-from oak_ledger.source import Source
-from oak_ledger.source.references import renamed_references
+from oak_ledger.source import Answer, Source
+from oak_ledger.source.references import bare_name, is_name, renamed_references
+
+
+@dataclass(frozen=True, slots=True)
+class GroupChange:
+    """A figure of one group before and after; None where the group was not there, or is not there any more."""
+
+    group: tuple[Any, ...]
+    before: Any
+    after: Any
+
+    @property
+    def size(self) -> float:
+        """By how much it changed."""
+        return abs(_number(self.after) - _number(self.before))
 
 
 @dataclass(frozen=True, slots=True)
 class Change:
-    """One measure of one panel over all its rows, before and after; `after` is None and `broken` says why where it no longer works."""
+    """One measure of one panel, before and after, over all its rows and by group (`groups`, the largest change first).
+
+    `after` is None and `broken` says why where it no longer works. `because` has the fields that it needs and that have changed.
+    """
 
     report: str
     panel: str
@@ -23,14 +42,25 @@ class Change:
     format: str = ""
     broken: str = ""
     after_works: bool = True
+    groups: tuple[GroupChange, ...] = ()
+    because: tuple[str, ...] = ()
+
+
+def _number(value: Any) -> float:
+    return float(value) if hasattr(value, "__float__") else 0.0
 
 
 def report_changes(
-    reports: Iterable[Report], before: Source, after: Source, renamed: Mapping[str, str] | None = None
+    reports: Iterable[Report],
+    before: Source,
+    after: Source,
+    renamed: Mapping[str, str] | None = None,
+    changed: Collection[str] = (),
 ) -> list[Change]:
-    """The measures whose figure, or whose groups, differ between two states of a source, and those that broke or work again.
+    """The measures whose figure differs between two states of a source, in all or in any group, and those that broke or work again.
 
-    The reports are written for `after`; `renamed` lists fields that have other names in `before` (new name: old name).
+    The reports are written for `after`; `renamed` lists fields that have other names in `before` (new name: old name), `changed` those
+    whose formula or values are known to differ, so that each change can say what it comes from.
     """
     found: list[Change] = []
     back = {new.casefold(): old for new, old in (renamed or {}).items()}
@@ -45,8 +75,38 @@ def report_changes(
                     works = right.answer is not None
                     found.append(Change(report.about.name, name, "(whole panel)", None, None, "", said, works))
                 continue
-            found += _differences(report.about.name, name, left.answer, right.answer)
+            keys = len(right.spec.by)
+            for one in _differences(report.about.name, name, left.answer, right.answer, keys):
+                needed = _needed(report, right.spec, one.measure, after) if changed else set()
+                because = tuple(field for field in changed if field.casefold() in needed)
+                found.append(replace(one, because=because))
     return found
+
+
+def _needed(report: Report, panel: PanelSpec, measure: str, source: Source) -> set[str]:
+    """The fields that a measure of a panel needs, directly or through others, with those that the panel groups and filters by."""
+    whole, _ = report.over(source)
+    texts = [item if isinstance(item, str) else item.formula for item in (*panel.by, *panel.show)]
+    own = [
+        item
+        for item in panel.show
+        if (item if isinstance(item, str) else item.name).casefold() == measure.partition(", ")[0].casefold()
+    ]
+    if own:
+        texts = [item if isinstance(item, str) else item.formula for item in (*panel.by, *own)]
+    waiting = [name.casefold() for text in (*texts, panel.where) if text for name in _names(text)]
+    seen: set[str] = set()
+    while waiting:
+        name = waiting.pop()
+        state = whole.compiled.states.get(name)
+        if name not in seen and state is not None:
+            seen.add(name)
+            waiting += [one.casefold() for one in state.uses]
+    return seen
+
+
+def _names(text: str) -> list[str]:
+    return [bare_name(text)] if is_name(text) else [one.name for one in nodes.names(parse(text).tree)]
 
 
 def _whole(report: Report, source: Source) -> ReportView:
@@ -58,18 +118,29 @@ def _whole(report: Report, source: Source) -> ReportView:
     return Report(document, report.path).view(source)
 
 
-def _differences(report: str, panel: str, old: Any, new: Any) -> list[Change]:
+def _differences(report: str, panel: str, old: Answer, new: Answer, keys: int) -> list[Change]:
     found = []
     left = (old.totals or old.table).to_pylist()[:1]
     right = (new.totals or new.table).to_pylist()[:1]
     if not left or not right:
         return []
-    counts = old.table.num_rows, new.table.num_rows
-    for name, before, value in zip(right[0], left[0].values(), right[0].values(), strict=True):
-        if not _same(before, value):
-            found.append(Change(report, panel, name, before, value, new.formats.get(name, "")))
-    if not found and counts[0] != counts[1]:
-        found.append(Change(report, panel, "(groups)", counts[0], counts[1]))
+    rows = (
+        [{tuple(row.values())[:keys]: tuple(row.values()) for row in one.to_dicts()} for one in (old, new)]
+        if keys
+        else [{}, {}]
+    )
+    for at, (name, before, value) in enumerate(zip(right[0], left[0].values(), right[0].values(), strict=True)):
+        if at < keys:
+            continue
+        every = dict.fromkeys([*rows[0], *rows[1]])
+        groups = []
+        for key in every:
+            was, now = (side[key][at] if key in side else None for side in rows)
+            if not _same(was, now) or (key in rows[0]) != (key in rows[1]):
+                groups.append(GroupChange(key, was, now))
+        if groups or not _same(before, value):
+            ordered = tuple(sorted(groups, key=lambda one: -one.size))
+            found.append(Change(report, panel, name, before, value, new.formats.get(name, ""), groups=ordered))
     return found
 
 
