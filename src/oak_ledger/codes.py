@@ -94,6 +94,8 @@ unknown-key | no key has this name | correct the spelling, or remove it
 wrong-value | a key has an invalid value | write what is asked for
 bad-rule | a rule cannot be computed | correct its condition
 hides-shared | a report's own field would have the name of a shared one | choose another name
+unknown-panel | the report has no such panel | name it by its title or number
+no-group | the panel has no such group | name one that it shows
 several-meanings | reports have different formulas under one name | name the report with --from
 name-taken | the name is used already | choose another, or --replace
 name-twice | two entries or columns have one name | rename one

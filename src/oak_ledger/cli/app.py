@@ -62,7 +62,10 @@ SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
         "versions": ("publish", "List the published versions of a source."),
         "export": ("ask", "Write the rows of a source to a file or to standard output."),
     },
-    "Report": {"report": ("report_fields", "List, write, render and check reports, and their own fields.")},
+    "Report": {
+        "report": ("report_fields", "List, write, render and check reports, and their own fields."),
+        "why": ("why", "Take a figure of a report apart, down to its rows."),
+    },
     "Repair": {"mend": ("mend", "Repair broken references by naming the replacement once.")},
     "Upkeep": {
         "upgrade": ("mend", "Rewrite a definition and its reports with today's keys."),

@@ -60,7 +60,8 @@ def list_command(folder: str, as_json: bool) -> None:
     console().print(table)
 
 
-def _source_of(report: Report, catalogue: str, draft: bool, number: int | None, working: str | None) -> Source:
+def source_of(report: Report, catalogue: str, draft: bool, number: int | None, working: str | None) -> Source:
+    """The source that a report is computed over, as the options say."""
     if working is not None:
         return open_working(working)
     return open_catalogue(catalogue).source(report.about.source, number, drafts=draft)
@@ -91,7 +92,7 @@ def render_command(
 
     opened = open_report(report)
     with progress_of("computing panels"):
-        view = opened.view(_source_of(opened, catalogue, draft, number, working))
+        view = opened.view(source_of(opened, catalogue, draft, number, working))
         written = [save_report(view, name) for name in to]
     for path in written:
         say(f"written: {path} ({view.source}, {view.version})")
@@ -194,7 +195,7 @@ def check_command(reports: tuple[str, ...], working: str | None, catalogue: str,
         for report in opened:
             key = report.about.source.casefold()
             if key not in sources:
-                sources[key] = _source_of(report, catalogue, draft, None, working)
+                sources[key] = source_of(report, catalogue, draft, None, working)
             results.append((report, report.check(sources[key])))
     if as_json:
         print_json(

@@ -103,7 +103,7 @@ class Report:
         title = filled(panel.title, source)
         where = f"{self.document.where}, panel {title!r}"
         try:
-            answer = source.tally(**_question(panel, source))
+            answer = source.tally(**panel_question(panel, source))
         except OakError as error:
             causes = [cause for found in error.findings for cause in _causes(found, source, local)]
             found = tuple(one.at(where) for one in causes)
@@ -136,7 +136,7 @@ class Report:
         for panel in self.panels:
             where = f"{self.document.where}, panel {panel.title!r}"
             try:
-                whole.planned_tally(**_question(panel, whole))
+                whole.planned_tally(**panel_question(panel, whole))
             except OakError as error:
                 errors += [cause.at(where) for one in error.findings for cause in _causes(one, whole, local)]
             errors += _text_findings(panel.title, whole, where)
@@ -194,7 +194,7 @@ def root_cause(source: Source, name: str) -> Finding:
         state = inner
 
 
-def _question(panel: PanelSpec, source: Source) -> dict[str, Any]:
+def panel_question(panel: PanelSpec, source: Source) -> dict[str, Any]:
     """What a panel asks, as arguments of a tally."""
     return {
         "by": [_item(item) for item in panel.by],

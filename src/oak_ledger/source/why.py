@@ -1,0 +1,251 @@
+"""A figure taken apart: its formula with the value of each part, the filters with the rows that each removed, nulls, constants, the rows behind it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from oak_ledger.engine import Expression, Fault
+from oak_ledger.errors import OakError
+from oak_ledger.formula import Grain, nodes, parse
+from oak_ledger.formula import checked as c
+from oak_ledger.formula.lexer import quote_identifier
+from oak_ledger.source.answer import Answer
+from oak_ledger.source.compiled import literal_text
+from oak_ledger.source.definition import ConstantSpec, FieldSpec, FilterSpec
+from oak_ledger.source.questions import Shown
+from oak_ledger.source.source import Source
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """A part of a formula as it is written, and its value."""
+
+    text: str
+    value: Any
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """A formula with its parts and its value; `name` is the field's, or the measure's."""
+
+    name: str
+    formula: str
+    parts: tuple[Part, ...]
+    value: Any
+    format: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class FilterStep:
+    """A condition, and how many rows were left before and after it."""
+
+    text: str
+    before: int
+    after: int
+
+
+@dataclass(frozen=True, slots=True)
+class Why:
+    """A figure and everything that it comes from; `steps` begin with the figure itself, `nulls` has (field, rows), `constants` (name, value)."""
+
+    measure: str
+    group: Mapping[str, Any]
+    value: Any
+    format: str
+    steps: tuple[Step, ...]
+    filters: tuple[FilterStep, ...]
+    rows: int
+    nulls: tuple[tuple[str, int], ...]
+    constants: tuple[tuple[str, str], ...]
+    fields: tuple[str, ...]
+    faults: tuple[Fault, ...]
+    conditions: tuple[str, ...]
+
+
+def why(
+    source: Source, measure: Shown, by: Sequence[Shown] = (), group: Sequence[Any] = (), *, where: str | None = None
+) -> Why:
+    """Take a figure of a tally apart: that of `measure` in the group with these values of `by` (of all rows without `by`).
+
+    Raises OakError where the tally cannot be asked, or has no such group.
+    """
+    if len(by) != len(group):
+        raise OakError(
+            "no-group",
+            f"{len(by)} values say which group, not {len(group)}.",
+            hint="Give a value for each field of by.",
+        )
+    planned = source.planned_tally(by, [measure], where=where)
+    shown = planned.query.show[0]
+    own = source.compiled.states.get(shown.name.casefold()) if not isinstance(measure, tuple) else None
+    steps: list[Step] = []
+    answer = _step(
+        source,
+        Expression(shown.name, _formula(shown, own), _tree(shown, own)),
+        by,
+        group,
+        where,
+        steps,
+        planned.formats,
+    )
+    conditions = [*_conditions(source, where), *(_is(item, value) for item, value in zip(by, group, strict=True))]
+    used = _fields(source, shown.checked)
+    rows = [name for name in used if source.state(name).grain == Grain.ROW]
+    filters, left = _filters(source, conditions)
+    return Why(
+        shown.name,
+        dict(zip([_label(item) for item in by], group, strict=True)),
+        steps[0].value,
+        planned.formats.get(shown.name, ""),
+        tuple(steps),
+        tuple(filters),
+        left,
+        tuple(_nulls(source, rows, conditions)),
+        tuple(_constants(source, used)),
+        tuple(used),
+        tuple({(one.what, one.rows): replace(one, field=shown.name) for one in answer.faults}.values()),
+        tuple(conditions),
+    )
+
+
+def rows_behind(source: Source, found: Why, limit: int | None = None) -> Answer:
+    """The rows that a figure is made of, with the fields that it needs."""
+    fields = [quote_identifier(name) for name in found.fields if source.state(name).grain == Grain.ROW]
+    return source.rows(fields or None, where=[*found.conditions], limit=limit)
+
+
+def _label(item: Shown) -> str:
+    return item[0] if isinstance(item, tuple) else item
+
+
+def _formula(shown: Expression, own: Any) -> str:
+    """The formula behind a measure: that of a field per group, else the one that was asked."""
+    spec = own.spec if own is not None else None
+    return spec.formula if isinstance(spec, FieldSpec) and spec.calculated and own.grain == Grain.GROUP else shown.text
+
+
+def _tree(shown: Expression, own: Any) -> c.TypedNode:
+    grouped = own is not None and own.expression is not None and own.grain == Grain.GROUP
+    return own.expression.checked if grouped else shown.checked
+
+
+def _step(
+    source: Source,
+    asked: Expression,
+    by: Sequence[Shown],
+    group: Sequence[Any],
+    where: str | None,
+    steps: list[Step],
+    formats: Mapping[str, str],
+) -> Answer:
+    """Add a formula with its parts; a part that is a field per group is taken apart after it."""
+    pieces = list(dict.fromkeys(_pieces(asked.checked)))
+    texts = list(dict.fromkeys(asked.text[one.start : one.end] for one in pieces))
+    names = [f"part {at}" for at in range(len(texts))]
+    answer = source.tally(by, [("the figure", asked.text), *zip(names, texts, strict=True)], where=where)
+    row = next((row for row in answer.to_dicts() if [*row.values()][: len(by)] == list(group)), None)
+    if row is None:
+        shown = ", ".join(f"{_label(item)} = {value}" for item, value in zip(by, group, strict=True))
+        raise OakError(
+            "no-group", f"There is no group with {shown}.", hint="oak tally, or the panel itself, lists the groups."
+        )
+    parts = [Part(" ".join(text.split()), row[name]) for name, text in zip(names, texts, strict=True)]
+    whole = [one for one in parts if one.text != " ".join(asked.text.split())]
+    steps.append(
+        Step(asked.name, " ".join(asked.text.split()), tuple(whole), row["the figure"], formats.get(asked.name, ""))
+    )
+    for one in pieces:
+        state = source.compiled.states.get(one.name.casefold()) if isinstance(one, c.FieldRef) else None
+        if state is None or state.expression is None or not isinstance(state.spec, FieldSpec):
+            continue
+        if all(step.name != state.name for step in steps):
+            inner = Expression(state.name, state.spec.formula, state.expression.checked)
+            _step(source, inner, by, group, where, steps, {state.name: state.format})
+    return answer
+
+
+def _pieces(node: c.TypedNode) -> Iterator[c.TypedNode]:
+    """The parts of a formula per group that have a value of their own: aggregates, windows, fields per group."""
+    if isinstance(node, (c.Aggregate, c.Window, c.Before)) or (
+        isinstance(node, c.FieldRef) and node.grain == Grain.GROUP
+    ):
+        yield node
+        return
+    for one in c.children(node):
+        yield from _pieces(one)
+
+
+def _conditions(source: Source, where: str | None) -> Iterator[str]:
+    """The conditions of a filter, one by one where they are joined by AND."""
+    if not where:
+        return
+    tree, text = parse(where).tree, where
+    if isinstance(tree, nodes.Name):  # a named filter
+        state = source.compiled.states.get(tree.name.casefold())
+        if state is not None and isinstance(state.spec, FilterSpec):
+            tree, text = parse(state.spec.where).tree, state.spec.where
+    waiting = [tree]
+    while waiting:
+        node = waiting.pop(0)
+        while isinstance(node, nodes.Parens):
+            node = node.inner
+        if isinstance(node, nodes.Binary) and node.op == "AND":
+            waiting = [node.left, node.right, *waiting]
+        else:
+            yield " ".join(text[node.start : node.end].split())
+
+
+def _is(item: Shown, value: Any) -> str:
+    """That a field or a formula has a value."""
+    text = f"({item[1]})" if isinstance(item, tuple) else item
+    text = text if isinstance(item, tuple) or not parse(text).findings else quote_identifier(text)
+    return f"{text} IS NULL" if value is None else f"{text} = {literal_text(value)}"
+
+
+def _filters(source: Source, conditions: Sequence[str]) -> tuple[list[FilterStep], int]:
+    """How many rows each condition leaves, those of the source first."""
+    first = source.tally(show=["COUNT(*)"])
+    left = int(first.value() or 0)
+    found = []
+    if first.rows_read != left:
+        names = [one.name for one in source.document.models("filter", FilterSpec) if one.always]
+        found.append(FilterStep(", ".join(names) or "the source's filters", first.rows_read, left))
+    for at, text in enumerate(conditions):
+        after = int(source.tally(show=["COUNT(*)"], where=[*conditions[: at + 1]]).value() or 0)
+        found.append(FilterStep(text, left, after))
+        left = after
+    return found, left
+
+
+def _fields(source: Source, tree: c.TypedNode) -> list[str]:
+    """Every name that a figure needs, directly or through others, nearest first."""
+    found: dict[str, None] = {}
+    waiting = c.fields_used(tree)
+    while waiting:
+        name = waiting.pop(0)
+        state = source.compiled.states.get(name.casefold())
+        if state is not None and state.name not in found:
+            found[state.name] = None
+            waiting += state.uses
+    return list(found)
+
+
+def _nulls(source: Source, names: Sequence[str], conditions: Sequence[str]) -> Iterator[tuple[str, int]]:
+    """The fields that are null in rows behind the figure, with how many."""
+    if not names:
+        return
+    shown = [
+        (f"nulls {at}", f"COUNT(*) FILTER (WHERE {quote_identifier(name)} IS NULL)") for at, name in enumerate(names)
+    ]
+    counts = source.tally(show=shown, where=[*conditions] or None).to_dicts()[0]
+    yield from ((name, counts[key]) for name, (key, _) in zip(names, shown, strict=True) if counts[key])
+
+
+def _constants(source: Source, names: Sequence[str]) -> Iterator[tuple[str, str]]:
+    for name in names:
+        spec = source.state(name).spec
+        if isinstance(spec, ConstantSpec):
+            dated = ", ".join(f"{value} from {date}" for date, value in sorted(spec.values.items()))
+            yield name, str(spec.value) if spec.value is not None else dated

@@ -1,0 +1,145 @@
+"""A figure taken apart: what it says of each part is what a question of its own gives."""
+
+from __future__ import annotations
+
+import unittest
+from typing import Any
+
+import oak_ledger as oak
+from oak_ledger.source.why import Why, rows_behind, why
+from tests.support import LOADS, D, FolderCase
+
+SOURCE = (
+    oak.Source.from_table(LOADS, name="Loads")
+    .with_field("Net", "Cost - COALESCE(Fee, 0)")
+    .with_field("Net total", "SUM(Net)")
+    .with_field("Net per m³", '"Net total" / SUM(Volume)', format="0.00")
+    .with_entry("constant", "Tax", value=D("1.25"))
+    .with_entry("constant", "Rate", by="Day", values={"2026-01-01": 2, "2026-03-03": 3})
+    .with_entry("filter", "Big", where="Volume > 5 AND (Cost > 5 AND Mill IS NOT NULL)")
+)
+# A measure, what it is grouped by, the group, a condition; then its parts, the rows before and after each condition, nulls.
+Case = tuple[Any, list[Any], list[Any], str | None, dict[str, Any], list[tuple[int, int]], dict[str, int]]
+CASES: tuple[Case, ...] = (
+    ("Volume", [], [], None, {}, [], {}),
+    ("Cost", ["Mill"], ["Low Weir"], None, {}, [(6, 3)], {"Cost": 1}),
+    ("Cost", ["Mill"], [None], None, {}, [(6, 1)], {"Cost": 1}),
+    ("Net per m³", ["Mill"], ["Low Weir"], None, {'"Net total"': 28.5, "SUM(Volume)": D("36.50")}, [(6, 3)], {"Net": 1, "Cost": 1, "Fee": 1}),
+    (("Ratio", "SUM(Cost) / SUM(Volume)"), ["Mill"], ["High Ford"], "Volume > 5", {"SUM(Cost)": 50, "SUM(Volume)": D("35.50")}, [(6, 4), (4, 2)], {}),
+    (("Share", "SUM(Cost) / SUM(SUM(Cost)) OVER ()"), ["Mill"], ["High Ford"], None, {"SUM(Cost)": 50, "SUM(SUM(Cost)) OVER ()": 80}, [(6, 2)], {}),
+    (("Rank", "RANK() OVER (ORDER BY SUM(Volume) DESC)"), ["Mill"], ["High Ford"], None, {}, [(6, 2)], {}),
+    (("Most", "MAX(Cost) FILTER (WHERE Sent) * 2"), [], [], "Big", {"MAX(Cost) FILTER (WHERE Sent)": 20}, [(6, 4), (4, 4), (4, 4)], {}),
+    (("With tax", "SUM(Cost) * Tax"), [], [], None, {"SUM(Cost)": 80}, [], {"Cost": 2}),
+    (("Rated", "SUM(Cost * Rate)"), [("Month", "EXTRACT(MONTH FROM Day)")], [3], None, {}, [(6, 5)], {"Cost": 1}),
+)  # fmt: skip
+
+
+class Figures(unittest.TestCase):
+    def test_cases(self) -> None:
+        for measure, by, group, where, parts, filters, nulls in CASES:
+            with self.subTest(measure=measure, group=group):
+                found = why(SOURCE, measure, by, group, where=where)
+                answer = SOURCE.tally(by, [measure], where=where)
+                rows = [[*row.values()] for row in answer.to_dicts()]
+                wanted = next(row[-1] for row in rows if row[:-1] == group)
+                self.assertEqual(found.value, wanted)
+                self.assertEqual({one.text: one.value for one in found.steps[0].parts}, parts)
+                self.assertEqual([(one.before, one.after) for one in found.filters], filters)
+                self.assertEqual(dict(found.nulls), nulls)
+                self.behind(found)
+
+    def behind(self, found: Why) -> None:
+        """The rows behind a figure are as many as it says."""
+        self.assertEqual(rows_behind(SOURCE, found).table.num_rows, found.rows)
+
+    def test_a_field_per_group_is_taken_apart_as_well(self) -> None:
+        found = why(SOURCE, "Net per m³", ["Mill"], ["Low Weir"])
+        self.assertEqual([(one.name, one.formula) for one in found.steps], [
+            ("Net per m³", '"Net total" / SUM(Volume)'), ("Net total", "SUM(Net)"),
+        ])  # fmt: skip
+        self.assertEqual(found.steps[1].value, found.steps[0].parts[0].value)
+        self.assertEqual(found.fields, ("Net per m³", "Net total", "Volume", "Net", "Cost", "Fee"))
+        self.assertEqual(found.format, "0.00")
+
+    def test_constants(self) -> None:
+        self.assertEqual(why(SOURCE, ("x", "SUM(Cost) * Tax")).constants, (("Tax", "1.25"),))
+        self.assertEqual(
+            why(SOURCE, ("x", "SUM(Cost * Rate)")).constants, (("Rate", "2 from 2026-01-01, 3 from 2026-03-03"),)
+        )
+
+    def test_faults(self) -> None:
+        found = why(SOURCE, ("x", "SUM(Cost / (Volume - 12))"))
+        self.assertEqual([(one.what, one.rows) for one in found.faults], [("division by zero", 1)])
+
+    def test_a_filter_of_the_source(self) -> None:
+        source = SOURCE.with_entry("filter", "Sent only", where="Sent", always=True)
+        found = why(source, "Cost")
+        self.assertEqual([(one.text, one.before, one.after) for one in found.filters], [("Sent only", 6, 3)])
+
+    def test_what_is_not_there(self) -> None:
+        for by, group in ((["Mill"], ["Zebra"]), (["Mill"], []), ([], ["Zebra"])):
+            with self.assertRaises(oak.OakError) as caught:
+                why(SOURCE, "Cost", by, group)
+            self.assertEqual(caught.exception.code, "no-group")
+
+
+REPORT = """\
+[report]
+name = "Costs"
+source = "T"
+
+[[field]]
+name = "Dear"
+formula = "SUM(Cost) FILTER (WHERE Cost > 3)"
+
+[[panel]]
+kind = "table"
+title = "{Cost} by mill"
+by = ["Mill", { name = "Year", formula = "EXTRACT(YEAR FROM Day)" }]
+show = ["Cost", "Dear", { name = "Half", formula = "SUM(Cost) / 2" }]
+where = "Cost > 1 AND Mill <> 'c'"
+"""
+
+
+class Panels(FolderCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.write(
+            "t.csv", "Mill,Cost,Day\na,1,2025-01-01\na,5,2026-01-01\na,7,2026-02-01\nb,4,2026-01-01\nc,9,2026-01-01\n"
+        )
+        oak.intake(["t.csv"], name="T", definition="t.oak.toml").save()
+        self.write("r.report.toml", REPORT)
+
+    def asked(self, *more: str, code: int = 0) -> Any:
+        return self.oak_json("why", "r.report.toml", *more, "--source", "t", code=code)
+
+    def test_by_title_or_number_and_by_groups_as_they_are_shown(self) -> None:
+        for panel in ("1", "Cost by mill", "{Cost} by mill"):
+            found = self.asked(panel, "a", "2026")
+            self.assertEqual((found["value"], found["rows"]), (12, 2))
+        self.assertEqual([(one["text"], one["before"], one["after"]) for one in found["filters"]], [
+            ("Cost > 1", 5, 4), ("Mill <> 'c'", 4, 3), ("Mill = 'a'", 3, 2), ("(EXTRACT(YEAR FROM Day)) = 2026", 2, 2),
+        ])  # fmt: skip
+        self.assertEqual(self.asked("1")["value"], 16)
+
+    def test_a_local_field_and_a_formula_of_the_panel(self) -> None:
+        self.assertEqual(self.asked("1", "a", "2026", "--measure", "dear")["value"], 12)
+        half = self.asked("1", "b", "2026", "--measure", "Half")
+        self.assertEqual((half["value"], half["steps"][0]["parts"]), (2.0, [{"text": "SUM(Cost)", "value": 4}]))
+
+    def test_mistakes(self) -> None:
+        for more, name in (
+            (("2",), "unknown-panel"),
+            (("1", "a"), "no-group"),
+            (("1", "z", "2026"), "no-group"),
+            (("1", "--measure", "Zebra"), "unknown-field"),
+        ):
+            self.assertEqual(self.asked(*more, code=2)["errors"][0]["code"], name)
+
+    def test_the_rows_behind_it_as_a_file(self) -> None:
+        self.oak("why", "r.report.toml", "1", "a", "2026", "--source", "t", "--to", "rows.csv")
+        self.assertEqual(sorted((self.folder / "rows.csv").read_text().splitlines()[1:]), ["5", "7"])
+
+
+if __name__ == "__main__":
+    unittest.main()
