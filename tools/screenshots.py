@@ -51,8 +51,13 @@ PICTURES: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
     "functions": ((), ("oak functions text", "oak functions case")),
     "versions": ((), ("oak versions",)),
     "report": ((), ("oak report render reports/mill_margins.report.toml",)),
-    "mend": (
+    "why": ((), ("oak why reports/mill_margins.report.toml Mills 'Ember Quay' --measure 'Margin rate'",)),
+    "causes": (
         ("oak field drop loads 'Haulage, per row' 'Margin, in parts' --yes", "redeliver"),
+        ("oak check loads",),
+    ),
+    "mend": (
+        (),
         ("oak mend loads STAND=COMPARTMENT --rename Stand=Compartment --dry-run",),
     ),
     "publish": (
@@ -136,6 +141,7 @@ def main() -> None:
         for report in ("mill_margins",):
             run(f"oak report render reports/{report}.report.toml --to {OUT / f'report_{report}.png'}", folder)
             print(f"report_{report}.png")
+        run(f"oak trace loads Volume --to {OUT / 'trace.png'}", folder)
 
 
 if __name__ == "__main__":
