@@ -52,14 +52,8 @@ PICTURES: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
     "versions": ((), ("oak versions",)),
     "report": ((), ("oak report render reports/mill_margins.report.toml",)),
     "why": ((), ("oak why reports/mill_margins.report.toml Mills 'Ember Quay' --measure 'Margin rate'",)),
-    "causes": (
-        ("oak field drop loads 'Haulage, per row' 'Margin, in parts' --yes", "redeliver"),
-        ("oak check loads",),
-    ),
-    "mend": (
-        (),
-        ("oak mend loads STAND=COMPARTMENT --rename Stand=Compartment --dry-run",),
-    ),
+    "causes": (("oak field drop loads 'Haulage, per row' 'Margin, in parts' --yes", "redeliver"), ("oak check loads",)),
+    "mend": ((), ("oak mend loads STAND=COMPARTMENT --rename Stand=Compartment --dry-run",)),
     "publish": (
         (
             "oak mend loads STAND=COMPARTMENT --rename Stand=Compartment",

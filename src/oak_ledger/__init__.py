@@ -36,7 +36,6 @@ if TYPE_CHECKING:
     from oak_ledger.formula.assist import format_formula as format_formula
     from oak_ledger.formula.assist import signature_at as signature_at
     from oak_ledger.insight import Fingerprint as Fingerprint
-    from oak_ledger.insight import drift as drift
     from oak_ledger.insight import renamed_between as renamed_between
     from oak_ledger.insight.branches import BranchRows as BranchRows
     from oak_ledger.insight.branches import branch_rows as branch_rows
@@ -52,6 +51,7 @@ if TYPE_CHECKING:
     from oak_ledger.reference import broken_names as broken_names
     from oak_ledger.reference import candidates as candidates
     from oak_ledger.reference import dependents as dependents
+    from oak_ledger.reference import drift as drift
     from oak_ledger.reference import plan_mend as plan_mend
     from oak_ledger.reference import plan_upgrade as plan_upgrade
     from oak_ledger.report import Change as Change
@@ -91,7 +91,7 @@ _ROOMS = {
     "errors": ("Finding", "FormulaError", "OakError", "Place", "UnusableInput"),
     "formula": ("Formula", "Function", "find_functions"),
     "formula.assist": ("Completion", "SignatureHelp", "complete", "format_formula", "signature_at"),
-    "insight": ("Fingerprint", "drift", "renamed_between"),
+    "insight": ("Fingerprint", "renamed_between"),
     "insight.branches": ("BranchRows", "branch_rows"),
     "insight.profile": ("FieldProfile", "Suspicion", "profile"),
     "origin.workbook": ("Sheet", "sheets"),
@@ -103,6 +103,7 @@ _ROOMS = {
         "broken_names",
         "candidates",
         "dependents",
+        "drift",
         "plan_mend",
         "plan_upgrade",
     ),

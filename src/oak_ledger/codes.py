@@ -218,9 +218,11 @@ nearly-typed | nearly all values have a type, some do not | declare the others a
 order-open | nothing shows which is the day and which the month | give the template, if the month comes first
 other-source | the report reads another source | give it the right one
 copy-not-kept | no typed copy could be kept | read the message
-drift-unit | a field's median changed strongly | check its unit
+drift-unit | values changed by a common factor, or their median changed strongly | check the unit
 drift-nulls | a field has many more nulls than in the released version | check the origin
-drift-values | a field has other values than in the released version | check the origin
+drift-constant | a field has one value in all rows | check the origin
+drift-zeros | leading zeros are lost | read the column as text
+drift-values | values are gone, new, or written otherwise | oak mend SOURCE --values FIELD OLD=NEW
 drift-type | a field has another type than in the released version | retype it
 """,
 )

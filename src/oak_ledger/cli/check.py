@@ -75,15 +75,15 @@ def check_command(source: str | None, codes: bool, catalogue: str, reports: str 
         opened = open_working(source, progress)
         findings = opened.check()
         progress.next()
-        last = _last(opened, catalogue)
+        known = reports_of(opened, reports)
+        last, before = _last(opened, catalogue), None
         if last is None:
             findings.append(_not_compared(opened, catalogue))
         else:
-            findings += drift(opened, last.fingerprints, f"version {last.number}")
+            before = open_catalogue(catalogue).source(last.source, last.number)
+            findings += drift(opened, before, f"version {last.number}", [one.document for one in known])
         progress.next()
-        known = reports_of(opened, reports)
         checked = [ReportErrors(one.path, one.document, tuple(one.errors(opened))) for one in known]
-        before = None if last is None else open_catalogue(catalogue).source(last.source, last.number)
         gone = any(one.code == "missing-column" for one in findings)
         offered = candidates(opened, before) if gone or before is not None else {}
         found = causes(opened, checked, offered)

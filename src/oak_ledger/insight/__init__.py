@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from oak_ledger.insight.checks import run_checks
-from oak_ledger.insight.drift import drift
 from oak_ledger.insight.fingerprint import Fingerprint, fingerprint, renamed_between
 
-__all__ = ["Fingerprint", "drift", "fingerprint", "renamed_between", "run_checks"]
+__all__ = ["Fingerprint", "fingerprint", "renamed_between", "run_checks"]

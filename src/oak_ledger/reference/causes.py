@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -12,6 +13,8 @@ from oak_ledger.reference.trace import Entry, Uses, broken_states
 from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.document import Document
 from oak_ledger.source.source import Source
+
+_QUOTED = re.compile(r"""['"{](.+?)['"}]""")
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,13 +56,15 @@ def causes(source: Source, reports: Sequence[ReportErrors], offered: Mapping[str
         explained |= {(one.file, one.name.casefold()) for one in entries}
         what = f"column {column!r} is missing" if missing else f"{state.what} {state.name!r} is broken"
         found.append(Cause(what, finding, tuple(entries), tuple(offered.get(state.name, ()))))
-    rest: dict[str, tuple[Finding, dict[Entry, None]]] = {}
+    rest: dict[tuple[str, str], tuple[Finding, dict[Entry, None]]] = {}
     for report in reports:
         for error in report.errors:
             entry = _entry(report, error)
             if (entry.file, entry.name.casefold()) not in explained:
-                rest.setdefault(error.message, (error, {}))[1][entry] = None
-    return found + [Cause(message.rstrip("."), error, tuple(entries)) for message, (error, entries) in rest.items()]
+                named = _QUOTED.search(error.message)
+                key = (error.code, named[1].casefold() if named and error.code == "unknown-field" else error.message)
+                rest.setdefault(key, (error, {}))[1][entry] = None
+    return found + [Cause(error.message.rstrip("."), error, tuple(entries)) for error, entries in rest.values()]
 
 
 def _entry(report: ReportErrors, error: Finding) -> Entry:

@@ -1,0 +1,290 @@
+"""An origin that changed under a definition: the column is there, but it is not what it was when last published.
+
+Rows are matched where that can be done, and compared one by one; else values are compared by how they are spread.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pyarrow.compute as pc
+
+from oak_ledger.errors import Finding, Place
+from oak_ledger.formula import Grain
+from oak_ledger.formula.lexer import quote_identifier
+from oak_ledger.reference.evidence import Matching, Values, matching, matching_by_several, values_of
+from oak_ledger.source.definition import FieldSpec
+from oak_ledger.source.document import Document
+from oak_ledger.source.references import entry_name, with_replaced_values
+from oak_ledger.source.source import Source
+
+MAX_COMPARED_ROWS = 500_000
+MIN_CHANGED_ROWS = 20  # rows with a common factor that are worth a word
+MIN_FACTOR = 0.015  # by how much a value must differ to count as changed: a unit or a currency from 2 % on
+FACTOR_TOLERANCE, FACTOR_SHARE = 0.004, 0.9
+GROUP_SHARE = 0.95  # of the changed rows that are in one group
+MAX_CATEGORIES = 60
+MIN_NULL_SHARE = 0.02
+MIN_SHIFT, SHIFT_ERRORS, PAST_MARGIN = (
+    0.08,
+    6.0,
+    1.3,
+)  # of a median, as a logarithm; in standard errors; beyond what past months show
+MIN_ROWS = 30
+
+
+@dataclass(frozen=True, slots=True)
+class _Side:
+    """The plain fields of one state: their types and values, in the same rows."""
+
+    types: Mapping[str, str]
+    values: Mapping[str, Values]
+    nulls: Mapping[str, float]
+    rows: int
+
+
+def drift(source: Source, before: Source, since: str, documents: Sequence[Document] = ()) -> list[Finding]:
+    """How the plain fields differ from those of an earlier state; `since` says in words which. `documents` are reports that may use their values."""
+    plain = [
+        state.name
+        for state in source.fields
+        if isinstance(state.spec, FieldSpec)
+        and not state.spec.calculated
+        and not state.broken
+        and state.grain == Grain.ROW
+    ]
+    there = {state.name for state in before.fields if not state.broken and state.grain == Grain.ROW}
+    names = [name for name in plain if name in there]
+    if not names:
+        return []
+    old, new = (_side(one, names) for one in (before, source))
+    found = _Drift(source, since, [source.document, *documents], old, new)
+    return [finding for name in names for finding in found.of(name)]
+
+
+def _side(source: Source, names: Sequence[str]) -> _Side:
+    table = source.rows([quote_identifier(name) for name in names], limit=MAX_COMPARED_ROWS).table
+    values = {name: one for name in names if (one := values_of(table.column(name))) is not None}
+    types = {name: state.type.kind for name in names if (state := source.state(name)).type is not None}
+    nulls = {name: table.column(name).null_count / max(table.num_rows, 1) for name in names}
+    return _Side(types, values, nulls, table.num_rows)
+
+
+@dataclass(slots=True)
+class _Drift:
+    source: Source
+    since: str
+    documents: Sequence[Document]
+    old: _Side
+    new: _Side
+    rows: Matching | None = None
+
+    def __post_init__(self) -> None:
+        same = {
+            name: one
+            for name, one in self.old.values.items()
+            if name in self.new.values and one.kind == self.new.values[name].kind
+        }
+        now = {name: self.new.values[name] for name in same}
+        self.rows = matching(same, now) if same else None
+        if self.rows is None and len(same) > 1:
+            steady = [name for name in same if not same[name].numeric]
+            self.rows = (
+                matching_by_several({name: same[name] for name in steady}, {name: now[name] for name in steady})
+                if len(steady) > 1
+                else None
+            )
+
+    def of(self, name: str) -> Iterator[Finding]:
+        """What is found in a field."""
+        if self.old.types.get(name) != self.new.types.get(name):
+            message = f"{name} was {self.old.types.get(name)} in {self.since} and is {self.new.types.get(name)} now."
+            yield self._warning("drift-type", name, message, "Retype or clean it.")
+            return
+        yield from self._nulls(name)
+        before, now = self.old.values.get(name), self.new.values.get(name)
+        if before is None or now is None:
+            return
+        counts = _distinct(before), _distinct(now)
+        if counts[0] > 2 and counts[1] == 1 and self.new.rows >= MIN_ROWS:
+            message = f"{name} has one value in all rows, where it had {counts[0]:,} in {self.since}."
+            yield self._warning("drift-constant", name, message, "Ask whether the column is still delivered.")
+        elif before.kind == "number":
+            yield from self._numbers(name, before, now)
+        elif before.kind == "text":
+            yield from self._texts(name, before, now, counts)
+
+    def _warning(
+        self, code: str, name: str, message: str, hint: str, severity: Any = "warning", **numbers: float
+    ) -> Finding:
+        return Finding(
+            code, message, Place(f"{self.source.document.where}, field {name!r}"), hint, severity, None, dict(numbers)
+        )
+
+    def _nulls(self, name: str) -> Iterator[Finding]:
+        before, now = self.old.nulls[name], self.new.nulls[name]
+        error = float(np.sqrt(max(before * (1 - before), 1e-4) / max(min(self.old.rows, self.new.rows), 1)))
+        if abs(now - before) > max(MIN_NULL_SHARE, SHIFT_ERRORS * error):
+            message = f"{name}: {now:.1%} of the rows have no value; in {self.since} it was {before:.1%}."
+            hint = "Ask whether the values are missing or no longer delivered."
+            yield self._warning("drift-nulls", name, message, hint, before=before, now=now)
+
+    # -- numbers -------------------------------------------------------------------------------------------
+
+    def _numbers(self, name: str, before: Values, now: Values) -> Iterator[Finding]:
+        found = []
+        if self.rows is not None and len(self.rows.before) >= MIN_ROWS:
+            found = list(self._by_row(name, before, now, self.rows))
+        yield from found or self._by_median(name, before, now)
+
+    def _by_row(self, name: str, before: Values, now: Values, rows: Matching) -> Iterator[Finding]:
+        left, right = before.items[rows.before], now.items[rows.now]
+        valid = before.present[rows.before] & now.present[rows.now] & (left != 0)
+        ratios = np.divide(right, left, out=np.ones_like(right), where=valid)
+        changed = valid & (np.abs(ratios - 1) > MIN_FACTOR)
+        count = int(changed.sum())
+        if count < MIN_CHANGED_ROWS:
+            return
+        times = float(np.median(ratios[changed]))
+        common = float((np.abs(ratios[changed] / times - 1) < FACTOR_TOLERANCE).mean()) if times else 0.0
+        where = "" if count >= 0.5 * int(valid.sum()) else self._group(changed, valid, rows.now)
+        if common < FACTOR_SHARE or (not where and count < 0.5 * int(valid.sum())):
+            return
+        message = f"{name} is {times:.4g} times what it was in {self.since}, in {count:,} of {int(valid.sum()):,} matched rows{where}. Its unit may have changed."
+        back = f"VALUE / {times:.6g}" if times >= 1 else f"VALUE * {1 / times:.6g}"
+        hint = f"If so, clean it: {back}" if not where else "Ask what happened there, and clean it for these rows."
+        yield self._warning("drift-unit", name, message, hint, factor=times, rows=count)
+
+    def _group(self, changed: Any, valid: Any, at: Any) -> str:
+        """Where all changed rows are, if they are in one group or one month, and nearly all of it changed."""
+        for name, values in self.new.values.items():
+            if values.kind == "number":
+                continue
+            if values.kind == "date":
+                labels = np.datetime_as_string((values.items * 86_400).astype("datetime64[s]").astype("datetime64[M]"))[
+                    at
+                ]
+            else:
+                labels = np.asarray(values.items.fill_null("").to_numpy(zero_copy_only=False))[at]
+            own, counts = np.unique(labels[changed].astype(str), return_counts=True)
+            label, most = own[int(counts.argmax())], int(counts.max())
+            inside = valid & (labels.astype(str) == label)
+            if most >= GROUP_SHARE * int(changed.sum()) and int((changed & inside).sum()) >= FACTOR_SHARE * int(
+                inside.sum()
+            ):
+                return f", all where {name} is {label}"
+        return ""
+
+    def _by_median(self, name: str, before: Values, now: Values) -> Iterator[Finding]:
+        left, right = (one.items[one.present] for one in (before, now))
+        if min(len(left), len(right)) < MIN_ROWS or np.median(left) <= 0 or np.median(right) <= 0:
+            return
+        shift = float(np.log(np.median(right) / np.median(left)))
+        error = float(np.hypot(*(1.25 * _spread(side) / np.sqrt(len(side)) for side in (left, right))))
+        if abs(shift) > max(MIN_SHIFT, SHIFT_ERRORS * error, PAST_MARGIN * self._past(name)):
+            ratio = float(np.exp(shift))
+            times = f"{ratio:.3g} times" if ratio >= 1 else f"about 1/{1 / ratio:.3g}"
+            message = f"{name}: the median went from {np.median(left):,.4g} ({self.since}) to {np.median(right):,.4g}, {times}. Its unit may have changed."
+            power = 10 ** max(round(float(np.log10(1 / ratio))), 0)
+            hint = (
+                f"If so, clean it: VALUE * {power}"
+                if power > 1 and abs(1 / ratio / power - 1) < 0.1
+                else "Ask what the figures are in now, and clean it."
+            )
+            yield self._warning(
+                "drift-unit", name, message, hint, before=float(np.median(left)), now=float(np.median(right))
+            )
+
+    def _past(self, name: str) -> float:
+        """The largest shift of the median that one of the past months shows."""
+        values = self.old.values[name]
+        for other in self.old.values.values():
+            if other.kind == "date":
+                months = (other.items * 86_400).astype("datetime64[s]").astype("datetime64[M]")
+                whole = np.median(values.items[values.present])
+                own = [
+                    values.items[values.present & other.present & (months == month)]
+                    for month in np.unique(months[other.present])
+                ]
+                medians = [float(np.median(one)) for one in own if len(one) >= MIN_ROWS]
+                return max((abs(float(np.log(one / whole))) for one in medians if one > 0 and whole > 0), default=0.0)
+        return 0.0
+
+    # -- texts ---------------------------------------------------------------------------------------------
+
+    def _texts(self, name: str, before: Values, now: Values, counts: tuple[int, int]) -> Iterator[Finding]:
+        had, has = (set(pc.unique(one.items.drop_null()).to_pylist()) for one in (before, now))
+        gone, new = had - has, has - had
+        stripped = {one.lstrip("0"): one for one in gone if one.startswith("0") and one.strip("0").isdigit()}
+        lost = [(stripped[one], one) for one in new if one in stripped]
+        if len(lost) >= max(2, 0.5 * len(stripped)) and lost:
+            old, short = min(lost)
+            message = f"{name}: leading zeros are lost in {len(lost):,} distinct values, such as {short!r} for {old!r}."
+            yield self._warning("drift-zeros", name, message, "Read the column as text, or ask for it as it was.")
+            return
+        folded = {one.casefold().strip(): one for one in gone}
+        recased = sorted((folded[one.casefold().strip()], one) for one in new if one.casefold().strip() in folded)
+        if recased and len(recased) >= 0.02 * len(had):
+            shown = ", ".join(f"{old!r} → {one!r}" for old, one in recased[:3])
+            used = self._used(name, [old for old, _ in recased])
+            message = f"{name}: {len(recased):,} values are written otherwise: {shown}{used}."
+            pairs = " ".join(f"'{old}={one}'" for old, one in recased[:6])
+            yield self._warning(
+                "drift-values", name, message, f"oak mend SOURCE --values {name!r} {pairs}, or clean it."
+            )
+            return
+        if counts[0] > MAX_CATEGORIES:
+            return
+        used = self._used(name, sorted(gone))
+        if gone and (used or len(gone) >= 0.5 * len(had)):
+            said = f", and there are {len(new):,} new ones, such as {min(new)!r}" if new else ""
+            message = f"{name}: {_listed(gone)} {'is' if len(gone) == 1 else 'are'} in no row any more{used}{said}."
+            yield self._warning(
+                "drift-values",
+                name,
+                message,
+                "Look whether they are called otherwise: oak mend SOURCE --values FIELD OLD=NEW.",
+            )
+        elif new:
+            message = f"{name} has {len(new):,} values that it did not have in {self.since}: {_listed(new)}."
+            yield self._warning(
+                "drift-values", name, message, "See whether filters, colours and CASE branches cover them.", "note"
+            )
+
+    def _used(self, name: str, values: Sequence[str]) -> str:
+        """Where formulas, filters, recode lists and colours name these values."""
+        if not values:
+            return ""
+        other = {one: f"{one}\x1f" for one in values}
+        places = []
+        for document in self.documents:
+            after = with_replaced_values(document, name, other)
+            places += [
+                f"{entry_name(one)} of {document.where}"
+                for one, two in zip(document.blocks, after.blocks, strict=True)
+                if one.text != two.text
+            ]
+        return (
+            f"; used by {', '.join(places[:4])}{f' and {len(places) - 4} more' if len(places) > 4 else ''}"
+            if places
+            else ""
+        )
+
+
+def _spread(values: Any) -> float:
+    """The standard deviation of the logarithms, from the quartiles."""
+    positive = values[values > 0]
+    low, high = np.quantile(np.log(positive), [0.25, 0.75]) if len(positive) else (0.0, 0.0)
+    return float(high - low) / 1.35
+
+
+def _distinct(values: Values) -> int:
+    return len(np.unique(values.items[values.present])) if values.numeric else len(pc.unique(values.items.drop_null()))
+
+
+def _listed(values: set[str]) -> str:
+    some = sorted(values)
+    return ", ".join(map(repr, some[:3])) + (f" and {len(some) - 3} more" if len(some) > 3 else "")
