@@ -221,6 +221,7 @@ copy-not-kept | no typed copy could be kept | read the message
 drift-unit | values changed by a common factor, or their median changed strongly | check the unit
 drift-nulls | a field has many more nulls than in the released version | check the origin
 drift-constant | a field has one value in all rows | check the origin
+drift-files | files of the released version are missing | check the folder and the path
 drift-zeros | leading zeros are lost | read the column as text
 drift-values | values are gone, new, or written otherwise | oak mend SOURCE --values FIELD OLD=NEW
 drift-type | a field has another type than in the released version | retype it

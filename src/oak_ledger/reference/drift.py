@@ -10,11 +10,13 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import Grain
 from oak_ledger.formula.lexer import quote_identifier
+from oak_ledger.origin.files import FILE_COLUMN
 from oak_ledger.reference.evidence import Matching, Values, matching, matching_by_several, values_of
 from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.document import Document
@@ -108,6 +110,10 @@ class _Drift:
         before, now = self.old.values.get(name), self.new.values.get(name)
         if before is None or now is None:
             return
+        spec = self.source.state(name).spec
+        if isinstance(spec, FieldSpec) and spec.column == FILE_COLUMN:
+            yield from self._files(name, before, now)
+            return
         counts = _distinct(before), _distinct(now)
         if counts[0] > 2 and counts[1] == 1 and self.new.rows >= MIN_ROWS:
             message = f"{name} has one value in all rows, where it had {counts[0]:,} in {self.since}."
@@ -131,6 +137,22 @@ class _Drift:
             message = f"{name}: {now:.1%} of the rows have no value; in {self.since} it was {before:.1%}."
             hint = "Ask whether the values are missing or no longer delivered."
             yield self._warning("drift-nulls", name, message, hint, before=before, now=now)
+
+    def _files(self, name: str, before: Values, now: Values) -> Iterator[Finding]:
+        """Files that are not there any more; new ones are as it should be."""
+        had, has = (set(pc.unique(one.items.drop_null()).to_pylist()) for one in (before, now))
+        gone = sorted(had - has)
+        if gone:
+            rows = int(pc.sum(pc.is_in(before.items, pa.array(gone))).as_py() or 0)
+            said = f"; new are {_listed(has - had)}" if has - had else ""
+            message = f"{len(gone):,} {'file' if len(gone) == 1 else 'files'} of {self.since} {'is' if len(gone) == 1 else 'are'} missing: {_listed(set(gone))}, with {rows:,} rows{said}."
+            yield self._warning(
+                "drift-files",
+                name,
+                message,
+                "Ask whether they are called otherwise now, or were not delivered.",
+                rows=rows,
+            )
 
     # -- numbers -------------------------------------------------------------------------------------------
 
