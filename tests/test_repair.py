@@ -227,6 +227,11 @@ class Repairs(Delivered):
         self.assertEqual([(one["file"], one["name"]) for one in cause["entries"]], [("wrong.report.toml", "Stands")])
         self.assertIn("Stnd", cause["what"])
 
+    def test_a_report_without_its_source_does_not_stop_the_others(self) -> None:
+        self.write("reports/other.report.toml", REPORT.replace('source = "Loads"', 'source = "Nowhere"'))
+        found = self.oak_json("report", "check", "reports", code=1)["reports"]
+        self.assertEqual([[one["code"] for one in report["findings"]] for report in found], [["unknown-source"], []])
+
     def test_a_filter_that_is_broken(self) -> None:
         text = Path("loads.oak.toml").read_text()
         Path("loads.oak.toml").write_text(text.replace("Species <> 'larch' AND", "Specis <> 'larch' AND"))

@@ -66,7 +66,10 @@ SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
         "report": ("report_fields", "List, write, render and check reports, and their own fields."),
         "why": ("why", "Take a figure of a report apart, down to its rows."),
     },
-    "Repair": {"mend": ("mend", "Repair broken references by naming the replacement once.")},
+    "Repair": {
+        "mend": ("mend", "Repair broken references by naming the replacement once."),
+        "graft": ("graft", "Carry calculated fields into a similar source, with what they need."),
+    },
     "Upkeep": {
         "upgrade": ("mend", "Rewrite a definition and its reports with today's keys."),
         "cache": ("cache", "List or remove the typed copies of files that are slow to read."),
@@ -140,7 +143,7 @@ class Verbs(click.Group):
 
 
 READING = frozenset({"list", "check", "render", "locals"})
-EDITING = frozenset({"undo", "redo", "key"})
+EDITING = frozenset({"undo", "redo", "key", "graft"})
 
 
 class _Commands(click.Group):

@@ -147,7 +147,45 @@ def lift_command(source: str, name: str, owner: str | None, reports: str | None)
     apply(plan_lift(opened, reports_of(opened, reports), name, open_report(owner) if owner else None), dry_run=False)
 
 
+@report_command.command("retarget")
+@click.argument("report")
+@click.argument("source")
+@click.option(
+    "--map",
+    "mapping",
+    multiple=True,
+    metavar="OLD=NEW",
+    help="What a field of the report is called in SOURCE; may be repeated.",
+)
+@click.option("--to", default=None, metavar="FILE", help="Write another report, and leave this one as it is.")
+def retarget_command(report: str, source: str, mapping: tuple[str, ...], to: str | None) -> int:
+    """Point REPORT at SOURCE, a similar source; every place that names a field follows the mapping."""
+    from oak_ledger import open_report
+    from oak_ledger.cli.app import pairs
+    from oak_ledger.cli.output_edits import apply_files
+    from oak_ledger.present.terminal import console, findings_list
+    from oak_ledger.report.local import retargeted
+    from oak_ledger.source.edits import FileEdit
+
+    before, target = open_report(report), open_working(source)
+    after = retargeted(before, target, pairs(mapping, "a mapping"))
+    path = Path(to) if to else before.path
+    if path is None:
+        return 0
+    if to and path.exists():
+        raise OakError(
+            "file-exists", f"{path} already exists and was not changed.", hint="Choose another file with --to."
+        )
+    broken = after.errors(target)
+    facts = {"broken": [one.as_json() for one in broken]}
+    apply_files(path, [FileEdit(path, "" if to else before.document.text, after.document.text)], facts=facts)
+    if broken:
+        console().print(findings_list(broken))
+    return 1 if broken else 0
+
+
 report_command.commands = {
-    name: report_command.commands[name] for name in ("list", "new", "render", "check", "add", "drop", "locals", "lift")
+    name: report_command.commands[name]
+    for name in ("list", "new", "render", "check", "add", "drop", "locals", "lift", "retarget")
 }
 __all__ = ["report_command"]

@@ -194,9 +194,14 @@ def check_command(reports: tuple[str, ...], working: str | None, catalogue: str,
     with progress_of("computing panels"):
         for report in opened:
             key = report.about.source.casefold()
-            if key not in sources:
-                sources[key] = source_of(report, catalogue, draft, None, working)
-            results.append((report, report.check(sources[key])))
+            try:
+                if key not in sources:
+                    sources[key] = source_of(report, catalogue, draft, None, working)
+                results.append((report, report.check(sources[key])))
+            except OakError as error:  # its source; the other reports are checked all the same
+                if len(opened) == 1:
+                    raise
+                results.append((report, list(error.findings)))
     if as_json:
         print_json(
             {

@@ -151,6 +151,13 @@ def plan_lift(source: Source, reports: Sequence[Report], name: str, owner: Repor
     return Mend(lifted, tuple(made))
 
 
+def retargeted(report: Report, source: Source, mapping: Mapping[str, str]) -> Report:
+    """The report over another source, with other names for fields (old: new). Raises OakError for a name that the source has not."""
+    names = {old.casefold(): source.state(new).name for old, new in mapping.items()}
+    document = renamed_references(report.document, names)
+    return Report(document.replaced(document.all("report")[0], {"source": source.name}), report.path)
+
+
 def _with_shared(document: Document, key: Any, name: str) -> Document:
     """A report without its own copies of a formula, using the shared field of a name instead."""
     copies = [block for block in document.all("field") if formula_key(str(block.values["formula"])) == key]
