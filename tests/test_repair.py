@@ -7,11 +7,13 @@ import unittest
 from pathlib import Path
 from typing import Any
 
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 from PIL import Image
 
 import oak_ledger as oak
 from oak_ledger.reference import Uses, counted_entries
-from oak_ledger.source.references import references
+from oak_ledger.source.references import references, with_replaced_values
 from tests.support import FolderCase
 
 ROWS = 120
@@ -328,6 +330,26 @@ show = ["Cost", "Twice", "Cost per m³"]
         self.assertEqual([*answer.names], ["Cost", "Twice", "Cost per m³"])
         self.assertEqual([*answer.to_dicts()[0].values()], [total * 10, total * 20, wanted])
 
+    def test_a_later_version_brings_the_name_of_a_local_field(self) -> None:
+        """The report keeps its own, and checking and publishing say so with both formulas."""
+        self.oak("field", "add", "loads", "Oak share", "SUM(Volume) / 100")
+        said = " ".join(self.oak("publish", "loads", "--width", "200").split())
+        self.assertIn("shared-hidden species.report.toml, field 'Oak share'", said)
+        self.assertIn(
+            "There: SUM(Volume) / 100. Here: SUM(CASE Species WHEN 'oak' THEN Volume ELSE 0 END) / SUM(Volume).", said
+        )
+        self.assertEqual(self.figures(), self.wanted)
+        self.assertIn("shared-hidden", [one["code"] for one in self.oak_json("check", "loads", code=1)["findings"]])
+        self.assertIn("shared-hidden", self.oak("report", "check", "reports", "--source", "loads", code=1))
+
+    def test_dropping_a_field_names_what_needs_it(self) -> None:
+        self.assertIn("Cost per m³ needs Cost", self.oak("field", "drop", "loads", "Cost", code=2))
+        said = self.oak("field", "drop", "loads", "Cost per m³", "Cost", code=2)
+        self.assertIn("species.report.toml, panel 'Stands'", said)
+        self.assertIn("--yes", said)
+        self.assertEqual(self.figures(), self.wanted)
+        self.oak("field", "drop", "loads", "Class")  # no report uses it
+
     def test_local_fields_that_need_each_other(self) -> None:
         source = oak.open_source("loads.oak.toml")
         fields = "".join(
@@ -337,6 +359,38 @@ show = ["Cost", "Twice", "Cost per m³"]
         self.write("circle.report.toml", REPORT[: REPORT.index("[[field]]")] + fields)
         found = oak.open_report("circle.report.toml").errors(source)
         self.assertEqual([one.code for one in found], ["cycle"] * 3)
+
+
+TEXTS = st.sampled_from(["oak", "ash", "larch", "it's"])
+PIECES = st.one_of(
+    st.builds("Species = '{}'".format, TEXTS.map(lambda one: one.replace("'", "''"))),
+    st.builds("'{}' <> Species".format, TEXTS.map(lambda one: one.replace("'", "''"))),
+    st.builds("Species IN ('{}', 'x')".format, TEXTS.map(lambda one: one.replace("'", "''"))),
+    st.builds(
+        "CASE (Species) WHEN '{}' THEN 'oak' ELSE 'ash' END = 'oak'".format,
+        TEXTS.map(lambda one: one.replace("'", "''")),
+    ),
+    st.builds("Stand = '{}'".format, TEXTS.map(lambda one: one.replace("'", "''"))),
+    st.just("LOWER(Species) = 'oak'"),
+    st.just("Volume > 3  /* 'oak' */"),
+)
+
+
+class Values(Delivered):
+    @settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.differing_executors])
+    @given(st.lists(PIECES, min_size=1, max_size=4))
+    def test_replaced_and_replaced_back(self, pieces: list[str]) -> None:
+        """Only texts that the field is compared with change, every other character stays, and the way back gives the same file."""
+        formula = "  AND ".join(f"({one})" for one in pieces)
+        source = oak.open_source("loads.oak.toml")
+        document = source.document.added("filter", {"name": "Tried", "where": formula})
+        there = with_replaced_values(document, "species", {"oak": "Oak's", "ash": "A"})
+        self.assertEqual(with_replaced_values(there, "Species", {"Oak's": "oak", "A": "ash"}).text, document.text)
+        block = next(one for one in there.all("filter") if one.values["name"] == "Tried")
+        self.assertEqual(oak.formula.parse(block.values["where"]).findings, ())
+        self.assertNotIn("Species = 'oak'", block.values["where"])
+        for kept in ("Stand = 'oak'", "LOWER(Species) = 'oak'", "THEN 'oak' ELSE 'ash' END = 'oak'", "/* 'oak' */"):
+            self.assertEqual(formula.count(kept), block.values["where"].count(kept), kept)
 
 
 if __name__ == "__main__":

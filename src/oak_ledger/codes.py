@@ -222,6 +222,7 @@ copy-not-kept | no typed copy could be kept | read the message
 drift-unit | values changed by a common factor, or their median changed strongly | check the unit
 drift-nulls | a field has many more nulls than in the released version | check the origin
 drift-constant | a field has one value in all rows | check the origin
+shared-hidden | a report has a field of its own with the name of a shared one | rename one of them
 drift-files | files of the released version are missing | check the folder and the path
 drift-zeros | leading zeros are lost | read the column as text
 drift-values | values are gone, new, or written otherwise | oak mend SOURCE --values FIELD OLD=NEW

@@ -83,6 +83,7 @@ def check_command(source: str | None, codes: bool, catalogue: str, reports: str 
             before = open_catalogue(catalogue).source(last.source, last.number)
             findings += drift(opened, before, f"version {last.number}", [one.document for one in known])
         progress.next()
+        findings += [one for report in known for one in report.hiding(opened)]
         checked = [ReportErrors(one.path, one.document, tuple(one.errors(opened))) for one in known]
         gone = any(one.code == "missing-column" for one in findings)
         offered = candidates(opened, before) if gone or before is not None else {}

@@ -41,7 +41,7 @@ def publish_command(source: str, catalogue: str, reports: str | None, note: str,
     Reports go on reading the released version until the draft is released. A source with errors is refused.
     """
     from oak_ledger import Catalogue, renamed_between, report_changes
-    from oak_ledger.present.terminal import QUIET, Text, console, counted, plural
+    from oak_ledger.present.terminal import QUIET, Text, console, counted, findings_list, plural
 
     with progress_of("checking", "comparing reports", "publishing") as progress:
         opened = open_working(source, progress)
@@ -74,6 +74,9 @@ def publish_command(source: str, catalogue: str, reports: str | None, note: str,
     if before is not None:
         now = "would be" if version is None else f"version {version.number}"
         _show_changes(changes, f"version {before.number}", now, len(known))
+    hiding = [one for report in known for one in report.hiding(opened)]
+    if hiding:
+        out.print(findings_list(hiding))
     if version is not None:
         out.print(Text(f"to make it the version that reports read: oak release '{version.source}'", style=QUIET))
     return 0

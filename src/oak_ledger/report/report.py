@@ -123,7 +123,7 @@ class Report:
         whole, local = self.over(source)
         causes = [cause.at(one.place.where) for one in local for cause in _causes(one, whole, {})]
         spelt = misspelt(whole, self._formulas())
-        return [*found, *causes, *self.view(source).findings, *spelt, *self.document.old_keys()]
+        return [*found, *causes, *self.view(source).findings, *spelt, *self.hiding(source), *self.document.old_keys()]
 
     def errors(self, source: Source) -> list[Finding]:
         """What of this report does not work over a source; nothing is computed for it."""
@@ -141,6 +141,19 @@ class Report:
                 errors += [cause.at(where) for one in error.findings for cause in _causes(one, whole, local)]
             errors += _text_findings(panel.title, whole, where)
         return errors
+
+    def hiding(self, source: Source) -> list[Finding]:
+        """Fields of this report that have the name of a shared one: its panels show its own, shared formulas keep theirs."""
+        found = []
+        for one in self.local_fields:
+            shared = source.shared.states.get(one.name.casefold())
+            if shared is not None:
+                there = getattr(shared.spec, "formula", "") or getattr(shared.spec, "column", "")
+                message = f"{one.name} is a field of {source.name}, too. There: {' '.join(there.split())}. Here: {' '.join(one.formula.split())}."
+                place = Place(f"{self.document.where}, field {one.name!r}")
+                hint = "Rename one of them, or drop the report's own: oak report drop."
+                found.append(Finding("shared-hidden", message, place, hint, "warning"))
+        return found
 
     def lost(self, before: Source, after: Source) -> list[Finding]:
         """What works in this report over one state of a source and not over another."""
