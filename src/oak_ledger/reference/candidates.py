@@ -35,6 +35,7 @@ MOVED_SCORE, MOVED_LEAD = 0.8, 0.2  # a field moved to a column that fits so wel
 KEPT_SCORE = 0.4
 SAME_SCORE = 0.55  # of a distribution, for a field to be one of those by which rows are matched
 NAME_WEIGHT = 0.2
+MAX_SHUFFLED = 60  # fields that are compared with every column where hardly any is what it was
 MIN_AGREED_FIELDS = 0.3  # of the fields that are there, for a matching of rows to be believed
 
 
@@ -164,13 +165,23 @@ class _Compared:
             name: one for name in names if old is not None and (one := values_of(old.column(name))) is not None
         }
         self.known: dict[tuple[str, str], Likeness] = {}
+        self.plain = plain
         self.rows: Matching | None = self._matching(plain)
         there = [state for state in plain if not state.broken and state.name in self.before]
         if self.rows is None:
             self.rows, self.known = self._matching_by_several(there), {}
-        agreed = sum(self.likeness(state, _column(state)).score >= KEPT_SCORE for state in there)
-        if agreed < MIN_AGREED_FIELDS * len(there):  # rows that agree in hardly any field are not the same rows
+        if not self._believable(there):  # rows that agree in hardly any field are not the same rows
             self.rows, self.known = None, {}
+
+    def _believable(self, there: list[ResolvedName]) -> bool:
+        """Whether enough fields agree in the matched rows: with their own column, or, where columns changed places, with any."""
+        wanted = MIN_AGREED_FIELDS * len(there)
+        if sum(self.likeness(state, _column(state)).score >= KEPT_SCORE for state in there) >= wanted:
+            return True
+        known = [state for state in self.plain if state.name in self.before][:MAX_SHUFFLED]
+        columns = [*self.now][:MAX_SHUFFLED]
+        found = sum(any(self.likeness(state, column).score >= MOVED_SCORE for column in columns) for state in known)
+        return found >= wanted
 
     def _as_found(self, table: pa.Table) -> dict[str, Values]:
         """Each column as intake would read it, whatever the definition says."""
