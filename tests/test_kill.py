@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import random
 import signal
@@ -207,6 +208,31 @@ class Kills(FolderCase):
         oak.open_report(self.paths[1])
         now = self.texts()
         self.assertEqual(now, {**before, str(self.paths[2]): changed})
+        self.assertEqual([*self.folder.rglob(".*.intent")], [])
+
+    def test_what_names_an_intent_that_is_gone_is_removed(self) -> None:
+        """Killed while the last traces of an edit were removed."""
+        stale = self.paths[1].with_name(f".{self.paths[1].name}.intent")
+        stale.write_text('{"intent": "../.loads.oak.toml.intent"}')
+        before = self.texts()
+        self.assertEqual(oak.open_report(self.paths[1]).about.name, "one")
+        self.assertFalse(stale.exists())
+        self.assertEqual(self.texts(), before)
+
+    def test_another_edit_finishes_what_was_begun(self) -> None:
+        """An intent that nobody has looked at is finished by the next edit, under its lock."""
+        (_, before, after), *_ = self.states()
+        self.restore(before)
+        names = {path: key for key in before if key != "log" for path in (Path(key),)}
+        changes = [files.Change(path, before[key], after[key]) for path, key in names.items()]
+        entries = [{"path": os.path.relpath(one.path), "before": one.before, "after": one.after} for one in changes]
+        Path(".loads.oak.toml.intent").write_text(json.dumps(entries))
+        self.oak("field", "describe", "loads", "Volume", "In m³")
+        now = self.texts()
+        self.assertEqual(
+            {key: now[key] for key in before if "report" in key}, {key: after[key] for key in before if "report" in key}
+        )
+        self.assertIn("In m³", now["loads.oak.toml"])
         self.assertEqual([*self.folder.rglob(".*.intent")], [])
 
 
