@@ -106,7 +106,14 @@ class InOneGo(unittest.TestCase):
             -1.7e308,
         ]
         decimals = [None, *(Decimal(one).scaleb(-2) for one in (0, 1, -150, 2**53 + 1, -(2**53) - 1, 10**17, 10**30))]
-        source = oak.Source.from_table(_numbers([*itertools.product(whole, floats, decimals)]), name="R")
+        every = [whole, floats, decimals]
+        rows = []  # each two of them beside each other, with the third in turn
+        for left, right in ((0, 1), (0, 2), (1, 2)):
+            third = every[3 - left - right]
+            for at, pair in enumerate(itertools.product(every[left], every[right])):
+                row = {left: pair[0], right: pair[1], 3 - left - right: third[at % len(third)]}
+                rows.append((row[0], row[1], row[2]))
+        source = oak.Source.from_table(_numbers(rows), name="R")
         sums = ("i + i", "i - 1 - i - i", "0 - i - 2", "-i + 0", "d + d + d", "x + x", "x * x - 1e0", "CASE WHEN i > 1 THEN i + i ELSE 0 END + 0", "CASE WHEN i > 1 THEN 0 ELSE i - 2 END + 0", "LEAST(i, 5)", "GREATEST(x, -3e0)", "ROUND(x)", "ROUND(x, 1)", "ROUND(x, 2)", "TRUNC(x, 1)", "CAST(d AS NUMBER)")  # fmt: skip
         for tree in (*TREES, *CHOICES, *sums):
             with self.subTest(tree):
