@@ -230,7 +230,7 @@ class Broken(FolderCase):
     def test_everything_that_is_hurt_is_listed(self) -> None:
         broken = {one.name: (one.finding.code, one.through) for one in oak.broken_names(self.source)}
         self.assertEqual(broken, {"Stand": ("missing-column", ("Place", "Places")), "Km": ("missing-column", ())})
-        found = oak.open_report(self.report).check(self.source)
+        found = oak.check_reports([oak.open_report(self.report)], self.source)[0]
         self.assertEqual(
             [one.place.where.partition(", ")[2] for one in found],
             ["field 'Wet stands'", "panel 'Loads by Stand'", "panel 'Mills'"],
@@ -279,7 +279,10 @@ class Broken(FolderCase):
         self.assertEqual([one.name for one in oak.broken_names(oak.open_source("loads.oak.toml"))], ["Km"])
         self.assertTrue(self.report.read_text().startswith("# Kept by the haulage desk.\n"))
         self.assertEqual(
-            [one.place.where.split("panel ")[-1] for one in oak.open_report(self.report).check(planned.source)],
+            [
+                one.place.where.split("panel ")[-1]
+                for one in oak.check_reports([oak.open_report(self.report)], planned.source)[0]
+            ],
             ["'Mills'"],
         )
 

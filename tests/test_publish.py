@@ -174,7 +174,7 @@ class Reports(WithCatalogue):
         view = self.report.view(made)
         self.assertEqual([panel.answer is None for panel in view.panels], [False, False, True])
         self.assertEqual(
-            {one.place.where for one in self.report.check(made)},
+            {one.place.where for one in oak.check_reports([self.report], made)[0]},
             {"r.report.toml, field 'Share'", "r.report.toml, panel 'Mills'"},
         )
 
@@ -183,7 +183,7 @@ class Reports(WithCatalogue):
         report = oak.open_report(
             self.write("x.report.toml", REPORT.replace('["Volume", "Rate", "Share"]', '["Row rate"]'))
         )
-        found = report.check(made)
+        found = oak.check_reports([report], made)[0]
         self.assertEqual([one.code for one in found], ["not-additive"])
         self.assertIn("panel 'Mills'", found[0].place.where)
 

@@ -86,7 +86,7 @@ class Silent(FolderCase):
                     "r.report.toml",
                     f'[report]\nname = "R"\nsource = "Loads"\n[[panel]]\ntitle = "One"\nkind = "table"\n{panel}\n',
                 )
-                found = oak.open_report("r.report.toml").check(oak.open_source("loads.oak.toml"))
+                found = oak.check_reports([oak.open_report("r.report.toml")], oak.open_source("loads.oak.toml"))[0]
                 told = " ".join(one.message for one in found if one.code == "letter-case")
                 self.assertEqual(bool(told), bool(words))
                 self.assertIn(words, told)

@@ -57,6 +57,7 @@ if TYPE_CHECKING:
     from oak_ledger.report import Change as Change
     from oak_ledger.report import Report as Report
     from oak_ledger.report import ReportView as ReportView
+    from oak_ledger.report import check_reports as check_reports
     from oak_ledger.report import find_reports as find_reports
     from oak_ledger.report import open_report as open_report
     from oak_ledger.report import report_changes as report_changes
@@ -107,7 +108,7 @@ _ROOMS = {
         "plan_mend",
         "plan_upgrade",
     ),
-    "report": ("Change", "Report", "ReportView", "report_changes", "find_reports", "open_report"),
+    "report": ("Change", "Report", "ReportView", "report_changes", "check_reports", "find_reports", "open_report"),
     "source": ("Answer", "Source", "open_source"),
     "source.compare": ("Comparison", "FieldChange", "Retyped", "compare", "previous", "retype"),
     "source.edits": ("Edit", "edits_of", "redo", "undo"),

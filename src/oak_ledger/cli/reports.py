@@ -20,6 +20,7 @@ from oak_ledger.cli.progress import progress_of
 from oak_ledger.errors import OakError
 
 if TYPE_CHECKING:
+    from oak_ledger.errors import Finding
     from oak_ledger.report import Report, ReportView
     from oak_ledger.source import Source
 
@@ -179,7 +180,7 @@ def _bars(answer: object) -> None:
 @json_option("ReportChecks")
 def check_command(reports: tuple[str, ...], working: str | None, catalogue: str, draft: bool, as_json: bool) -> int:
     """Check REPORTS (files, or folders of them): what is broken or misleads, panel by panel."""
-    from oak_ledger import find_reports, open_report
+    from oak_ledger import check_reports, find_reports, open_report
     from oak_ledger.present.terminal import LEAF, Text, console, counted, findings_list, plural
 
     opened = [one for name in reports for one in (find_reports(name) if Path(name).is_dir() else [open_report(name)])]
@@ -189,19 +190,20 @@ def check_command(reports: tuple[str, ...], working: str | None, catalogue: str,
             f"There is no report in {', '.join(reports)}.",
             hint="Reports are files named NAME.report.toml.",
         )
-    sources: dict[str, Source] = {}
-    results = []
-    with progress_of("computing panels"):
-        for report in opened:
-            key = report.about.source.casefold()
+    results: dict[int, list[Finding]] = {}
+    by_source: dict[str, list[int]] = {}
+    for at, report in enumerate(opened):
+        by_source.setdefault(report.about.source.casefold(), []).append(at)
+    with progress_of("checking reports"):
+        for places in by_source.values():
             try:
-                if key not in sources:
-                    sources[key] = source_of(report, catalogue, draft, None, working)
-                results.append((report, report.check(sources[key])))
-            except OakError as error:  # its source; the other reports are checked all the same
-                if len(opened) == 1:
+                source = source_of(opened[places[0]], catalogue, draft, None, working)
+                results |= dict(zip(places, check_reports([opened[at] for at in places], source), strict=True))
+            except OakError as error:  # the source; reports of other sources are checked all the same
+                if len(by_source) == 1:
                     raise
-                results.append((report, list(error.findings)))
+                results |= {at: list(error.findings) for at in places}
+    checked = [(report, results[at]) for at, report in enumerate(opened)]
     if as_json:
         print_json(
             {
@@ -211,15 +213,15 @@ def check_command(reports: tuple[str, ...], working: str | None, catalogue: str,
                         "file": str(report.path),
                         "findings": [one.as_json() for one in found],
                     }
-                    for report, found in results
+                    for report, found in checked
                 ]
             }
         )
-        return 1 if any(found for _, found in results) else 0
+        return 1 if any(found for _, found in checked) else 0
     out = console()
-    for report, found in results:
+    for report, found in checked:
         sound = Text.assemble(("sound", LEAF), f", {plural(len(report.panels), 'panel')}")
         out.print(Text.assemble((report.about.name, "bold"), "  ", sound if not found else Text(counted(found))))
         if found:
             out.print(findings_list(found))
-    return 1 if any(found for _, found in results) else 0
+    return 1 if any(found for _, found in checked) else 0

@@ -12,6 +12,7 @@ from oak_ledger.reference.candidates import Candidate
 from oak_ledger.reference.trace import Entry, Uses, broken_states
 from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.document import Document
+from oak_ledger.source.references import PLACEHOLDER
 from oak_ledger.source.source import Source
 
 _QUOTED = re.compile(r"""['"{](.+?)['"}]""")
@@ -41,6 +42,7 @@ def causes(source: Source, reports: Sequence[ReportErrors], offered: Mapping[str
     uses = Uses(source, [one.document for one in reports])
     found: list[Cause] = []
     explained: set[tuple[str, str]] = set()
+    titles = {state.casefold(): one.name for state, one in source.compiled.states.items()}
     for state in broken_states(source):
         finding = next(one for one in state.findings if one.severity == "error")
         column = state.spec.column if isinstance(state.spec, FieldSpec) else ""
@@ -53,7 +55,7 @@ def causes(source: Source, reports: Sequence[ReportErrors], offered: Mapping[str
             else "filter"
         )
         entries = [Entry(source.document.where, kind, state.name), *uses.of(state.name)]
-        explained |= {(one.file, one.name.casefold()) for one in entries}
+        explained |= {(one.file, _filled(one.name, titles).casefold()) for one in entries}
         what = f"column {column!r} is missing" if missing else f"{state.what} {state.name!r} is broken"
         found.append(Cause(what, finding, tuple(entries), tuple(offered.get(state.name, ()))))
     rest: dict[tuple[str, str], tuple[Finding, dict[Entry, None]]] = {}
@@ -65,6 +67,11 @@ def causes(source: Source, reports: Sequence[ReportErrors], offered: Mapping[str
                 key = (error.code, named[1].casefold() if named and error.code == "unknown-field" else error.message)
                 rest.setdefault(key, (error, {}))[1][entry] = None
     return found + [Cause(error.message.rstrip("."), error, tuple(entries)) for error, entries in rest.values()]
+
+
+def _filled(title: str, names: Mapping[str, str]) -> str:
+    """A title with each {Field} as the field is called."""
+    return PLACEHOLDER.sub(lambda match: names.get(match[1].casefold(), match[0]), title)
 
 
 def _entry(report: ReportErrors, error: Finding) -> Entry:

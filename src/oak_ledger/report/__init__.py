@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from oak_ledger.report.check import check_reports
 from oak_ledger.report.report import PanelView, Report, ReportView, find_reports, open_report
 from oak_ledger.report.report_changes import Change, GroupChange, report_changes
 
@@ -11,6 +12,7 @@ __all__ = [
     "PanelView",
     "Report",
     "ReportView",
+    "check_reports",
     "find_reports",
     "open_report",
     "report_changes",

@@ -10,7 +10,6 @@ from typing import Any
 from oak_ledger.errors import Finding, OakError, Place
 from oak_ledger.formula.builder import nearest_hint
 from oak_ledger.formula.lexer import quote_identifier
-from oak_ledger.insight.spelling import misspelt
 from oak_ledger.report.definition import REPORT, LocalFieldSpec, NamedFormula, PanelSpec, ReportSpec
 from oak_ledger.source import Answer, Source
 from oak_ledger.source.definition import FieldSpec
@@ -111,20 +110,6 @@ class Report:
         found = tuple(one.at(where) for one in answer.findings if one.severity != "note")
         return PanelView(panel, title, answer, (*found, *_text_findings(panel.title, source, where)))
 
-    def check(self, source: Source) -> list[Finding]:
-        """What is broken or misleads in this report over a source, panel by panel."""
-        about = self.about
-        found = list(_text_findings(about.text, source, f"{self.document.where}, [report]"))
-        if about.source.casefold() != source.name.casefold():
-            message = f"The report reads {about.source!r}, but was given {source.name!r}."
-            found.append(
-                Finding("other-source", message, Place(f"{self.document.where}, [report]"), severity="warning")
-            )
-        whole, local = self.over(source)
-        causes = [cause.at(one.place.where) for one in local for cause in _causes(one, whole, {})]
-        spelt = misspelt(whole, self._formulas())
-        return [*found, *causes, *self.view(source).findings, *spelt, *self.hiding(source), *self.document.old_keys()]
-
     def errors(self, source: Source) -> list[Finding]:
         """What of this report does not work over a source; nothing is computed for it."""
         whole, found = self.over(source)
@@ -132,9 +117,10 @@ class Report:
             field.name.casefold(): [one for one in found if repr(field.name) in one.place.where]
             for field in self.local_fields
         }
-        errors = [*found, *_text_findings(self.about.text, source, f"{self.document.where}, [report]")]
+        causes = [cause.at(one.place.where) for one in found for cause in _causes(one, whole, {})]
+        errors = [*causes, *_text_findings(self.about.text, source, f"{self.document.where}, [report]")]
         for panel in self.panels:
-            where = f"{self.document.where}, panel {panel.title!r}"
+            where = f"{self.document.where}, panel {filled(panel.title, whole)!r}"
             try:
                 whole.planned_tally(**panel_question(panel, whole))
             except OakError as error:
@@ -160,7 +146,7 @@ class Report:
         first = {(one.place.where, one.message) for one in self.errors(before)}
         return [one for one in self.errors(after) if (one.place.where, one.message) not in first]
 
-    def _formulas(self) -> Iterator[tuple[str, str, str]]:
+    def formulas(self) -> Iterator[tuple[str, str, str]]:
         """Every formula of the report: whose it is, where it is, what it says."""
         for field in self.local_fields:
             yield field.name, f"{self.document.where}, field {field.name!r}", field.formula
