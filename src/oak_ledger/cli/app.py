@@ -304,7 +304,7 @@ def open_any(
 ) -> Source:
     """A source by its definition file, or a published one by its name; compared with a baseline, if one is given."""
     path = definition_path(name)
-    if path.is_file() or name.endswith(".toml") or not (Path(catalogue) / "catalogue.db").is_file():
+    if path.is_file() or name.endswith(".toml") or not has_catalogue(catalogue):
         found = open_working(name, progress)
     else:
         found = open_catalogue(catalogue).source(name, drafts=draft)
@@ -313,6 +313,11 @@ def open_any(
     if baseline.isdigit():
         return found.with_baseline(open_catalogue(catalogue).source(found.name, int(baseline)))
     return found.with_baseline(baseline)
+
+
+def has_catalogue(folder: str) -> bool:
+    """Whether there is a catalogue in a folder."""
+    return (Path(folder) / "catalogue.db").is_file()
 
 
 def open_catalogue(folder: str, *, create: bool = False) -> Catalogue:

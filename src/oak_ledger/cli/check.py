@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -12,6 +11,7 @@ import click
 from oak_ledger.cli.app import (
     attention,
     catalogue_option,
+    has_catalogue,
     json_option,
     open_catalogue,
     open_working,
@@ -135,7 +135,7 @@ class _Whole:
 
 
 def _not_compared(source: Source, catalogue: str) -> Finding:
-    there = (Path(catalogue) / "catalogue.db").is_file()
+    there = has_catalogue(catalogue)
     why = f"no version of it is released in {catalogue}" if there else f"there is no catalogue in {catalogue!r}"
     hint = "Name the catalogue with --catalogue; a first version has nothing to be compared with."
     return Finding(
@@ -236,6 +236,6 @@ def _by_file(entries: Iterable[Entry]) -> Iterator[tuple[str, list[str]]]:
 
 def _last(source: Source, catalogue: str) -> Version | None:
     """The released version that the source is compared with, if there is one."""
-    if not (Path(catalogue) / "catalogue.db").is_file():
+    if not has_catalogue(catalogue):
         return None
     return open_catalogue(catalogue).released(source.name)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -10,6 +9,7 @@ import click
 from oak_ledger.cli.app import (
     catalogue_option,
     confirmed,
+    has_catalogue,
     json_option,
     open_catalogue,
     open_working,
@@ -47,7 +47,7 @@ def publish_command(source: str, catalogue: str, reports: str | None, note: str,
         opened = open_working(source, progress)
         prepared = Catalogue.prepare(opened)
         progress.next()
-        there = (Path(catalogue) / "catalogue.db").is_file()
+        there = has_catalogue(catalogue)
         place = open_catalogue(catalogue, create=True) if there or not dry_run else None
         before = None if place is None else place.released(opened.name)
         changes: list[Change] = []

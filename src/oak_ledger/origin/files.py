@@ -50,11 +50,11 @@ class _CompletedFragment:
         for batch in self.fragment():
             self.count(batch.num_rows)
             arrays = [
-                batch.column(name) if name in self.own else self._told(name, batch.num_rows) for name in self.columns
+                batch.column(name) if name in self.own else self._given(name, batch.num_rows) for name in self.columns
             ]
             yield pa.RecordBatch.from_arrays(arrays, names=list(self.columns)) if self.columns else batch
 
-    def _told(self, name: str, rows: int) -> Any:
+    def _given(self, name: str, rows: int) -> Any:
         return pa.repeat(pa.scalar(self.given.get(name), pa.string()), rows)
 
 

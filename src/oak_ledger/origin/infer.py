@@ -25,7 +25,7 @@ MAX_COUNTED_VALUES = 50_000  # so many distinct values are counted, and need no 
 STUDIED = 4_000  # rows that are looked at by pattern in any case
 SMALL_DICTIONARY = 1_500  # a batch with so few distinct values is judged by these at once
 SAMPLED_VALUES = 1_000  # values by which shapes are ruled out where the first batch has very many different ones
-TEXT_STUDIED = 500_000  # rows after which the values of a text are no longer counted
+TEXT_STUDIED = 500_000  # rows after which the values of a text are not counted any more
 MAX_SAMPLES = 3  # values that do not fit
 
 
@@ -225,7 +225,7 @@ class TypeInferrer:
         return True
 
     def _fit(self, shape: Shape, fits: int) -> None:
-        """So many values more have a shape; when too few have it, it is no longer looked for."""
+        """So many values more have a shape; when too few have it, it is given up."""
         shape.fits += fits
         present = self.rows - self.nulls
         if present > 200 and shape.fits < 0.9 * (present - self.blanks - sum(self.null_words.values())):

@@ -265,10 +265,7 @@ class _Drift:
             said = f", and there are {len(new):,} new ones, such as {min(new)!r}" if new else ""
             message = f"{name}: {_listed(gone)} {'is' if len(gone) == 1 else 'are'} in no row any more{used}{said}."
             yield self._warning(
-                "drift-values",
-                name,
-                message,
-                "Look whether they are called otherwise: oak mend SOURCE --values FIELD OLD=NEW.",
+                "drift-values", name, message, "They may have other names now: oak mend SOURCE --values FIELD OLD=NEW."
             )
         elif new:
             message = f"{name} has {len(new):,} values that it did not have in {self.since}: {_listed(new)}."

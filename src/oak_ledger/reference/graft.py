@@ -10,10 +10,9 @@ from oak_ledger.errors import OakError
 from oak_ledger.formula.assist import format_formula
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.reference.evidence import likeness, values_of
-from oak_ledger.reference.mend import Mend
+from oak_ledger.reference.mend import Mend, edits_between
 from oak_ledger.source.definition import ConstantSpec, FieldSpec
 from oak_ledger.source.document import Block
-from oak_ledger.source.edits import FileEdit
 from oak_ledger.source.references import renamed_references
 from oak_ledger.source.source import Source
 
@@ -44,7 +43,7 @@ def plan_graft(origin: Source, names: Sequence[str], target: Source, mapping: Ma
     """Carry calculated fields of `origin` into `target`, with the fields, constants and filters that they need.
 
     `mapping` says what names of `origin` are called in `target`; names that are the same need none. Raises OakError for a name that is not
-    there, and for a field that is no formula.
+    there, and for a field of a column.
     """
     given = {origin.state(old).name.casefold(): target.state(new).name for old, new in (mapping or {}).items()}
     plain = [
@@ -81,7 +80,7 @@ def plan_graft(origin: Source, names: Sequence[str], target: Source, mapping: Ma
         document = document.added(block.name, values)
         added.append(name)
     made = target.changed(document)
-    edits = (FileEdit(target.path, target.document.text, document.text),) if target.path and added else ()
+    edits = edits_between([(target.path, target.document, document)])
     return Graft(Mend(made, edits), tuple(added), tuple(same), tuple(conflicts), tuple(unmapped))
 
 

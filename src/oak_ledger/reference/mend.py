@@ -105,8 +105,12 @@ def _mend(
     """The edits from one state of a source to another, with what `change` makes of the other files."""
     changed = [(source.path, source.document, mended.document)]
     changed += [(path, other, change(other)) for path, other in others]
-    edits = [FileEdit(path, old.text, new.text) for path, old, new in changed if path and old.text != new.text]
-    return Mend(mended, tuple(edits))
+    return Mend(mended, edits_between(changed))
+
+
+def edits_between(changed: Sequence[tuple[Path | None, Document, Document]]) -> tuple[FileEdit, ...]:
+    """The edits from files as they are to files as they shall be."""
+    return tuple(FileEdit(path, old.text, new.text) for path, old, new in changed if path and old.text != new.text)
 
 
 def _column_repair(source: Source, old: str, new: str, repairs: Mapping[str, str]) -> tuple[str, str] | None:

@@ -17,8 +17,9 @@ Text = tuple[str, str, str]
 
 def check_reports(reports: Sequence[Report], source: Source) -> list[list[Finding]]:
     """What is broken or misleads in each report over a source, panel by panel."""
-    wholes = [report.over(source)[0] for report in reports]
-    found = [_of_names(report, source, whole) for report, whole in zip(reports, wholes, strict=True)]
+    over = [report.over(source) for report in reports]
+    wholes = [whole for whole, _ in over]
+    found = [_of_names(report, source, one) for report, one in zip(reports, over, strict=True)]
     own = [list(_texts(report)) for report in reports]
     local = [{one.name.casefold() for one in report.local_fields} for report in reports]
     shared = [(at, text) for at, texts in enumerate(own) for text in texts if not _names(text[2]) & local[at]]
@@ -40,9 +41,10 @@ def check_reports(reports: Sequence[Report], source: Source) -> list[list[Findin
     ]
 
 
-def _of_names(report: Report, source: Source, whole: Source) -> list[Finding]:
+def _of_names(report: Report, source: Source, over: tuple[Source, list[Finding]]) -> list[Finding]:
     """Errors, and totals of what must not be added up."""
-    found = report.errors(source)
+    whole, _ = over
+    found = report.errors(source, over)
     if report.about.source.casefold() != source.name.casefold():
         message = f"The report reads {report.about.source!r}, but was given {source.name!r}."
         found.append(Finding("other-source", message, Place(f"{report.document.where}, [report]"), severity="warning"))

@@ -43,13 +43,14 @@ def group_values(source: Source, figure: Figure, texts: Sequence[str]) -> list[A
         )
     rows = source.tally(figure.by, [figure.measure], where=figure.where)
     shown = rows.shown()
-    for row, told in zip(rows.to_dicts(), shown, strict=True):
+    for row, texts_shown in zip(rows.to_dicts(), shown, strict=True):
         values = [*row.values()][: len(figure.by)]
         if all(
-            text.casefold() in _names(value, other) for text, value, other in zip(texts, values, told, strict=False)
+            text.casefold() in _names(value, other)
+            for text, value, other in zip(texts, values, texts_shown, strict=False)
         ):
             return values
-    some = sorted({told[0] for told in shown})[:6]
+    some = sorted({row[0] for row in shown})[:6]
     raise OakError("no-group", f"The panel has no group {', '.join(texts)}.", hint=f"Groups are {', '.join(some)}, …")
 
 

@@ -11,12 +11,12 @@ from oak_ledger.errors import FormulaError, OakError
 from oak_ledger.formula import Grain, nodes, parse
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.reference import Mend
+from oak_ledger.reference.mend import edits_between
 from oak_ledger.report.definition import REPORT, LocalFieldSpec
 from oak_ledger.report.report import SUFFIX, Report
 from oak_ledger.source import Source
 from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.document import Block, Document, new_block, parse_document
-from oak_ledger.source.edits import FileEdit
 from oak_ledger.source.references import renamed_references
 
 MAX_BARS = 40  # distinct values of a field that a first report shows as bars
@@ -46,7 +46,7 @@ def _key(node: Any) -> Any:
 
 
 def _parts(node: nodes.Node, op: str) -> list[nodes.Node]:
-    """The operands of a chain of one operator; comparisons are no chains."""
+    """The operands of a chain of one operator; comparisons are not chained."""
     while isinstance(node, nodes.Parens):
         node = node.inner
     if isinstance(node, nodes.Binary) and node.op == op:
@@ -147,8 +147,7 @@ def plan_lift(source: Source, reports: Sequence[Report], name: str, owner: Repor
     lifted = source.with_field(spec.name, spec.formula, **{one: value for one, value in keys.items() if value})
     edits = [(source.path, source.document, lifted.document)]
     edits += [(one.path, one.document, _with_shared(one.document, key, spec.name)) for one in reports]
-    made = [FileEdit(path, old.text, new.text) for path, old, new in edits if path and old.text != new.text]
-    return Mend(lifted, tuple(made))
+    return Mend(lifted, edits_between(edits))
 
 
 def retargeted(report: Report, source: Source, mapping: Mapping[str, str]) -> Report:

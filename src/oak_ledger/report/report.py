@@ -110,9 +110,9 @@ class Report:
         found = tuple(one.at(where) for one in answer.findings if one.severity != "note")
         return PanelView(panel, title, answer, (*found, *_text_findings(panel.title, source, where)))
 
-    def errors(self, source: Source) -> list[Finding]:
-        """What of this report does not work over a source; nothing is computed for it."""
-        whole, found = self.over(source)
+    def errors(self, source: Source, over: tuple[Source, list[Finding]] | None = None) -> list[Finding]:
+        """What of this report does not work over a source; nothing is computed for it. `over` is what `over` gave, where it is known."""
+        whole, found = over or self.over(source)
         local = {
             field.name.casefold(): [one for one in found if repr(field.name) in one.place.where]
             for field in self.local_fields
