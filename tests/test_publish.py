@@ -189,12 +189,17 @@ class Reports(WithCatalogue):
 
     def test_wrong_report_files(self) -> None:
         cases = [
-            ('kind = "bars"', 'kind = "pie"', "wrong-value", "kind should be"),
+            ('kind = "bars"', 'kind = "pie"', "wrong-value", "kinds are table, bars, lines"),
             ('by = ["Mill"]\nshow = ["Volume"]', 'show = ["Volume"]', "wrong-value", "group it by one field"),
-            ('show = ["Rate"]', 'by = ["Mill"]\nshow = ["Rate"]', "wrong-value", "one figure"),
+            (
+                'show = ["Rate"]',
+                'by = ["Mill"]\nshow = ["Rate"]',
+                "wrong-value",
+                "has no by; that is for table, bars, lines",
+            ),
             ('"#4b7f3c"', '"green"', "wrong-value", "#4a7c3a"),
             ("title = ", "titel = ", "unknown-key", "Did you mean title?"),
-            ('show = ["Rate"]', "show = []", "wrong-value", "shows nothing"),
+            ('show = ["Rate"]', "show = []", "wrong-value", "name one thing in show"),
         ]
         for old, new, code, words in cases:
             with self.subTest(new):

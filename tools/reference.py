@@ -1,14 +1,16 @@
-"""Write the pages under docs/ that are made from the program (functions, codes, JSON): `python tools/reference.py`. A test says when one is stale."""
+"""Write the pages under docs/ that are made from the program (functions, codes, keys, JSON): `python tools/reference.py`. A test says when one is stale."""
 
 from __future__ import annotations
 
 import json
+from itertools import groupby
 from pathlib import Path
 
 from oak_ledger import find_functions
 from oak_ledger.cli.app import every_command, json_shape
 from oak_ledger.cli.shapes import SHAPES, schema
 from oak_ledger.codes import TOPICS as CODE_TOPICS
+from oak_ledger.report.keys import table_keys
 
 DOCS = Path(__file__).parent.parent / "docs"
 TOPICS = {
@@ -109,12 +111,35 @@ def schemas() -> str:
     return json.dumps({**head, "properties": outputs, "$defs": shared}, indent=1) + "\n"
 
 
+def keys_page() -> str:
+    """The page of keys."""
+    lines = [
+        "# Keys of definitions and reports",
+        "",
+        "This page is generated; `oak keys TABLE` shows the same. `[table]` is there once, `[[table]]` any number of times.",
+        "",
+    ]
+    for file, tables in groupby(table_keys(), lambda one: one.file):
+        lines += [f"## `{file}`", ""]
+        for one in tables:
+            lines += [f"### `{one.header}`", "", one.about, "", "| key | what it says |", "|---|---|"]
+            lines += [f"| `{key}` | {cell(says)} |" for key, says in one.keys]
+            lines += ["", "```toml", one.example.rstrip(), "```", ""]
+    return "\n".join(lines)
+
+
 def cell(text: str) -> str:
     """A text in a cell of a table."""
     return text.replace("|", "\\|")
 
 
-PAGES = {"functions.md": page, "codes.md": codes_page, "json.md": json_page, "schemas.json": schemas}
+PAGES = {
+    "functions.md": page,
+    "codes.md": codes_page,
+    "keys.md": keys_page,
+    "json.md": json_page,
+    "schemas.json": schemas,
+}
 
 if __name__ == "__main__":
     for name, write in PAGES.items():

@@ -95,6 +95,7 @@ wrong-value | a key has an invalid value | write what is asked for
 bad-rule | a rule cannot be computed | correct its condition
 not-calculated | a column is to be carried over, not a formula | oak field restore
 hides-shared | a report's own field would have the name of a shared one | choose another name
+unknown-table | no file has such a table | oak keys lists them
 unknown-panel | the report has no such panel | name it by its title or number
 no-group | the panel has no such group | name one that it shows
 several-meanings | reports have different formulas under one name | name the report with --from
@@ -177,6 +178,9 @@ no-reports | no report was found | check the folder
 not-publishable | a source with errors is not published | oak check SOURCE
 not-released | no version is released | oak release NAME, or --draft
 released-already | the version is released already | nothing to do
+no-figure | a text has no figure to take apart | name another panel
+numbers-wanted | a chart shows numbers only | show it in a table
+dates-wanted | lines run over dates only | group by a date first, such as DATE_TRUNC('month', x)
 not-totalled | the field cannot be totalled by itself | group by it, or say how: COUNT(DISTINCT x), MIN(x)
 over-origin | the output would overwrite the input | write to another file
 unknown-ending | the file's ending says no known format | use one that is listed
@@ -188,6 +192,7 @@ unknown-version | the source has no such version | oak versions NAME
 WARNINGS = _read(
     "warning",
     """
+stacked-no-sum | parts on one bar do not add up to the whole | take stacked out
 not-additive | a ratio or average is added up or averaged | use the ratio of sums that is offered
 nulls-spread | a sum becomes null because one term is null | COALESCE the terms, where null means zero
 null-in-else | rows go to ELSE because a value is null | say what a null gives

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sys
 from collections.abc import Callable, Iterable, Sequence
+from contextlib import suppress
 from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -71,6 +72,7 @@ SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
         "graft": ("graft", "Carry calculated fields into a similar source, with what they need."),
     },
     "Upkeep": {
+        "keys": ("keys", "List the keys of definition and report files, with examples."),
         "upgrade": ("mend", "Rewrite a definition and its reports with today's keys."),
         "cache": ("cache", "List or remove the typed copies of files that are slow to read."),
     },
@@ -308,11 +310,16 @@ def open_any(
         found = open_working(name, progress)
     else:
         found = open_catalogue(catalogue).source(name, drafts=draft)
-    if baseline is None:
-        return found
+    return compared_with(found, baseline, catalogue)
+
+
+def compared_with(source: Source, baseline: str | None, catalogue: str) -> Source:
+    """A source with an earlier state to compare with: the number of a published version, or a file; as it is without one."""
+    if not baseline:
+        return source
     if baseline.isdigit():
-        return found.with_baseline(open_catalogue(catalogue).source(found.name, int(baseline)))
-    return found.with_baseline(baseline)
+        return source.with_baseline(open_catalogue(catalogue).source(source.name, int(baseline)))
+    return source.with_baseline(baseline)
 
 
 def has_catalogue(folder: str) -> bool:
@@ -328,11 +335,24 @@ def open_catalogue(folder: str, *, create: bool = False) -> Catalogue:
     return Catalogue.open(folder, create=create)
 
 
-def reports_of(source: Source, folder: str | None) -> list[Report]:
-    """The reports of a source that are found in a folder."""
+def reports_of(source: Source, folder: str | None, catalogue: str | None = None) -> list[Report]:
+    """The reports of a source that are found in a folder; with a catalogue each with the earlier state that it compares with."""
     from oak_ledger import find_reports
 
-    return find_reports(folder or source.folder, source.name)
+    found = find_reports(folder or source.folder, source.name)
+    return found if catalogue is None else [with_own_baseline(one, catalogue) for one in found]
+
+
+def with_own_baseline(report: Report, catalogue: str) -> Report:
+    """A report with the earlier state that it names. Where there is none of that name, its panels say that none is given."""
+    own = report.about.baseline
+    if not own or report.path is None:
+        return report
+    if not own.isdigit():
+        return report.compared_with(report.path.parent / own) if (report.path.parent / own).is_file() else report
+    with suppress(OakError):
+        return report.compared_with(open_catalogue(catalogue).source(report.about.source, int(own)))
+    return report
 
 
 # -- telling ---------------------------------------------------------------------------------------------------

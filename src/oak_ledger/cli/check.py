@@ -75,18 +75,21 @@ def check_command(source: str | None, codes: bool, catalogue: str, reports: str 
         opened = open_working(source, progress)
         findings = opened.check()
         progress.next()
-        known = reports_of(opened, reports)
+        known = reports_of(opened, reports, catalogue)
         last, before = _last(opened, catalogue), None
         if last is None:
             findings.append(_not_compared(opened, catalogue))
         else:
             before = open_catalogue(catalogue).source(last.source, last.number)
-            findings += drift(opened, before, f"version {last.number}", [one.document for one in known])
+        gone = any(one.code == "missing-column" for one in findings)
+        offered = candidates(opened, before) if gone or before is not None else {}
+        moved = _moved(offered)
+        if last is not None and before is not None:
+            skip = [one.field for one in moved]
+            findings += drift(opened, before, f"version {last.number}", [one.document for one in known], skip=skip)
         progress.next()
         findings += [one for report in known for one in report.hiding(opened)]
         checked = [ReportErrors(one.path, one.document, tuple(one.errors(opened))) for one in known]
-        gone = any(one.code == "missing-column" for one in findings)
-        offered = candidates(opened, before) if gone or before is not None else {}
         found = causes(opened, checked, offered)
     broken = {one.finding.code for one in found}
     findings = [one for one in findings if one.severity != "error" or one.code not in broken | {"broken-field"}]
@@ -107,6 +110,10 @@ def check_command(source: str | None, codes: bool, catalogue: str, reports: str 
     return 1 if found or whole.moved else attention(findings)
 
 
+def _moved(offered: Mapping[str, Sequence[Candidate]]) -> list[Candidate]:
+    return [listed[0] for listed in offered.values() if listed and listed[0].moved]
+
+
 @dataclass(frozen=True, slots=True)
 class _Whole:
     """What a check found out about references: causes, columns that changed places, and how much works."""
@@ -119,7 +126,7 @@ class _Whole:
     @property
     def moved(self) -> list[Candidate]:
         """The fields whose column holds something else now."""
-        return [listed[0] for listed in self.offered.values() if listed and listed[0].moved]
+        return _moved(self.offered)
 
     @property
     def working(self) -> dict[str, int]:

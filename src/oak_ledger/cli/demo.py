@@ -39,6 +39,7 @@ PER_GROUP = 'SUM("Haulage cost") / SUM("Volume")'
 MARGIN = '"Gross value" - "Haulage cost" - "Loading cost" - "Permit cost"'
 MARGIN_FILLED = '"Gross value" - COALESCE("Haulage cost", 0) - COALESCE("Loading cost", 0) - COALESCE("Permit cost", 0)'
 SIZE = "CASE WHEN Volume < 10 THEN 'small' WHEN Volume < 30 THEN 'middle' ELSE 'large' END"
+MOVED = "STAND=COMPARTMENT LOADING_COST=PERMIT_COST PERMIT_COST=LOADING_COST"
 DAY: tuple[Step, ...] = (
     Step(
         "Look at what arrived",
@@ -130,6 +131,7 @@ DAY: tuple[Step, ...] = (
                 0,
             ),
             ("oak report check reports", 0),
+            ("oak why reports/mill_margins.report.toml 'Margin rate' -n 2", 0),
         ),
     ),
     Step(
@@ -145,10 +147,11 @@ DAY: tuple[Step, ...] = (
     ),
     Step(
         "Mend it once",
-        "A dry run shows each line before and after; then the same for real. The stand becomes a compartment in fields and reports alike.",
+        "A dry run shows each line before and after; then the same for real. The stand becomes a compartment in fields and reports alike, and the two costs go back to their places. Species have names now: their colours follow.",
         (
-            ("oak mend loads STAND=COMPARTMENT --rename Stand=Compartment --dry-run", 0),
-            ("oak mend loads STAND=COMPARTMENT --rename Stand=Compartment", 0),
+            (f"oak mend loads {MOVED} --rename Stand=Compartment --dry-run", 0),
+            (f"oak mend loads {MOVED} --rename Stand=Compartment", 0),
+            ("oak mend loads --values Species OAK=Oak ASH=Ash LAR=Larch SPR=Spruce", 0),
         ),
     ),
     Step(
@@ -173,7 +176,15 @@ DAY: tuple[Step, ...] = (
     Step(
         "Refresh",
         "The reports take the new version by themselves. One panel needs the distance: it says so, and the others are not touched by it.",
-        (("oak report render reports/haulage_stands.report.toml", 0), ("oak report check reports", 1)),
+        (
+            ("oak report render reports/mill_margins.report.toml", 0),
+            ("oak report render reports/haulage_stands.report.toml", 0),
+            (
+                "oak report render reports/mill_intake.report.toml --to pages/mill_intake.html --to pages/mill_intake.png",
+                0,
+            ),
+            ("oak report check reports", 1),
+        ),
     ),
 )
 

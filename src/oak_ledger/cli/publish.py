@@ -51,7 +51,7 @@ def publish_command(source: str, catalogue: str, reports: str | None, note: str,
         place = open_catalogue(catalogue, create=True) if there or not dry_run else None
         before = None if place is None else place.released(opened.name)
         changes: list[Change] = []
-        known = reports_of(opened, reports)
+        known = reports_of(opened, reports, catalogue)
         if place is not None and before is not None:
             old = place.source(opened.name, before.number)
             renamed = renamed_between(before.fingerprints, prepared.fingerprints)

@@ -9,12 +9,15 @@ import click
 
 from oak_ledger.cli.app import (
     Verbs,
+    baseline_option,
     catalogue_option,
+    compared_with,
     draft_option,
     json_option,
     open_catalogue,
     open_working,
     print_json,
+    with_own_baseline,
 )
 from oak_ledger.cli.progress import progress_of
 from oak_ledger.errors import OakError
@@ -75,6 +78,7 @@ def source_of(report: Report, catalogue: str, draft: bool, number: int | None, w
 @click.option(
     "--source", "working", default=None, metavar="FILE", help="Read a working definition instead of a published source."
 )
+@baseline_option
 @catalogue_option
 @draft_option
 @json_option("Report")
@@ -83,24 +87,27 @@ def render_command(
     to: tuple[str, ...],
     number: int | None,
     working: str | None,
+    baseline: str | None,
     catalogue: str,
     draft: bool,
     as_json: bool,
 ) -> int:
     """Compute REPORT afresh and show it in the terminal, or write it --to a file."""
     from oak_ledger import open_report, save_report
-    from oak_ledger.present.terminal import say
+    from oak_ledger.present.panels import show_report
+    from oak_ledger.present.terminal import console, say
 
-    opened = open_report(report)
+    opened = with_own_baseline(open_report(report), catalogue)
     with progress_of("computing panels"):
-        view = opened.view(source_of(opened, catalogue, draft, number, working))
+        source = compared_with(source_of(opened, catalogue, draft, number, working), baseline, catalogue)
+        view = opened.view(source)
         written = [save_report(view, name) for name in to]
     for path in written:
         say(f"written: {path} ({view.source}, {view.version})")
     if as_json:
         print_json(_view_as_json(view, written))
     elif not written:
-        _show(view)
+        show_report(view, console())
     return 1 if any(one.severity == "error" for one in view.findings) else 0
 
 
@@ -109,61 +116,13 @@ def _view_as_json(view: ReportView, written: list[Path]) -> dict[str, Any]:
     for panel in view.panels:
         answer = {"rows": None, "totals": None, "faults": []} if panel.answer is None else panel.answer.as_json()
         findings = [one.as_json() for one in panel.findings]
-        panels.append({**answer, "kind": panel.spec.kind, "title": panel.title, "findings": findings})
+        about = {"kind": panel.spec.kind, "title": panel.title, "broken": panel.content is None}
+        shown = (
+            {"lines": [], "change": "", "text": [], "notes": []} if panel.content is None else panel.content.as_json()
+        )
+        panels.append({**answer, **about, **shown, "findings": findings})
     files = [str(path) for path in written]
     return {"report": view.name, "source": view.source, "version": view.version, "panels": panels, "written": files}
-
-
-def _show(view: ReportView) -> None:
-    from oak_ledger.present.figures import figure_text
-    from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, faults_lines, finding_block, rows_table
-
-    out = console()
-    out.print(Text(view.name, style="bold"))
-    under = " · ".join(
-        part
-        for part in (view.text, f"{view.source}, {view.version}", f"built by {view.owner}" if view.owner else "")
-        if part
-    )
-    out.print(Text(under, style=QUIET))
-    for panel in view.panels:
-        out.print()
-        if panel.spec.kind == "figure":
-            out.print(Text.assemble(panel.title, "  ", (figure_text(panel), f"bold {LEAF}" if panel.answer else RUST)))
-        else:
-            out.print(Text(panel.title, style="bold"))
-        if panel.answer is not None and panel.spec.kind == "table":
-            out.print(rows_table(panel.answer, out.width))
-        elif panel.answer is not None and panel.spec.kind == "bars":
-            _bars(panel.answer)
-        for found in panel.findings:
-            out.print(finding_block(found))
-        for line in faults_lines(panel.answer.faults if panel.answer else ()):
-            out.print(line)
-
-
-def _bars(answer: object) -> None:
-    from oak_ledger.present.figures import label
-    from oak_ledger.present.terminal import LEAF, Text, console, grid
-    from oak_ledger.source import Answer
-    from oak_ledger.source.formats import show
-
-    if not isinstance(answer, Answer):
-        return
-    key, measure = answer.names[0], answer.names[1]
-    rows = answer.to_dicts()
-    peak = max((abs(float(row[measure] or 0)) for row in rows), default=0) or 1
-    table = grid(key, measure, "", right=(1,))
-    for row in rows:
-        value = row[measure]
-        length = round(40 * abs(float(value or 0)) / peak)
-        shown = show(row[key], answer.formats.get(key, "")) if row[key] is not None else "null"
-        table.add_row(
-            shown,
-            "null" if value is None else label(value, answer.formats.get(measure, "")),
-            Text("█" * length, style=LEAF),
-        )
-    console().print(table)
 
 
 @report_command.command("check")
@@ -184,6 +143,7 @@ def check_command(reports: tuple[str, ...], working: str | None, catalogue: str,
     from oak_ledger.present.terminal import LEAF, Text, console, counted, findings_list, plural
 
     opened = [one for name in reports for one in (find_reports(name) if Path(name).is_dir() else [open_report(name)])]
+    opened = [with_own_baseline(one, catalogue) for one in opened]
     if not opened:
         raise OakError(
             "no-reports",

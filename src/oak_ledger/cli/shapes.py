@@ -69,13 +69,16 @@ NewReport | file text, panels integer, written flag | a report that was written
 Place | file text, field text | a report, and what a field is called in it
 Repeated | formula text, places Place* | a formula that several reports have
 Locals | formulas Repeated* | formulas that several reports repeat
-Panel | kind text, title text, rows row*?, totals row?, faults Fault*, findings Finding* | a panel, computed; `rows` is null where it is broken, and `findings` say why
+PanelLine | role text, cells text* | a line as it is shown; its role is row, subtotal, rest or total
+Panel | kind text, title text, broken flag, rows row*?, totals row?, lines PanelLine*, change text, text text*, notes text*, faults Fault*, findings Finding* | a panel, computed: the answer behind it (null for a text, and where it is broken: `findings` say why), and what it shows
 Report | report text, source text, version text, panels Panel*, written text* | a report, computed over one version of its source, and the files that were written
 FigurePart | text text, value value | a part of a formula, and its value
 FigureStep | name text, formula text, parts FigurePart*, value value | a formula with its parts and its value
 FilterStep | text text, before integer, after integer | a condition, and how many rows there are before and after it
-Named | name text, value text | a constant
+Named | name text, value text | a constant with its value, or a key with what it says
 Why | source text, version text, measure text, group row, value value, steps FigureStep*, filters FilterStep*, rows integer, nulls NewNulls*, constants Named*, fields text*, faults Fault*, sample row*, written text* | a figure taken apart; `steps` begin with the figure itself
+TableKeys | file text, table text, about text, keys Named*, example text | a table of a file: its keys with what each says, and an example
+Keys | tables TableKeys* | the tables of definitions and reports
 CheckedReport | report text, file text, findings Finding* | what was found in one report
 ReportChecks | reports CheckedReport* | what was found, by report
 Copy | source text, origin text*, rows integer, bytes integer, used number | a typed copy that is kept; `used` is in seconds since 1970

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from oak_ledger.cli.app import catalogue_option, draft_option, json_option, print_json
+from oak_ledger.cli.app import catalogue_option, draft_option, json_option, print_json, with_own_baseline
 from oak_ledger.cli.progress import progress_of
 from oak_ledger.errors import OakError
 
@@ -53,7 +53,7 @@ def why_command(
     from oak_ledger.source.why import rows_behind, why
 
     with progress_of("computing"):
-        opened = open_report(report)
+        opened = with_own_baseline(open_report(report), catalogue)
         source = source_of(opened, catalogue, draft, number, working)
         whole, _ = opened.over(source)
         spec = _panel(opened, whole, panel)

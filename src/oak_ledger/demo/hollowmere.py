@@ -175,7 +175,8 @@ def _padded(numbers: npt.NDArray[np.int64], width: int) -> Strings:
 
 
 def _as_redelivered(table: pa.Table) -> pa.Table:
-    """The same month as the new system writes it: a column renamed, moisture as a share, one column gone.
+    """The same month as the new system writes it: a column renamed, two costs in each other's place, species under their names, moisture as a
+    share, one column gone.
 
     Haulage costs that were empty have been supplied, so that figures change as well.
     """
@@ -190,6 +191,9 @@ def _as_redelivered(table: pa.Table) -> pa.Table:
     }
     columns["HAULAGE_COST"] = pc.fill_null(table.column("HAULAGE_COST"), SUPPLIED_HAULAGE)
     columns["MOISTURE"] = pc.if_else(measured, share, "-")
+    columns["LOADING_COST"], columns["PERMIT_COST"] = columns["PERMIT_COST"], columns["LOADING_COST"]
+    codes, names, _ = zip(*SPECIES_NAMES, strict=True)
+    columns["SPECIES"] = pa.array(names).take(pc.index_in(table.column("SPECIES"), pa.array(codes)))
     return pa.table(columns)
 
 

@@ -12,16 +12,19 @@ name = "Margins by mill"
 source = "Timber loads"
 owner = "Mill desk"
 text = "{Margin} is what is left of {Gross value} after haulage, loading and permits"
+baseline = "1"
 
 [[panel]]
 kind = "figure"
 title = "Margin in all"
 show = ["Margin"]
+change = true
 
 [[panel]]
 kind = "figure"
 title = "Margin rate"
 show = ["Margin rate"]
+change = true
 
 [[panel]]
 kind = "figure"
@@ -68,10 +71,30 @@ sort = ["-Volume"]
 colours = { OAK = "#6b4f2a", ASH = "#b89a3e", LAR = "#a9744f", SPR = "#4b7f3c" }
 
 [[panel]]
+kind = "bars"
+title = "{Volume} by mill and species"
+by = ["Mill", "Species"]
+show = ["Volume"]
+sort = ["-Volume"]
+stacked = true
+colours = { OAK = "#6b4f2a", ASH = "#b89a3e", LAR = "#a9744f", SPR = "#4b7f3c" }
+
+[[panel]]
+kind = "lines"
+title = "{Volume} by month and species"
+by = [{ name = "Month", formula = "DATE_TRUNC('month', Delivered)" }, "Species"]
+show = ["Volume"]
+colours = { OAK = "#6b4f2a", ASH = "#b89a3e", LAR = "#a9744f", SPR = "#4b7f3c" }
+
+[[panel]]
 kind = "table"
-title = "By month"
-by = ["Delivery month"]
+title = "Mills and species"
+by = ["Mill", "Species"]
 show = ["Volume", "Gross value"]
+sort = ["-Volume"]
+limit = 3
+rest = true
+subtotals = true
 totals = true
 """,
     "haulage_cost": """\
@@ -118,6 +141,7 @@ by = ["Stand"]
 show = ["Haulage per m³"]
 sort = ["-Haulage per m³"]
 limit = 10
+rest = true
 
 [[panel]]
 kind = "table"
@@ -141,18 +165,22 @@ name = "Net value"
 formula = '''"Gross value" - COALESCE("Haulage cost", 0)'''
 format = "0,000"
 
+[[filter]]
+name = "No returns"
+exclude = ["Status = 'returned'"]
+
 [[panel]]
 kind = "figure"
 title = "Net value"
 show = ["Net value"]
-where = '''Status <> 'returned' '''
+where = ["No returns"]
 
 [[panel]]
 kind = "table"
 title = "Months"
 by = ["Delivery month"]
 show = ["Gross value", "Net value", "Margin", "Margin rate"]
-where = '''Status <> 'returned' '''
+where = ["No returns"]
 totals = true
 """,
     "forest_stands": """\
@@ -173,6 +201,11 @@ by = ["Stand"]
 show = ["Volume"]
 sort = ["-Volume"]
 limit = 10
+
+[[panel]]
+kind = "text"
+title = "How to read this"
+text = '''{Volume} is measured at the mill. {Size class} goes by the volume of one load: below 10 m³ is small, 30 m³ and more is large.'''
 
 [[panel]]
 kind = "table"

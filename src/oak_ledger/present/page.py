@@ -3,86 +3,135 @@
 from __future__ import annotations
 
 from base64 import b64encode
-from typing import Any
+from collections.abc import Callable, Mapping
+from typing import TYPE_CHECKING, Any
 
-from oak_ledger.present.figures import bars_png, figure_text
+from oak_ledger.present.figures import chart_png
 from oak_ledger.report import PanelView, ReportView
+from oak_ledger.report.content import ChartContent, FigureContent, TableContent, TextContent
 
+if TYPE_CHECKING:
+    from markupsafe import Markup
+
+STYLE = """
+:root { color-scheme: light; }
+body { font: 15px/1.5 "DejaVu Sans", Verdana, sans-serif; color: #26302a; background: #fff; margin: 0; }
+main { margin: 2rem auto; max-width: 1160px; padding: 0 1.2rem; }
+h1 { font-size: 1.7rem; line-height: 1.2; margin: 0; } h2 { font-size: 1.05rem; margin: 0 0 .5rem; }
+.under { color: #5c665f; margin: .3rem 0 1.6rem; } .draft { color: #a34a22; font-weight: bold; }
+.panels { display: grid; grid-template-columns: repeat(auto-fit, minmax(min(26rem, 100%), 1fr)); gap: 2rem 2.5rem; align-items: start; }
+.figures { display: flex; flex-wrap: wrap; gap: 1rem 3rem; margin-bottom: 2rem; }
+.figures h2 { margin: 0; color: #5c665f; font-size: 1rem; font-weight: normal; } .figures p { margin: 0; } .figures p:not(.warning, .broken) { color: #5c665f; }
+.figures strong { display: block; font-size: 1.8rem; font-weight: normal; color: #26302a; line-height: 1.3; }
+.wide { overflow-x: auto; } table { border-collapse: collapse; width: 100%; font-variant-numeric: tabular-nums; }
+caption { text-align: left; font-weight: bold; font-size: 1.05rem; padding-bottom: .5rem; }
+th { text-align: left; } thead th { border-bottom: 1px solid #d5dad3; } tbody th, tfoot th { white-space: nowrap; } tbody th { font-weight: normal; } td, th { padding: .2rem .8rem .2rem 0; vertical-align: top; }
+.number { text-align: right; white-space: nowrap; } tr.subtotal th, tr.subtotal td, tfoot th, tfoot td { font-weight: bold; } tfoot tr.total > * { border-top: 1px solid #d5dad3; }
+tfoot tr.rest > * { font-weight: normal; color: #5c665f; }
+.note, .null, summary { color: #5c665f; } .note { margin: .4rem 0 0; font-size: .9rem; } .broken, .warning { color: #a34a22; margin: .4rem 0 0; } img { width: 100%; height: auto; }
+details { margin-top: .5rem; } details caption { padding-top: .5rem; } summary { cursor: pointer; font-size: .9rem; }
+@media print { main { margin: 0; max-width: none; } .panels { grid-template-columns: 1fr 1fr; } section { break-inside: avoid; } details { display: none; } }
+"""
 _PAGE = """<!doctype html>
 <html lang="en">
 <head>
 <meta charset="utf-8">
 <meta name="viewport" content="width=device-width, initial-scale=1">
-<title>{{ view.name }}</title>
-<style>
-body { font: 15px/1.5 "DejaVu Sans", Verdana, sans-serif; color: #26302a; margin: 2rem auto; max-width: 1160px; padding: 0 1.5rem; }
-h1 { font-size: 1.7rem; margin: 0; } h2 { font-size: 1.05rem; margin: 0 0 .6rem; }
-.under { color: #6d7770; margin: .3rem 0 1.6rem; }
-.draft { color: #b5562b; font-weight: bold; }
-.panels { display: grid; grid-template-columns: repeat(auto-fit, minmax(460px, 1fr)); gap: 2rem 2.5rem; align-items: start; }
-.figures { display: flex; flex-wrap: wrap; gap: 1rem 3rem; margin-bottom: 2rem; }
-.figures p { margin: 0; color: #6d7770; } .figures strong { font-size: 1.8rem; font-weight: normal; color: #26302a; }
-table { border-collapse: collapse; width: 100%; font-variant-numeric: tabular-nums; }
-th { text-align: left; border-bottom: 1px solid #d5dad3; } td:first-child, th:first-child { white-space: nowrap; } td, th { padding: .2rem .8rem .2rem 0; }
-.number { text-align: right; } tr.all td { border-top: 1px solid #d5dad3; font-weight: bold; }
-.null { color: #6d7770; } .broken, .warning { color: #b5562b; } img { width: 100%; height: auto; }
-</style>
+<title>{{ title }}</title>
+<style>{{ style | safe }}</style>
 </head>
 <body>
-<h1>{{ view.name }}</h1>
-<p class="under">{% if view.text %}{{ view.text }} · {% endif %}{{ view.source }},
-<span{% if "released" not in view.version %} class="draft"{% endif %}>{{ view.version }}</span>{% if view.owner %} · built by {{ view.owner }}{% endif %}</p>
-{% if figures %}<div class="figures">{% for panel, value in figures %}
-<div><p>{{ panel.title }}</p><strong{% if not panel.answer %} class="broken"{% endif %}>{{ value }}</strong>{{ notes(panel) }}</div>{% endfor %}
-</div>{% endif %}
-<div class="panels">{% for panel, picture, rows, totals in others %}
-<section>
-<h2>{{ panel.title }}</h2>
-{% if not panel.answer %}<p class="broken">broken: {{ panel.findings[0].message }}</p>
-{% elif picture %}<img alt="{{ panel.title }}" src="data:image/png;base64,{{ picture }}">
-{% else %}<table>
-<tr>{% for name in panel.answer.names %}<th{% if numeric(panel, loop.index0) %} class="number"{% endif %}>{{ name }}</th>{% endfor %}</tr>
-{% for row in rows %}<tr>{% for cell in row %}<td{% if numeric(panel, loop.index0) %} class="number"{% endif %}>{{ cell }}{% if cell == "" %}<span class="null">null</span>{% endif %}</td>{% endfor %}</tr>
-{% endfor %}{% if totals %}<tr class="all">{% for cell in totals %}<td{% if numeric(panel, loop.index0) %} class="number"{% endif %}>{{ cell or ("all" if loop.first else "") }}</td>{% endfor %}</tr>{% endif %}
-</table>{% endif %}
-{{ notes(panel) }}
-</section>{% endfor %}
-</div>
+<main>
+{{ content }}
+</main>
 </body>
 </html>
 """
+_REPORT = """<h1>{{ view.name }}</h1>
+<p class="under">{% if view.text %}{{ view.text }} · {% endif %}{{ view.source }},
+<span{% if "released" not in view.version %} class="draft"{% endif %}>{{ view.version }}</span>{% if view.owner %} · built by {{ view.owner }}{% endif %}</p>
+{% for group, inside in (("figures", figures), ("panels", others)) %}{% if inside %}<div class="{{ group }}">{% for panel in inside %}
+<section>{% if not panel.content or panel.spec.kind != "table" %}
+<h2>{{ panel.title }}</h2>{% endif %}
+{% if not panel.content %}<p class="broken">broken: {{ panel.findings[0].message }}</p>{% else %}{{ draw(panel) }}
+{% for note in panel.content.notes %}<p class="note">{{ note }}</p>{% endfor %}
+{% for found in panel.findings %}<p class="warning">Warning: {{ found.message }}</p>{% endfor %}
+{% if panel.answer %}{% for fault in panel.answer.faults %}<p class="warning">Not computed: {{ fault.sentence() }}</p>{% endfor %}{% endif %}{% endif %}
+</section>{% endfor %}
+</div>
+{% endif %}{% endfor %}"""
+_TABLE = """<div class="wide" tabindex="0" role="region" aria-label="{{ title }}"><table>
+<caption>{{ title }}</caption>
+<thead><tr>{% for name in table.names %}<th scope="col"{% if table.numeric[loop.index0] %} class="number"{% endif %}>{{ name }}</th>{% endfor %}</tr></thead>
+{% for part, lines in parts %}{% if lines %}<{{ part }}>{% for line in lines %}
+<tr{% if line.role != "row" %} class="{{ line.role }}"{% endif %}>{% for cell in line.cells %}{% if loop.first and not table.numeric[0] %}<th scope="row">{{ cell }}</th>{% else %}<td{% if table.numeric[loop.index0] %} class="number"{% endif %}>{% if cell == "null" %}<span class="null">null</span>{% else %}{{ cell }}{% endif %}</td>{% endif %}{% endfor %}</tr>{% endfor %}
+</{{ part }}>{% endif %}
+{% endfor %}</table></div>"""
+_CHART = """<img alt="{{ about }}" src="data:image/png;base64,{{ picture }}">
+<details><summary>The numbers</summary>
+{{ table }}
+</details>"""
+_FIGURE = """<p><strong>{{ content.value }}</strong>{% if content.change %}{{ content.change }}{% endif %}</p>"""
+_TEXT = """{% for one in content.paragraphs %}<p>{{ one }}</p>
+{% endfor %}"""
+
+
+def rendered(template: str, **values: Any) -> Markup:
+    """A piece of a page; values are escaped, but for those that are pieces themselves."""
+    from jinja2 import Environment
+    from markupsafe import Markup
+
+    return Markup(Environment(autoescape=True).from_string(template).render(**values))  # noqa: S704  all values are escaped
+
+
+def page(title: str, content: Markup) -> str:
+    """A whole page around its content. It loads nothing from anywhere."""
+    return str(rendered(_PAGE, title=title, style=STYLE, content=content))
+
+
+def table_html(title: str, table: TableContent) -> Markup:
+    """A table with a caption; the rest and the totals at its foot."""
+    foot = [line for line in table.lines if line.role in ("rest", "total")]
+    body = [line for line in table.lines if line.role not in ("rest", "total")]
+    return rendered(_TABLE, title=title, table=table, parts=[("tbody", body), ("tfoot", foot)])
+
+
+def _table(panel: PanelView, content: TableContent) -> Markup:
+    return table_html(panel.title, content)
+
+
+def _chart(panel: PanelView, content: ChartContent) -> Markup:
+    if not content.groups:
+        return rendered('<p class="note">no groups</p>')
+    about = f"{panel.title}: {len(content.groups):,} groups; the numbers are in the table below"
+    picture = b64encode(chart_png(panel, content)).decode()
+    table = table_html(f"{panel.title}, the numbers", content.as_table())
+    return rendered(_CHART, about=about, picture=picture, table=table)
+
+
+def _figure(_panel: PanelView, content: FigureContent) -> Markup:
+    return rendered(_FIGURE, content=content)
+
+
+def _text(_panel: PanelView, content: TextContent) -> Markup:
+    return rendered(_TEXT, content=content)
+
+
+PIECES: Mapping[str, Callable[[PanelView, Any], Markup]] = {
+    "table": _table,
+    "bars": _chart,
+    "lines": _chart,
+    "figure": _figure,
+    "text": _text,
+}
 
 
 def report_html(view: ReportView) -> str:
     """A report as a page. Values are escaped; the page loads nothing from anywhere."""
-    from jinja2 import Environment
-    from markupsafe import Markup, escape
+    figures = [panel for panel in view.panels if panel.spec.kind == "figure"]
+    others = [panel for panel in view.panels if panel.spec.kind != "figure"]
 
-    def notes(panel: PanelView) -> Markup:
-        if panel.answer is None:
-            return Markup("")
-        lines = [found.message for found in panel.findings] + [fault.sentence() for fault in panel.answer.faults]
-        return Markup("").join(Markup('<p class="warning">{}</p>').format(escape(line)) for line in lines)
+    def draw(panel: PanelView) -> Markup:
+        return PIECES[panel.spec.kind](panel, panel.content)
 
-    def numeric(panel: PanelView, at: int) -> bool:
-        import pyarrow.types as kinds
-
-        if panel.answer is None:
-            return False
-        kind = panel.answer.table.schema.field(at).type
-        return bool(kinds.is_integer(kind) or kinds.is_floating(kind) or kinds.is_decimal(kind))
-
-    template = Environment(autoescape=True).from_string(_PAGE)
-    figures = [(panel, figure_text(panel)) for panel in view.panels if panel.spec.kind == "figure"]
-    others: list[tuple[PanelView, Any, Any, Any]] = []
-    for panel in view.panels:
-        if panel.spec.kind == "figure":
-            continue
-        answer = panel.answer
-        picture = (
-            b64encode(bars_png(panel)).decode()
-            if panel.spec.kind == "bars" and answer and answer.table.num_rows
-            else ""
-        )
-        others.append((panel, picture, answer.shown() if answer else [], answer.totals_shown() if answer else []))
-    return template.render(view=view, figures=figures, others=others, notes=notes, numeric=numeric)
+    return page(view.name, rendered(_REPORT, view=view, figures=figures, others=others, draw=draw))

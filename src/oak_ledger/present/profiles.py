@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from oak_ledger.files import write_atomically
 from oak_ledger.insight.profile import FieldProfile
-from oak_ledger.present.figures import BARS, INK, QUIET, RUST, STYLE
+from oak_ledger.present.figures import INK, QUIET, RUST, SERIES, STYLE
 from oak_ledger.source.formats import plain
 
 if TYPE_CHECKING:
@@ -82,7 +82,7 @@ def _distribution(axes: Axes, one: FieldProfile, *, small: bool) -> None:
     axes.tick_params(length=0, labelsize=7 if small else 9)
     if one.bins:
         rows = [part[2] for part in one.bins]
-        axes.bar(range(len(rows)), rows, width=0.92, color=BARS[0])
+        axes.bar(range(len(rows)), rows, width=0.92, color=SERIES[0])
         axes.set_yticks([])
         ends = (0, len(rows) - 1)
         labels = [
@@ -109,7 +109,7 @@ def _distribution(axes: Axes, one: FieldProfile, *, small: bool) -> None:
             transform=axes.transAxes,
         )
         return
-    bars = axes.barh(range(len(common)), [rows for _, rows in common], color=BARS[0], height=0.7)
+    bars = axes.barh(range(len(common)), [rows for _, rows in common], color=SERIES[0], height=0.7)
     axes.bar_label(
         bars,
         [f"{rows / max(one.rows, 1):.1%}" for _, rows in common],

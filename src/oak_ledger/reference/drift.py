@@ -5,7 +5,7 @@ Rows are matched where that can be done, and compared one by one; else values ar
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -36,6 +36,7 @@ MIN_SHIFT, SHIFT_ERRORS, PAST_MARGIN = (
     1.3,
 )  # of a median, as a logarithm; in standard errors; beyond what past months show
 MIN_ROWS = 30
+RECODED_SHARE = 0.98  # of the rows of a value that have one other value now
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,8 +49,11 @@ class _Side:
     rows: int
 
 
-def drift(source: Source, before: Source, since: str, documents: Sequence[Document] = ()) -> list[Finding]:
-    """How the plain fields differ from those of an earlier state; `since` says in words which. `documents` are reports that may use their values."""
+def drift(
+    source: Source, before: Source, since: str, documents: Sequence[Document] = (), *, skip: Collection[str] = ()
+) -> list[Finding]:
+    """How the plain fields differ from those of an earlier state; `since` says in words which. `documents` are reports that may use their
+    values, `skip` has fields of which it is known that their column holds something else now."""
     plain = [
         state.name
         for state in source.fields
@@ -57,6 +61,7 @@ def drift(source: Source, before: Source, since: str, documents: Sequence[Docume
         and not state.spec.calculated
         and not state.broken
         and state.grain == Grain.ROW
+        and state.name not in skip
     ]
     there = {state.name for state in before.fields if not state.broken and state.grain == Grain.ROW}
     names = [name for name in plain if name in there]
@@ -247,16 +252,20 @@ class _Drift:
             message = f"{name}: leading zeros are lost in {len(lost):,} distinct values, such as {short!r} for {old!r}."
             yield self._warning("drift-zeros", name, message, "Read the column as text, or ask for it as it was.")
             return
+        recoded = self._recoded(before, now, gone, new)
+        if recoded and len(recoded) >= 0.5 * len(gone):
+            shown = ", ".join(f"{old!r} → {one!r}" for old, one in recoded[:4])
+            used = self._used(name, [old for old, _ in recoded])
+            message = f"{name}: {len(recoded):,} values have other names now, as matched rows show: {shown}{used}."
+            yield self._warning("drift-values", name, message, _mend_values(name, recoded))
+            return
         folded = {one.casefold().strip(): one for one in gone}
         recased = sorted((folded[one.casefold().strip()], one) for one in new if one.casefold().strip() in folded)
         if recased and len(recased) >= 0.02 * len(had):
             shown = ", ".join(f"{old!r} → {one!r}" for old, one in recased[:3])
             used = self._used(name, [old for old, _ in recased])
             message = f"{name}: {len(recased):,} values are written otherwise: {shown}{used}."
-            pairs = " ".join(f"'{old}={one}'" for old, one in recased[:6])
-            yield self._warning(
-                "drift-values", name, message, f"oak mend SOURCE --values {name!r} {pairs}, or clean it."
-            )
+            yield self._warning("drift-values", name, message, _mend_values(name, recased))
             return
         if counts[0] > MAX_CATEGORIES:
             return
@@ -272,6 +281,23 @@ class _Drift:
             yield self._warning(
                 "drift-values", name, message, "See whether filters, colours and CASE branches cover them.", "note"
             )
+
+    def _recoded(self, before: Values, now: Values, gone: set[str], new: set[str]) -> list[tuple[str, str]]:
+        """The values that are in no row any more, each with the new one that nearly all of its rows have instead."""
+        if self.rows is None or not gone or not new or len(gone) > MAX_CATEGORIES:
+            return []
+        pairs = pa.table(
+            [before.items.take(pa.array(self.rows.before)), now.items.take(pa.array(self.rows.now))], ["old", "new"]
+        )
+        counts = pairs.group_by(["old", "new"]).aggregate([([], "count_all")]).to_pylist()
+        found: dict[str, tuple[str, int, int]] = {}
+        for row in counts:
+            if row["old"] in gone:
+                to, most, rows = found.get(row["old"], ("", 0, 0))
+                best = (row["new"], row["count_all"]) if row["count_all"] > most else (to, most)
+                found[row["old"]] = (*best, rows + row["count_all"])
+        sure = {old: to for old, (to, most, rows) in found.items() if to in new and most >= RECODED_SHARE * rows}
+        return sorted(sure.items()) if len({*sure.values()}) == len(sure) else []
 
     def _used(self, name: str, values: Sequence[str]) -> str:
         """Where formulas, filters, recode lists and colours name these values."""
@@ -291,6 +317,11 @@ class _Drift:
             if places
             else ""
         )
+
+
+def _mend_values(name: str, pairs: Sequence[tuple[str, str]]) -> str:
+    said = " ".join(f"'{old}={new}'" for old, new in pairs[:6])
+    return f"oak mend SOURCE --values {name!r} {said}, or clean it."
 
 
 def _spread(values: Any) -> float:

@@ -8,7 +8,7 @@ from oak_ledger.errors import Finding, OakError, Place
 from oak_ledger.formula import nodes, parse
 from oak_ledger.insight.checks import beside_answer
 from oak_ledger.insight.spelling import misspelt
-from oak_ledger.report.report import Report, filled, panel_question
+from oak_ledger.report.report import Report, filled
 from oak_ledger.source import Source
 
 Text = tuple[str, str, str]
@@ -21,7 +21,7 @@ def check_reports(reports: Sequence[Report], source: Source) -> list[list[Findin
     wholes = [whole for whole, _ in over]
     found = [_of_names(report, source, one) for report, one in zip(reports, over, strict=True)]
     own = [list(_texts(report)) for report in reports]
-    local = [{one.name.casefold() for one in report.local_fields} for report in reports]
+    local = [report.own_names for report in reports]
     shared = [(at, text) for at, texts in enumerate(own) for text in texts if not _names(text[2]) & local[at]]
     for one in misspelt(source, dict.fromkeys(text for _, text in shared)):
         at = next(at for at, text in shared if text[1] == one.place.where)
@@ -50,12 +50,12 @@ def _of_names(report: Report, source: Source, over: tuple[Source, list[Finding]]
         found.append(Finding("other-source", message, Place(f"{report.document.where}, [report]"), severity="warning"))
     for panel in report.panels:
         try:
-            summed = whole.planned_tally(**panel_question(panel, whole)).summed
+            planned = report.planned(panel, whole)
         except OakError:
             continue  # among the errors
         found += [
             one.at(f"{report.document.where}, panel {filled(panel.title, whole)!r}")
-            for one in beside_answer(whole, summed)
+            for one in beside_answer(whole, planned.summed if planned else ())
         ]
     return found
 
@@ -80,13 +80,14 @@ def _matching_nothing(
         for panel in report.panels:
             where = f"{report.document.where}, panel {filled(panel.title, whole)!r}"
             try:
-                condition = panel_question(panel, whole)["where"]
-                if condition is None:
+                conditions = report.question(panel, whole)["where"] or ()
+                if not conditions:
                     continue
+                condition = " AND ".join(f"({one})" for one in conditions) if len(conditions) > 1 else conditions[0]
                 whole.planned_tally(show=["COUNT(*)"], where=condition)
             except OakError:
                 continue  # among the errors
-            if _names(condition) & {one.name.casefold() for one in report.local_fields}:
+            if _names(condition) & report.own_names:
                 if not whole.tally(show=["COUNT(*)"], where=condition).value():
                     yield at, where, condition
             else:

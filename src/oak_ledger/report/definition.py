@@ -1,17 +1,14 @@
-"""What a report file may say: the report, its local fields, its panels."""
+"""What a report file may say: the report, its local fields, its filters, its panels."""
 
 from __future__ import annotations
 
 import re
-from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
-from oak_ledger.source.definition import refers
+from oak_ledger.report.kinds import KINDS
+from oak_ledger.source.definition import checked_format, refers
 from oak_ledger.source.document import FileSchema
-from oak_ledger.source.formats import BadFormat, Format
-
-PanelKind = Literal["table", "bars", "figure"]
 
 
 class _Table(BaseModel):
@@ -25,6 +22,9 @@ class ReportSpec(_Table):
     source: str = Field(description="the name of the source it reads", min_length=1)
     owner: str = Field("", description="who built it")
     text: str = refers("text", "a line under the title; {Field} is a live reference to a field")
+    baseline: str = Field(
+        "", description="the earlier state to compare with: a version of the source, or a file of oak export"
+    )
 
 
 class LocalFieldSpec(_Table):
@@ -38,12 +38,22 @@ class LocalFieldSpec(_Table):
     @field_validator("format")
     @classmethod
     def _known_format(cls, text: str) -> str:
-        if text:
-            try:
-                Format.read(text)
-            except BadFormat as error:
-                raise ValueError(str(error)) from None
-        return text
+        return checked_format(text)
+
+
+class GroupedFilterSpec(_Table):
+    """A `[[filter]]` of a report: conditions under one name. A row must meet one of `include`, and none of `exclude`."""
+
+    name: str = Field(description="the filter's name, which panels use in where, and readers see", min_length=1)
+    include: tuple[str, ...] = refers("shown", "conditions, or names of filters: rows that meet any of them stay", ())
+    exclude: tuple[str, ...] = refers("shown", "conditions, or names of filters: rows that meet any of them go", ())
+    always: bool = Field(False, description="true: for every panel of the report")
+
+    @model_validator(mode="after")
+    def _says_something(self) -> GroupedFilterSpec:
+        if not self.include and not self.exclude:
+            raise ValueError(f"the filter {self.name!r} has neither include nor exclude")
+        return self
 
 
 class NamedFormula(_Table):
@@ -54,26 +64,41 @@ class NamedFormula(_Table):
 
 
 class PanelSpec(_Table):
-    """A `[[panel]]`: a table, bars, or one key figure."""
+    """A `[[panel]]`: one table, chart, key figure or text. Which keys it takes depends on its kind."""
 
-    kind: PanelKind = Field(description="table, bars or figure")
+    kind: str = Field(description=f"{', '.join([*KINDS][:-1])} or {[*KINDS][-1]}")
     title: str = refers("text", "the panel's title; {Field} is a live reference", ...)
+    text: str = refers("text", "what a text says; an empty line begins a paragraph, {Field} is a live reference")
     by: tuple[str | NamedFormula, ...] = refers("shown", "the fields or formulas to group by", ())
-    show: tuple[str | NamedFormula, ...] = refers("shown", "the measures: fields or formulas", ...)
-    where: str = refers("formula", "a condition on rows, or the name of a filter")
+    show: tuple[str | NamedFormula, ...] = refers("shown", "the measures: fields or formulas", ())
+    where: str | tuple[str, ...] = refers("shown", "a condition on rows, the name of a filter, or a list of them", ())
     sort: tuple[str, ...] = refers("sort", "what to sort by; - before a name for downwards", ())
-    limit: int | None = Field(None, description="how many groups at most", ge=1)
+    limit: int | None = Field(None, description="how many groups at most (lines: how many lines)", ge=1)
+    rest: bool = Field(False, description="true: all groups beyond the limit as one more")
     totals: bool = Field(False, description="true: a row of computed totals")
+    subtotals: bool = Field(False, description="true: a computed row for each group of the first fields of by")
+    stacked: bool = Field(False, description="true: measures or values on one bar, not beside each other")
+    change: bool = Field(False, description="true: the change since the baseline")
+    against: str = refers("formula", "a formula that the figure is compared with")
     colours: dict[str, str] = Field(default_factory=dict, description="colours of values, such as { Oak = '#4a7c3a' }")
 
     @model_validator(mode="after")
     def _shape(self) -> PanelSpec:
-        if not self.show:
-            raise ValueError(f"the panel {self.title!r} shows nothing; name a measure in show")
-        if self.kind == "figure" and (self.by or len(self.show) != 1):
-            raise ValueError(f"the panel {self.title!r} is one figure: no by, and one thing in show")
-        if self.kind == "bars" and len(self.by) != 1:
-            raise ValueError(f"the panel {self.title!r} has bars: group it by one field")
+        kind = KINDS.get(self.kind)
+        if kind is None:
+            raise ValueError(f"the panel {self.title!r} has the kind {self.kind!r}; kinds are {', '.join(KINDS)}")
+        given = [name for name, info in type(self).model_fields.items() if getattr(self, name) != info.get_default(call_default_factory=True)]  # fmt: skip
+        stray = next((name for name in given if name not in kind.keys | {"kind", "title"}), None)
+        if stray is not None:
+            others = ", ".join(word for word, one in KINDS.items() if stray in one.keys)
+            raise ValueError(
+                f"the panel {self.title!r} is of the kind {kind.word}, which has no {stray}; that is for {others}"
+            )
+        if self.rest and self.limit is None:
+            raise ValueError(f"the panel {self.title!r} has rest and no limit: nothing is left over")
+        problem = kind.problem(self)
+        if problem:
+            raise ValueError(f"the panel {self.title!r} {problem}")
         bad = next((colour for colour in self.colours.values() if not re.fullmatch(r"#[0-9a-fA-F]{6}", colour)), None)
         if bad is not None:
             raise ValueError(f"the panel {self.title!r} has the colour {bad!r}; colours are written #4a7c3a")
@@ -81,5 +106,7 @@ class PanelSpec(_Table):
 
 
 REPORT = FileSchema(
-    {"report": ReportSpec, "field": LocalFieldSpec, "panel": PanelSpec}, frozenset({"field", "panel"}), ("report",)
+    {"report": ReportSpec, "field": LocalFieldSpec, "filter": GroupedFilterSpec, "panel": PanelSpec},
+    frozenset({"field", "filter", "panel"}),
+    ("report",),
 )

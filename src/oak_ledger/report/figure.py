@@ -8,7 +8,7 @@ from typing import Any
 
 from oak_ledger.errors import OakError
 from oak_ledger.report.definition import PanelSpec
-from oak_ledger.report.report import Report, panel_question
+from oak_ledger.report.report import Report
 from oak_ledger.source import Source
 from oak_ledger.source.questions import Shown
 
@@ -19,14 +19,16 @@ class Figure:
 
     measure: Shown
     by: tuple[Shown, ...]
-    where: str | None
+    where: Sequence[str] | None
 
 
 def figure_of(report: Report, panel: PanelSpec, source: Source, measure: str | None = None) -> Figure:
     """A figure of a panel: of a measure by its name, or of the first. Raises OakError for a name that the panel does not show."""
-    asked = panel_question(panel, source)
+    asked = report.question(panel, source)
     names = [item if isinstance(item, str) else item[0] for item in asked["show"]]
     wanted = [at for at, name in enumerate(names) if measure is None or name.casefold() == measure.casefold()]
+    if not names:
+        raise OakError("no-figure", f"The panel {panel.title!r} is a text; it has no figure.")
     if not wanted:
         raise OakError("unknown-field", f"The panel does not show {measure!r}.", hint=f"It shows {', '.join(names)}.")
     return Figure(asked["show"][wanted[0]], tuple(asked["by"]), asked["where"])

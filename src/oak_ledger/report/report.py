@@ -2,30 +2,34 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections import Counter
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
 
 from oak_ledger.errors import Finding, OakError, Place
 from oak_ledger.formula.builder import nearest_hint
 from oak_ledger.formula.lexer import quote_identifier
-from oak_ledger.report.definition import REPORT, LocalFieldSpec, NamedFormula, PanelSpec, ReportSpec
+from oak_ledger.report.content import Content, TextContent
+from oak_ledger.report.definition import REPORT, GroupedFilterSpec, LocalFieldSpec, NamedFormula, PanelSpec, ReportSpec
+from oak_ledger.report.kinds import KINDS
+from oak_ledger.report.panel_kind import Question
 from oak_ledger.source import Answer, Source
 from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.document import Document, read_document
-from oak_ledger.source.questions import Shown
-from oak_ledger.source.references import PLACEHOLDER
+from oak_ledger.source.questions import PlannedTally, Shown
+from oak_ledger.source.references import PLACEHOLDER, bare_name, listed
 
 SUFFIX = ".report.toml"
 
 
 @dataclass(frozen=True, slots=True)
 class PanelView:
-    """A panel computed: its answer, or why there is none; its title with names filled in."""
+    """A panel computed: what it shows and the answer behind that, or why there is nothing; its title with names filled in."""
 
     spec: PanelSpec
     title: str
+    content: Content | None
     answer: Answer | None
     findings: tuple[Finding, ...]
 
@@ -41,6 +45,11 @@ class ReportView:
     version: str
     panels: tuple[PanelView, ...]
 
+    def under(self) -> str:
+        """The line under its name: its text, the source with version, who built it."""
+        built = f"built by {self.owner}" if self.owner else ""
+        return " · ".join(part for part in (self.text, f"{self.source}, {self.version}", built) if part)
+
     @property
     def findings(self) -> list[Finding]:
         """Everything found in its panels."""
@@ -53,6 +62,8 @@ class Report:
 
     document: Document
     path: Path | None = None
+    baseline: Source | Path | None = None
+    """The earlier state that it compares with, unless the source that it is computed over has one already."""
 
     def __repr__(self) -> str:
         parts = f"panels: {len(self.panels)}, local fields: {len(self.local_fields)}"
@@ -73,23 +84,48 @@ class Report:
         """The panels, in order."""
         return self.document.models("panel", PanelSpec)
 
+    @property
+    def filters(self) -> list[GroupedFilterSpec]:
+        """The named filters of this report."""
+        return self.document.models("filter", GroupedFilterSpec)
+
+    def compared_with(self, baseline: Source | Path) -> Report:
+        """The report with the earlier state that it compares with: a published version, or a file that `write` made."""
+        return replace(self, baseline=baseline)
+
+    @property
+    def own_names(self) -> set[str]:
+        """The names of its local fields and filters, in casefold."""
+        return {*(one.name.casefold() for one in self.local_fields), *(one.name.casefold() for one in self.filters)}
+
     def over(self, source: Source) -> tuple[Source, list[Finding]]:
-        """The source with this report's local fields beside it, and what is wrong with those."""
+        """The source with this report's local fields and filters beside it, and what is wrong with those."""
+        if self.baseline is not None and source.baseline_feed is None:
+            source = source.with_baseline(self.baseline)
         fields = [
             FieldSpec(name=one.name, formula=one.formula, format=one.format, description=one.description)
             for one in self.local_fields
         ]
+        fields += [FieldSpec(name=one.name, formula=_filter_formula(one, source)) for one in self.filters]
         whole, failed = source.with_local_fields(fields)
-        where = self.document.where
-        return whole, [found.at(f"{where}, field {name!r}") for name, findings in failed.items() for found in findings]
+        kinds = {one.name: "filter" for one in self.filters}
+        found = [
+            one.at(f"{self.document.where}, {kinds.get(name, 'field')} {name!r}")
+            for name, findings in failed.items()
+            for one in findings
+        ]
+        counts = Counter(one.name.casefold() for one in fields)
+        found += [
+            Finding("name-taken", f"The report has {one.name!r} twice.", Place(self.document.where))
+            for one in fields
+            if counts.pop(one.name.casefold(), 1) > 1
+        ]
+        return whole, found
 
     def view(self, source: Source) -> ReportView:
         """Compute every panel. A panel that cannot be computed says why; the others are not touched by it."""
         whole, findings = self.over(source)
-        local = {
-            field.name.casefold(): [one for one in findings if repr(field.name) in one.place.where]
-            for field in self.local_fields
-        }
+        local = self.broken_locals(findings)
         panels = tuple(self._panel(panel, whole, local) for panel in self.panels)
         version = "working copy"
         if source.published is not None:
@@ -98,34 +134,60 @@ class Report:
         about = self.about
         return ReportView(about.name, about.owner, filled(about.text, whole), source.name, version, panels)
 
+    def broken_locals(self, findings: Sequence[Finding]) -> dict[str, list[Finding]]:
+        """What is wrong with each local field or filter, by its name in casefold."""
+        names = [*(one.name for one in self.local_fields), *(one.name for one in self.filters)]
+        return {name.casefold(): [one for one in findings if repr(name) in one.place.where] for name in names}
+
+    def question(self, panel: PanelSpec, source: Source) -> Question:
+        """What a panel asks of the source with this report's fields beside it, as arguments of a tally."""
+        always = [one.name for one in self.filters if one.always]
+        return {
+            "by": [_item(item) for item in panel.by],
+            "show": [_item(item) for item in panel.show],
+            "where": [*(_where(one, source) for one in (*always, *listed(panel.where)) if one)] or None,
+        }
+
+    def planned(self, panel: PanelSpec, source: Source) -> PlannedTally | None:
+        """A panel's question, checked and not computed; None where it asks nothing. Raises OakError where it cannot be asked."""
+        return KINDS[panel.kind].planned(panel, source, self.question(panel, source))
+
+    def answer(self, panel: PanelSpec, source: Source) -> Answer | None:
+        """All groups of a panel with their totals; None where it asks nothing. Raises OakError where it cannot be asked."""
+        asked = KINDS[panel.kind].question(panel, self.question(panel, source))
+        return None if asked is None else source.tally(**asked, totals=bool(panel.by))
+
     def _panel(self, panel: PanelSpec, source: Source, local: dict[str, list[Finding]]) -> PanelView:
         title = filled(panel.title, source)
         where = f"{self.document.where}, panel {title!r}"
+        texts = tuple(_text_findings(f"{panel.title} {panel.text}", source, where))
+        kind = KINDS[panel.kind]
         try:
-            answer = source.tally(**panel_question(panel, source))
+            question = self.question(panel, source)
+            kind.planned(panel, source, question)
+            computed = kind.compute(panel, source, question)
         except OakError as error:
-            causes = [cause for found in error.findings for cause in _causes(found, source, local)]
-            found = tuple(one.at(where) for one in causes)
-            return PanelView(panel, title, None, (*found, *_text_findings(panel.title, source, where)))
-        found = tuple(one.at(where) for one in answer.findings if one.severity != "note")
-        return PanelView(panel, title, answer, (*found, *_text_findings(panel.title, source, where)))
+            causes = causes_of(error, source, local)
+            return PanelView(panel, title, None, None, (*(one.at(where) for one in causes), *texts))
+        content = computed.content
+        if isinstance(content, TextContent):
+            content = replace(content, paragraphs=tuple(filled(one, source) for one in content.paragraphs))
+        found = tuple(one.at(where) for one in computed.findings if one.severity != "note")
+        return PanelView(panel, title, content, computed.answer, (*found, *texts))
 
     def errors(self, source: Source, over: tuple[Source, list[Finding]] | None = None) -> list[Finding]:
         """What of this report does not work over a source; nothing is computed for it. `over` is what `over` gave, where it is known."""
         whole, found = over or self.over(source)
-        local = {
-            field.name.casefold(): [one for one in found if repr(field.name) in one.place.where]
-            for field in self.local_fields
-        }
+        local = self.broken_locals(found)
         causes = [cause.at(one.place.where) for one in found for cause in _causes(one, whole, {})]
         errors = [*causes, *_text_findings(self.about.text, source, f"{self.document.where}, [report]")]
         for panel in self.panels:
             where = f"{self.document.where}, panel {filled(panel.title, whole)!r}"
             try:
-                whole.planned_tally(**panel_question(panel, whole))
+                self.planned(panel, whole)
             except OakError as error:
-                errors += [cause.at(where) for one in error.findings for cause in _causes(one, whole, local)]
-            errors += _text_findings(panel.title, whole, where)
+                errors += [cause.at(where) for cause in causes_of(error, whole, local)]
+            errors += _text_findings(f"{panel.title} {panel.text}", whole, where)
         return errors
 
     def hiding(self, source: Source) -> list[Finding]:
@@ -150,12 +212,20 @@ class Report:
         """Every formula of the report: whose it is, where it is, what it says."""
         for field in self.local_fields:
             yield field.name, f"{self.document.where}, field {field.name!r}", field.formula
+        for one in self.filters:
+            for text in (*one.include, *one.exclude):
+                yield "The condition", f"{self.document.where}, filter {one.name!r}", text
         for panel in self.panels:
             where = f"{self.document.where}, panel {panel.title!r}"
-            if panel.where:
-                yield "The condition", where, panel.where
-            for item in (*panel.by, *panel.show):
+            for text in listed(panel.where):
+                yield "The condition", where, text
+            for item in (*panel.by, *panel.show, *([panel.against] if panel.against else [])):
                 yield "The panel", where, item.formula if isinstance(item, NamedFormula) else item
+
+
+def causes_of(error: OakError, source: Source, local: dict[str, list[Finding]]) -> list[Finding]:
+    """What an error is about; one about a name that is broken itself is reported by its cause."""
+    return [cause for found in error.findings for cause in _causes(found, source, local)]
 
 
 def _causes(found: Finding, source: Source, local: dict[str, list[Finding]]) -> Iterator[Finding]:
@@ -193,27 +263,19 @@ def root_cause(source: Source, name: str) -> Finding:
         state = inner
 
 
-def panel_question(panel: PanelSpec, source: Source) -> dict[str, Any]:
-    """What a panel asks, as arguments of a tally."""
-    return {
-        "by": [_item(item) for item in panel.by],
-        "show": [_item(item) for item in panel.show],
-        "where": _where(panel.where, source),
-        "sort": panel.sort,
-        "limit": panel.limit,
-        "totals": panel.totals,
-    }
-
-
 def _item(item: str | NamedFormula) -> Shown:
     return item if isinstance(item, str) else (item.name, item.formula)
 
 
-def _where(text: str, source: Source) -> str | None:
-    if not text:
-        return None
-    known = source.compiled.states.get(text.casefold())
+def _where(text: str, source: Source) -> str:
+    known = source.compiled.states.get(bare_name(text).casefold())
     return quote_identifier(known.name) if known is not None else text
+
+
+def _filter_formula(spec: GroupedFilterSpec, source: Source) -> str:
+    """A named filter as a condition on a row: a row of which a condition is undecided is not excluded by it."""
+    kept, gone = (" OR ".join(f"({_where(one, source)})" for one in listed) for listed in (spec.include, spec.exclude))
+    return " AND ".join([*([f"({kept})"] if kept else []), *([f"({gone}) IS NOT TRUE"] if gone else [])])
 
 
 def filled(text: str, source: Source) -> str:

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
+from oak_ledger.errors import OakError
 from oak_ledger.formula import nodes, parse
 from oak_ledger.report.definition import PanelSpec
-from oak_ledger.report.report import Report, ReportView
+from oak_ledger.report.report import Report, causes_of, filled
 from oak_ledger.source import Answer, Source
-from oak_ledger.source.references import bare_name, is_name, renamed_references
+from oak_ledger.source.references import bare_name, is_name, listed, references, renamed_references
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,23 +65,49 @@ def report_changes(
     """
     found: list[Change] = []
     back = {new.casefold(): old for new, old in (renamed or {}).items()}
+    shared: tuple[_Answers, _Answers] = ({}, {})
     for report in reports:
-        earlier = Report(renamed_references(report.document, back), report.path)
-        old, new = _whole(earlier, before), _whole(report, after)
-        for left, right in zip(old.panels, new.panels, strict=True):
-            name = right.title
-            if right.answer is None or left.answer is None:
-                if (left.answer is None) != (right.answer is None):
-                    said = (right if right.answer is None else left).findings[0].message
-                    works = right.answer is not None
-                    found.append(Change(report.about.name, name, "(whole panel)", None, None, "", said, works))
+        earlier = replace(report, document=renamed_references(report.document, back))
+        old, new = (list(_answers(*each)) for each in ((earlier, before, shared[0]), (report, after, shared[1])))
+        for panel, (_, left, was_broken), (name, right, broken) in zip(report.panels, old, new, strict=True):
+            if right is None or left is None:
+                if broken or was_broken:
+                    works = right is not None
+                    if works != (left is not None):
+                        found.append(Change(report.about.name, name, "(whole panel)", None, None, "", broken or was_broken, works))  # fmt: skip
                 continue
-            keys = len(right.spec.by)
-            for one in _differences(report.about.name, name, left.answer, right.answer, keys):
-                needed = _needed(report, right.spec, one.measure, after) if changed else set()
+            for one in _differences(report.about.name, name, left, right, len(panel.by)):
+                needed = _needed(report, panel, one.measure, after) if changed else set()
                 because = tuple(field for field in changed if field.casefold() in needed)
                 found.append(replace(one, because=because))
     return found
+
+
+_Answers = dict[str, tuple[Answer | None, str]]
+"""Answers by what was asked, for panels that use shared names only."""
+
+
+def _answers(report: Report, source: Source, known: _Answers) -> Iterator[tuple[str, Answer | None, str]]:
+    """Each panel's title, all its groups, and why there are none; a question that several panels ask is computed once."""
+    whole, findings = report.over(source)
+    local = report.broken_locals(findings)
+    used: dict[str, set[str]] = {}
+    for one in references(report.document):
+        used.setdefault(one.entry, set()).add(one.name.casefold())
+    for panel in report.panels:
+        own = (
+            {*local} & used.get(f"panel {panel.title!r}", set())
+            or report.baseline
+            or any(one.always for one in report.filters)
+        )
+        store = {} if own else known
+        asked = repr((panel.kind == "text", report.question(panel, whole)))
+        if asked not in store:
+            try:
+                store[asked] = report.answer(panel, whole), ""
+            except OakError as error:
+                store[asked] = None, causes_of(error, whole, local)[0].message
+        yield (filled(panel.title, whole), *store[asked])
 
 
 def _needed(report: Report, panel: PanelSpec, measure: str, source: Source) -> set[str]:
@@ -94,7 +121,7 @@ def _needed(report: Report, panel: PanelSpec, measure: str, source: Source) -> s
     ]
     if own:
         texts = [item if isinstance(item, str) else item.formula for item in (*panel.by, *own)]
-    waiting = [name.casefold() for text in (*texts, panel.where) if text for name in _names(text)]
+    waiting = [name.casefold() for text in (*texts, *listed(panel.where)) if text for name in _names(text)]
     seen: set[str] = set()
     while waiting:
         name = waiting.pop()
@@ -107,15 +134,6 @@ def _needed(report: Report, panel: PanelSpec, measure: str, source: Source) -> s
 
 def _names(text: str) -> list[str]:
     return [bare_name(text)] if is_name(text) else [one.name for one in nodes.names(parse(text).tree)]
-
-
-def _whole(report: Report, source: Source) -> ReportView:
-    """The report with each panel's totals asked for and no limit, so that figures can be compared."""
-    document = report.document
-    for block in document.all("panel"):
-        if block.values["kind"] != "figure":
-            document = document.replaced(block, {"totals": True, "limit": None})
-    return Report(document, report.path).view(source)
 
 
 def _differences(report: str, panel: str, old: Answer, new: Answer, keys: int) -> list[Change]:

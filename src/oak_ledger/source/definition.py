@@ -44,6 +44,16 @@ def refers(kind: str, description: str, default: Any = "") -> Any:
     return Field(default, description=description, json_schema_extra={"refers": kind})
 
 
+def checked_format(text: str) -> str:
+    """A display format as a key has it; raises ValueError where it is none."""
+    if text:
+        try:
+            Format.read(text)
+        except BadFormat as error:
+            raise ValueError(str(error)) from None
+    return text
+
+
 class SourceSpec(_Table):
     """The `[source]` table."""
 
@@ -90,12 +100,7 @@ class FieldSpec(_Table):
     @field_validator("format")
     @classmethod
     def _known_format(cls, text: str) -> str:
-        if text:
-            try:
-                Format.read(text)
-            except BadFormat as error:
-                raise ValueError(str(error)) from None
-        return text
+        return checked_format(text)
 
     @model_validator(mode="after")
     def _one_kind(self) -> FieldSpec:

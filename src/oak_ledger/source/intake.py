@@ -94,7 +94,7 @@ def _write_new(target: Path, text: str) -> None:
 
 
 def intake(
-    paths: Sequence[str | Path] = (),
+    paths: str | Path | Sequence[str | Path] = (),
     *,
     name: str = "",
     definition: str | Path | None = None,
@@ -106,13 +106,14 @@ def intake(
 ) -> Intake:
     """Look at an origin for the first time and propose a definition; `save` writes it, to `definition`.
 
-    `paths` are files, or one pattern with `*`: delimited text, a workbook (`sheet=` says which sheet), Parquet, Arrow, JSON
+    `paths` is a file, several, or a pattern with `*`: delimited text, a workbook (`sheet=` says which sheet), Parquet, Arrow, JSON
     lines, or a SQLite database; any other database is named by `url`, with `table` or `query`. Types are judged from every row, or from
     the first `sample` rows. `name_parts` is a pattern of the files' names, such as ``loads_{Year}-{Month}.csv``.
 
     Other keys of an origin (separator, quote, encoding, header, comment, footer, names, bad_rows, renamed, password_from) are
     taken as given; of a text file, those that are not given are found out. Raises UnusableInput for what cannot be read.
     """
+    paths = [paths] if isinstance(paths, (str, Path)) else paths
     given = {key: value for key, value in reading.items() if value is not None}
     files = files_of(paths) if not given.get("url") else []
     target = Path(definition) if definition else Path(f"{slug(name or stem_of(files, given))}.oak.toml")

@@ -68,7 +68,7 @@ def _named(kind: str, value: Any) -> Iterator[Named]:
     elif kind == "text":
         yield from ((match[1], value, match.start(1), match.end(1)) for match in PLACEHOLDER.finditer(value))
     else:
-        for item in value:
+        for item in listed(value):
             yield from _item_names(kind, item)
 
 
@@ -140,6 +140,8 @@ def _repointed(kind: str, value: Any, renames: Renames) -> Any:
         return renames.get(value.casefold(), value)
     if kind == "text":
         return PLACEHOLDER.sub(lambda match: "{" + renames.get(match[1].casefold(), match[1]) + "}", value)
+    if isinstance(value, str):  # one condition, not in a list
+        return _repointed_item(kind, value, renames)
     return [_repointed_item(kind, item, renames) for item in value]
 
 
@@ -153,7 +155,7 @@ def renamed_references(
         changes = {}
         for key, kind, value in _keys(block):
             new = _repointed(kind, value, renames)
-            if new != value and new != list(value):
+            if new != value and new != listed(value):
                 changes[key] = new
         if changes:
             document = document.replaced(block, changes)
@@ -197,7 +199,8 @@ def with_replaced_values(document: Document, field: str, values: Mapping[str, st
                     else _with_values(value, name, values)
                 )
             elif kind == "shown":
-                new = [_item_with_values(item, name, values) for item in value]
+                one = isinstance(value, str)
+                new = _item_with_values(value, name, values) if one else [_item_with_values(item, name, values) for item in value]  # fmt: skip
             if new != value and new != list(value):
                 changes[key] = new
         grouped = (

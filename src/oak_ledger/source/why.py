@@ -65,7 +65,12 @@ class Why:
 
 
 def why(
-    source: Source, measure: Shown, by: Sequence[Shown] = (), group: Sequence[Any] = (), *, where: str | None = None
+    source: Source,
+    measure: Shown,
+    by: Sequence[Shown] = (),
+    group: Sequence[Any] = (),
+    *,
+    where: str | Sequence[str] | None = None,
 ) -> Why:
     """Take a figure of a tally apart: that of `measure` in the group with these values of `by` (of all rows without `by`).
 
@@ -90,7 +95,7 @@ def why(
         steps,
         planned.formats,
     )
-    conditions = [*_conditions(source, where), *(_is(item, value) for item, value in zip(by, group, strict=True))]
+    conditions = [*_conditions(source, where), *(is_value(item, value) for item, value in zip(by, group, strict=True))]
     used = _fields(source, shown.checked)
     rows = [name for name in used if source.state(name).grain == Grain.ROW]
     filters, left = _filters(source, conditions)
@@ -136,7 +141,7 @@ def _step(
     asked: Expression,
     by: Sequence[Shown],
     group: Sequence[Any],
-    where: str | None,
+    where: str | Sequence[str] | None,
     steps: list[Step],
     formats: Mapping[str, str],
 ) -> Answer:
@@ -177,27 +182,25 @@ def _pieces(node: c.TypedNode) -> Iterator[c.TypedNode]:
         yield from _pieces(one)
 
 
-def _conditions(source: Source, where: str | None) -> Iterator[str]:
+def _conditions(source: Source, where: str | Sequence[str] | None) -> Iterator[str]:
     """The conditions of a filter, one by one where they are joined by AND."""
-    if not where:
-        return
-    tree, text = parse(where).tree, where
-    if isinstance(tree, nodes.Name):  # a named filter
-        state = source.compiled.states.get(tree.name.casefold())
+    for text in [where] if isinstance(where, str) else where or ():
+        tree = parse(text).tree
+        state = source.compiled.states.get(tree.name.casefold()) if isinstance(tree, nodes.Name) else None
         if state is not None and isinstance(state.spec, FilterSpec):
-            tree, text = parse(state.spec.where).tree, state.spec.where
-    waiting = [tree]
-    while waiting:
-        node = waiting.pop(0)
-        while isinstance(node, nodes.Parens):
-            node = node.inner
-        if isinstance(node, nodes.Binary) and node.op == "AND":
-            waiting = [node.left, node.right, *waiting]
-        else:
-            yield " ".join(text[node.start : node.end].split())
+            text = state.spec.where
+        waiting = [parse(text).tree]
+        while waiting:
+            node = waiting.pop(0)
+            while isinstance(node, nodes.Parens):
+                node = node.inner
+            if isinstance(node, nodes.Binary) and node.op == "AND":
+                waiting = [node.left, node.right, *waiting]
+            else:
+                yield " ".join(text[node.start : node.end].split())
 
 
-def _is(item: Shown, value: Any) -> str:
+def is_value(item: Shown, value: Any) -> str:
     """That a field or a formula has a value."""
     text = f"({item[1]})" if isinstance(item, tuple) else item
     text = text if isinstance(item, tuple) or not parse(text).findings else quote_identifier(text)

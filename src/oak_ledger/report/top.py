@@ -1,0 +1,129 @@
+"""The first groups of a question, and all others together as one more."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from oak_ledger.engine import Expression
+from oak_ledger.formula import checked as c
+from oak_ledger.source.answer import Answer
+from oak_ledger.source.questions import Shown
+from oak_ledger.source.references import bare_name
+from oak_ledger.source.source import Source
+from oak_ledger.source.why import is_value
+from oak_ledger.types import Grain
+
+if TYPE_CHECKING:
+    from oak_ledger.report.definition import PanelSpec
+
+REST = "beyond the limit"
+
+
+def label(item: Shown) -> str:
+    """What a column of an answer is called."""
+    return item[0] if isinstance(item, tuple) else bare_name(item)
+
+
+def sort_within(source: Source, sort: Sequence[str], question: Mapping[str, Any], head: slice) -> list[str]:
+    """The sort keys that an answer has which is grouped by some of the keys only."""
+    others = {label(item).casefold() for item in question["by"]} - {label(item).casefold() for item in question["by"][head]}  # fmt: skip
+    return [key for key in sort if bare_name(key.removeprefix("-")).casefold() not in others]
+
+
+def filtered_by(conditions: Sequence[str] | None) -> tuple[str, ...]:
+    """A line that names the filters in force; none without any."""
+    said = ", ".join(bare_name(one) for one in conditions or ())
+    return (f"filtered by {said}",) if said else ()
+
+
+@dataclass(frozen=True, slots=True)
+class Top:
+    """`answer` has the groups whose head keys are among the first; `heads` those alone, in order; `rest` the others as one: (value of the key that is not limited, measures).
+
+    `left` counts the heads beyond the limit.
+    """
+
+    answer: Answer
+    heads: Answer
+    rest: tuple[tuple[Any, tuple[Any, ...]], ...]
+    left: int
+    limit: int | None
+    keys: tuple[Shown, ...]
+    filters: tuple[str, ...]
+
+    @staticmethod
+    def of(source: Source, question: Mapping[str, Any], head: slice, spec: PanelSpec, *, split: bool = False) -> Top:
+        """Ask a question, limited to the first groups by the keys in `head`; the rest is split by the other keys, or one alone.
+
+        Raises OakError where it cannot be asked."""
+        by, shown, where = question["by"], question["show"], question["where"]
+        keys = tuple(by[head])
+        whole = len(keys) == len(by)
+        if not keys:  # lines without a second field: nothing to limit
+            answer = source.tally(by, shown, where=where)
+            return Top(answer, answer, (), 0, None, (), tuple(where or ()))
+        heads = source.tally(keys, shown, where=where, sort=sort_within(source, question["sort"], question, head), limit=spec.limit)  # fmt: skip
+        left = max((heads.groups or 0) - heads.table.num_rows, 0)
+        top = Top(heads, heads, (), left, spec.limit, keys, tuple(where or ()))
+        condition = top.condition()
+        if whole:
+            answer = heads
+        else:
+            sort = question["sort"] if head.start == 0 else ()
+            answer = source.tally(by, shown, where=[*(where or ()), *condition] or None, sort=sort)
+        rest: tuple[tuple[Any, tuple[Any, ...]], ...] = ()
+        if spec.rest and left:
+            other = [item for item in by if item not in keys] if split else []
+            rest = _rest(source, question, other, condition[0])
+        return Top(answer, heads, rest, left, spec.limit, keys, tuple(where or ()))
+
+    def condition(self) -> list[str]:
+        """That a row belongs to the first groups; nothing where all groups are among them."""
+        if not self.left:
+            return []
+        count = len(self.keys)
+        groups = [[*row.values()][:count] for row in self.heads.to_dicts()]
+        parts = [" AND ".join(is_value(item, value) for item, value in zip(self.keys, one, strict=True)) for one in groups]  # fmt: skip
+        return [" OR ".join(f"({one})" for one in parts)]
+
+    @property
+    def rest_label(self) -> str:
+        """What the rest is called."""
+        return "the other one" if self.left == 1 else f"the other {self.left:,}"
+
+    def notes(self) -> tuple[str, ...]:
+        """What is left out, and which filters are in force."""
+        said = [*filtered_by(self.filters)]
+        if self.left and not self.rest:
+            said.append(f"the first {self.heads.table.num_rows:,} of {self.heads.table.num_rows + self.left:,}")
+        return tuple(said)
+
+
+def _rest(source: Source, question: Mapping[str, Any], other: Sequence[Shown], condition: str) -> tuple[tuple[Any, tuple[Any, ...]], ...]:  # fmt: skip
+    """The groups beyond the limit as one. A measure that ranks or adds up groups in an order has no value for it."""
+    where = question["where"]
+    planned = source.planned_tally(question["by"], question["show"], where=where)
+    kept = [at for at, one in enumerate(planned.query.show) if not _in_order(source, one)]
+    answer = source.tally([(REST, f"({condition}) IS NOT TRUE"), *other], [question["show"][at] for at in kept] or ["COUNT(*)"], where=where)  # fmt: skip
+    found = []
+    for row in answer.to_dicts():
+        values = [*row.values()]
+        if values[0]:
+            own = dict(zip(kept, values[1 + len(other) :], strict=False))
+            found.append((values[1] if other else None, tuple(own.get(at) for at in range(len(planned.query.show)))))
+    return tuple(found)
+
+
+def _in_order(source: Source, expression: Expression) -> bool:
+    """Whether a measure is a window over groups that sets them in an order, or apart from each other."""
+    waiting: list[c.TypedNode] = [expression.checked]
+    while waiting:
+        for node in c.walk(waiting.pop()):
+            if isinstance(node, c.Window) and node.grain == Grain.GROUP and (node.order or node.partition):
+                return True
+            if isinstance(node, c.FieldRef) and node.grain == Grain.GROUP:
+                own = source.state(node.name).expression
+                waiting += [own.checked] if own is not None else []
+    return False
