@@ -58,6 +58,24 @@ class Before(FolderCase):
         self.write("loads.csv", NOW)
         self.source = oak.open_source("loads.oak.toml")
 
+    def test_after_a_rename(self) -> None:
+        """A published state knows its fields by their columns, a file by their values where these tell."""
+        self.write("loads.csv", THEN)
+        self.oak("publish", "loads")
+        self.oak("release", "Loads", "--yes")
+        self.write("loads.csv", NOW)
+        self.oak("field", "rename", "loads", "Volume=Cubic", "Mill=Sawmill")
+        asked = ["tally", "loads.oak.toml", "--by", "Sawmill", "--show", "N = SUM(Cubic) - BEFORE(SUM(Cubic))"]
+        rows = self.oak_json(*asked, "--baseline", "1")["rows"]
+        self.assertEqual(
+            {row["Sawmill"]: row["N"] for row in rows}, {None: None, "High Ford": None, "Low Weir": "-12.5"}
+        )
+        self.oak(*asked, "--baseline", "then.parquet", code=2)  # too few values to tell
+        made = pa.table({"Id": [*range(50)], "Site": ["N"] * 50, "Weight": [float(one) for one in range(50)]})
+        now = pa.table({"Id": [*range(50)], "Site": ["N"] * 50, "Mass": [float(one) for one in range(49)] + [99.0]})
+        source = oak.Source.from_table(now, name="W").with_baseline(made)
+        self.assertEqual(source.tally(show=["BEFORE(SUM(Mass))"]).value(), 1225.0)
+
     def test_rows_groups_and_totals(self) -> None:
         source = self.source.with_baseline("then.parquet")
         for formula, wanted in OVER_ROWS:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pyarrow as pa
@@ -12,10 +12,19 @@ import pyarrow.compute as pc
 
 from oak_ledger.columnar.arrays import from_arrow_type
 from oak_ledger.columnar.texts import value_text
+from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.functions.accumulators import as_floats
+from oak_ledger.origin.reader import OriginReader
+from oak_ledger.source.definition import FieldSpec
+from oak_ledger.source.document import Document
+from oak_ledger.types import Grain
+
+if TYPE_CHECKING:
+    from oak_ledger.source.source import Source
 
 SKETCH = 512
 SAME = 0.9
+MIN_TELLING = 20  # distinct values from which equal ones say that two fields are the same
 EARLIER_NAMES = {"least": "minimum", "most": "maximum", "middle": "median", "mean": "average"}
 
 
@@ -95,6 +104,33 @@ def renamed_between(before: Mapping[str, Fingerprint], after: Mapping[str, Finge
         old = next((name for name in gone if name not in found.values() and same_field(before[name], after[new])), None)
         if old is not None:
             found[new] = old
+    return found
+
+
+def names_before(source: Source, baseline: OriginReader, definition: Document | None) -> dict[str, str]:
+    """The names that fields of a source have in an earlier state of it, where they differ (new name: old name).
+
+    A field is recognised by its column, where the earlier state has a definition, else by its values.
+    """
+    fields = {one.name: one for one in source.shared.states.values() if isinstance(one.spec, FieldSpec)}
+    there = baseline.columns()
+    gone = [name for name in there if name not in fields]
+    new = [name for name, one in fields.items() if name not in there and one.grain == Grain.ROW and not one.broken]
+    if not gone or not new:
+        return {}
+    specs = [] if definition is None else definition.models("field", FieldSpec)
+    columns = {one.column: one.name for one in specs if one.column and one.name in gone}
+    found: dict[str, str] = {}
+    for name in new:
+        column = getattr(fields[name].spec, "column", "")
+        if column in columns:
+            found[name] = columns[column]
+    rest, left = [name for name in gone if name not in found.values()], [name for name in new if name not in found]
+    if rest and left:
+        then = pa.Table.from_batches(baseline.batches(rest))
+        now = source.rows([quote_identifier(name) for name in left]).table
+        old = {name: one for name in rest if (one := fingerprint(then.column(name))).distinct >= MIN_TELLING}
+        found |= renamed_between(old, {name: fingerprint(now.column(name)) for name in left})
     return found
 
 

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import pyarrow as pa
 
 from oak_ledger.columnar.arrays import arrow_type
-from oak_ledger.origin.reader import BATCH_ROWS, BadRow, TypedReader, row_count_batch
+from oak_ledger.origin.reader import BATCH_ROWS, BadRow, OriginReader, TypedReader, row_count_batch
+from oak_ledger.types import Type
 
 
 @dataclass(slots=True)
@@ -37,3 +38,26 @@ class TableReader(TypedReader):
     def locate(self, row: int) -> str:
         """Nothing better than the number."""
         return ""
+
+
+@dataclass(slots=True)
+class RenamedReader:
+    """A reader whose columns have other names: new ones by which they are asked for, with the ones that they have."""
+
+    reader: OriginReader
+    names: Mapping[str, str]
+    bad_rows: list[BadRow] = field(default_factory=list)
+
+    def columns(self) -> dict[str, Type]:
+        """The columns under their new names."""
+        back = {old: new for new, old in self.names.items()}
+        return {back.get(name, name): kind for name, kind in self.reader.columns().items()}
+
+    def batches(self, columns: Sequence[str]) -> Iterator[pa.RecordBatch]:
+        """The rows in order, with these columns."""
+        for batch in self.reader.batches([self.names.get(name, name) for name in columns]):
+            yield batch.rename_columns(list(columns)) if columns else batch
+
+    def locate(self, row: int) -> str:
+        """Where a row is, as the reader says."""
+        return self.reader.locate(row)

@@ -19,6 +19,7 @@ from oak_ledger.formula import Grain
 from oak_ledger.formula.assist import format_formula
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.origin import OriginReader, TableReader
+from oak_ledger.origin.memory import RenamedReader
 from oak_ledger.origin.reader import Progress
 from oak_ledger.origin.spec import PartSpec
 from oak_ledger.origin.stamps import origin_paths
@@ -42,6 +43,7 @@ Made = TypeVar("Made")
 # What else looks at a source (see `Source.check`) and at an answer. They know more than this room, so they are named here
 # and loaded when first asked; importing a module changes nothing.
 CHECKS = ("oak_ledger.insight.checks:run_checks",)
+NAMES_BEFORE = "oak_ledger.insight.fingerprint:names_before"
 ANSWER_CHECKS = ("oak_ledger.insight.checks:beside_answer",)
 
 
@@ -65,12 +67,14 @@ class Source(Questions):
 
     def with_baseline(self, baseline: str | Path | pa.Table | Source) -> Source:
         """The source with an earlier state that BEFORE takes values from: a file that `write` made, a table of such rows, or a
-        published version. Raises UnusableInput for a file that is none."""
+        published version. A field that has another name there is recognised. Raises UnusableInput for a file that is none."""
         if isinstance(baseline, Source):
             feed: OriginReader = baseline.opened
         else:
             feed = TableReader(baseline) if isinstance(baseline, pa.Table) else snapshot(Path(baseline))
-        return replace(self, baseline=feed)
+        definition = baseline.document if isinstance(baseline, Source) else None
+        names = resolve_name(NAMES_BEFORE)(self, feed, definition)
+        return replace(self, baseline=RenamedReader(feed, names) if names else feed)
 
     def at_baseline(self) -> Source:
         """The same source over the rows of its baseline."""
