@@ -154,7 +154,7 @@ CALLS: list[tuple[str, int, tuple[str, ...]]] = [
     ("oak undo loads", 0, ("+ name = \"Half of it\"",)),
     ("oak report drop r.report.toml 'Half of it'", 0, ("- name = \"Half of it\"",)),
     ("oak report drop r.report.toml Half", 2, ("unknown-field",)),
-    ("oak why r.report.toml Volume --source loads", 0, ("all rows", "AVG(Volume)", "21.00", "the first of 40 rows behind it")),
+    ("oak why r.report.toml Volume --source loads", 0, ("all rows", "AVG(Volume)", "21.00", "The first 5 of 40 rows behind it")),
     ("oak why r.report.toml 2 'Low Weir' --source loads --to behind.csv", 0, ("Mill = 'Low Weir'", "written: behind.csv")),
     ("oak why r.report.toml 2 Zebra --source loads", 2, ("no-group", "High Ford")),
     ("oak why r.report.toml Zebra --source loads", 2, ("unknown-panel", "2 By mill")),

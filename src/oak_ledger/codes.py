@@ -95,7 +95,6 @@ wrong-value | a key has an invalid value | write what is asked for
 bad-rule | a rule cannot be computed | correct its condition
 not-calculated | a column is to be carried over, not a formula | oak field restore
 hides-shared | a report's own field would have the name of a shared one | choose another name
-unknown-table | no file has such a table | oak keys lists them
 unknown-panel | the report has no such panel | name it by its title or number
 no-group | the panel has no such group | name one that it shows
 several-meanings | reports have different formulas under one name | name the report with --from

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -34,8 +35,11 @@ if TYPE_CHECKING:
 @reports_option
 @click.option("--note", default="", help="What is new in this version.")
 @click.option("--dry-run", is_flag=True, help="Show what would change in reports, and publish nothing.")
+@click.option("--to", default=None, metavar="FILE", help="Write what changes as a page (.html), whole.")
 @json_option("Publication")
-def publish_command(source: str, catalogue: str, reports: str | None, note: str, dry_run: bool, as_json: bool) -> int:
+def publish_command(
+    source: str, catalogue: str, reports: str | None, note: str, dry_run: bool, to: str | None, as_json: bool
+) -> int:
     """Publish SOURCE as a draft, and say which figures of which reports it changes.
 
     Reports go on reading the released version until the draft is released. A source with errors is refused.
@@ -59,6 +63,10 @@ def publish_command(source: str, catalogue: str, reports: str | None, note: str,
             changes = report_changes(known, old, opened, renamed, changed)
         progress.next()
         version = None if dry_run or place is None else place.publish(prepared, note=note)
+    now = "working copy" if version is None else f"version {version.number}"
+    was = "nothing" if before is None else f"version {before.number}"
+    if to is not None:
+        _write_page(to, opened.name, changes, was, now, len(known))
     if as_json:
         found = [one.as_json() for one in prepared.findings]
         published = None if version is None else version.as_json()
@@ -72,8 +80,9 @@ def publish_command(source: str, catalogue: str, reports: str | None, note: str,
         said = f": version {version.number} of {version.source}, {rows}, in {catalogue}; the check found {found_text}"
         out.print(Text.assemble(("draft", "bold"), said))
     if before is not None:
-        now = "would be" if version is None else f"version {version.number}"
-        _show_changes(changes, f"version {before.number}", now, len(known))
+        _show_changes(changes, was, now, len(known))
+    if to is not None:
+        out.print(f"written: {to}")
     hiding = [one for report in known for one in report.hiding(opened)]
     if hiding:
         out.print(findings_list(hiding))
@@ -114,94 +123,41 @@ def _as_json(one: Change) -> dict[str, Any]:
         "broken": one.broken,
         "because": one.because,
         "groups": [
-            {
-                "group": [None if key is None else str(key) for key in other.group],
-                "before": other.before,
-                "after": other.after,
-            }
+            {"group": [_key_text(key) for key in other.group], "before": other.before, "after": other.after}
             for other in one.groups
+        ],
+        "renamed": [
+            {"before": [_key_text(key) for key in before], "after": [_key_text(key) for key in after]}
+            for before, after in one.renamed
         ],
     }
 
 
-def _difference(change: Change) -> str:
-    """By how much a figure changed: a share in points, another number in percent of what it was."""
-    before, after = change.before, change.after
-    if before is None or after is None or not hasattr(before, "__float__"):
-        return ""
-    more = float(after) - float(before)
-    if change.format.endswith("%"):
-        return f"{100 * more:+.2f} points"
-    return f"{more / abs(float(before)):+.1%}" if before else ""
+def _key_text(key: Any) -> str | None:
+    return None if key is None else str(key)
+
+
+def _write_page(to: str, name: str, changes: list[Change], old: str, new: str, reports: int) -> None:
+    from oak_ledger.files import write_text
+    from oak_ledger.present.consequences import consequences
+    from oak_ledger.present.sections import Section, sections_page
+
+    sections = consequences(changes, old, new) or [Section("", (("No figure changes.", "good"),))]
+    under = f"{old} against {new}, {reports} reports"
+    write_text(Path(to), sections_page(f"What changes in reports of {name}", under, sections))
 
 
 def _show_changes(changes: list[Change], old: str, new: str, reports: int) -> None:
-    from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, grid, plural
-    from oak_ledger.source.formats import show
+    from oak_ledger.present.consequences import consequences
+    from oak_ledger.present.sections import show_sections
+    from oak_ledger.present.terminal import LEAF, Text, console, plural
 
     out = console()
     if not changes:
         out.print(Text.assemble(("no figure changes", LEAF), f" in {plural(reports, 'report')}"))
         return
-    table = grid("report", "panel", "measure", old, new, "change", right=(3, 4, 5))
-    for one in (change for change in changes if not change.broken):
-        table.add_row(
-            one.report,
-            one.panel,
-            one.measure,
-            *(
-                show(value, one.format or "0,000.00") if value is not None else "null"
-                for value in (one.before, one.after)
-            ),
-            _difference(one) or ("groups only" if one.groups else ""),
-        )
     out.print(Text(f"what changes in {plural(reports, 'report')}:"))
-    if table.row_count:
-        out.print(table)
-    _show_groups(changes, old, new)
-    because = {name: None for one in changes for name in one.because}
-    if because:
-        out.print(Text(f"because of {', '.join(because)}", style=QUIET), soft_wrap=True)
-    for one in changes:
-        if one.broken:
-            style = LEAF if one.after_works else RUST
-            out.print(
-                Text.assemble(
-                    ("works again" if one.after_works else "broken", style),
-                    f"  {one.report}, {one.panel}: {one.broken}",
-                )
-            )
-
-
-def _show_groups(changes: list[Change], old: str, new: str) -> None:
-    """The groups that changed most, of the panels that have several."""
-    from dataclasses import replace
-
-    from oak_ledger.present.terminal import console, grid, shortened
-    from oak_ledger.source.formats import plain, show
-
-    every = {
-        (one.measure, group.group, str(group.before), str(group.after)): (one, group)
-        for one in reversed(changes)
-        if len(one.groups) > 1
-        for group in one.groups
-    }
-    pairs = [*every.values()]  # the same figure in several panels once
-    pairs.sort(key=lambda pair: -pair[1].size / (abs(float(pair[0].before or 0)) or 1.0))
-    some, more = shortened(pairs, "group", 8)
-    table = grid("panel", "group", "measure", old, new, "change", right=(3, 4, 5))
-    for one, group in some:
-        texts = [
-            show(value, one.format or "0,000.00") if value is not None else "none"
-            for value in (group.before, group.after)
-        ]
-        key = ", ".join("null" if value is None else plain(value) for value in group.group)
-        table.add_row(
-            one.panel, key, one.measure, *texts, _difference(replace(one, before=group.before, after=group.after))
-        )
-    if some:
-        console().print("by group, the largest first:")
-        console().print(table, *more)
+    show_sections(out, consequences(changes, old, new))
 
 
 @click.command("release")

@@ -57,7 +57,8 @@ Entry | file text, kind text, name text | an entry of a definition or a report
 Cause | what text, finding Finding, entries Entry*, candidates Candidate* | a root cause, all that is broken by it, and what may have taken the place of a missing column
 Check | findings Finding*, causes Cause*, moved Candidate*, working object, codes Code* | what a check found: root causes of errors in the source and its reports, columns that hold something else now, other findings, how much works; `codes` with --codes
 Group | group value*, before value, after value | a figure of one group before and after; null where the group was or is not there
-Change | report text, panel text, measure text, before value, after value, broken text, because text*, groups Group* | a figure of a report before and after, in all and by group; `broken` says why there is none, `because` which fields it comes from
+RenamedGroup | before value*, after value* | a group that has another name now and the same figures
+Change | report text, panel text, measure text, before value, after value, broken text, because text*, groups Group*, renamed RenamedGroup* | a figure of a report before and after, in all and by group; `broken` says why there is none, `because` which fields it comes from
 Version | source text, version integer, stage text, rows integer, warnings integer, note text, made_by text, made_at text, signed_by text, signed_at text | a published version; its stage is draft, released or retired
 Publication | version Version?, findings Finding*, changes Change* | the version that was published (null in a dry run), what the check found, which figures of reports change
 Release | version Version, written flag | the version that reports read, or, in a dry run, would read
@@ -76,7 +77,8 @@ FigurePart | text text, value value | a part of a formula, and its value
 FigureStep | name text, formula text, parts FigurePart*, value value | a formula with its parts and its value
 FilterStep | text text, before integer, after integer | a condition, and how many rows there are before and after it
 Named | name text, value text | a constant with its value, or a key with what it says
-Why | source text, version text, measure text, group row, value value, steps FigureStep*, filters FilterStep*, rows integer, nulls NewNulls*, constants Named*, fields text*, faults Fault*, sample row*, written text* | a figure taken apart; `steps` begin with the figure itself
+Since | before value, key text*, changed integer, came integer, went integer, sample row* | what a figure was, and how many rows behind it differ
+Why | source text, version text, measure text, group row, value value, steps FigureStep*, filters FilterStep*, rows integer, nulls NewNulls*, constants Named*, fields text*, faults Fault*, since Since?, sample row*, written text* | a figure taken apart; `steps` begin with the figure itself
 TableKeys | file text, table text, about text, keys Named*, example text | a table of a file: its keys with what each says, and an example
 Keys | tables TableKeys* | the tables of definitions and reports
 CheckedReport | report text, file text, findings Finding* | what was found in one report

@@ -2,18 +2,30 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import asdict
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from oak_ledger.cli.app import catalogue_option, draft_option, json_option, print_json, with_own_baseline
+from oak_ledger.cli.app import (
+    catalogue_option,
+    draft_option,
+    json_option,
+    open_catalogue,
+    print_json,
+    with_own_baseline,
+)
 from oak_ledger.cli.progress import progress_of
 from oak_ledger.errors import OakError
+from oak_ledger.types import Grain
 
 if TYPE_CHECKING:
+    from oak_ledger.present.sections import Section
     from oak_ledger.report import Report
     from oak_ledger.report.definition import PanelSpec
+    from oak_ledger.report.figure import FigureSince
     from oak_ledger.source import Source
     from oak_ledger.source.why import Why
 
@@ -24,6 +36,9 @@ if TYPE_CHECKING:
 @click.argument("group", nargs=-1)
 @click.option("--measure", default=None, metavar="NAME", help="Which figure of the panel  [default: the first]")
 @click.option(
+    "--since", type=int, default=None, metavar="VERSION", help="Show what it was then, and the rows that differ."
+)
+@click.option(
     "--limit",
     "-n",
     type=click.IntRange(0),
@@ -31,14 +46,19 @@ if TYPE_CHECKING:
     show_default=True,
     help="How many of the rows behind it to show.",
 )
-@click.option("--to", default=None, metavar="FILE", help="Write all rows behind it: .csv, .parquet or .arrow.")
+@click.option(
+    "--to",
+    multiple=True,
+    metavar="FILE",
+    help="Write a page (.html), or all rows behind it (.csv, .parquet, .arrow); may be repeated.",
+)
 @click.option("--version", "number", type=int, default=None, help="Read this version of the source.")
 @click.option("--source", "working", default=None, metavar="FILE", help="Read a working definition instead.")
 @catalogue_option
 @draft_option
 @json_option("Why")
 def why_command(
-    report: str, panel: str, group: tuple[str, ...], measure: str | None, limit: int, to: str | None, number: int | None, working: str | None,
+    report: str, panel: str, group: tuple[str, ...], measure: str | None, since: int | None, limit: int, to: tuple[str, ...], number: int | None, working: str | None,
     catalogue: str, draft: bool, as_json: bool,
 ) -> None:  # fmt: skip
     """Take a figure of REPORT apart: its formula with the value of each part, filters, nulls, constants, the rows behind it.
@@ -47,9 +67,11 @@ def why_command(
     """
     from oak_ledger import open_report
     from oak_ledger.cli.reports import source_of
-    from oak_ledger.formula.lexer import quote_identifier
-    from oak_ledger.present.terminal import say
-    from oak_ledger.report.figure import figure_of, group_values
+    from oak_ledger.insight.fingerprint import names_before
+    from oak_ledger.present.reasons import changes_since, headline, reasons, version_text
+    from oak_ledger.present.sections import show_sections
+    from oak_ledger.present.terminal import LEAF, QUIET, Text, console, say
+    from oak_ledger.report.figure import figure_of, figure_since, group_values
     from oak_ledger.source.why import rows_behind, why
 
     with progress_of("computing"):
@@ -58,18 +80,57 @@ def why_command(
         whole, _ = opened.over(source)
         spec = _panel(opened, whole, panel)
         asked = figure_of(opened, spec, whole, measure)
-        found = why(
-            whole, asked.measure, asked.by if group else (), group_values(whole, asked, group), where=asked.where
-        )
+        values = group_values(whole, asked, group)
+        found = why(whole, asked.measure, asked.by if group else (), values, where=asked.where)
         rows = rows_behind(whole, found, limit)
-        if to is not None:
-            written = whole.write(to, [quote_identifier(name) for name in rows.names], where=[*found.conditions])
+        changed = None
+        if since is not None:
+            before = open_catalogue(catalogue).source(source.name, since)
+            renamed = names_before(source, before.opened, before.document)
+            changed = figure_since(opened, spec, before, source, group, measure, renamed)
+    sections = reasons(found, whole, rows)
+    if changed is not None:
+        sections = [*changes_since(changed, f"version {since}", limit or 5), *sections]
+    under = f"{opened.about.name}, {source.name}, {version_text(source)}"
+    written = [_write(name, whole, found, sections, under) for name in to]
     if as_json:
-        print_json({**_as_json(found, source), "sample": rows.to_dicts(), "written": [to] if to else []})
+        since_json = None if changed is None else _since_as_json(changed, limit)
+        print_json({**_as_json(found, source), "since": since_json, "sample": rows.to_dicts(), "written": [*to]})
         return
-    _show(found, whole, rows, opened.about.name)
-    if to is not None:
-        say(f"written: {to}, {written.rows:,} rows")
+    out = console()
+    out.print(Text(headline(found), style=f"bold {LEAF}"))
+    out.print(Text(under, style=QUIET))
+    out.print()
+    show_sections(out, sections)
+    for text in written:
+        say(text)
+
+
+def _write(name: str, source: Source, found: Why, sections: Sequence[Section], under: str) -> str:
+    """Write the page, or the rows behind the figure; what was written, in words."""
+    from oak_ledger.files import write_text
+    from oak_ledger.formula.lexer import quote_identifier
+    from oak_ledger.present.reasons import headline
+    from oak_ledger.present.sections import sections_page
+
+    if name.lower().endswith(".html"):
+        write_text(Path(name), sections_page(headline(found), under, sections))
+        return f"written: {name}"
+    fields = [quote_identifier(one) for one in found.fields if source.state(one).grain == Grain.ROW]
+    made = source.write(name, fields or None, where=[*found.conditions])
+    return f"written: {name}, {made.rows:,} rows"
+
+
+def _since_as_json(changed: FigureSince, limit: int) -> dict[str, Any]:
+    rows = changed.rows
+    return {
+        "before": None if changed.before is None else changed.before.value,
+        "key": [*rows.key],
+        "changed": rows.changed_after.num_rows,
+        "came": rows.came.num_rows,
+        "went": rows.went.num_rows,
+        "sample": rows.side_by_side().slice(0, limit).to_pylist(),
+    }
 
 
 def _panel(report: Report, source: Source, text: str) -> PanelSpec:
@@ -94,15 +155,12 @@ def _panel(report: Report, source: Source, text: str) -> PanelSpec:
     return found[0]
 
 
-def _version(source: Source) -> str:
-    made = source.published
-    return f"version {made.number} ({made.stage})" if made is not None else "working copy"
-
-
 def _as_json(found: Why, source: Source) -> dict[str, Any]:
+    from oak_ledger.present.reasons import version_text
+
     return {
         "source": source.name,
-        "version": _version(source),
+        "version": version_text(source),
         "measure": found.measure,
         "group": {name: None if value is None else str(value) for name, value in found.group.items()},
         "value": found.value,
@@ -114,65 +172,3 @@ def _as_json(found: Why, source: Source) -> dict[str, Any]:
         "fields": found.fields,
         "faults": [one.as_json() for one in found.faults],
     }
-
-
-def _show(found: Why, source: Source, rows: Any, report: str) -> None:
-    from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, faults_lines, grid, plural, rows_table
-    from oak_ledger.source.formats import plain
-
-    out = console()
-    group = ", ".join(f"{name} {'null' if value is None else plain(value)}" for name, value in found.group.items())
-    out.print(
-        Text.assemble(
-            (found.measure, "bold"), f"  {group or 'all rows'}  ", (_number(found.value, found.format), f"bold {LEAF}")
-        )
-    )
-    out.print(Text(f"{report}, {source.name}, {_version(source)}", style=QUIET))
-    for step in found.steps:
-        values = step.formula
-        for part in sorted(step.parts, key=lambda one: -len(one.text)):
-            values = values.replace(part.text, _number(part.value, ""))
-        out.print()
-        out.print(Text.assemble((step.name, "bold"), f" = {step.formula}"))
-        if step.parts:
-            out.print(Text(f"  = {values}"))
-        out.print(Text(f"  = {_number(step.value, step.format)}", style=LEAF))
-    made = [name for name in found.fields if getattr(source.state(name).spec, "formula", "")]
-    steps = {step.name for step in found.steps if step.formula != f"SUM({step.name})"}
-    for name in made:
-        if name not in steps:
-            spec: Any = source.state(name).spec
-            out.print(Text(f"  {name} = {' '.join(spec.formula.split())}", style=QUIET))
-    if found.filters:
-        out.print()
-        table = grid("condition", "rows before", "removed", "left", right=(1, 2, 3))
-        for one in found.filters:
-            table.add_row(one.text, f"{one.before:,}", f"{one.before - one.after:,}", f"{one.after:,}")
-        out.print(table)
-    for name, count in found.nulls:
-        out.print(Text.assemble((f"{name} is null", RUST), f" in {count:,} of {plural(found.rows, 'row')}"))
-    for name, value in found.constants:
-        out.print(Text(f"{name} is {value}"))
-    for line in faults_lines(found.faults):
-        out.print(line)
-    specs: list[Any] = [source.state(name).spec for name in found.fields]
-    columns = [f"{spec.name}: {spec.column}" for spec in specs if getattr(spec, "column", "")]
-    if columns:
-        out.print(Text(f"columns: {', '.join(columns)}", style=QUIET))
-    if rows.table.num_rows:
-        out.print()
-        out.print(f"the first of {plural(found.rows, 'row')} behind it:")
-        out.print(rows_table(rows, out.width))
-
-
-def _number(value: Any, format_text: str) -> str:
-    from oak_ledger.source.formats import show
-
-    if value is None:
-        return "null"
-    given = (
-        format_text or ("0,000.00" if not isinstance(value, int) else "0,000")
-        if not isinstance(value, (str, bool))
-        else ""
-    )
-    return show(value, given)

@@ -66,6 +66,8 @@ def fingerprint(values: Any) -> Fingerprint:
     import pandas as pd
 
     array = values.combine_chunks() if isinstance(values, pa.ChunkedArray) else values
+    if pa.types.is_dictionary(array.type):
+        array = array.cast(array.type.value_type)
     kind = from_arrow_type(array.type)
     present = array.drop_null()
     different = present.unique()

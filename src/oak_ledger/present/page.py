@@ -29,7 +29,7 @@ th { text-align: left; } thead th { border-bottom: 1px solid #d5dad3; } tbody th
 .number { text-align: right; white-space: nowrap; } tr.subtotal th, tr.subtotal td, tfoot th, tfoot td { font-weight: bold; } tfoot tr.total > * { border-top: 1px solid #d5dad3; }
 tfoot tr.rest > * { font-weight: normal; color: #5c665f; }
 .note, .null, summary { color: #5c665f; } .note { margin: .4rem 0 0; font-size: .9rem; } .broken, .warning { color: #a34a22; margin: .4rem 0 0; } img { width: 100%; height: auto; }
-details { margin-top: .5rem; } details caption { padding-top: .5rem; } summary { cursor: pointer; font-size: .9rem; }
+section.part { margin-bottom: 2rem; } .line { margin: .2rem 0; } details { margin-top: .5rem; } details caption { padding-top: .5rem; } summary { cursor: pointer; font-size: .9rem; }
 @media print { main { margin: 0; max-width: none; } .panels { grid-template-columns: 1fr 1fr; } section { break-inside: avoid; } details { display: none; } }
 """
 _PAGE = """<!doctype html>
@@ -60,8 +60,8 @@ _REPORT = """<h1>{{ view.name }}</h1>
 </section>{% endfor %}
 </div>
 {% endif %}{% endfor %}"""
-_TABLE = """<div class="wide" tabindex="0" role="region" aria-label="{{ title }}"><table>
-<caption>{{ title }}</caption>
+_TABLE = """<div class="wide" tabindex="0" role="region" aria-label="{{ title or 'table' }}"><table>
+{% if title %}<caption>{{ title }}</caption>{% endif %}
 <thead><tr>{% for name in table.names %}<th scope="col"{% if table.numeric[loop.index0] %} class="number"{% endif %}>{{ name }}</th>{% endfor %}</tr></thead>
 {% for part, lines in parts %}{% if lines %}<{{ part }}>{% for line in lines %}
 <tr{% if line.role != "row" %} class="{{ line.role }}"{% endif %}>{% for cell in line.cells %}{% if loop.first and not table.numeric[0] %}<th scope="row">{{ cell }}</th>{% else %}<td{% if table.numeric[loop.index0] %} class="number"{% endif %}>{% if cell == "null" %}<span class="null">null</span>{% else %}{{ cell }}{% endif %}</td>{% endif %}{% endfor %}</tr>{% endfor %}

@@ -45,6 +45,8 @@ class Change:
     after_works: bool = True
     groups: tuple[GroupChange, ...] = ()
     because: tuple[str, ...] = ()
+    renamed: tuple[tuple[tuple[Any, ...], tuple[Any, ...]], ...] = ()
+    """Groups that have another name now and the same figures: (before, after)."""
 
 
 def _number(value: Any) -> float:
@@ -142,24 +144,40 @@ def _differences(report: str, panel: str, old: Answer, new: Answer, keys: int) -
     right = (new.totals or new.table).to_pylist()[:1]
     if not left or not right:
         return []
-    rows = (
-        [{tuple(row.values())[:keys]: tuple(row.values()) for row in one.to_dicts()} for one in (old, new)]
-        if keys
-        else [{}, {}]
+    was, now = (
+        {tuple(row.values())[:keys]: tuple(row.values())[keys:] for row in one.to_dicts()} if keys else {}
+        for one in (old, new)
     )
+    renamed = _renamed_groups(was, now)
+    for before, after in renamed:
+        del was[before], now[after]
     for at, (name, before, value) in enumerate(zip(right[0], left[0].values(), right[0].values(), strict=True)):
         if at < keys:
             continue
-        every = dict.fromkeys([*rows[0], *rows[1]])
         groups = []
-        for key in every:
-            was, now = (side[key][at] if key in side else None for side in rows)
-            if not _same(was, now) or (key in rows[0]) != (key in rows[1]):
-                groups.append(GroupChange(key, was, now))
-        if groups or not _same(before, value):
+        for key in dict.fromkeys([*was, *now]):
+            sides = [side[key][at - keys] if key in side else None for side in (was, now)]
+            if not _same(*sides) or (key in was) != (key in now):
+                groups.append(GroupChange(key, *sides))
+        if groups or not _same(before, value) or renamed:
             ordered = tuple(sorted(groups, key=lambda one: -one.size))
-            found.append(Change(report, panel, name, before, value, new.formats.get(name, ""), groups=ordered))
+            form = new.formats.get(name, "")
+            found.append(Change(report, panel, name, before, value, form, groups=ordered, renamed=renamed))
     return found
+
+
+_Groups = dict[tuple[Any, ...], tuple[Any, ...]]
+
+
+def _renamed_groups(was: _Groups, now: _Groups) -> tuple[tuple[tuple[Any, ...], tuple[Any, ...]], ...]:
+    """The groups that went, each with the one that came and has the same figures; only where there is one of each."""
+    gone: dict[tuple[Any, ...], list[tuple[Any, ...]]] = {}
+    came: dict[tuple[Any, ...], list[tuple[Any, ...]]] = {}
+    for side, other, found in ((was, now, gone), (now, was, came)):
+        for key, values in side.items():
+            if key not in other:
+                found.setdefault(values, []).append(key)
+    return tuple((keys[0], came[one][0]) for one, keys in gone.items() if len(keys) == 1 == len(came.get(one, ())))
 
 
 def _same(one: Any, other: Any) -> bool:

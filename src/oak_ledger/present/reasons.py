@@ -1,0 +1,98 @@
+"""A figure taken apart, as sections; and the rows by which it differs from an earlier one."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from oak_ledger.present.sections import Section, table_of
+from oak_ledger.report.figure import FigureSince
+from oak_ledger.source import Answer, Source
+from oak_ledger.source.formats import plain, show
+from oak_ledger.source.why import Why
+
+
+def headline(found: Why) -> str:
+    """What figure it is, and its value."""
+    group = ", ".join(f"{name} {'null' if value is None else plain(value)}" for name, value in found.group.items())
+    return f"{found.measure}, {group or 'all rows'}: {_number(found.value, found.format)}"
+
+
+def reasons(found: Why, source: Source, sample: Answer) -> list[Section]:
+    """The formula with the value of each part, filters, nulls, constants, columns, and some of the rows."""
+    sections = []
+    for step in found.steps:
+        values = step.formula
+        for part in sorted(step.parts, key=lambda one: -len(one.text)):
+            values = values.replace(part.text, _number(part.value, ""))
+        lines = [(f"  = {values}", "")] if step.parts else []
+        lines.append((f"  = {_number(step.value, step.format)}", "good"))
+        sections.append(Section(f"{step.name} = {step.formula}", tuple(lines)))
+    steps = {step.name for step in found.steps if step.formula != f"SUM({step.name})"}
+    specs: list[Any] = [source.state(name).spec for name in found.fields]
+    made = [(f"{one.name} = {' '.join(one.formula.split())}", "") for one in specs if getattr(one, "formula", "") and one.name not in steps]  # fmt: skip
+    if made:
+        sections.append(Section("Fields that it needs", tuple(made)))
+    if found.filters:
+        rows = [(one.text, f"{one.before:,}", f"{one.before - one.after:,}", f"{one.after:,}") for one in found.filters]
+        table = table_of(("condition", "rows before", "removed", "left"), rows, (1, 2, 3))
+        sections.append(Section("Conditions", (), table))
+    lines = [(f"{name} is null in {count:,} of {found.rows:,} rows", "bad") for name, count in found.nulls]
+    lines += [(f"not computed: {one.sentence()}", "bad") for one in found.faults]
+    lines += [(f"{name} is {value}", "") for name, value in found.constants]
+    columns = [f"{one.name}: {one.column}" for one in specs if getattr(one, "column", "")]
+    lines += [(f"columns: {', '.join(columns)}", "quiet")] if columns else []
+    if lines:
+        sections.append(Section("Nulls, constants, columns", tuple(lines)))
+    if sample.table.num_rows:
+        title = f"The first {sample.table.num_rows:,} of {found.rows:,} rows behind it"
+        sections.append(Section(title, (), _rows(sample.table, sample.formats)))
+    return sections
+
+
+def changes_since(found: FigureSince, since: str, limit: int) -> list[Section]:
+    """What the figure was, and the rows that differ: so many of each kind."""
+    was = "its group was not there" if found.before is None else _number(found.before.value, found.before.format)
+    now, rows = _number(found.now.value, found.now.format), found.rows
+    told = (
+        f"rows told apart by {', '.join(rows.key)}"
+        if rows.key
+        else "rows compared whole, since no field is different in every row"
+    )
+    counts = f"{rows.changed_after.num_rows:,} rows have other values, {rows.came.num_rows:,} came, {rows.went.num_rows:,} went"
+    sections = [Section(f"Since {since}", ((f"{was} → {now}", ""), (f"{counts}; {told}", "quiet")))]
+    for title, table in (
+        ("Rows with other values", rows.side_by_side()),
+        ("Rows that came", rows.came),
+        ("Rows that went", rows.went),
+    ):
+        if table.num_rows:
+            more = f", the first {limit:,} of {table.num_rows:,}" if table.num_rows > limit else ""
+            sections.append(Section(f"{title}{more}", (), _rows(table.slice(0, limit), {})))
+    return sections
+
+
+def _rows(table: Any, formats: Any) -> Any:
+    import pyarrow as pa
+
+    number = [
+        pa.types.is_integer(one) or pa.types.is_floating(one) or pa.types.is_decimal(one) for one in table.schema.types
+    ]
+    rows = [[_cell(value, formats.get(name, "")) for name, value in row.items()] for row in table.to_pylist()]
+    return table_of(table.schema.names, rows, [at for at, one in enumerate(number) if one])
+
+
+def _cell(value: Any, format_text: str) -> str:
+    return "null" if value is None else show(value, format_text)
+
+
+def _number(value: Any, format_text: str) -> str:
+    if value is None:
+        return "null"
+    given = format_text or ("" if isinstance(value, (str, bool)) else "0,000" if isinstance(value, int) else "0,000.00")
+    return show(value, given)
+
+
+def version_text(source: Source) -> str:
+    """Which version of a source it is."""
+    made = source.published
+    return f"version {made.number} ({made.stage})" if made is not None else "working copy"
