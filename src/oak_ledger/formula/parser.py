@@ -11,6 +11,7 @@ import re
 from collections.abc import Callable
 from dataclasses import dataclass
 from decimal import Decimal
+from functools import lru_cache
 from typing import Any
 
 from oak_ledger.errors import Finding, Place
@@ -41,6 +42,7 @@ INFIX: dict[str, int] = {
     "%": MULTIPLY,
 }
 MAX_DEPTH = 64
+KEPT = 20_000  # formulas that were read and need not be read again
 UNITS = ("SECOND", "MINUTE", "HOUR", "DAY", "WEEK", "MONTH", "QUARTER", "YEAR")
 PARTS = (*UNITS, "DOW", "ISODOW", "DOY", "ISOYEAR")
 # Words that end an operand without being part of it; used to go on after an error.
@@ -60,6 +62,7 @@ class Parsed:
     findings: tuple[Finding, ...]
 
 
+@lru_cache(maxsize=KEPT)
 def parse(text: str) -> Parsed:
     """Read a formula. Never raises: what is wrong is among the findings, and the tree is always there."""
     tokens, findings = tokenize(text)

@@ -43,21 +43,11 @@ def check_reports(reports: Sequence[Report], source: Source) -> list[list[Findin
 
 def _of_names(report: Report, source: Source, over: tuple[Source, list[Finding]]) -> list[Finding]:
     """Errors, and totals of what must not be added up."""
-    whole, _ = over
-    found = report.errors(source, over)
+    plans, found = report.planned_panels(source, over)
     if report.about.source.casefold() != source.name.casefold():
         message = f"The report reads {report.about.source!r}, but was given {source.name!r}."
         found.append(Finding("other-source", message, Place(f"{report.document.where}, [report]"), severity="warning"))
-    for panel in report.panels:
-        try:
-            planned = report.planned(panel, whole)
-        except OakError:
-            continue  # among the errors
-        found += [
-            one.at(f"{report.document.where}, panel {filled(panel.title, whole)!r}")
-            for one in beside_answer(whole, planned.summed if planned else ())
-        ]
-    return found
+    return found + [one.at(where) for where, planned in plans for one in beside_answer(over[0], planned.summed)]
 
 
 def _texts(report: Report) -> Iterator[Text]:

@@ -175,20 +175,28 @@ class Report:
         found = tuple(one.at(where) for one in computed.findings if one.severity != "note")
         return PanelView(panel, title, content, computed.answer, (*found, *texts))
 
-    def errors(self, source: Source, over: tuple[Source, list[Finding]] | None = None) -> list[Finding]:
-        """What of this report does not work over a source; nothing is computed for it. `over` is what `over` gave, where it is known."""
-        whole, found = over or self.over(source)
+    def errors(self, source: Source) -> list[Finding]:
+        """What of this report does not work over a source; nothing is computed for it."""
+        return self.planned_panels(source, self.over(source))[1]
+
+    def planned_panels(
+        self, source: Source, over: tuple[Source, list[Finding]]
+    ) -> tuple[list[tuple[str, PlannedTally]], list[Finding]]:
+        """The questions of panels that can be asked, each with where it is, and what does not work; `over` is what `over` gives."""
+        whole, found = over
         local = self.broken_locals(found)
         causes = [cause.at(one.place.where) for one in found for cause in _causes(one, whole, {})]
         errors = [*causes, *_text_findings(self.about.text, source, f"{self.document.where}, [report]")]
+        plans = []
         for panel in self.panels:
             where = f"{self.document.where}, panel {filled(panel.title, whole)!r}"
             try:
-                self.planned(panel, whole)
+                planned = self.planned(panel, whole)
+                plans += [(where, planned)] if planned is not None else []
             except OakError as error:
                 errors += [cause.at(where) for cause in causes_of(error, whole, local)]
             errors += _text_findings(f"{panel.title} {panel.text}", whole, where)
-        return errors
+        return plans, errors
 
     def hiding(self, source: Source) -> list[Finding]:
         """Fields of this report that have the name of a shared one: its panels show its own, shared formulas keep theirs."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 from oak_ledger.engine import ExecutionStats, Expression, Query, SortBy
 from oak_ledger.errors import FormulaError, OakError, Place
@@ -86,6 +87,7 @@ class Questions(EditableDefinition):
                 raise FormulaError("condition-wanted", message, place=Place("the filter", one.text, 0, len(one.text)))
         return made
 
+    @cached_property
     def _always(self) -> tuple[Expression, ...]:
         """The source's own filters; of a published source they were applied when its rows were published."""
         if self.published is not None:
@@ -130,7 +132,7 @@ class Questions(EditableDefinition):
             tuple(one for one, _ in shown),
             tuple(one for one, _ in keys),
             tuple(self._filters(where)),
-            self._always(),
+            self._always,
             grouped=True,
             sort=self._sort(sort, columns),
             limit=limit,

@@ -141,7 +141,7 @@ class Source(Questions):
             shown,
             (),
             tuple(self._filters(where)),
-            self._always(),
+            self._always,
             sort=self._sort(sort, shown),
             limit=limit,
             stats=ExecutionStats() if explain else None,
@@ -198,7 +198,7 @@ class Source(Questions):
         shown = tuple(
             self._expression(item, place="show")[0] for item in (self.row_fields() if show is None else listed(show))
         )
-        question = Query(self.compiled.expressions, shown, (), tuple(self._filters(where)), self._always())
+        question = Query(self.compiled.expressions, shown, (), tuple(self._filters(where)), self._always)
         question = self._with_baseline_values(question, (), where)
         self._refuse_overwriting_origin(Path(path))
         whole.some_field(self, shown)
