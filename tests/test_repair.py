@@ -249,6 +249,76 @@ class Repairs(Delivered):
         self.assertIn("not-compared", [one["code"] for one in found])
 
 
+class Drift(Delivered):
+    """Columns that keep their names and change: seen on files by the check, before anything is published."""
+
+    def test_each_change_is_seen(self) -> None:
+        times = ROWS // 3
+        cases: list[tuple[str, dict[str, Any], str, str]] = [
+            ("a unit", {"VOLUME": [f"{float(one) * 35.315:.2f}" for one in COLUMNS["VOLUME"]]}, "drift-unit", "35.3"),
+            ("a currency", {"COST": [f"{float(one) * 1.08:.4f}" for one in COLUMNS["COST"]]}, "drift-unit", "1.08 times"),
+            ("nulls", {"COST": [one if at % 3 else "" for at, one in enumerate(COLUMNS["COST"])]}, "drift-nulls", f"{(ROWS - 2 * times) / ROWS:.1%}"),
+            ("one value", {"SPECIES": ["oak"] * ROWS}, "drift-constant", "one value"),
+            ("recoded", {"SPECIES": [f"{one[:2]}1" for one in COLUMNS["SPECIES"]]}, "drift-values", "'oak' → 'oa1'"),
+            ("recased", {"SPECIES": [one.upper() for one in COLUMNS["SPECIES"]]}, "drift-values", "'oak' → 'OAK'"),
+            ("a type", {"COST": ["dear"] * ROWS}, "values-lost", "not a"),
+        ]  # fmt: skip
+        for name, changes, code, words in cases:
+            with self.subTest(name):
+                self.deliver(**changes)
+                found = {one["code"]: one["message"] for one in self.oak_json("check", "loads", code=None)["findings"]}
+                self.assertIn(code, found)
+                self.assertIn(words, found[code])
+
+    def test_nulls_that_a_clean_fills_in(self) -> None:
+        self.oak("field", "clean", "loads", "Cost", "COALESCE(VALUE, 0)")
+        self.oak("publish", "loads")
+        self.oak("release", "Loads", "--yes")
+        self.deliver(COST=[one if at % 4 else "" for at, one in enumerate(COLUMNS["COST"])])
+        found = [
+            one["message"]
+            for one in self.oak_json("check", "loads", code=None)["findings"]
+            if one["code"] == "drift-nulls"
+        ]
+        self.assertEqual(len(found), 1)
+        self.assertIn("Cost arrives without a value in 25.0% of the rows", found[0])
+
+    def test_a_key_of_a_join(self) -> None:
+        self.write("mills.csv", "MILL,TOWN\nLow Weir,x\nHigh Ford,y\n")
+        self.write("tickets.csv", "NO,MILL,V\n1,Low Weir,3\n2,High Ford,4\n")
+        self.oak("join", "tickets.csv", "mills.csv", "--on", "MILL", "--name", "Tickets", "--to", "tickets.oak.toml")
+        before = self.oak("peek", "tickets.oak.toml")
+        self.write("mills.csv", "SAWMILL,TOWN\nLow Weir,x\nHigh Ford,y\n")
+        self.assertIn("oak mend SOURCE MILL=NEW", self.oak("check", "tickets.oak.toml", code=3))
+        self.oak("mend", "tickets.oak.toml", "MILL=SAWMILL")
+        self.assertEqual(self.oak("peek", "tickets.oak.toml"), before)
+
+
+class Consequences(Delivered):
+    def test_rows_behind_a_change_and_groups_with_other_names(self) -> None:
+        changed = next(
+            at for at, one in enumerate(COLUMNS["SPECIES"]) if one == "larch" and float(COLUMNS["COST"][at]) > 60
+        )
+        self.deliver(
+            SPECIES=[{"oak": "Oak"}.get(one, one) for one in COLUMNS["SPECIES"]],
+            COST=["999" if at == changed else one for at, one in enumerate(COLUMNS["COST"])],
+        )
+        self.oak("mend", "loads", "--values", "Species", "oak=Oak")
+        found = self.oak_json("publish", "loads", "--dry-run", "--to", "changes.html")["changes"]
+        names = {(tuple(pair["before"]), tuple(pair["after"])) for one in found for pair in one["renamed"]}
+        self.assertIn((("oak",), ("Oak",)), names)
+        page = Path("changes.html").read_text("utf-8")
+        self.assertIn("oak → Oak", page)
+        self.assertIn("Because of", page)
+        since = self.oak_json("why", "reports/species.report.toml", "Stands", "--measure", "Cost", "--source", "loads", "--since", "1")["since"]  # fmt: skip
+        self.assertEqual((since["changed"], since["came"], since["went"], since["key"]), (1, 0, 0, ["Load"]))
+        self.assertEqual(since["sample"][0]["Cost, now"], "999.00")
+        self.oak(
+            "why", "reports/species.report.toml", "Stands", "--source", "loads", "--since", "1", "--to", "why.html"
+        )
+        self.assertIn("Since version 1", Path("why.html").read_text("utf-8"))
+
+
 class References(Delivered):
     def test_every_place_has_its_span(self) -> None:
         documents = [

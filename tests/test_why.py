@@ -5,7 +5,10 @@ from __future__ import annotations
 import unittest
 from typing import Any
 
+import pyarrow as pa
+
 import oak_ledger as oak
+from oak_ledger.source.row_changes import row_changes
 from oak_ledger.source.why import Why, rows_behind, why
 from tests.support import LOADS, D, FolderCase
 
@@ -32,6 +35,37 @@ CASES: tuple[Case, ...] = (
     (("With tax", "SUM(Cost) * Tax"), [], [], None, {"SUM(Cost)": 80}, [], {"Cost": 2}),
     (("Rated", "SUM(Cost * Rate)"), [("Month", "EXTRACT(MONTH FROM Day)")], [3], None, {}, [(6, 5)], {"Cost": 1}),
 )  # fmt: skip
+
+
+class RowsOfTwoStates(unittest.TestCase):
+    def test_cases(self) -> None:
+        """Rows before and now, the key; then how many came, went and have other values, and in which columns."""
+        old = [(1, "a", 5), (2, "b", None), (3, None, 7), (3, None, 7)]
+        cases: list[tuple[list[tuple[Any, ...]], list[tuple[Any, ...]], list[str], tuple[int, int, int, list[str]]]] = [
+            (old, old, [], (0, 0, 0, [])),
+            (old, old[::-1], [], (0, 0, 0, [])),
+            (old, old[:3], [], (0, 1, 0, [])),  # one of two equal rows
+            (old, [*old, old[3]], [], (1, 0, 0, [])),
+            (old, [(1, "a", 6), *old[1:]], [], (1, 1, 0, [])),
+            (old[:3], [(1, "a", 6), (2, "b", None), (4, "x", 1)], ["k"], (1, 1, 1, ["v"])),
+            (old[:3], [(1, None, 5), (2, "c", 3), (3, None, 7)], ["k"], (0, 0, 2, ["t", "v"])),
+            ([], old[:3], ["k"], (3, 0, 0, [])),
+            (old[:3], [], ["k"], (0, 3, 0, [])),
+        ]
+        for before, now, key, expected in cases:
+            with self.subTest(before=before, now=now, key=key):
+                sides = [
+                    pa.table({"k": [one[0] for one in rows], "t": pa.array([one[1] for one in rows], pa.string()), "v": pa.array([one[2] for one in rows], pa.int64())}, schema=pa.schema([("k", pa.int64()), ("t", pa.string()), ("v", pa.int64())]))
+                    for rows in (before, now)
+                ]  # fmt: skip
+                found = row_changes(sides[0], sides[1], key)
+                counts = (found.came.num_rows, found.went.num_rows, found.changed_after.num_rows, [*found.columns])
+                self.assertEqual(counts, expected)
+
+    def test_a_key_that_repeats(self) -> None:
+        table = pa.table({"k": [1, 1], "v": [2, 3]})
+        with self.assertRaises(oak.OakError):
+            row_changes(table, table.slice(0, 1), ["k"])
 
 
 class Figures(unittest.TestCase):

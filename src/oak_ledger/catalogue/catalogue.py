@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import getpass
 import os
 from collections.abc import Mapping
@@ -16,7 +17,7 @@ from oak_ledger.errors import Finding, OakError
 from oak_ledger.formula import Grain
 from oak_ledger.formula.builder import nearest_hint
 from oak_ledger.formula.lexer import quote_identifier
-from oak_ledger.insight.fingerprint import Fingerprint, fingerprint
+from oak_ledger.insight.fingerprint import Fingerprint, arrived_null, fingerprint
 from oak_ledger.origin import OriginReader, ParquetReader
 from oak_ledger.source import Published, Source
 from oak_ledger.source.definition import DEFINITION
@@ -166,7 +167,10 @@ class Catalogue:
         names = [state.name for state in source.fields if state.grain == Grain.ROW and not state.broken]
         names += [state.name for state in source.fields if state.grain == Grain.CONSTANT and not state.broken]
         table = source.rows([quote_identifier(name) for name in names]).table
-        return Prepared(source, table, {name: fingerprint(table.column(name)) for name in names}, tuple(found))
+        prints = {name: fingerprint(table.column(name)) for name in names}
+        for name, share in arrived_null(source).items():
+            prints[name] = dataclasses.replace(prints[name], arrived_null=share)
+        return Prepared(source, table, prints, tuple(found))
 
     def publish(self, source: Source | Prepared, *, note: str = "") -> Version:
         """Publish a source, or what was prepared of one, as a draft. Raises OakError where a field is broken."""

@@ -86,7 +86,12 @@ def check_command(source: str | None, codes: bool, catalogue: str, reports: str 
         moved = _moved(offered)
         if last is not None and before is not None:
             skip = [one.field for one in moved]
-            findings += drift(opened, before, f"version {last.number}", [one.document for one in known], skip=skip)
+            arrived = {
+                name: one.arrived_null for name, one in last.fingerprints.items() if one.arrived_null is not None
+            }
+            findings += drift(
+                opened, before, f"version {last.number}", [one.document for one in known], skip=skip, arrived=arrived
+            )
         progress.next()
         findings += [one for report in known for one in report.hiding(opened)]
         checked = [ReportErrors(one.path, one.document, tuple(one.errors(opened))) for one in known]

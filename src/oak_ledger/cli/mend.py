@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+
 import click
 
 from oak_ledger.cli.app import open_working, pairs, reports_of, reports_option
+from oak_ledger.errors import OakError
 
 
 @click.command("mend")
@@ -46,14 +49,16 @@ def mend_command(
     recoded = {values: given} if values is not None else {}
     columns = {} if values is not None else given
     planned = plan_mend(opened, columns, others, names=pairs(rename, "a renaming"), values=recoded, origin=origin)
-    before = [] if origin else [state.name for state in opened.compiled.states.values() if state.broken]
+    broken = 0
+    with suppress(OakError):  # an origin that cannot be read breaks everything, and the mend may be what helps
+        broken = sum(state.broken for state in opened.compiled.states.values())
     left = broken_names(planned.source)
     still = sum(state.broken for state in planned.source.compiled.states.values())
-    apply(planned, dry_run=dry_run, facts={"mended": len(before) - still, "still_broken": [one.name for one in left]})
+    apply(planned, dry_run=dry_run, facts={"mended": broken - still, "still_broken": [one.name for one in left]})
     out = console()
-    verb = "would work" if dry_run else "works" if len(before) - still == 1 else "work"
-    if len(before) > still:
-        out.print(Text.assemble((plural(len(before) - still, "broken field"), LEAF), f" {verb} again"))
+    verb = "would work" if dry_run else "works" if broken - still == 1 else "work"
+    if broken > still:
+        out.print(Text.assemble((plural(broken - still, "broken field"), LEAF), f" {verb} again"))
     for one in left:
         out.print(Text.assemble((f"{one.name} is still broken: ", RUST), one.finding.message))
     return 0

@@ -46,6 +46,7 @@ def publish_command(
     """
     from oak_ledger import Catalogue, renamed_between, report_changes
     from oak_ledger.present.terminal import QUIET, Text, console, counted, findings_list, plural
+    from oak_ledger.reference import recoded
 
     with progress_of("checking", "comparing reports", "publishing") as progress:
         opened = open_working(source, progress)
@@ -60,7 +61,7 @@ def publish_command(
             old = place.source(opened.name, before.number)
             renamed = renamed_between(before.fingerprints, prepared.fingerprints)
             changed = _changed_fields(old, opened, before.fingerprints, prepared.fingerprints, renamed)
-            changes = report_changes(known, old, opened, renamed, changed)
+            changes = report_changes(known, old, opened, renamed, changed, recoded(opened, old))
         progress.next()
         version = None if dry_run or place is None else place.publish(prepared, note=note)
     now = "working copy" if version is None else f"version {version.number}"

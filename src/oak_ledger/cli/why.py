@@ -71,6 +71,7 @@ def why_command(
     from oak_ledger.present.reasons import changes_since, headline, reasons, version_text
     from oak_ledger.present.sections import show_sections
     from oak_ledger.present.terminal import LEAF, QUIET, Text, console, say
+    from oak_ledger.reference import recoded
     from oak_ledger.report.figure import figure_of, figure_since, group_values
     from oak_ledger.source.why import rows_behind, why
 
@@ -87,7 +88,7 @@ def why_command(
         if since is not None:
             before = open_catalogue(catalogue).source(source.name, since)
             renamed = names_before(source, before.opened, before.document)
-            changed = figure_since(opened, spec, before, source, group, measure, renamed)
+            changed = figure_since(opened, spec, before, source, group, measure, renamed, recoded(source, before))
     sections = reasons(found, whole, rows)
     if changed is not None:
         sections = [*changes_since(changed, f"version {since}", limit or 5), *sections]

@@ -44,6 +44,8 @@ class Fingerprint:
     median: float | None
     average: float | None
     sketch: tuple[int, ...]
+    arrived_null: float | None = None
+    """The share of rows without a value as it arrives, before a clean fills some in; None where nothing is cleaned, or not known."""
 
     def as_json(self) -> dict[str, Any]:
         """Plain values."""
@@ -90,6 +92,22 @@ def fingerprint(values: Any) -> Fingerprint:
         average,
         sketch,
     )
+
+
+def arrived_null(source: Source) -> dict[str, float]:
+    """For each field with a clean, the share of rows that have no value before it is cleaned."""
+    cleaned = [block for block in source.document.all("field") if block.values.get("clean")]
+    document = source.document
+    for block in cleaned:
+        document = document.replaced(block, {"clean": None})
+    raw = source.changed(document)
+    names = [str(block.values["name"]) for block in cleaned]
+    names = [name for name in names if not raw.state(name).broken]
+    if not names:
+        return {}
+    shown = [(f"{at}", f"COUNT({quote_identifier(name)})") for at, name in enumerate(names)]
+    counts = raw.tally(show=[*shown, ("rows", "COUNT(*)")]).to_dicts()[0]
+    return {name: 1 - counts[f"{at}"] / counts["rows"] for at, name in enumerate(names) if counts["rows"]}
 
 
 def same_field(one: Fingerprint, other: Fingerprint) -> bool:

@@ -100,7 +100,12 @@ class JoinReader:
             if missing or not spec.on:
                 there = ", ".join(table.schema.names)
                 what = f"has no column {missing[0]!r}" if missing else "is joined on nothing"
-                raise UnusableInput("join-key", f"The part {spec.name}: {side} {what}.", hint=f"Columns are {there}.")
+                hint = (
+                    f"Columns are {there}. If it is one of them now: oak mend SOURCE {missing[0]}=NEW."
+                    if missing
+                    else f"Columns are {there}."
+                )
+                raise UnusableInput("join-key", f"The part {spec.name}: {side} {what}.", hint=hint)
         keys = _paired_keys(left, right, spec)
         left_at, right_at = _pairs(*keys, how=spec.how)
         columns: dict[str, Any] = {}

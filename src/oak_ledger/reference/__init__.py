@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from oak_ledger.reference.candidates import Candidate, candidates
 from oak_ledger.reference.causes import Cause, ReportErrors, causes
-from oak_ledger.reference.drift import drift
+from oak_ledger.reference.drift import drift, recoded
 from oak_ledger.reference.lineage import Lineage, Piece, lineage
 from oak_ledger.reference.mend import Mend, plan_mend, plan_upgrade
 from oak_ledger.reference.trace import Broken, Entry, Uses, broken_names, counted_entries, dependents
@@ -28,4 +28,5 @@ __all__ = [
     "lineage",
     "plan_mend",
     "plan_upgrade",
+    "recoded",
 ]

@@ -16,6 +16,7 @@ import pyarrow.compute as pc
 from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import Grain
 from oak_ledger.formula.lexer import quote_identifier
+from oak_ledger.insight.fingerprint import arrived_null
 from oak_ledger.origin.files import FILE_COLUMN
 from oak_ledger.reference.evidence import Matching, Values, matching, matching_by_several, values_of
 from oak_ledger.source.definition import FieldSpec
@@ -50,10 +51,40 @@ class _Side:
 
 
 def drift(
-    source: Source, before: Source, since: str, documents: Sequence[Document] = (), *, skip: Collection[str] = ()
+    source: Source,
+    before: Source,
+    since: str,
+    documents: Sequence[Document] = (),
+    *,
+    skip: Collection[str] = (),
+    arrived: Mapping[str, float] | None = None,
 ) -> list[Finding]:
     """How the plain fields differ from those of an earlier state; `since` says in words which. `documents` are reports that may use their
-    values, `skip` has fields of which it is known that their column holds something else now."""
+    values, `skip` has fields of which it is known that their column holds something else now. `arrived` has the share of rows without a
+    value, by field, as it was before a clean filled them in."""
+    found = _compared(source, before, since, documents, skip)
+    if found is None:
+        return []
+    names = found.names
+    known = {name: share for name, share in (arrived or {}).items() if name in names}
+    filled = arrived_null(source) if known else {}
+    return [
+        *(finding for name in names for finding in found.of(name)),
+        *(finding for name in known if name in filled for finding in found.filled(name, known[name], filled[name])),
+    ]
+
+
+def recoded(source: Source, before: Source) -> dict[str, dict[str, str]]:
+    """The values that have other names now, by field (now: before), as matched rows show."""
+    found = _compared(source, before, "", (), ())
+    pairs = {name: found.recoded(name) for name in found.names} if found is not None else {}
+    return {name: {new: old for old, new in own} for name, own in pairs.items() if own}
+
+
+def _compared(
+    source: Source, before: Source, since: str, documents: Sequence[Document], skip: Collection[str]
+) -> _Drift | None:
+    """The plain fields of two states beside each other; None where they share none."""
     plain = [
         state.name
         for state in source.fields
@@ -66,10 +97,9 @@ def drift(
     there = {state.name for state in before.fields if not state.broken and state.grain == Grain.ROW}
     names = [name for name in plain if name in there]
     if not names:
-        return []
+        return None
     old, new = (_side(one, names) for one in (before, source))
-    found = _Drift(source, since, [source.document, *documents], old, new)
-    return [finding for name in names for finding in found.of(name)]
+    return _Drift(source, since, [source.document, *documents], old, new, names)
 
 
 def _side(source: Source, names: Sequence[str]) -> _Side:
@@ -87,6 +117,7 @@ class _Drift:
     documents: Sequence[Document]
     old: _Side
     new: _Side
+    names: Sequence[str]
     rows: Matching | None = None
 
     def __post_init__(self) -> None:
@@ -135,10 +166,21 @@ class _Drift:
             code, message, Place(f"{self.source.document.where}, field {name!r}"), hint, severity, None, dict(numbers)
         )
 
+    def filled(self, name: str, before: float, now: float) -> Iterator[Finding]:
+        """Values that are missing as they arrive, and filled in by a clean."""
+        if self._is_more(before, now):
+            message = f"{name} arrives without a value in {now:.1%} of the rows, and its clean fills them in; in {self.since} it was {before:.1%}."
+            hint = "Ask whether the values are missing or no longer delivered; the clean hides it."
+            yield self._warning("drift-nulls", name, message, hint, before=before, now=now)
+
+    def _is_more(self, before: float, now: float) -> bool:
+        """Whether a share of nulls differs by more than chance does."""
+        error = float(np.sqrt(max(before * (1 - before), 1e-4) / max(min(self.old.rows, self.new.rows), 1)))
+        return abs(now - before) > max(MIN_NULL_SHARE, SHIFT_ERRORS * error)
+
     def _nulls(self, name: str) -> Iterator[Finding]:
         before, now = self.old.nulls[name], self.new.nulls[name]
-        error = float(np.sqrt(max(before * (1 - before), 1e-4) / max(min(self.old.rows, self.new.rows), 1)))
-        if abs(now - before) > max(MIN_NULL_SHARE, SHIFT_ERRORS * error):
+        if self._is_more(before, now):
             message = f"{name}: {now:.1%} of the rows have no value; in {self.since} it was {before:.1%}."
             hint = "Ask whether the values are missing or no longer delivered."
             yield self._warning("drift-nulls", name, message, hint, before=before, now=now)
@@ -252,12 +294,12 @@ class _Drift:
             message = f"{name}: leading zeros are lost in {len(lost):,} distinct values, such as {short!r} for {old!r}."
             yield self._warning("drift-zeros", name, message, "Read the column as text, or ask for it as it was.")
             return
-        recoded = self._recoded(before, now, gone, new)
-        if recoded and len(recoded) >= 0.5 * len(gone):
-            shown = ", ".join(f"{old!r} → {one!r}" for old, one in recoded[:4])
-            used = self._used(name, [old for old, _ in recoded])
-            message = f"{name}: {len(recoded):,} values have other names now, as matched rows show: {shown}{used}."
-            yield self._warning("drift-values", name, message, _mend_values(name, recoded))
+        pairs = self.recoded(name)
+        if pairs and len(pairs) >= 0.5 * len(gone):
+            shown = ", ".join(f"{old!r} → {one!r}" for old, one in pairs[:4])
+            used = self._used(name, [old for old, _ in pairs])
+            message = f"{name}: {len(pairs):,} values have other names now, as matched rows show: {shown}{used}."
+            yield self._warning("drift-values", name, message, _mend_values(name, pairs))
             return
         folded = {one.casefold().strip(): one for one in gone}
         recased = sorted((folded[one.casefold().strip()], one) for one in new if one.casefold().strip() in folded)
@@ -282,9 +324,14 @@ class _Drift:
                 "drift-values", name, message, "See whether filters, colours and CASE branches cover them.", "note"
             )
 
-    def _recoded(self, before: Values, now: Values, gone: set[str], new: set[str]) -> list[tuple[str, str]]:
+    def recoded(self, name: str) -> list[tuple[str, str]]:
         """The values that are in no row any more, each with the new one that nearly all of its rows have instead."""
-        if self.rows is None or not gone or not new or len(gone) > MAX_CATEGORIES:
+        before, now = self.old.values.get(name), self.new.values.get(name)
+        if before is None or now is None or before.kind != "text" or now.kind != "text" or self.rows is None:
+            return []
+        had, has = (set(pc.unique(one.items.drop_null()).to_pylist()) for one in (before, now))
+        gone, new = had - has, has - had
+        if not gone or not new or len(gone) > MAX_CATEGORIES:
             return []
         pairs = pa.table(
             [before.items.take(pa.array(self.rows.before)), now.items.take(pa.array(self.rows.now))], ["old", "new"]

@@ -8,6 +8,8 @@ from pathlib import Path
 
 from oak_ledger.errors import FormulaError, OakError
 from oak_ledger.formula.builder import nearest_hint
+from oak_ledger.origin import open_origin
+from oak_ledger.origin.spec import PartSpec
 from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.document import Document
 from oak_ledger.source.edits import FileEdit, write_edits
@@ -40,7 +42,7 @@ def plan_mend(
     """What must change so that each old name is the new one, in the definition and in other files (reports).
 
     An old name is a column that is gone (or the field that took it over), and the new one a column that is there; columns that changed
-    places are named both ways; or both are names of fields. `names` also gives fields new names (old: new), `values` says for a field
+    places are named both ways; or a key of a join that a part has under another name; or both are names of fields. `names` also gives fields new names (old: new), `values` says for a field
     which values became others, `origin` has keys of the origin that changed (path, sheet, table). Raises OakError where a name is unknown
     or where nothing is broken.
     """
@@ -49,7 +51,10 @@ def plan_mend(
         mended = mended.changed(mended.document.replaced(mended.document.all("origin")[0], dict(origin)))
     renames: dict[str, str] = {}
     moved: dict[str, str] = {}
+    mended, joined = _with_join_keys(mended, repairs)
     for old, new in repairs.items():
+        if old in joined:
+            continue
         column = _column_repair(mended, old, new, repairs)
         if column is not None:
             moved[column[0]] = column[1]
@@ -71,6 +76,20 @@ def plan_mend(
         return renamed_references(other, renames)
 
     return _mend(source, mended, others, changed)
+
+
+def _with_join_keys(source: Source, repairs: Mapping[str, str]) -> tuple[Source, set[str]]:
+    """The source with the keys of a join read under their old names from the parts where they have new ones, and which those are."""
+    document, found = source.document, set[str]()
+    keys = {name for part in document.models("part", PartSpec) for name in part.on}
+    for old, new in repairs.items():
+        for block in document.all("part") if old in keys else ():
+            if isinstance(block.spec, PartSpec):
+                columns = open_origin(block.spec, source.folder).columns()
+                if old not in columns and new in columns:
+                    document = document.replaced(block, {"renamed": {**block.spec.renamed, new: old}})
+                    found.add(old)
+    return (source.changed(document) if found else source), found
 
 
 def _with_columns(source: Source, columns: Mapping[str, str]) -> Source:

@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
 from oak_ledger.errors import OakError
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.report.definition import PanelSpec
 from oak_ledger.report.report import Report
+from oak_ledger.report.report_changes import Recoded, report_as_it_was
 from oak_ledger.source import Source
 from oak_ledger.source.compiled import ResolvedName
 from oak_ledger.source.questions import Shown
-from oak_ledger.source.references import renamed_references
 from oak_ledger.source.row_changes import RowChanges, row_changes
 from oak_ledger.source.why import Why, why
 from oak_ledger.types import Grain
@@ -77,22 +77,25 @@ class FigureSince:
 
 def figure_since(
     report: Report, panel: PanelSpec, before: Source, now: Source, texts: Sequence[str] = (), measure: str | None = None,
-    renamed: Mapping[str, str] | None = None,
+    renamed: Mapping[str, str] | None = None, recoded: Recoded | None = None,
 ) -> FigureSince:  # fmt: skip
     """Why a figure is not what it was: the rows of its group that came, went, or have other values in the fields that it needs.
 
     Rows are told by the source's key, else by a field that is different in every row, else they are compared whole. `renamed` lists
-    fields that have other names in `before` (new name: old name). Raises OakError where the figure cannot be asked now.
+    fields that have other names in `before` (new name: old name), `recoded` values that do. Raises OakError where the figure cannot be asked now.
     """
     back = {new.casefold(): old for new, old in (renamed or {}).items()}
-    earlier = replace(report, document=renamed_references(report.document, back))
+    earlier = report_as_it_was(report, renamed or {}, recoded or {})
     at = report.panels.index(panel)
     whole, _ = report.over(now)
     found = _why(report, panel, whole, texts, measure)
     old, _ = earlier.over(before)
     was: Why | None
     try:
-        was = _why(earlier, earlier.panels[at], old, texts, back.get((measure or "").casefold(), measure))
+        then = {name.casefold(): values for name, values in (recoded or {}).items()}
+        spec = panel.by[: len(texts)]
+        own = [then.get(str(one).casefold(), {}).get(text, text) for one, text in zip(spec, texts, strict=False)]
+        was = _why(earlier, earlier.panels[at], old, own, back.get((measure or "").casefold(), measure))
     except OakError as error:
         if error.code != "no-group":
             raise

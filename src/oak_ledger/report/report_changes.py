@@ -11,7 +11,14 @@ from oak_ledger.formula import nodes, parse
 from oak_ledger.report.definition import PanelSpec
 from oak_ledger.report.report import Report, causes_of, filled
 from oak_ledger.source import Answer, Source
-from oak_ledger.source.references import bare_name, is_name, listed, references, renamed_references
+from oak_ledger.source.references import (
+    bare_name,
+    is_name,
+    listed,
+    references,
+    renamed_references,
+    with_replaced_values,
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,17 +66,18 @@ def report_changes(
     after: Source,
     renamed: Mapping[str, str] | None = None,
     changed: Collection[str] = (),
+    recoded: Recoded | None = None,
 ) -> list[Change]:
     """The measures whose figure differs between two states of a source, in all or in any group, and those that broke or work again.
 
     The reports are written for `after`; `renamed` lists fields that have other names in `before` (new name: old name), `changed` those
-    whose formula or values are known to differ, so that each change can say what it comes from.
+    whose formula or values are known to differ, so that each change can say what it comes from. `recoded` has values that have other
+    names in `before`.
     """
     found: list[Change] = []
-    back = {new.casefold(): old for new, old in (renamed or {}).items()}
     shared: tuple[_Answers, _Answers] = ({}, {})
     for report in reports:
-        earlier = replace(report, document=renamed_references(report.document, back))
+        earlier = report_as_it_was(report, renamed or {}, recoded or {})
         old, new = (list(_answers(*each)) for each in ((earlier, before, shared[0]), (report, after, shared[1])))
         for panel, (_, left, was_broken), (name, right, broken) in zip(report.panels, old, new, strict=True):
             if right is None or left is None:
@@ -83,6 +91,18 @@ def report_changes(
                 because = tuple(field for field in changed if field.casefold() in needed)
                 found.append(replace(one, because=because))
     return found
+
+
+Recoded = Mapping[str, Mapping[str, str]]
+"""By field the values that have other names in an earlier state (now: then)."""
+
+
+def report_as_it_was(report: Report, renamed: Mapping[str, str], recoded: Recoded) -> Report:
+    """A report as it asks an earlier state, where fields (new name: old name) and values had other names."""
+    document = report.document
+    for field, values in recoded.items():
+        document = with_replaced_values(document, field, values)
+    return replace(report, document=renamed_references(document, {new.casefold(): old for new, old in renamed.items()}))
 
 
 _Answers = dict[str, tuple[Answer | None, str]]
