@@ -27,6 +27,7 @@ FONTS = Path(get_data_path()) / "fonts" / "ttf"
 SIZE_CLASS = "CASE WHEN Volume < 10 THEN 'small' WHEN Volume < 30 THEN 'middle' ELSE 'large' END"
 MARGIN_PARTS = '"Gross value" - "Haulage cost" - "Loading cost"'
 
+MOVED = "STAND=COMPARTMENT LOADING_COST=PERMIT_COST PERMIT_COST=LOADING_COST"
 # What is run before a picture is taken, and what is shown in it.
 INTAKE = (
     "oak intake 'intake/loads_*.csv' --name 'Timber loads' --name-parts 'loads_{Year}-{Month}.csv' --to again.oak.toml"
@@ -53,10 +54,11 @@ PICTURES: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
     "report": ((), ("oak report render reports/mill_margins.report.toml",)),
     "why": ((), ("oak why reports/mill_margins.report.toml Mills 'Ember Quay' --measure 'Margin rate'",)),
     "causes": (("oak field drop loads 'Haulage, per row' 'Margin, in parts' --yes", "redeliver"), ("oak check loads",)),
-    "mend": ((), ("oak mend loads STAND=COMPARTMENT --rename Stand=Compartment --dry-run",)),
+    "mend": ((), (f"oak mend loads {MOVED} --rename Stand=Compartment --dry-run",)),
     "publish": (
         (
-            "oak mend loads STAND=COMPARTMENT --rename Stand=Compartment",
+            f"oak mend loads {MOVED} --rename Stand=Compartment",
+            "oak mend loads --values Species OAK=Oak ASH=Ash LAR=Larch SPR=Spruce",
             "oak field drop loads 'Distance km' --yes",
             "oak field retype loads Moisture 'decimal(18,3)'",
             "oak field clean loads Moisture 'VALUE * 100'",
@@ -132,7 +134,8 @@ def main() -> None:
             draw("\n".join(texts), OUT / f"{picture}.png")
             print(f"{picture}.png")
         run(f"oak profile loads Volume --to {OUT / 'profile_field.png'}", folder)
-        for report in ("mill_margins",):
+        run("oak release 'Timber loads' --yes", folder)
+        for report in ("mill_intake",):
             run(f"oak report render reports/{report}.report.toml --to {OUT / f'report_{report}.png'}", folder)
             print(f"report_{report}.png")
         run(f"oak trace loads Volume --to {OUT / 'trace.png'}", folder)

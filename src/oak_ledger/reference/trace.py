@@ -10,7 +10,7 @@ from oak_ledger.errors import Finding
 from oak_ledger.source.compiled import ResolvedName
 from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.document import Document
-from oak_ledger.source.references import entry_name, references
+from oak_ledger.source.references import entry_name, plain_title, references
 from oak_ledger.source.source import Source
 
 
@@ -50,7 +50,8 @@ class Uses:
         kinds = {name: _kind(state) for name, state in source.compiled.states.items()}
         self._add(source.document, kinds, {})
         for document in reports:
-            local = {str(block.values["name"]).casefold() for block in document.all("field")}
+            own = (*document.all("field"), *document.all("filter"))
+            local = {str(block.values["name"]).casefold() for block in own}
             self._add(document, {}, dict.fromkeys(local, document.where))
 
     def _add(self, document: Document, kinds: dict[str, str], local: dict[str, str]) -> None:
@@ -64,7 +65,7 @@ class Uses:
             kind = {"source": "key", "report": "text"}.get(block.name, block.name)
             if block.name == "field":
                 kind = "local field" if report else kinds.get(name.casefold(), "field")
-            by_entry[entry_name(block)] = (Entry(document.where, kind, name or report), node)
+            by_entry[entry_name(block)] = (Entry(document.where, kind, plain_title(name) or report), node)
         for one in references(document):
             target = one.name.casefold()
             entry = by_entry[one.entry]

@@ -15,6 +15,7 @@ from oak_ledger.source.references import (
     bare_name,
     is_name,
     listed,
+    plain_title,
     references,
     renamed_references,
     with_replaced_values,
@@ -118,7 +119,7 @@ def _answers(report: Report, source: Source, known: _Answers) -> Iterator[tuple[
         used.setdefault(one.entry, set()).add(one.name.casefold())
     for panel in report.panels:
         own = (
-            {*local} & used.get(f"panel {panel.title!r}", set())
+            {*local} & used.get(f"panel {plain_title(panel.title)!r}", set())
             or report.baseline
             or any(one.always for one in report.filters)
         )

@@ -34,7 +34,12 @@ class Reference:
 def entry_name(block: Block) -> str:
     """What an entry is called in messages."""
     title = block.values.get("name") or block.values.get("title")
-    return f"{block.name} {title!r}" if title else f"[{block.name}]"
+    return f"{block.name} {plain_title(str(title))!r}" if title else f"[{block.name}]"
+
+
+def plain_title(title: str) -> str:
+    """A title as it reads: names of fields without their braces."""
+    return PLACEHOLDER.sub(lambda match: match[1], title)
 
 
 def _keys(block: Block) -> Iterator[tuple[str, str, Any]]:
