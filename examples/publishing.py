@@ -29,7 +29,7 @@ show = ["Price"]
 
 catalogue = oak.Catalogue.open(folder / "catalogue", create=True)
 catalogue.publish(source, note="first")
-catalogue.release("Loads", signed_by="A. Curator")
+catalogue.release("Loads", note="proven")
 report = oak.open_report(report_file)
 released = catalogue.source("Loads")
 print(report.view(released).panels[0].title, report.view(released).version.split(",")[0])

@@ -72,7 +72,7 @@ class Publishing(WithCatalogue):
         self.assertEqual((first.number, first.stage, first.rows, first.note), (1, "draft", 40, "first"))
         self.raises("not-released", place.source, "Loads")
         self.assertEqual(place.source("Loads", drafts=True).tally().value(), 40)
-        place.release("Loads", signed_by="A. Curator")
+        place.release("Loads", note="proven")
         published = place.source("loads")
         self.assertEqual(published.rows(limit=2).to_dicts(), self.source.rows(limit=2).to_dicts())
         self.assertAlmostEqual(published.tally(show=["Rate"]).value(), self.source.tally(show=["Rate"]).value())
@@ -138,7 +138,7 @@ class Publishing(WithCatalogue):
         self.assertEqual(len(place.versions("Loads")), 1)
         Path("bad").mkdir()
         Path("bad/catalogue.db").write_bytes(b"this is no database, whatever its name says" * 40)
-        self.raises("catalogue-unusable", oak.Catalogue.open("bad").sources)
+        self.raises("catalogue-unusable", oak.Catalogue.open, "bad")
         Path("file").write_text("x")
         self.raises("not-written", oak.Catalogue.open, "file", create=True)
 

@@ -18,7 +18,12 @@ from oak_ledger.version import __version__
 
 if TYPE_CHECKING:
     from oak_ledger.catalogue import Catalogue as Catalogue
+    from oak_ledger.catalogue import Registered as Registered
+    from oak_ledger.catalogue import Signature as Signature
+    from oak_ledger.catalogue import Snapshot as Snapshot
     from oak_ledger.catalogue import Version as Version
+    from oak_ledger.catalogue import Watch as Watch
+    from oak_ledger.catalogue import WatchResult as WatchResult
     from oak_ledger.demo.hollowmere import make_demo_data as make_demo_data
     from oak_ledger.engine import Fault as Fault
     from oak_ledger.engine import OperatorStats as OperatorStats
@@ -86,7 +91,7 @@ if TYPE_CHECKING:
     from oak_ledger.source.trial import try_formula as try_formula
 
 _ROOMS = {
-    "catalogue": ("Catalogue", "Version"),
+    "catalogue": ("Catalogue", "Registered", "Signature", "Snapshot", "Version", "Watch", "WatchResult"),
     "demo.hollowmere": ("make_demo_data",),
     "engine": ("Fault", "OperatorStats"),
     "errors": ("Finding", "FormulaError", "OakError", "Place", "UnusableInput"),

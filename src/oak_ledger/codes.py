@@ -160,6 +160,32 @@ no-baseline | BEFORE needs an earlier state | --baseline FILE
 """)
 
 WORK = _errors("""
+no-right | a right to be taken away is not there | oak rights list shows all
+rows-missing | stored rows are not there | restore the file from a backup, or publish again
+rows-damaged | stored rows are not what was written | restore the file from a backup, or publish again
+catalogue-damaged | an entry of the catalogue is not what was written | restore it from a backup; oak catalogue verify lists all damage
+catalogue-later | the catalogue was written by a later version of this program | use that one
+bad-date | a date is written wrongly | write 2026-05-31
+no-member | the person is not in the group | oak group list shows all
+several-reports | reports of that name are in several areas | AREA/NAME
+several-sources | sources of that name are in several areas | AREA/NAME, or --area
+unknown-watch | the source has no such watch | oak watch list
+unknown-report | the catalogue has no such report, or you may not see it | oak report shared
+unknown-area | the catalogue has no such area, or you have no right in it | oak catalogue areas
+unknown-right | there is no such right | read, edit, release, administer
+no-token | a token is not valid | oak token make
+not-allowed | something is not allowed to you | ask who administers the area: oak rights list
+nothing-waits | no change waits for the report | nothing to do
+base-unknown | a working copy does not say which version it was made from | base under [source]
+base-moved | somebody has published since the base of a working copy | oak versions NAME --compare A B, then oak publish --onto
+hidden-field | a hidden field is asked for by somebody who only reads | ask who curates the source
+no-state | there is no state of that day or before | oak snapshot list
+watch-command | the command for a watch failed | correct the command
+not-a-schedule | a file is no schedule of snapshots | [[snapshot]] with source, keep, watch
+snapshot-differs | the working copy lacks fields of the released version | publish and release it first
+bad-name | a name cannot be one in a catalogue | letters, digits, spaces and . & ' + - _
+errors-stand | a version with errors was to be released | mend them, or --overrule REASON
+last-administrator | nobody would be left who may give rights | give somebody else that right first
 usage | an argument or option is missing or unknown | --help lists them
 own-failure | the program failed, through no mistake of yours | OAK_TRACEBACK=1 shows where
 bad-log | the edit log cannot be read | remove it; undo starts again

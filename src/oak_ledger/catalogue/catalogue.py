@@ -1,204 +1,430 @@
-"""The shared place that sources are published to: drafts, releases, and what reports read."""
+"""The shared place that sources are published to: drafts, releases, and what reports read. Every call asks what its caller may do."""
 
 from __future__ import annotations
 
-import dataclasses
-import getpass
-import os
-from collections.abc import Mapping
-from dataclasses import dataclass
+import json
+from collections.abc import Mapping, Sequence
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
-import pyarrow as pa
+import sqlalchemy as sa
 
-from oak_ledger.catalogue.storage import Storage, baseline_path, now
+from oak_ledger.catalogue.access import Access, Person, current_token, whoami
+from oak_ledger.catalogue.migrate import migrated
+from oak_ledger.catalogue.people import People, checked_name
+from oak_ledger.catalogue.registered import RegisteredReports
+from oak_ledger.catalogue.rules import ANY, RIGHTS, permitted
+from oak_ledger.catalogue.snapshots import Snapshots
+from oak_ledger.catalogue.storage import Storage, now
+from oak_ledger.catalogue.tables import AREA, GRANT, SIGNATURE, SOURCE, VERSION, VIEWER
+from oak_ledger.catalogue.verify import verify
+from oak_ledger.catalogue.versions import (
+    Prepared,
+    Version,
+    all_rows,
+    base_moved,
+    origin_identity,
+    prepare,
+    public_definition,
+    version_of,
+)
+from oak_ledger.catalogue.watches import Watches
 from oak_ledger.errors import Finding, OakError
-from oak_ledger.formula import Grain
 from oak_ledger.formula.builder import nearest_hint
-from oak_ledger.formula.lexer import quote_identifier
-from oak_ledger.insight.fingerprint import Fingerprint, arrived_null, fingerprint
-from oak_ledger.origin import OriginReader, ParquetReader
+from oak_ledger.origin import ParquetReader
 from oak_ledger.source import Published, Source
 from oak_ledger.source.definition import DEFINITION
-from oak_ledger.source.document import parse_document
+from oak_ledger.source.document import Document, parse_document
+from oak_ledger.source.edits import hunks_of, patched
 
-
-def whoami() -> str:
-    """Who is working: the environment's OAK_USER, else the name one is logged in by."""
-    return os.environ.get("OAK_USER") or getpass.getuser()
-
-
-@dataclass(frozen=True, slots=True)
-class Version:
-    """One published version of a source. `stage` is draft, released or retired; times are text, to the second."""
-
-    source: str
-    number: int
-    stage: str
-    rows: int
-    warnings: int
-    note: str
-    made_by: str
-    made_at: str
-    signed_by: str
-    signed_at: str
-    definition: str
-    data: str
-    fingerprints: Mapping[str, Fingerprint]
-
-    def as_json(self) -> dict[str, Any]:
-        """Plain values, without the definition and the fingerprints."""
-        kept = ("stage", "rows", "warnings", "note", "made_by", "made_at", "signed_by", "signed_at")
-        return {"source": self.source, "version": self.number, **{name: getattr(self, name) for name in kept}}
-
-
-@dataclass(frozen=True, slots=True)
-class Prepared:
-    """A source ready to be published: its rows, a fingerprint per field, and what its check found."""
-
-    source: Source
-    rows: pa.Table
-    fingerprints: Mapping[str, Fingerprint]
-    findings: tuple[Finding, ...]
-
-
-def _all_rows(feed: OriginReader) -> pa.Table:
-    return pa.Table.from_batches(feed.batches(list(feed.columns())))
+GENERAL = "general"
 
 
 class Catalogue:
-    """A catalogue in a folder: `catalogue.db` and the published rows under `data/`."""
+    """A catalogue in a folder, as one person sees it. In a plain folder rights prevent mistakes; only a server in between enforces them."""
 
-    def __init__(self, storage: Storage) -> None:
-        self._storage = storage
+    def __init__(self, access: Access) -> None:
+        self._access, self._storage = access, access.storage
 
     def __repr__(self) -> str:
         return f"Catalogue of {', '.join(self.sources()) or 'nothing yet'}\n  {self.folder}"
 
     @staticmethod
-    def open(folder: str | Path, *, create: bool = False) -> Catalogue:
-        """Open the catalogue in a folder; with `create`, make it where there is none. Raises UnusableInput."""
+    def open(
+        folder: str | Path, *, create: bool = False, person: str = "", token: str = "", url: str = ""
+    ) -> Catalogue:
+        """Open the catalogue in a folder; with `create`, make it where there is none (its tables in the PostgreSQL database that `url` names).
+
+        One works as `person` (the one who is logged in, unless set otherwise), or as a token allows (also the variable OAK_TOKEN).
+        Raises UnusableInput for what is no catalogue, OakError for a token that is not valid.
+        """
         path = Path(folder)
-        return Catalogue(Storage.create(path) if create else Storage.open(path))
+        storage = migrated(Storage.create(path, url) if create else Storage.open(path), person or whoami())
+        secret = token or ("" if person else current_token())
+        access = Access.by_token(storage, secret) if secret else Access(storage, Person(person or whoami()))
+        if create:
+            _first_rights(access)
+        return Catalogue(access)
 
     @property
     def folder(self) -> Path:
         """Where it is."""
         return self._storage.folder
 
-    def sources(self) -> list[str]:
-        """The names of its sources."""
-        return self._storage.source_names()
+    @property
+    def person(self) -> str:
+        """Who is at work."""
+        return self._access.person.name
 
-    def versions(self, name: str) -> list[Version]:
-        """All versions of a source, oldest first. Raises OakError for a name that is not there."""
-        rows = self._storage.versions(name)
-        if not rows:
-            names = self.sources()
+    @cached_property
+    def people(self) -> People:
+        """Areas, groups, rights, tokens, and the audit log."""
+        return People(self._access)
+
+    @cached_property
+    def snapshots(self) -> Snapshots:
+        """Dated states of the rows of sources."""
+        return Snapshots(self._access, self)
+
+    @cached_property
+    def reports(self) -> RegisteredReports:
+        """Reports that are in the catalogue."""
+        return RegisteredReports(self._access, self)
+
+    @cached_property
+    def watches(self) -> Watches:
+        """Conditions on figures that warn when they turn true."""
+        return Watches(self._access, self)
+
+    def verify(self, head: str = "") -> list[str]:
+        """Everything that is damaged, in words; `head` is a digest of the audit log that was kept elsewhere."""
+        return verify(self._storage, self.people, head)
+
+    def clear(self) -> list[Path]:
+        """Remove files that nothing refers to; which they were."""
+        with self._access.doing("clear") as doing:
+            self._access.require_in(doing.connection, "grant", ANY, "the whole catalogue")
+            used = self._storage.used_files(doing.connection)
+            gone = self._storage.stray_files(used)
+            for path in gone:
+                path.unlink(missing_ok=True)
+            doing.said("", "files", f"{len(gone)}")
+        return gone
+
+    # -- looking -----------------------------------------------------------------------------------------
+
+    def sources(self) -> list[str]:
+        """The names of the sources of which one may see a version."""
+        with self._storage.read() as connection:
+            return list(dict.fromkeys(row["name"] for row in self.seen_sources(connection)))
+
+    def seen_sources(self, connection: sa.Connection) -> list[dict[str, Any]]:
+        """The rows of the sources of which one may see a version."""
+        return [row for row in self._access.sources(connection) if self._seen(connection, row)]
+
+    def find(self, connection: sa.Connection, name: str) -> dict[str, Any]:
+        """A source by its name, or AREA/NAME. Raises OakError where one sees none of that name, or several."""
+        rows = self.seen_sources(connection)
+        found = [row for row in rows if name.casefold() in (row["key"], f"{row['area']}/{row['key']}")]
+        if len(found) > 1:
+            areas = ", ".join(row["area_name"] for row in found)
+            raise OakError("several-sources", f"There is a source {name!r} in {areas}.", hint=f"Say which: {found[0]['area_name']}/{name}.")  # fmt: skip
+        if not found:
+            names = [row["name"] for row in rows]
             hint = nearest_hint(name, names, str) or (
                 f"It has {', '.join(names)}." if names else "Nothing is published yet."
             )
             raise OakError("unknown-source", f"The catalogue in {self.folder} has no source {name!r}.", hint=hint)
-        return [self._version(name, row) for row in rows]
+        return found[0]
 
-    @staticmethod
-    def _version(name: str, row: Mapping[str, Any]) -> Version:
-        prints = {field: Fingerprint.from_json(values) for field, values in row["fingerprints"].items()}
-        kept = {key: row[key] for key in Version.__slots__ if key in row and key != "fingerprints"}
-        return Version(source=name, fingerprints=prints, **kept)
+    def _seen(self, connection: sa.Connection, source: Mapping[str, Any], action: str = "see") -> list[dict[str, Any]]:
+        """The versions of a source with which one may do something, oldest first."""
+        rows = self._storage.rows(
+            connection, sa.select(VERSION).where(VERSION.c.source_id == source["id"]).order_by(VERSION.c.number)
+        )
+        return [row for row in rows if row["stage"] != WITHDRAWN and permitted(action, row["stage"], self._access.conditions(connection, source["area"], row))]  # fmt: skip
+
+    def _version(self, connection: sa.Connection, source: Mapping[str, Any], row: Mapping[str, Any]) -> Version:
+        signatures = self._storage.rows(
+            connection, sa.select(SIGNATURE).where(SIGNATURE.c.version_id == row["id"]).order_by(SIGNATURE.c.id)
+        )
+        viewers = self._storage.rows(connection, sa.select(VIEWER).where(VIEWER.c.version_id == row["id"]))
+        return version_of(row, source["name"], source["area_name"], signatures, viewers)
+
+    def versions(self, name: str) -> list[Version]:
+        """The versions of a source that one may see, oldest first. Raises OakError for a name that is not there."""
+        with self._storage.read() as connection:
+            source = self.find(connection, name)
+            return [self._version(connection, source, row) for row in self._seen(connection, source)]
 
     def version(self, name: str, number: int | None = None, *, drafts: bool = False) -> Version:
-        """A version by number; without one the released version, or with `drafts` the newest of all."""
-        versions = self.versions(name)
+        """A version by number; without one the released version, or with `drafts` the newest of all that one may see."""
+        with self._storage.read() as connection:
+            source = self.find(connection, name)
+            return self._version(connection, source, self.row(connection, source, number, drafts=drafts))
+
+    def row(
+        self, connection: sa.Connection, source: Mapping[str, Any], number: int | None = None, *, drafts: bool = False
+    ) -> dict[str, Any]:
+        """The row of a version; what `version` finds."""
+        rows = self._seen(connection, source)
         if number is not None:
-            found = next((one for one in versions if one.number == number), None)
+            found = next((one for one in rows if one["number"] == number), None)
             if found is None:
-                raise OakError(
-                    "unknown-version", f"{name} has no version {number}.", hint=f"It has 1 to {versions[-1].number}."
-                )
+                there = ", ".join(str(one["number"]) for one in rows)
+                raise OakError("unknown-version", f"{source['name']} has no version {number}.", hint=f"It has {there}.")
             return found
         if drafts:
-            return versions[-1]
-        released = next((one for one in versions if one.stage == "released"), None)
+            return rows[-1]
+        released = next((one for one in rows if one["stage"] == "released"), None)
         if released is None:
             raise OakError(
                 "not-released",
-                f"No version of {name} is released yet.",
+                f"No version of {source['name']} is released.",
                 hint="Release one (oak release), or ask for the draft: --draft.",
             )
         return released
 
     def source(self, name: str, number: int | None = None, *, drafts: bool = False) -> Source:
         """A published source, ready for questions; what `version` finds. It cannot be changed, only read."""
-        version = self.version(name, number, drafts=drafts)
-        document = parse_document(version.definition, DEFINITION, f"{name}, version {version.number}")
-        published = Published(version.number, version.stage, version.made_by, version.made_at)
-        data = self.folder / version.data
-        earlier = baseline_path(data)
-        baseline = ParquetReader(earlier) if earlier.exists() else None
-        return Source(document, self.folder, feed=ParquetReader(data), published=published, baseline=baseline)
+        with self._storage.read() as connection:
+            row = self.find(connection, name)
+            version = self.row(connection, row, number, drafts=drafts)
+            reader = self.is_reader(connection, row["area"], version)
+        return self.opened(row["name"], version, version["data"], version["made_at"], reader=reader)
+
+    def is_reader(self, connection: sa.Connection, area: str, version: Mapping[str, Any]) -> bool:
+        """Whether one only reads a version: hidden fields are for its maker, and for who may edit in its area."""
+        return not self._access.conditions(connection, area, version) & {"edit", "maker"}
+
+    def opened(self, name: str, version: Mapping[str, Any], data: str, at: str, *, reader: bool) -> Source:
+        """A version over rows of it: its own, or those of a snapshot."""
+        what = f"{name}, version {version['number']}"
+        document = parse_document(version["definition"], DEFINITION, what)
+        published = Published(version["number"], version["stage"], version["made_by"], at, version["replaced_by"])
+        earlier = version["before"]
+        baseline = ParquetReader(self._storage.verified(earlier, f"the baseline of {what}")) if earlier else None
+        return Source(
+            document,
+            self.folder,
+            feed=ParquetReader(self._storage.verified(data, what)),
+            published=published,
+            baseline=baseline,
+        )
 
     def released(self, name: str) -> Version | None:
-        """The released version of a source, or None where there is none."""
-        if not self._storage.versions(name):
-            return None
-        return next((one for one in self.versions(name) if one.stage == "released"), None)
+        """The released version of a source, or None where one sees none."""
+        try:
+            return self.version(name)
+        except OakError as error:
+            if error.code in ("unknown-source", "not-released"):
+                return None
+            raise
+
+    # -- publishing --------------------------------------------------------------------------------------
 
     @staticmethod
-    def prepare(source: Source, findings: list[Finding] | None = None) -> Prepared:
-        """What `publish` would store of a source: its rows with every row value computed, and their fingerprints.
+    def prepare(source: Source, findings: list[Finding] | None = None, *, broken: bool = False) -> Prepared:
+        """What `publish` would store of a source. Raises OakError where a field is broken, unless it may be."""
+        return prepare(source, findings, broken=broken)
 
-        `findings` are those of `source.check()` where they are known already. Raises OakError where a field is broken.
+    def publish(
+        self,
+        source: Source | Prepared,
+        *,
+        note: str = "",
+        area: str = "",
+        base: int | None = None,
+        viewers: Sequence[str] = (),
+    ) -> Version:
+        """Publish a source, or what was prepared of one, as a draft that its maker and `viewers` see.
+
+        A source that is new in the catalogue goes to `area` (general, unless set otherwise). `base` is the version that the working copy
+        was made from (what the definition says, unless given). Raises OakError where a field is broken, where it is not allowed, or where
+        somebody has published since the base.
         """
-        found = source.check() if findings is None else findings
-        errors = [one for one in found if one.severity == "error"]
-        if errors:
-            raise OakError.of(
-                [
-                    Finding(
-                        "not-publishable",
-                        f"{source.name} has {len(errors)} error{'s' * (len(errors) > 1)}; nothing was published.",
-                        hint="Mend them first: oak check says what and where.",
-                    ),
-                    *errors,
-                ]
-            )
-        names = [state.name for state in source.fields if state.grain == Grain.ROW and not state.broken]
-        names += [state.name for state in source.fields if state.grain == Grain.CONSTANT and not state.broken]
-        table = source.rows([quote_identifier(name) for name in names]).table
-        prints = {name: fingerprint(table.column(name)) for name in names}
-        for name, share in arrived_null(source).items():
-            prints[name] = dataclasses.replace(prints[name], arrived_null=share)
-        return Prepared(source, table, prints, tuple(found))
-
-    def publish(self, source: Source | Prepared, *, note: str = "") -> Version:
-        """Publish a source, or what was prepared of one, as a draft. Raises OakError where a field is broken."""
-        prepared = source if isinstance(source, Prepared) else self.prepare(source)
+        prepared = source if isinstance(source, Prepared) else prepare(source)
         source = prepared.source
-        number = self._storage.add(
-            source.name,
-            source.about.owner,
-            prepared.rows,
-            {
-                "stage": "draft",
-                "definition": source.document.text,
-                "fingerprints": {name: one.as_json() for name, one in prepared.fingerprints.items()},
-                "note": note,
-                "made_by": whoami(),
-                "warnings": sum(one.severity == "warning" for one in prepared.findings),
-                "made_at": now(),
-                "signed_by": "",
-                "signed_at": "",
-            },
-            None if source.baseline_feed is None else _all_rows(source.baseline_feed),
-        )
-        return self.version(source.name, number)
+        data = self._storage.keep(prepared.rows)
+        before = "" if source.baseline_feed is None else self._storage.keep(all_rows(source.baseline_feed))
+        base = source.about.base if base is None else base
+        with self._access.doing("publish") as doing:
+            row = self._own_source(doing.connection, source.name, source.about.owner, area)
+            self._access.require_in(doing.connection, "publish", row["area"], f"{source.name} in {row['area_name']}")
+            there = self._storage.rows(
+                doing.connection, sa.select(VERSION).where(VERSION.c.source_id == row["id"]).order_by(VERSION.c.number)
+            )
+            newer = [one for one in there if one["number"] > base and one["stage"] != WITHDRAWN]
+            if base and newer:
+                raise base_moved(source.name, base, newer, {one["number"] for one in self._seen(doing.connection, row)})
+            number = max((one["number"] for one in there), default=0) + 1
+            values = {
+                "source_id": row["id"], "number": number, "stage": "draft", "definition": public_definition(source.document).text, "data": data,
+                "before": before, "rows": prepared.rows.num_rows, "fingerprints": json.dumps({name: one.as_json() for name, one in prepared.fingerprints.items()}),
+                "findings": json.dumps({**prepared.counts, **({"errors": prepared.errors} if prepared.errors else {})}),
+                "warnings": sum(one.severity == "warning" for one in prepared.findings), "note": note, "base": base,
+                "origin": json.dumps(origin_identity(source)), "made_by": self.person, "made_at": now(), "replaced_by": "", "overruled": "",
+            }  # fmt: skip
+            made = self._storage.insert(doing.connection, VERSION, values)
+            self._name(doing.connection, made, viewers)
+            doing.said(row["area"], source.name, f"version {number}, {prepared.rows.num_rows:,} rows")
+        return self.version(f"{row['area']}/{row['key']}", number)
 
-    def release(self, name: str, number: int | None = None, *, signed_by: str = "") -> Version:
-        """Release a version (the newest without a number): it is what all reports get. The one before is retired."""
-        version = self.version(name, number, drafts=True)
-        if version.stage == "released":
-            raise OakError("released-already", f"Version {version.number} of {name} is released already.")
-        self._storage.release(name, version.number, signed_by or whoami())
-        return self.version(name, version.number)
+    def _own_source(self, connection: sa.Connection, name: str, owner: str, area: str) -> dict[str, Any]:
+        """The row of the source to publish to: the one there is, in the area if it is named, else a new one."""
+        name = checked_name(name, "a source")
+        wanted = self._access.area(connection, area)["key"] if area else ""
+        there = [
+            row
+            for row in self._access.sources(connection)
+            if row["key"] == name.casefold() and wanted in ("", row["area"])
+        ]
+        there = [row for row in there if wanted or "edit" in self._access.rights(connection, row["area"])]
+        if len(there) > 1:
+            raise OakError("several-sources", f"There is a source {name!r} in {', '.join(row['area_name'] for row in there)}.", hint="Say which: --area.")  # fmt: skip
+        if there:
+            self._storage.update(connection, SOURCE, _columns(SOURCE, there[0]), owner=owner)
+            return there[0]
+        place = self._access.area(connection, area or GENERAL)
+        self._access.require_in(connection, "publish", place["key"], f"{name} in {place['name']}")
+        made = self._storage.insert(
+            connection, SOURCE, {"area_id": place["id"], "name": name, "key": name.casefold(), "owner": owner}
+        )
+        return {"id": made, "name": name, "key": name.casefold(), "area": place["key"], "area_name": place["name"]}
+
+    def checkout(self, name: str, number: int | None = None) -> tuple[Document, Version]:
+        """The definition of a version as a working copy that knows its base, and the version; the newest without a number."""
+        with self._storage.read() as connection:
+            source = self.find(connection, name)
+            row = self.row(connection, source, number, drafts=number is None)
+            self._access.require(
+                "checkout", row["stage"], self._access.conditions(connection, source["area"], row), source["name"]
+            )
+            version = self._version(connection, source, row)
+        document = parse_document(version.definition, DEFINITION, f"{source['name']}, version {version.number}")
+        return document.replaced(document.all("source")[0], {"base": version.number}), version
+
+    def onto(self, source: Source, number: int | None = None) -> Source:
+        """A working copy with its changes put onto a newer version (the newest one sees). Raises UnusableInput where both changed the same lines."""
+        base = source.about.base
+        name = source.name
+        mine, then = public_definition(source.document).text, self.version(name, base).definition
+        newest = self.version(name, number, drafts=True)
+        text = patched(source.path or Path(name), newest.definition, hunks_of(then, mine))
+        document = parse_document(text, DEFINITION, source.document.where)
+        return source.changed(document.replaced(document.all("source")[0], {"base": newest.number}))
+
+    # -- stages ------------------------------------------------------------------------------------------
+
+    def _changed(self, name: str, number: int | None, action: str, work: Any) -> Version:
+        """Do something with a version, if it is allowed; `number` None is the newest with which it is."""
+        with self._access.doing(action) as doing:
+            source = self.find(doing.connection, name)
+            row = self.row(doing.connection, source, number, drafts=number is None)
+            self._access.require(action, row["stage"], self._access.conditions(doing.connection, source["area"], row), f"version {row['number']} of {source['name']} ({row['stage']})")  # fmt: skip
+            detail = work(doing.connection, source, row)
+            doing.said(source["area"], source["name"], f"version {row['number']}{': ' + detail if detail else ''}")
+        with self._storage.read() as connection:
+            (after,) = self._storage.rows(connection, sa.select(VERSION).where(VERSION.c.id == row["id"]))
+            return self._version(connection, source, after)
+
+    def name_viewers(self, name: str, people: Sequence[str], number: int | None = None) -> Version:
+        """Let people and groups (@group) see a draft."""
+
+        def work(connection: sa.Connection, _source: Any, row: Mapping[str, Any]) -> str:
+            self._name(connection, row["id"], people)
+            return ", ".join(people)
+
+        return self._changed(name, number, "name", work)
+
+    def _name(self, connection: sa.Connection, version: int, people: Sequence[str]) -> None:
+        there = {
+            row["who"]
+            for row in self._storage.rows(connection, sa.select(VIEWER).where(VIEWER.c.version_id == version))
+        }
+        for who in dict.fromkeys(people):
+            if who not in there:
+                self._storage.insert(connection, VIEWER, {"version_id": version, "who": who})
+
+    def sign(self, name: str, number: int | None = None, *, note: str = "") -> Version:
+        """Vouch for a version, beside those who do so already."""
+
+        def work(connection: sa.Connection, _source: Any, row: Mapping[str, Any]) -> str:
+            self._sign(connection, row, note)
+            return note
+
+        return self._changed(name, number, "sign", work)
+
+    def _sign(self, connection: sa.Connection, row: Mapping[str, Any], note: str) -> None:
+        self._storage.insert(
+            connection, SIGNATURE, {"version_id": row["id"], "by": self.person, "at": now(), "note": note}
+        )
+
+    def release(self, name: str, number: int | None = None, *, note: str = "", overrule: str = "") -> Version:
+        """Release a version (the newest without a number) and vouch for it: it is what all reports get. The one before is retired.
+
+        Raises OakError where errors stand, unless they are overruled with a reason, which stays visible.
+        """
+
+        def work(connection: sa.Connection, source: Mapping[str, Any], row: Mapping[str, Any]) -> str:
+            errors = json.loads(row["findings"]).get("errors", 0)
+            if errors and not overrule:
+                raise OakError("errors-stand", f"Version {row['number']} of {source['name']} has {errors} error{'s' * (errors > 1)}; it was not released.", hint="Mend them and publish again; or overrule them with a reason that stays visible: --overrule REASON.")  # fmt: skip
+            for other in self._storage.rows(
+                connection, sa.select(VERSION).where(VERSION.c.source_id == source["id"], VERSION.c.stage == "released")
+            ):
+                self._storage.update(
+                    connection, VERSION, other, stage="retired", replaced_by=f"version {row['number']}"
+                )
+            self._storage.update(
+                connection, VERSION, row, stage="released", replaced_by="", overruled=overrule if errors else ""
+            )
+            self._sign(connection, row, note)
+            return note
+
+        with self._storage.read() as connection:
+            source = self.find(connection, name)
+            row = self.row(connection, source, number, drafts=number is None)
+            if row["stage"] == "released":
+                raise OakError("released-already", f"Version {row['number']} of {source['name']} is released already.")
+        return self._changed(name, number, "release", work)
+
+    def retire(self, name: str, *, replaced_by: str = "") -> Version:
+        """Take the released version away from readers; they are told what replaces it."""
+
+        def work(connection: sa.Connection, _source: Any, row: Mapping[str, Any]) -> str:
+            self._storage.update(connection, VERSION, row, stage="retired", replaced_by=replaced_by)
+            return replaced_by
+
+        return self._changed(name, self.version(name).number, "retire", work)
+
+    def withdraw(self, name: str, number: int) -> None:
+        """Take a draft back: nobody sees it any more, and its number is not used again."""
+
+        def work(connection: sa.Connection, _source: Any, row: Mapping[str, Any]) -> str:
+            self._storage.update(connection, VERSION, row, stage=WITHDRAWN, data="", before="")
+            return ""
+
+        self._changed(name, number, "withdraw", work)
+
+
+WITHDRAWN = "withdrawn"
+
+
+def _columns(table: sa.Table, row: Mapping[str, Any]) -> dict[str, Any]:
+    return {column.name: row[column.name] for column in table.columns}
+
+
+def _first_rights(access: Access) -> None:
+    """Who makes a catalogue has every right in it, and an area to begin with."""
+    with access.storage.read() as connection:
+        if access.storage.rows(connection, sa.select(GRANT)):
+            return
+    with access.doing("create") as doing:
+        if access.storage.rows(doing.connection, sa.select(GRANT)):
+            return  # somebody else was quicker
+        access.storage.insert(doing.connection, AREA, {"name": GENERAL, "key": GENERAL})
+        for right in RIGHTS:
+            access.storage.insert(doing.connection, GRANT, {"area": ANY, "who": access.person.name, "allowed": right})
+        doing.said("", "catalogue")

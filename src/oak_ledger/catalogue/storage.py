@@ -1,79 +1,83 @@
-"""How a catalogue is kept: tables in a database, rows in Parquet files beside it. The only module that knows either."""
+"""How a catalogue is kept: rows of tables in a database, and published rows in Parquet files named by their digest.
+
+The only module that knows either. The database is SQLite in the catalogue's folder, or the server that `catalogue.toml` names there.
+"""
 
 from __future__ import annotations
 
 import datetime as dt
-import json
+import hashlib
 import os
-import re
-from collections.abc import Iterator
-from contextlib import contextmanager
+import secrets
+import time
+import tomllib
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
 import sqlalchemy as sa
 
+from oak_ledger.catalogue.tables import ABOUT, LAYOUT, META, SNAPSHOT, VERSION, digest_of
 from oak_ledger.errors import UnusableInput
-from oak_ledger.files import write_atomically
+from oak_ledger.files import write_atomically, write_text
 
-DATABASE = "catalogue.db"
-DATA = "data"
-LOCK_SECONDS = 5.0
-
-_meta = sa.MetaData()
-_sources = sa.Table(
-    "source",
-    _meta,
-    sa.Column("id", sa.Integer, primary_key=True),
-    sa.Column("name", sa.Text, nullable=False),
-    sa.Column("key", sa.Text, nullable=False, unique=True),
-    sa.Column("owner", sa.Text, nullable=False),
-)
-_versions = sa.Table(
-    "version",
-    _meta,
-    sa.Column("id", sa.Integer, primary_key=True),
-    sa.Column("source_id", sa.ForeignKey("source.id"), nullable=False),
-    sa.Column("number", sa.Integer, nullable=False),
-    sa.Column("stage", sa.Text, nullable=False),
-    sa.Column("definition", sa.Text, nullable=False),
-    sa.Column("data", sa.Text, nullable=False),
-    sa.Column("rows", sa.Integer, nullable=False),
-    sa.Column("fingerprints", sa.Text, nullable=False),
-    sa.Column("warnings", sa.Integer, nullable=False),
-    sa.Column("note", sa.Text, nullable=False),
-    sa.Column("made_by", sa.Text, nullable=False),
-    sa.Column("made_at", sa.Text, nullable=False),
-    sa.Column("signed_by", sa.Text, nullable=False),
-    sa.Column("signed_at", sa.Text, nullable=False),
-    sa.UniqueConstraint("source_id", "number"),
-)
+DATABASE, SETTINGS, DATA = "catalogue.db", "catalogue.toml", "data"
+LOCK_SECONDS = 60.0
+SPARED_SECONDS = 3600.0  # a file that nothing refers to may be of a publish that is under way
+_verified: dict[tuple[str, int, int, int], str] = {}
 
 
 class Storage:
-    """One catalogue folder."""
+    """One catalogue: its database, and the folder with its files."""
 
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
-        url = f"sqlite:///{folder / DATABASE}"
-        self.engine = sa.create_engine(url, poolclass=sa.NullPool, connect_args={"timeout": LOCK_SECONDS})
+    def __init__(self, folder: Path, url: str = "") -> None:
+        self.folder, self.url = folder, url
+        self.server = bool(url)
+        connect: dict[str, Any] = {} if self.server else {"timeout": LOCK_SECONDS}
+        self.engine = sa.create_engine(
+            url.replace("postgresql://", "postgresql+psycopg://", 1) or f"sqlite:///{folder / DATABASE}",
+            poolclass=None if self.server else sa.NullPool, connect_args=connect,
+        )  # fmt: skip
 
     @staticmethod
-    def create(folder: Path) -> Storage:
-        """A catalogue folder with empty tables; one that is there already is left as it is."""
+    def create(folder: Path, url: str = "") -> Storage:
+        """A catalogue with empty tables; one that is there already is left as it is. `url` names a server's database."""
+        if (folder / SETTINGS).is_file() or (folder / DATABASE).is_file():
+            return Storage.open(folder)
         try:
             (folder / DATA).mkdir(parents=True, exist_ok=True)
         except OSError as error:
             raise UnusableInput("not-written", f"No catalogue can be made in {folder}: {error.strerror}.") from error
-        made = Storage(folder)
-        with made.transaction() as connection:
-            _meta.create_all(connection)
+        if url:
+            write_text(
+                folder / SETTINGS, f'# Where the tables of this catalogue are; no password.\n[storage]\nurl = "{url}"\n'
+            )
+        made = Storage(folder, _with_password(url))
+        made.make_tables()
         return made
+
+    def make_tables(self) -> None:
+        """The tables, where they are not there yet."""
+        if not self.server:
+            with self._errors(), self.engine.connect() as connection:
+                connection.exec_driver_sql("PRAGMA journal_mode=WAL")
+        with self.write() as connection:
+            META.create_all(connection)
+            if not self.rows(connection, sa.select(ABOUT)):
+                self.insert(connection, ABOUT, {"name": "layout", "value": str(LAYOUT)})
+                self.insert(connection, ABOUT, {"name": "head", "value": ""})
 
     @staticmethod
     def open(folder: Path) -> Storage:
         """A catalogue that is there; raises UnusableInput where it is not."""
+        if (folder / SETTINGS).is_file():
+            try:
+                url = str(tomllib.loads((folder / SETTINGS).read_text("utf-8"))["storage"]["url"])
+            except (tomllib.TOMLDecodeError, KeyError, UnicodeDecodeError):
+                raise UnusableInput("catalogue-unusable", f"{folder / SETTINGS} does not say where the catalogue is.", hint='It has [storage] with url = "postgresql://…".') from None  # fmt: skip
+            return Storage(folder, _with_password(url))
         if not (folder / DATABASE).is_file():
             raise UnusableInput(
                 "no-catalogue",
@@ -82,14 +86,36 @@ class Storage:
             )
         return Storage(folder)
 
+    # -- transactions ------------------------------------------------------------------------------------
+
     @contextmanager
-    def transaction(self) -> Iterator[sa.Connection]:
-        """A transaction; a locked or damaged database gives a clear error, and nothing is half-written."""
-        try:
-            with self.engine.connect() as connection:
+    def write(self) -> Iterator[sa.Connection]:
+        """A transaction that alone writes: others wait. Nothing is half-written."""
+        with self._errors(), self.engine.connect() as connection:
+            if self.server:
+                connection.exec_driver_sql(
+                    "SELECT pg_advisory_xact_lock(7305771)"
+                )  # one writer at a time, as in SQLite
+            else:
                 connection.exec_driver_sql("BEGIN IMMEDIATE")
-                yield connection
-                connection.commit()
+            yield connection
+            connection.commit()
+
+    @contextmanager
+    def read(self) -> Iterator[sa.Connection]:
+        """A transaction that sees one state, whatever is written meanwhile."""
+        with self._errors(), self.engine.connect() as connection:
+            if self.server:
+                connection.exec_driver_sql("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY")
+            else:
+                connection.exec_driver_sql("BEGIN")
+            yield connection
+
+    @contextmanager
+    def _errors(self) -> Iterator[None]:
+        """What a database says, as an error that a user understands."""
+        try:
+            yield
         except sa.exc.OperationalError as error:
             if "locked" in str(error.orig):
                 raise UnusableInput(
@@ -97,102 +123,127 @@ class Storage:
                     f"The catalogue in {self.folder} is in use by somebody else.",
                     hint=f"Waited {LOCK_SECONDS:g} seconds without success; try again. Nothing was changed.",
                 ) from None
-            raise UnusableInput(
-                "catalogue-unusable", f"The catalogue in {self.folder} cannot be used: {error.orig}."
-            ) from None
+            raise UnusableInput("catalogue-unusable", f"The catalogue in {self.folder} cannot be used: {_first_line(error)}.") from None  # fmt: skip
         except sa.exc.DatabaseError as error:
-            raise UnusableInput(
-                "catalogue-unusable", f"{self.folder / DATABASE} is not a catalogue: {error.orig}."
-            ) from None
+            place = "its database" if self.server else str(self.folder / DATABASE)
+            raise UnusableInput("catalogue-unusable", f"{place} is not a sound catalogue: {_first_line(error)}.") from None  # fmt: skip
 
-    # -- reading -----------------------------------------------------------------------------------------
+    # -- rows of tables ----------------------------------------------------------------------------------
 
-    def source_names(self) -> list[str]:
-        """The names of all sources."""
-        with self.transaction() as connection:
-            return list(connection.scalars(sa.select(_sources.c.name).order_by(_sources.c.key)))
+    def rows(self, connection: sa.Connection, query: sa.Select[Any]) -> list[dict[str, Any]]:
+        """What a query of one table gives. A row that is not what was written is refused, with its name."""
+        found = [dict(row) for row in connection.execute(query).mappings()]
+        table = query.get_final_froms()[0]
+        whole = [column.name for column in query.get_final_froms()[0].columns if column.name != "id"]
+        for row in found:
+            if isinstance(table, sa.Table) and all(name in row for name in whole):
+                refuse_damaged(table, row, self.folder)
+        return found
 
-    def versions(self, name: str) -> list[dict[str, Any]]:
-        """All versions of a source as dictionaries, oldest first; empty where the source is not known."""
-        join = sa.select(_versions).join(_sources).where(_sources.c.key == name.casefold()).order_by(_versions.c.number)
-        with self.transaction() as connection:
-            rows = [dict(row) for row in connection.execute(join).mappings()]
-        for row in rows:
-            row["fingerprints"] = json.loads(row["fingerprints"])
-        return rows
+    def insert(self, connection: sa.Connection, table: sa.Table, values: Mapping[str, Any]) -> int:
+        """A new row; its number."""
+        made = connection.execute(sa.insert(table).values(**values, digest=digest_of(table, values)))
+        return int((made.inserted_primary_key or (0,))[0])
 
-    # -- writing -----------------------------------------------------------------------------------------
+    def update(self, connection: sa.Connection, table: sa.Table, row: Mapping[str, Any], **changes: Any) -> None:
+        """A row with some other values."""
+        values = {**row, **changes}
+        values["digest"] = digest_of(table, values)
+        connection.execute(
+            sa.update(table).where(table.c.id == row["id"]).values({**changes, "digest": values["digest"]})
+        )
 
-    def add(
-        self, name: str, owner: str, table: pa.Table, values: dict[str, Any], before: pa.Table | None = None
-    ) -> int:
-        """A new version with its rows (and those of its baseline); its number. The rows are on the disk before the version is known."""
-        slug = re.sub(r"\W+", "_", name.casefold()).strip("_") or "source"
-        staged = self.folder / DATA / f"{slug}.{os.getpid()}.new.parquet"
-        _write_parquet(staged, table)
-        earlier = baseline_path(staged)
-        if before is not None:
-            _write_parquet(earlier, before)
-        final: Path | None = None
+    def setting(self, connection: sa.Connection, name: str) -> str:
+        """What the catalogue says of itself under a name; empty where it says nothing."""
+        found = self.rows(connection, sa.select(ABOUT).where(ABOUT.c.name == name))
+        return str(found[0]["value"]) if found else ""
+
+    def put(self, connection: sa.Connection, name: str, value: str) -> None:
+        """Have the catalogue say something else under a name."""
+        (row,) = self.rows(connection, sa.select(ABOUT).where(ABOUT.c.name == name))
+        self.update(connection, ABOUT, row, value=value)
+
+    # -- files -------------------------------------------------------------------------------------------
+
+    def keep(self, table: pa.Table) -> str:
+        """Write rows to a file named by its digest, before anything refers to it; the digest. A file that is there stays."""
+        import pyarrow.parquet as pq
+
+        staged = self.folder / DATA / f"{os.getpid()}.{secrets.token_hex(4)}.new.parquet"
         try:
-            with self.transaction() as connection:
-                source = self._source(connection, name, owner)
-                last = connection.scalar(
-                    sa.select(sa.func.max(_versions.c.number)).where(_versions.c.source_id == source)
-                )
-                number = (last or 0) + 1
-                final = self.folder / DATA / f"{slug}_{number:04d}.parquet"
-                row = {
-                    **values,
-                    "fingerprints": json.dumps(values["fingerprints"]),
-                    "source_id": source,
-                    "number": number,
-                    "data": f"{DATA}/{final.name}",
-                    "rows": table.num_rows,
-                }
-                connection.execute(sa.insert(_versions).values(**row))
-                if before is not None:
-                    earlier.replace(baseline_path(final))
-                staged.replace(final)
-        except BaseException:
-            staged.unlink(missing_ok=True)
-            earlier.unlink(missing_ok=True)
-            raise
-        return number
-
-    def _source(self, connection: sa.Connection, name: str, owner: str) -> int:
-        found = connection.scalar(sa.select(_sources.c.id).where(_sources.c.key == name.casefold()))
-        if found is None:
-            made = connection.execute(sa.insert(_sources).values(name=name, key=name.casefold(), owner=owner))
-            return int((made.inserted_primary_key or (0,))[0])
-        connection.execute(sa.update(_sources).where(_sources.c.id == found).values(owner=owner))
-        return int(found)
-
-    def release(self, name: str, number: int, signed_by: str) -> None:
-        """Make a version the released one; the one that was is retired."""
-        with self.transaction() as connection:
-            source = sa.select(_sources.c.id).where(_sources.c.key == name.casefold()).scalar_subquery()
-            mine = _versions.c.source_id == source
-            connection.execute(
-                sa.update(_versions).where(mine, _versions.c.stage == "released").values(stage="retired")
+            write_atomically(
+                staged, lambda temporary: pq.write_table(table, temporary, compression="zstd", row_group_size=1 << 17)
             )
-            signed = {"stage": "released", "signed_by": signed_by, "signed_at": now()}
-            connection.execute(sa.update(_versions).where(mine, _versions.c.number == number).values(**signed))
+            return self.keep_file(staged)
+        finally:
+            with suppress(OSError):
+                staged.unlink()
+
+    def keep_file(self, staged: Path) -> str:
+        """Put a file in its place, which is named by its digest; the digest."""
+        digest = _digest(staged)
+        staged.replace(self.path_of(digest))
+        return digest
+
+    def path_of(self, digest: str) -> Path:
+        """Where a file lies."""
+        return self.folder / DATA / f"{digest}.parquet"
+
+    def verified(self, digest: str, what: str, *, again: bool = False) -> Path:
+        """A file whose bytes are what was written; looked at once in a process, unless `again`. Raises UnusableInput where they are not, and names what it is of."""
+        path = self.path_of(digest)
+        try:
+            state = path.stat()
+            stamp = (str(path), state.st_ino, state.st_size, state.st_mtime_ns)
+            if again or _verified.get(stamp) != digest:
+                if _digest(path) != digest:
+                    raise UnusableInput("rows-damaged", f"The stored rows of {what} are damaged: {path} is not what was written.", hint="Restore the file from a backup, or publish again; oak catalogue verify lists all damage.")  # fmt: skip
+                _verified[stamp] = digest
+        except FileNotFoundError:
+            raise UnusableInput("rows-missing", f"The stored rows of {what} are missing: {path} is not there.", hint="Restore the file from a backup, or publish again.") from None  # fmt: skip
+        return path
+
+    def used_files(self, connection: sa.Connection) -> set[str]:
+        """The digests of all files that something refers to."""
+        versions, taken = self.rows(connection, sa.select(VERSION)), self.rows(connection, sa.select(SNAPSHOT))
+        return {one for row in versions for one in (row["data"], row["before"])} | {row["data"] for row in taken}
+
+    def stray_files(self, used: set[str]) -> list[Path]:
+        """Files that nothing refers to, and that no publish under way can be about to refer to."""
+        edge = time.time() - SPARED_SECONDS
+        there = [
+            path
+            for path in (self.folder / DATA).glob("*")
+            if path.is_file() and path.name.partition(".")[0] not in used
+        ]
+        return [path for path in there if path.stat().st_mtime < edge]
 
 
-def baseline_path(data: Path) -> Path:
-    """Where the rows of a version's baseline lie: beside its own."""
-    return data.with_suffix(".before.parquet")
+def refuse_damaged(table: sa.Table, row: Mapping[str, Any], folder: Path) -> None:
+    """Raise UnusableInput where a row is not what was written."""
+    if row["digest"] != digest_of(table, row):
+        what = next((str(row[key]) for key in ("name", "number", "who", "at") if row.get(key)), str(row.get("id", "")))
+        raise UnusableInput("catalogue-damaged", f"The catalogue in {folder} is damaged: entry {what!r} of {table.name} is not what was written.", hint="Restore it from a backup; oak catalogue verify lists all damage.")  # fmt: skip
+
+
+def _digest(path: Path) -> str:
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
+
+
+def _with_password(url: str) -> str:
+    """A server's address with the password of the variable OAK_CATALOGUE_PASSWORD, where there is one."""
+    secret = os.environ.get("OAK_CATALOGUE_PASSWORD", "")
+    if not secret or not url:
+        return url
+    made = sa.make_url(url)
+    return made.set(password=secret).render_as_string(hide_password=False)
+
+
+def _first_line(error: sa.exc.DBAPIError) -> str:
+    return str(error.orig).strip().partition("\n")[0].rstrip(".")
 
 
 def now() -> str:
     """The time, to the second, as text."""
     return dt.datetime.now().isoformat(" ", "seconds")
-
-
-def _write_parquet(path: Path, table: pa.Table) -> None:
-    import pyarrow.parquet as pq
-
-    write_atomically(
-        path, lambda temporary: pq.write_table(table, temporary, compression="zstd", row_group_size=1 << 17)
-    )

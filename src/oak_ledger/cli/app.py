@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import sys
 from collections.abc import Callable, Iterable, Sequence
 from contextlib import suppress
@@ -59,12 +60,26 @@ SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
     },
     "Publish": {
         "publish": ("publish", "Publish a source to a catalogue as a draft."),
-        "release": ("publish", "Make a published version the one that all reports read."),
-        "versions": ("publish", "List the published versions of a source."),
+        "share": ("stages", "Let others see a draft."),
+        "sign": ("stages", "Vouch for a version."),
+        "release": ("stages", "Make a published version the one that all reports read."),
+        "retire": ("stages", "Take the released version away, and say what replaces it."),
+        "withdraw": ("stages", "Take back a draft."),
+        "versions": ("publish", "List the published versions of a source, or compare two."),
+        "checkout": ("publish", "Fetch a published definition as a working copy."),
+        "snapshot": ("states", "Keep dated states of a source's rows."),
+        "changes": ("states", "Show rows that came, went or changed since a date or a version."),
+        "watch": ("states", "Keep conditions on figures that warn when they turn true."),
         "export": ("ask", "Write the rows of a source to a file or to standard output."),
     },
+    "Share": {
+        "catalogue": ("rights", "Make and verify a catalogue, its areas, its audit log."),
+        "rights": ("rights", "List, give and take rights in areas."),
+        "group": ("rights", "List groups, and put people into them."),
+        "token": ("rights", "Make, list and revoke tokens for programs."),
+    },
     "Report": {
-        "report": ("report_fields", "List, write, render and check reports, and their own fields."),
+        "report": ("report_catalogue", "List, write, render and check reports; share them in the catalogue."),
         "why": ("why", "Take a figure of a report apart, down to its rows."),
     },
     "Repair": {
@@ -260,8 +275,8 @@ def baseline_option(command: Command) -> Command:
     return click.option(
         "--baseline",
         default=None,
-        metavar="FILE|VERSION",
-        help="The earlier state that BEFORE takes values from: a file of oak export, or the number of a published version.",
+        metavar="FILE|VERSION|DATE",
+        help="The earlier state that BEFORE takes values from: a file of oak export, a published version, or a date.",
     )(command)
 
 
@@ -272,6 +287,13 @@ def reports_option(command: Command) -> Command:
         default=None,
         metavar="DIR",
         help="Where the reports are  [default: beside the definition and below]",
+    )(command)
+
+
+def at_option(command: Command) -> Command:
+    """`--at`."""
+    return click.option(
+        "--at", default=None, metavar="DATE", help="The rows as they were on that day (published sources only)."
     )(command)
 
 
@@ -302,11 +324,14 @@ def open_any(
     *,
     draft: bool = False,
     baseline: str | None = None,
+    at: str | None = None,
     progress: Callable[[int], None] | None = None,
 ) -> Source:
-    """A source by its definition file, or a published one by its name; compared with a baseline, if one is given."""
+    """A source by its definition file, or a published one by its name (`at` a date); compared with a baseline, if one is given."""
     path = definition_path(name)
-    if path.is_file() or name.endswith(".toml") or not has_catalogue(catalogue):
+    if at is not None:
+        found = open_catalogue(catalogue).snapshots.source_at(open_working(name).name if path.is_file() else name, at)
+    elif path.is_file() or name.endswith(".toml") or not has_catalogue(catalogue):
         found = open_working(name, progress)
     else:
         found = open_catalogue(catalogue).source(name, drafts=draft)
@@ -319,12 +344,19 @@ def compared_with(source: Source, baseline: str | None, catalogue: str) -> Sourc
         return source
     if baseline.isdigit():
         return source.with_baseline(open_catalogue(catalogue).source(source.name, int(baseline)))
+    if is_date(baseline):
+        return source.with_baseline(open_catalogue(catalogue).snapshots.source_at(source.name, baseline))
     return source.with_baseline(baseline)
+
+
+def is_date(text: str) -> bool:
+    """Whether a text is a date, and not a file of that name."""
+    return re.fullmatch(r"\d{4}-\d\d-\d\d( .*)?", text) is not None and not Path(text).exists()
 
 
 def has_catalogue(folder: str) -> bool:
     """Whether there is a catalogue in a folder."""
-    return (Path(folder) / "catalogue.db").is_file()
+    return any((Path(folder) / name).is_file() for name in ("catalogue.db", "catalogue.toml"))
 
 
 def open_catalogue(folder: str, *, create: bool = False) -> Catalogue:
@@ -346,10 +378,11 @@ def reports_of(source: Source, folder: str | None, catalogue: str | None = None)
 def with_own_baseline(report: Report, catalogue: str) -> Report:
     """A report with the earlier state that it names. Where there is none of that name, its panels say that none is given."""
     own = report.about.baseline
-    if not own or report.path is None:
+    if not own:
         return report
     if not own.isdigit():
-        return report.compared_with(report.path.parent / own) if (report.path.parent / own).is_file() else report
+        path = (report.path or Path("x")).parent / own
+        return report.compared_with(path) if path.is_file() else report
     with suppress(OakError):
         return report.compared_with(open_catalogue(catalogue).source(report.about.source, int(own)))
     return report

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from oak_ledger.cli.app import (
+    at_option,
     attention,
     baseline_option,
     catalogue_option,
@@ -68,6 +69,7 @@ def _print_answer(answer: Answer, *, as_json: bool, notes: list[str] | None = No
 @baseline_option
 @catalogue_option
 @draft_option
+@at_option
 @json_option("Answer")
 def peek_command(
     source: str,
@@ -79,6 +81,7 @@ def peek_command(
     baseline: str | None,
     catalogue: str,
     draft: bool,
+    at: str | None,
     as_json: bool,
 ) -> int:
     """Show the first rows of SOURCE: a definition, a published source, or any file that intake reads.
@@ -90,7 +93,7 @@ def peek_command(
     if path.is_file() and path.suffix != ".toml":
         return _peek_file(path, fields, limit, where, sort, as_json)
     with progress_of("reading") as progress:
-        opened = open_any(source, catalogue, draft=draft, baseline=baseline, progress=progress)
+        opened = open_any(source, catalogue, draft=draft, baseline=baseline, at=at, progress=progress)
         answer = opened.rows(list(fields) or None, where=where, sort=sort, limit=limit, explain=explain)
     return _print_answer(answer, as_json=as_json, notes=_notes(opened, answer))
 
@@ -156,6 +159,7 @@ def _peek_file(
 @baseline_option
 @catalogue_option
 @draft_option
+@at_option
 @json_option("Trial")
 @click.option("--fix", is_flag=True, help="Apply the repairs that are offered, and show the formula that comes of it.")
 @click.option(
@@ -172,6 +176,7 @@ def try_command(
     baseline: str | None,
     catalogue: str,
     draft: bool,
+    at: str | None,
     as_json: bool,
 ) -> int:
     """Try FORMULA without saving it: its type and grain, how many values are null, a sample beside its inputs.
@@ -186,7 +191,7 @@ def try_command(
     from oak_ledger.present.terminal import Text, branches_table, console, plural, say
 
     with progress_of("reading") as progress:
-        opened = open_any(source, catalogue, draft=draft, baseline=baseline, progress=progress)
+        opened = open_any(source, catalogue, draft=draft, baseline=baseline, at=at, progress=progress)
         repaired = opened.repaired(formula) if fix else formula
         if repaired != formula:
             say(f"repaired: {repaired}", to_errors=as_json)
@@ -253,6 +258,7 @@ def _prompt(source: str) -> int:
 @baseline_option
 @catalogue_option
 @draft_option
+@at_option
 @json_option("Answer")
 def tally_command(
     source: str,
@@ -266,11 +272,12 @@ def tally_command(
     baseline: str | None,
     catalogue: str,
     draft: bool,
+    at: str | None,
     as_json: bool,
 ) -> int:
     """Group and aggregate: --by which fields, --show which measures. Without --by, one figure."""
     with progress_of("reading") as progress:
-        opened = open_any(source, catalogue, draft=draft, baseline=baseline, progress=progress)
+        opened = open_any(source, catalogue, draft=draft, baseline=baseline, at=at, progress=progress)
         items = [_named(item, opened) for item in show]
         answer = opened.tally(list(by), items, where=where, sort=sort, limit=limit, totals=totals, explain=explain)
     count = (
@@ -311,6 +318,7 @@ def _named(item: str, source: Source) -> Any:
 @baseline_option
 @catalogue_option
 @draft_option
+@at_option
 @json_option("Export")
 def export_command(
     source: str,
@@ -321,6 +329,7 @@ def export_command(
     baseline: str | None,
     catalogue: str,
     draft: bool,
+    at: str | None,
     as_json: bool,
 ) -> int:
     """Write the rows of SOURCE, with every row value computed, to a file or to standard output: whole or not at all.
@@ -331,7 +340,7 @@ def export_command(
     from oak_ledger.source.whole import left_out
 
     with progress_of("writing") as progress:
-        opened = open_any(source, catalogue, draft=draft, baseline=baseline, progress=progress)
+        opened = open_any(source, catalogue, draft=draft, baseline=baseline, at=at, progress=progress)
         fields = [_named(item, opened) for item in show] or opened.row_fields(hidden=hidden)
         with tempfile.TemporaryDirectory() as folder:
             file = Path(folder) / "rows.csv" if target == "-" else Path(target)

@@ -125,7 +125,7 @@ DAY: tuple[Step, ...] = (
         "Release",
         "Proven and signed: from now on it is what all six reports read.",
         (
-            ("oak release 'Timber loads' --yes --signed-by 'A. Curator'", 0),
+            ("oak release 'Timber loads' --yes --note 'proven'", 0),
             (
                 "oak report render reports/mill_margins.report.toml --to pages/mill_margins.html --to pages/mill_margins.png",
                 0,
@@ -169,7 +169,7 @@ DAY: tuple[Step, ...] = (
         "The draft is compared with the released version, figure by figure, in every report.",
         (
             ("oak publish loads --note 'compartments; distance is gone'", 0),
-            ("oak release 'Timber loads' --yes --signed-by 'A. Curator'", 0),
+            ("oak release 'Timber loads' --yes --note 'proven'", 0),
             ("oak versions 'Timber loads'", 0),
         ),
     ),

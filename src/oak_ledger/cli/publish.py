@@ -1,4 +1,4 @@
-"""`oak publish`, `oak release`, `oak versions`."""
+"""`oak publish`, `oak versions`, `oak checkout`."""
 
 from __future__ import annotations
 
@@ -20,12 +20,15 @@ from oak_ledger.cli.app import (
     yes_option,
 )
 from oak_ledger.cli.progress import progress_of
+from oak_ledger.errors import OakError
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
+    from collections.abc import Mapping, Sequence
 
+    from oak_ledger.catalogue import Catalogue, Version
     from oak_ledger.insight import Fingerprint
-    from oak_ledger.report import Change
+    from oak_ledger.reference.differences import Difference
+    from oak_ledger.report import Change, Report
     from oak_ledger.source import Source
 
 
@@ -34,62 +37,165 @@ if TYPE_CHECKING:
 @catalogue_option
 @reports_option
 @click.option("--note", default="", help="What is new in this version.")
+@click.option("--area", default="", help="Where a new source goes  [default: general]")
+@click.option(
+    "--for", "viewers", multiple=True, metavar="PERSON", help="Who else may see the draft; @GROUP for a group."
+)
+@click.option(
+    "--base",
+    type=int,
+    default=None,
+    metavar="VERSION",
+    help="The version it was made from  [default: as the definition says]",
+)
+@click.option(
+    "--onto", is_flag=True, help="Put the changes onto the newest version, where somebody has published since."
+)
+@click.option("--overrule", is_flag=True, help="Publish although there are errors; a release then asks for a reason.")
 @click.option("--dry-run", is_flag=True, help="Show what would change in reports, and publish nothing.")
 @click.option("--to", default=None, metavar="FILE", help="Write what changes as a page (.html), whole.")
+@yes_option
 @json_option("Publication")
 def publish_command(
-    source: str, catalogue: str, reports: str | None, note: str, dry_run: bool, to: str | None, as_json: bool
-) -> int:
-    """Publish SOURCE as a draft, and say which figures of which reports it changes.
+    source: str, catalogue: str, reports: str | None, note: str, area: str, viewers: tuple[str, ...], base: int | None, onto: bool, overrule: bool,
+    dry_run: bool, to: str | None, yes: bool, as_json: bool,
+) -> int:  # fmt: skip
+    """Publish SOURCE as a draft. First it shows how it differs from the released version, who uses it, and which figures change.
 
-    Reports go on reading the released version until the draft is released. A source with errors is refused.
+    Reports go on reading the released version until the draft is released. Where a panel would stop working, it asks.
     """
-    from oak_ledger import Catalogue, renamed_between, report_changes
-    from oak_ledger.present.terminal import QUIET, Text, console, counted, findings_list, plural
-    from oak_ledger.reference import recoded
+    from oak_ledger import Catalogue
 
     with progress_of("checking", "comparing reports", "publishing") as progress:
         opened = open_working(source, progress)
-        prepared = Catalogue.prepare(opened)
-        progress.next()
         there = has_catalogue(catalogue)
         place = open_catalogue(catalogue, create=True) if there or not dry_run else None
-        before = None if place is None else place.released(opened.name)
-        changes: list[Change] = []
-        known = reports_of(opened, reports, catalogue)
-        if place is not None and before is not None:
-            old = place.source(opened.name, before.number)
-            renamed = renamed_between(before.fingerprints, prepared.fingerprints)
-            changed = _changed_fields(old, opened, before.fingerprints, prepared.fingerprints, renamed)
-            changes = report_changes(known, old, opened, renamed, changed, recoded(opened, old))
+        if onto and place is not None:
+            opened = _onto(place, opened)
+        prepared = Catalogue.prepare(opened, broken=overrule)
         progress.next()
-        version = None if dry_run or place is None else place.publish(prepared, note=note)
-    now = "working copy" if version is None else f"version {version.number}"
-    was = "nothing" if before is None else f"version {before.number}"
+        known, unseen = reports_of(opened, reports, catalogue), 0
+        found = _Compared([], [], None)
+        if place is not None and place.released(opened.name) is not None:
+            known, unseen = [*known, *_registered(place, opened.name, known)], place.reports.unseen(opened.name)
+            found = _compared(place, opened, prepared.fingerprints, known)
+        progress.next()
+        if not as_json:
+            _show(found, len(known), unseen, dry_run)
+        broken = sum(bool(one.broken) and not one.after_works for one in found.changes)
+        if broken and not dry_run:
+            confirmed(f"{broken} panel{'s' * (broken > 1)} will stop working.", yes=yes)
+        version = None
+        if place is not None and not dry_run:
+            version = place.publish(prepared, note=note, area=area, base=base, viewers=viewers)
+            _keep_base(opened, version.number)
     if to is not None:
-        _write_page(to, opened.name, changes, was, now, len(known))
+        _write_page(to, opened.name, found, len(known))
     if as_json:
-        found = [one.as_json() for one in prepared.findings]
+        findings = [one.as_json() for one in prepared.findings]
         published = None if version is None else version.as_json()
-        print_json({"version": published, "findings": found, "changes": [_as_json(one) for one in changes]})
+        differences = [one.as_json() for one in found.differences]
+        print_json(
+            {
+                "version": published,
+                "findings": findings,
+                "differences": differences,
+                "changes": [_as_json(one) for one in found.changes],
+            }
+        )
         return 0
-    out = console()
-    rows, found_text = plural(prepared.rows.num_rows, "row"), counted(prepared.findings)
-    if version is None:
-        out.print(f"dry run: {opened.name} with {rows} would be published in {catalogue}; the check found {found_text}")
-    else:
-        said = f": version {version.number} of {version.source}, {rows}, in {catalogue}; the check found {found_text}"
-        out.print(Text.assemble(("draft", "bold"), said))
-    if before is not None:
-        _show_changes(changes, was, now, len(known))
-    if to is not None:
-        out.print(f"written: {to}")
+    _said(version, prepared.rows.num_rows, prepared.findings, opened, catalogue)
     hiding = [one for report in known for one in report.hiding(opened)]
     if hiding:
-        out.print(findings_list(hiding))
-    if version is not None:
-        out.print(Text(f"to make it the version that reports read: oak release '{version.source}'", style=QUIET))
+        from oak_ledger.present.terminal import console, findings_list
+
+        console().print(findings_list(hiding))
     return 0
+
+
+class _Compared:
+    """A working copy against the released version: how definitions differ, which figures change."""
+
+    def __init__(self, differences: list[Difference], changes: list[Change], before: Version | None) -> None:
+        self.differences, self.changes, self.before = differences, changes, before
+
+
+def _compared(
+    place: Catalogue, opened: Source, prints: Mapping[str, Fingerprint], known: Sequence[Report]
+) -> _Compared:
+    from oak_ledger import renamed_between, report_changes
+    from oak_ledger.reference import recoded
+    from oak_ledger.reference.differences import differences
+
+    before = place.version(opened.name)
+    old = place.source(opened.name, before.number)
+    renamed = renamed_between(before.fingerprints, prints)
+    changed = _changed_fields(old, opened, before.fingerprints, prints, renamed)
+    changes = report_changes(known, old, opened, renamed, changed, recoded(opened, old))
+    return _Compared(differences(old, opened, renamed), changes, before)
+
+
+def _registered(place: Catalogue, name: str, known: Sequence[Report]) -> list[Report]:
+    """The reports of the catalogue that one may see, but for those that lie here as files."""
+    here = {one.about.name.casefold() for one in known}
+    return [one.report for one in place.reports.all(name) if one.name.casefold() not in here]
+
+
+def _onto(place: Catalogue, opened: Source) -> Source:
+    """The working copy with its changes put onto the newest version, and written so."""
+    from oak_ledger.cli.output_edits import write_edit
+
+    if not opened.about.base:
+        raise OakError(
+            "base-unknown",
+            "The definition does not say which version it was made from.",
+            hint="Name it: base under [source].",
+        )
+    made = place.onto(opened)
+    write_edit(opened, made)
+    return made
+
+
+def _keep_base(opened: Source, number: int) -> None:
+    """Have the working copy say which version it is the base of now."""
+    from oak_ledger.files import write_text
+
+    if opened.path is not None and opened.about.base != number:
+        write_text(opened.path, opened.document.replaced(opened.document.all("source")[0], {"base": number}).text)
+
+
+def _show(found: _Compared, reports: int, unseen: int, dry_run: bool) -> None:
+    from oak_ledger.present.consequences import consequences, difference_section
+    from oak_ledger.present.sections import show_sections
+    from oak_ledger.present.terminal import LEAF, QUIET, Text, console, plural
+
+    if found.before is None:
+        return
+    out = console()
+    was = f"version {found.before.number}"
+    if found.differences:
+        show_sections(out, [difference_section(found.differences, was)])
+    more = f", and {unseen:,} that you may not see" if unseen else ""
+    out.print(Text(f"used by {plural(reports, 'report')}{more}", style=QUIET))
+    if not found.changes:
+        out.print(Text("no figure changes", style=LEAF))
+        return
+    out.print(Text("what changes in them:"))
+    show_sections(out, consequences(found.changes, was, "working copy"))
+
+
+def _said(version: Version | None, rows: int, findings: Sequence[Any], opened: Source, catalogue: str) -> None:
+    from oak_ledger.present.terminal import QUIET, Text, console, counted, plural
+
+    out, found_text = console(), counted(findings)
+    if version is None:
+        out.print(
+            f"dry run: {opened.name} with {plural(rows, 'row')} would be published in {catalogue}; the check found {found_text}"
+        )
+        return
+    seen = f"; seen by you{''.join(f', {one}' for one in version.viewers)}"
+    out.print(Text.assemble(("draft", "bold"), f": version {version.number} of {version.source} in {version.area}, {plural(rows, 'row')}; the check found {found_text}{seen}"))  # fmt: skip
+    out.print(Text(f"to make it the version that reports read: oak release '{version.source}'", style=QUIET))
 
 
 def _changed_fields(
@@ -107,123 +213,177 @@ def _changed_fields(
         formulas = [str(getattr(one.spec, "formula", "")) for one in (was, state) if one is not None]
         rewritten = len(set(formulas)) > 1 and not renamed
         values = state.name in after and before.get(name) != after.get(state.name)
-        if (
-            was is None or rewritten or (values and not formulas[-1])
-        ):  # a formula that is as it was only passes on what changed
+        # a formula that is as it was only passes on what changed
+        if was is None or rewritten or (values and not formulas[-1]):
             found.append(state.name)
     return found
 
 
 def _as_json(one: Change) -> dict[str, Any]:
+    kept = ("report", "panel", "measure", "before", "after", "broken", "because")
     return {
-        "report": one.report,
-        "panel": one.panel,
-        "measure": one.measure,
-        "before": one.before,
-        "after": one.after,
-        "broken": one.broken,
-        "because": one.because,
+        **{name: getattr(one, name) for name in kept},
         "groups": [
-            {"group": [_key_text(key) for key in other.group], "before": other.before, "after": other.after}
-            for other in one.groups
+            {"group": _key_texts(other.group), "before": other.before, "after": other.after} for other in one.groups
         ],
-        "renamed": [
-            {"before": [_key_text(key) for key in before], "after": [_key_text(key) for key in after]}
-            for before, after in one.renamed
-        ],
+        "renamed": [{"before": _key_texts(before), "after": _key_texts(after)} for before, after in one.renamed],
     }
 
 
-def _key_text(key: Any) -> str | None:
-    return None if key is None else str(key)
+def _key_texts(group: Sequence[Any]) -> list[str | None]:
+    return [None if key is None else str(key) for key in group]
 
 
-def _write_page(to: str, name: str, changes: list[Change], old: str, new: str, reports: int) -> None:
+def _write_page(to: str, name: str, found: _Compared, reports: int) -> None:
     from oak_ledger.files import write_text
-    from oak_ledger.present.consequences import consequences
+    from oak_ledger.present.consequences import consequences, difference_section
     from oak_ledger.present.sections import Section, sections_page
-
-    sections = consequences(changes, old, new) or [Section("", (("No figure changes.", "good"),))]
-    under = f"{old} against {new}, {reports} reports"
-    write_text(Path(to), sections_page(f"What changes in reports of {name}", under, sections))
-
-
-def _show_changes(changes: list[Change], old: str, new: str, reports: int) -> None:
-    from oak_ledger.present.consequences import consequences
-    from oak_ledger.present.sections import show_sections
-    from oak_ledger.present.terminal import LEAF, Text, console, plural
-
-    out = console()
-    if not changes:
-        out.print(Text.assemble(("no figure changes", LEAF), f" in {plural(reports, 'report')}"))
-        return
-    out.print(Text(f"what changes in {plural(reports, 'report')}:"))
-    show_sections(out, consequences(changes, old, new))
-
-
-@click.command("release")
-@click.argument("name")
-@click.argument("number", type=int, required=False, metavar="[VERSION]")
-@click.option("--signed-by", default="", help="Who vouches for it  [default: you]")
-@catalogue_option
-@yes_option
-@click.option("--dry-run", is_flag=True, help="Show what would be released and change nothing.")
-@json_option("Release")
-def release_command(
-    name: str, number: int | None, signed_by: str, catalogue: str, yes: bool, dry_run: bool, as_json: bool
-) -> int:
-    """Make a version of the published source NAME the one that all reports read; the newest without VERSION.
-
-    The version released before is retired and can be released again.
-    """
     from oak_ledger.present.terminal import say
 
-    opened = open_catalogue(catalogue)
-    there = opened.versions(name)
-    chosen = next((one for one in reversed(there) if number in (None, one.number)), None)
-    if chosen is not None and dry_run:
-        if as_json:
-            print_json({"version": chosen.as_json(), "written": False})
-        say(f"dry run: version {chosen.number} of {chosen.source} would be released; nothing was changed")
-        return 0
-    if chosen is not None:
-        confirmed(f"All reports of {chosen.source} will read version {chosen.number}.", yes=yes)
-    version = opened.release(name, number, signed_by=signed_by)
-    if as_json:
-        print_json({"version": version.as_json(), "written": True})
-    say(
-        f"released: version {version.number} of {version.source}, signed by {version.signed_by}; reports use it when they are next rendered"
+    was = "nothing" if found.before is None else f"version {found.before.number}"
+    sections = consequences(found.changes, was, "working copy") or [Section("", (("No figure changes.", "good"),))]
+    if found.differences:
+        sections = [difference_section(found.differences, was), *sections]
+    write_text(
+        Path(to),
+        sections_page(f"What changes in {name}", f"{was} against the working copy, {reports} reports", sections),
     )
-    return 0
+    say(f"written: {to}")
 
 
 @click.command("versions")
 @click.argument("name", required=False)
+@click.option(
+    "--compare",
+    "compared",
+    nargs=2,
+    type=int,
+    default=None,
+    metavar="A B",
+    help="Show how version B differs from version A: definition and numbers.",
+)
 @catalogue_option
+@reports_option
 @json_option("Versions")
-def versions_command(name: str | None, catalogue: str, as_json: bool) -> int:
-    """List the versions of the published source NAME; all sources without it."""
-    from oak_ledger.present.terminal import LEAF, RUST, Text, console, grid
+def versions_command(
+    name: str | None, compared: tuple[int, int] | None, catalogue: str, reports: str | None, as_json: bool
+) -> int:
+    """List the versions of the published source NAME that you may see, or --compare two of them; all sources without it."""
+    from oak_ledger.present.terminal import LEAF, RUST, Text, console, grid, plural
 
     place = open_catalogue(catalogue)
+    if compared is not None:
+        if name is None:
+            raise click.UsageError("Name the source whose versions are to be compared.")
+        return _compare(place, name, compared, reports, as_json)
     names = [name] if name else place.sources()
     versions = [version for one in names for version in place.versions(one)]
     if as_json:
-        print_json({"versions": [version.as_json() for version in versions]})
+        print_json({"versions": [version.as_json() for version in versions], "differences": [], "changes": []})
         return 0
-    table = grid("source", "version", "stage", "rows", "warnings", "made", "by", "signed by", "note", right=(1, 3, 4))
+    table = grid("source", "version", "stage", "rows", "made", "by", "signed by", "checks", "note", right=(1, 3))
     for one in versions:
         stage = Text(one.stage, style={"released": LEAF, "draft": RUST}.get(one.stage, ""))
+        found = ", ".join(
+            f"{code} {count}" for code, count in one.findings.items() if code not in ("errors", "warnings")
+        )
+        checks = f"{one.checks_passed} passed" + (f"; {found}" if found else "")
+        note = "; ".join(part for part in (one.note, f"overruled: {one.overruled}" if one.overruled else "", f"use {one.replaced_by}" if one.replaced_by else "") if part)  # fmt: skip
         table.add_row(
             one.source,
             str(one.number),
             stage,
             f"{one.rows:,}",
-            str(one.warnings),
-            one.made_at,
+            one.made_at[:16],
             one.made_by,
             one.signed_by,
-            one.note,
+            checks,
+            note,
         )
-    console().print(table)
+    out = console()
+    out.print(table)
+    if name is not None:
+        _show_readers(place, name)
+    elif not versions:
+        out.print(f"{plural(0, 'source')} that you may see")
     return 0
+
+
+def _show_readers(place: Catalogue, name: str) -> None:
+    from oak_ledger.present.terminal import console, grid
+
+    readers = place.reports.readers(name)
+    if readers:
+        table = grid("read by", "version seen last", "at", right=(1,))
+        for reader, number, at in readers:
+            table.add_row(reader, str(number), at)
+        console().print()
+        console().print(table)
+
+
+def _compare(place: Catalogue, name: str, numbers: tuple[int, int], reports: str | None, as_json: bool) -> int:
+    from oak_ledger import find_reports, renamed_between, report_changes
+    from oak_ledger.present.consequences import consequences, difference_section
+    from oak_ledger.present.sections import show_sections
+    from oak_ledger.present.terminal import console
+    from oak_ledger.reference import recoded
+    from oak_ledger.reference.differences import differences
+
+    with progress_of("comparing"):
+        versions = [place.version(name, number) for number in numbers]
+        before, after = (place.source(name, number) for number in numbers)
+        renamed = renamed_between(versions[0].fingerprints, versions[1].fingerprints)
+        files = find_reports(reports or ".", before.name)
+        known = [*files, *_registered(place, name, files)]
+        changed = _changed_fields(before, after, versions[0].fingerprints, versions[1].fingerprints, renamed)
+        changes = report_changes(known, before, after, renamed, changed, recoded(after, before))
+        found = differences(before, after, renamed)
+    if as_json:
+        print_json(
+            {
+                "versions": [one.as_json() for one in versions],
+                "differences": [one.as_json() for one in found],
+                "changes": [_as_json(one) for one in changes],
+            }
+        )
+        return 0
+    out = console()
+    was, now = (f"version {number}" for number in numbers)
+    if found:
+        show_sections(out, [difference_section(found, was)])
+    else:
+        out.print("the definitions are the same")
+    out.print()
+    out.print(f"rows: {versions[0].rows:,} → {versions[1].rows:,}")
+    sections = consequences(changes, was, now)
+    if sections:
+        show_sections(out, sections)
+    else:
+        out.print(f"no figure of {len(known)} reports changes")
+    return 0
+
+
+@click.command("checkout")
+@click.argument("name")
+@click.option(
+    "--version", "number", type=int, default=None, help="Which version  [default: the newest that you may see]"
+)
+@click.option("--to", default=None, metavar="FILE", help="The file to write  [default: NAME.oak.toml]")
+@catalogue_option
+@json_option("Checkout")
+def checkout_command(name: str, number: int | None, to: str | None, catalogue: str, as_json: bool) -> None:
+    """Fetch the definition of the published source NAME as a working copy, which knows the version that it was made from."""
+    from oak_ledger.files import write_text
+    from oak_ledger.present.terminal import say
+
+    place = open_catalogue(catalogue)
+    document, version = place.checkout(name, number)
+    path = Path(to or f"{'_'.join(version.source.casefold().split())}.oak.toml")
+    if path.exists():
+        raise OakError(
+            "file-exists", f"{path} already exists and was not changed.", hint="Choose another file with --to."
+        )
+    write_text(path, document.text)
+    if as_json:
+        print_json({"file": str(path), "version": version.as_json()})
+    say(f"written: {path}, from version {version.number} ({version.stage}) of {version.source}")

@@ -9,10 +9,12 @@ import click
 
 from oak_ledger.cli.app import (
     Verbs,
+    at_option,
     baseline_option,
     catalogue_option,
     compared_with,
     draft_option,
+    has_catalogue,
     json_option,
     open_catalogue,
     open_working,
@@ -71,6 +73,33 @@ def source_of(report: Report, catalogue: str, draft: bool, number: int | None, w
     return open_catalogue(catalogue).source(report.about.source, number, drafts=draft)
 
 
+def a_report(name: str, catalogue: str) -> Report:
+    """A report by its file, or by its name in the catalogue."""
+    from oak_ledger import open_report
+
+    if Path(name).exists() or name.endswith(".toml") or not has_catalogue(catalogue):
+        return with_own_baseline(open_report(name), catalogue)
+    return with_own_baseline(open_catalogue(catalogue).reports.get(name).report, catalogue)
+
+
+def news(report: Report, source: Source, catalogue: str) -> str:
+    """What changed in a report's source since it was last looked at, in words; empty where nothing did."""
+    from oak_ledger.reference.differences import differences
+
+    place = open_catalogue(catalogue)
+    last = place.reports.looked(source.name, f"report {report.about.name}")
+    if source.published is None or last in (0, source.published.number):
+        return ""
+    before = place.source(source.name, last)
+    found = differences(before, source)
+    shown = "; ".join(
+        f"{one.entry} {one.what}" if one.what in ("added", "removed") else f"{one.entry}: {one.what}"
+        for one in found[:5]
+    )
+    more = f" and {len(found) - 5} more" if len(found) > 5 else ""
+    return f"since you last looked: version {source.published.number} instead of {last}; {shown + more if found else 'other rows, the same fields'}"
+
+
 @report_command.command("render")
 @click.argument("report")
 @click.option("--to", multiple=True, metavar="FILE", help="Write a page (.html) or a picture (.png); may be repeated.")
@@ -81,6 +110,7 @@ def source_of(report: Report, catalogue: str, draft: bool, number: int | None, w
 @baseline_option
 @catalogue_option
 @draft_option
+@at_option
 @json_option("Report")
 def render_command(
     report: str,
@@ -90,23 +120,34 @@ def render_command(
     baseline: str | None,
     catalogue: str,
     draft: bool,
+    at: str | None,
     as_json: bool,
 ) -> int:
-    """Compute REPORT afresh and show it in the terminal, or write it --to a file."""
-    from oak_ledger import open_report, save_report
+    """Compute REPORT (a file, or a report of the catalogue) afresh and show it in the terminal, or write it --to a file.
+
+    A report of the catalogue also says what changed in its source since it was last looked at.
+    """
+    from oak_ledger import save_report
     from oak_ledger.present.panels import show_report
     from oak_ledger.present.terminal import console, say
 
-    opened = with_own_baseline(open_report(report), catalogue)
+    opened, seen = a_report(report, catalogue), ""
     with progress_of("computing panels"):
-        source = compared_with(source_of(opened, catalogue, draft, number, working), baseline, catalogue)
-        view = opened.view(source)
+        if at is not None:
+            source = open_catalogue(catalogue).snapshots.source_at(opened.about.source, at)
+        else:
+            source = source_of(opened, catalogue, draft, number, working)
+        if opened.path is None and at is None and working is None:
+            seen = news(opened, source, catalogue)
+        view = opened.view(compared_with(source, baseline, catalogue))
         written = [save_report(view, name) for name in to]
     for path in written:
         say(f"written: {path} ({view.source}, {view.version})")
     if as_json:
         print_json(_view_as_json(view, written))
     elif not written:
+        if seen:
+            say(seen)
         show_report(view, console())
     return 1 if any(one.severity == "error" for one in view.findings) else 0
 

@@ -59,10 +59,40 @@ Check | findings Finding*, causes Cause*, moved Candidate*, working object, code
 Group | group value*, before value, after value | a figure of one group before and after; null where the group was or is not there
 RenamedGroup | before value*, after value* | a group that has another name now and the same figures
 Change | report text, panel text, measure text, before value, after value, broken text, because text*, groups Group*, renamed RenamedGroup* | a figure of a report before and after, in all and by group; `broken` says why there is none, `because` which fields it comes from
-Version | source text, version integer, stage text, rows integer, warnings integer, note text, made_by text, made_at text, signed_by text, signed_at text | a published version; its stage is draft, released or retired
-Publication | version Version?, findings Finding*, changes Change* | the version that was published (null in a dry run), what the check found, which figures of reports change
-Release | version Version, written flag | the version that reports read, or, in a dry run, would read
-Versions | versions Version* | published versions by source, oldest first
+Signature | by text, at text, note text | who vouches for a version
+Version | source text, version integer, area text, stage text, rows integer, warnings integer, note text, base integer, made_by text, made_at text, overruled text, replaced_by text, signatures Signature*, viewers text*, checks_passed integer, findings object | a published version; its stage is draft, released or retired; `findings` counts what the check said by code, `base` is the version that it was made from
+Difference | entry text, what text, before text, after text | how an entry of a definition differs: added, removed, renamed, or which key
+Publication | version Version?, findings Finding*, differences Difference*, changes Change* | the version that was published (null in a dry run), what the check found, which figures of reports change
+Release | version Version?, written flag | the version as it is now, or, in a dry run, would be; null where it is gone
+Versions | versions Version*, differences Difference*, changes Change* | published versions by source, oldest first; with --compare two of them, and how they differ
+Checkout | file text, version Version | the working copy that was written, and the version that it was made from
+SnapshotEntry | source text, number integer, version integer, rows integer, at text, by text, note text | a dated state of rows
+Snapshots | snapshots SnapshotEntry* | dated states of a source's rows
+RowChanges | source text, since text, key text*, columns text*, changed integer, came integer, went integer, changed_rows row*, came_rows row*, went_rows row* | rows that differ from an earlier state: how many of each kind, and the first of them
+WatchEntry | name text, condition text, by text*, where text | a condition on figures
+Watches | watches WatchEntry* | the watches of a source
+WatchFound | watch text, source text, version integer, at text, state text, groups text*, turned flag, said text | what a watch found: true, false, undecided or broken
+WatchResults | results WatchFound* | what watches found
+Scheduled | snapshots SnapshotEntry*, results WatchFound*, failed text* | what a schedule did
+Written | what text, on text | what was done, and to what
+Area | area text, rights text* | an area with the rights that one has there
+Areas | areas Area* | the areas in which one has a right
+Damage | damage text* | what is damaged, or was removed
+LogEntry | at text, who text, what text, area text, subject text, detail text, chain text | an entry of the audit log; `chain` is the digest of it and all before it
+AuditLog | entries LogEntry*, head text | entries of the audit log, oldest first, and the digest of the last
+Holder | area text, who text, rights text* | who has which rights in an area
+Rights | rights Holder*, enforced flag | rights, and whether a server enforces them
+RightsTable | rights Named*, actions row* | what each right allows
+GroupEntry | group text, people text* | a group
+Groups | groups GroupEntry* | groups with their members
+NewToken | token text, name text | a token, shown only once
+TokenEntry | number integer, name text, person text, areas text*, rights text*, made_at text, ends_at text, revoked_at text | a token, without its secret
+Tokens | tokens TokenEntry* | tokens
+SharedReport | report text, area text, owner text, source text, number integer, at text, by text, note text, waiting integer | a report of the catalogue; `waiting` counts changes that wait for its owner
+SharedReports | reports SharedReport*, unseen integer | the reports of the catalogue that one may see, and how many more read the source
+FetchedReport | file text, state integer | the file that was written
+WaitingChange | report text, by text, at text, note text, before text, after text | a change that waits for a report's owner
+WaitingChanges | waiting WaitingChange* | changes that wait
 Export | file text, rows integer, faults Fault*, findings Finding* | a file of rows that was written
 ReportEntry | report text, source text, owner text, panels integer, file text | a report file
 Reports | reports ReportEntry* | the reports in a folder

@@ -9,14 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from oak_ledger.cli.app import (
-    catalogue_option,
-    draft_option,
-    json_option,
-    open_catalogue,
-    print_json,
-    with_own_baseline,
-)
+from oak_ledger.cli.app import catalogue_option, draft_option, json_option, open_catalogue, print_json
 from oak_ledger.cli.progress import progress_of
 from oak_ledger.errors import OakError
 from oak_ledger.types import Grain
@@ -65,8 +58,7 @@ def why_command(
 
     PANEL is a panel's title or its number. GROUP has a value for each field that the panel groups by; without it the figure of all rows.
     """
-    from oak_ledger import open_report
-    from oak_ledger.cli.reports import source_of
+    from oak_ledger.cli.reports import a_report, source_of
     from oak_ledger.insight.fingerprint import names_before
     from oak_ledger.present.reasons import changes_since, headline, reasons, version_text
     from oak_ledger.present.sections import show_sections
@@ -76,7 +68,7 @@ def why_command(
     from oak_ledger.source.why import rows_behind, why
 
     with progress_of("computing"):
-        opened = with_own_baseline(open_report(report), catalogue)
+        opened = a_report(report, catalogue)
         source = source_of(opened, catalogue, draft, number, working)
         whole, _ = opened.over(source)
         spec = _panel(opened, whole, panel)

@@ -7,6 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 from oak_ledger.present.sections import Section, table_of
+from oak_ledger.reference.differences import Difference
 from oak_ledger.report import Change
 from oak_ledger.source.formats import plain, show
 
@@ -26,6 +27,18 @@ def consequences(changes: Sequence[Change], old: str, new: str) -> list[Section]
     if broken:
         sections.append(Section("Panels that stop or start working", broken))
     return sections
+
+
+def difference_section(found: Sequence[Difference], old: str) -> Section:
+    """How a definition differs."""
+    rows = [(one.entry, one.what, one.before, one.after) for one in found]
+    return Section(
+        f"How the definition differs from {old}",
+        (),
+        table_of(("entry", "what", "before", "now"), rows),
+        20,
+        "difference",
+    )
 
 
 def _of_cause(because: tuple[str, ...], changes: list[Change], old: str, new: str) -> Iterator[Section]:

@@ -8,6 +8,7 @@ from oak_ledger.present.sections import Section, table_of
 from oak_ledger.report.figure import FigureSince
 from oak_ledger.source import Answer, Source
 from oak_ledger.source.formats import plain, show
+from oak_ledger.source.row_changes import RowChanges
 from oak_ledger.source.why import Why
 
 
@@ -52,14 +53,20 @@ def reasons(found: Why, source: Source, sample: Answer) -> list[Section]:
 def changes_since(found: FigureSince, since: str, limit: int) -> list[Section]:
     """What the figure was, and the rows that differ: so many of each kind."""
     was = "its group was not there" if found.before is None else _number(found.before.value, found.before.format)
-    now, rows = _number(found.now.value, found.now.format), found.rows
+    now = _number(found.now.value, found.now.format)
+    first, *rest = row_sections(found.rows, limit)
+    return [Section(f"Since {since}", ((f"{was} → {now}", ""), *first.lines)), *rest]
+
+
+def row_sections(rows: RowChanges, limit: int) -> list[Section]:
+    """How many rows differ, and some of each kind."""
     told = (
         f"rows told apart by {', '.join(rows.key)}"
         if rows.key
         else "rows compared whole, since no field is different in every row"
     )
     counts = f"{rows.changed_after.num_rows:,} rows have other values, {rows.came.num_rows:,} came, {rows.went.num_rows:,} went"
-    sections = [Section(f"Since {since}", ((f"{was} → {now}", ""), (f"{counts}; {told}", "quiet")))]
+    sections = [Section("", ((f"{counts}; {told}", "quiet"),))]
     for title, table in (
         ("Rows with other values", rows.side_by_side()),
         ("Rows that came", rows.came),

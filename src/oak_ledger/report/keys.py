@@ -17,6 +17,7 @@ owner = "Forest office"
 description = "One row for each load that a mill measured"
 key = ["Load no"]
 baseline = "snapshots/2026-05.parquet"
+base = 3
 """,
     "origin": r"""
 [origin]

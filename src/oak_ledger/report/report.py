@@ -127,10 +127,7 @@ class Report:
         whole, findings = self.over(source)
         local = self.broken_locals(findings)
         panels = tuple(self._panel(panel, whole, local) for panel in self.panels)
-        version = "working copy"
-        if source.published is not None:
-            made = source.published
-            version = f"version {made.number} ({made.stage}), {made.made_at} by {made.made_by}"
+        version = "working copy" if source.published is None else str(source.published)
         about = self.about
         return ReportView(about.name, about.owner, filled(about.text, whole), source.name, version, panels)
 

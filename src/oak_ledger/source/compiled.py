@@ -65,6 +65,11 @@ class ResolvedName:
         return any(found.code != "broken-field" for found in self.findings if found.severity == "error")
 
     @property
+    def hidden(self) -> bool:
+        """Whether report builders do not get it."""
+        return isinstance(self.spec, FieldSpec) and self.spec.hidden
+
+    @property
     def format(self) -> str:
         """How its values are shown."""
         return self.spec.format if isinstance(self.spec, FieldSpec) else ""
@@ -78,6 +83,7 @@ class SymbolTable:
     columns: Mapping[str, str]
     extra: Mapping[str, Known] = field(default_factory=dict)
     baseline: tuple[str, ...] | None = None
+    reader: bool = False
 
     def find(self, name: str) -> Known | None:
         """What a name means."""
@@ -85,21 +91,25 @@ class SymbolTable:
         if key in self.extra:
             return self.extra[key]
         state = self.states.get(key)
-        if state is None:
+        if state is None or (self.reader and state.hidden):
             return None
         template = state.spec.template if isinstance(state.spec, FieldSpec) else ""
         return Known(state.name, state.type, state.grain, state.what, template)
 
     def names(self) -> Iterable[str]:
         """All names."""
-        return [*(known.name for known in self.extra.values()), *(state.name for state in self.states.values())]
+        seen = [state.name for state in self.states.values() if not (self.reader and state.hidden)]
+        return [*(known.name for known in self.extra.values()), *seen]
 
     def baseline_key(self) -> tuple[str, ...] | None:
         """The source's key where there is a baseline."""
         return self.baseline
 
     def advice(self, name: str) -> str:
-        """A column is named by its field."""
+        """A column is named by its field; a hidden field by nobody but the source."""
+        state = self.states.get(name.casefold())
+        if state is not None and self.reader and state.hidden:
+            return f"{state.name} is hidden: only the source's own formulas use it."
         taken = self.columns.get(name.casefold())
         return f"The column {name} is the field {quote_identifier(taken)}." if taken else ""
 
@@ -120,9 +130,9 @@ class Compiled:
     readings: Mapping[str, tuple[str, str, str]] = field(default_factory=dict)
     """Each expression that reads a column, by its name: the column, the formula over VALUE that reads it (may be empty), the field."""
 
-    def scope(self, extra: Mapping[str, Known] | None = None) -> SymbolTable:
-        """The names that a formula over this source may use."""
-        return SymbolTable(self.states, self.columns, extra or {}, self.baseline)
+    def scope(self, extra: Mapping[str, Known] | None = None, *, reader: bool = False) -> SymbolTable:
+        """The names that a formula over this source may use; with `reader` without hidden fields."""
+        return SymbolTable(self.states, self.columns, extra or {}, self.baseline, reader)
 
 
 def resolve_names(

@@ -62,6 +62,7 @@ class SourceSpec(_Table):
     description: str = Field("", description="what a row is, in a sentence")
     key: tuple[str, ...] = refers("names", "the fields that together are different in every row", ())
     baseline: str = Field("", description="a file with an earlier state of the rows, which BEFORE takes values from")
+    base: int = Field(0, description="the published version that this working copy was made from", ge=0)
 
 
 class FieldSpec(_Table):

@@ -31,12 +31,17 @@ from oak_ledger.source.references import bare_name, renamed_references
 
 @dataclass(frozen=True)
 class Published:
-    """Which published version a source is: its number, stage, maker and time as text."""
+    """Which published version a source is: its number, stage, maker and time as text, and what replaces one that is retired."""
 
     number: int
     stage: str
     made_by: str
     made_at: str
+    replaced_by: str = ""
+
+    def __str__(self) -> str:
+        what = f", replaced by {self.replaced_by}" if self.replaced_by else ""
+        return f"version {self.number} ({self.stage}{what}), {self.made_at} by {self.made_by}"
 
 
 @dataclass(frozen=True)
@@ -51,6 +56,7 @@ class EditableDefinition:
     progress: Progress | None = field(default=None, compare=False)
     baseline: OriginReader | None = field(default=None, compare=False)
     local: tuple[FieldSpec, ...] = ()  # fields of a report, beside those of the source
+    reader: bool = False  # as report builders have it: hidden fields serve the source's own formulas only
     earlier: Compiled | None = field(default=None, compare=False, repr=False)
     """What the source before an edit was made into: what the edit does not reach is reused."""
 
@@ -114,7 +120,7 @@ class EditableDefinition:
     @cached_property
     def layered(self) -> tuple[Compiled, Mapping[str, tuple[Finding, ...]]]:
         """The names with those of local fields, and what is wrong with local fields that do not work."""
-        return with_local(self.shared, self.local)
+        return with_local(self.shared, self.local, reader=self.reader)
 
     @property
     def compiled(self) -> Compiled:

@@ -12,7 +12,9 @@ from oak_ledger.source.compiled import Compiled, ResolvedName
 from oak_ledger.source.definition import FieldSpec
 
 
-def with_local(shared: Compiled, fields: Sequence[FieldSpec]) -> tuple[Compiled, Mapping[str, tuple[Finding, ...]]]:
+def with_local(
+    shared: Compiled, fields: Sequence[FieldSpec], *, reader: bool = False
+) -> tuple[Compiled, Mapping[str, tuple[Finding, ...]]]:
     """The names of a source with local fields beside them, and what is wrong with local fields that do not work.
 
     Where a local field has the name of a shared one, that name means the local one here, while shared formulas keep theirs: they are
@@ -31,7 +33,7 @@ def with_local(shared: Compiled, fields: Sequence[FieldSpec]) -> tuple[Compiled,
                 later.append(spec)
                 continue
             ahead.discard(own)
-            formula = check(spec.formula, compiled.scope(), where=f"field {spec.name!r}")
+            formula = check(spec.formula, compiled.scope(reader=reader), where=f"field {spec.name!r}")
             if formula.checked is None:
                 failed[spec.name] = formula.findings
                 continue

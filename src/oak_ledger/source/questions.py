@@ -50,7 +50,7 @@ class Questions(EditableDefinition):
         self, formula: str, *, where: str = "the formula", names: Mapping[str, Known] | None = None
     ) -> Formula:
         """Check a formula against this source's names, and maybe more `names` (in casefold), without computing it; never raises."""
-        return check(formula, self.compiled.scope(names), where=where)
+        return check(formula, self.compiled.scope(names, reader=self.reader), where=where)
 
     def repaired(self, formula: str) -> str:
         """The formula with the repairs that its errors offer, one after the other; as it is where none is offered."""
@@ -70,6 +70,8 @@ class Questions(EditableDefinition):
         state = None
         if name is None and names_a_field(text, self.compiled.states):
             state = self.state(text)
+            if self.reader and state.hidden:
+                raise OakError("hidden-field", f"{state.name} is hidden: only the formulas of {self.name} use it.", hint="Ask who curates the source to show it.")  # fmt: skip
             if state.expression is None:
                 raise FormulaError.of(state.findings)
             kind, grain = state.expression.checked.type, state.grain

@@ -81,7 +81,7 @@ class Source(Questions):
         if self.baseline_feed is None:
             raise OakError("no-baseline", f"{self.name} has no baseline.")
         was = Published(0, "baseline", "", "")
-        return replace(self, feed=self.baseline_feed, published=was, baseline=None, earlier=None)
+        return replace(self, feed=self.baseline_feed, published=was, baseline=None, earlier=None, reader=False)
 
     # -- formulas ----------------------------------------------------------------------------------------
 
@@ -184,6 +184,8 @@ class Source(Questions):
     def row_fields(self, *, hidden: bool = False) -> list[str]:
         """The fields with a value per row, as formulas name them; hidden ones only if asked for."""
         shown = self.shown_fields
+        if hidden and self.reader:
+            raise OakError("hidden-field", f"Hidden fields of {self.name} are for those who may edit it.")
         if hidden:
             shown = [state for state in self.fields if not state.broken and state.grain != Grain.GROUP]
         return [quote_identifier(state.name) for state in shown]

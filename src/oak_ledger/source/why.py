@@ -83,6 +83,7 @@ def why(
             hint="Give a value for each field of by.",
         )
     planned = source.planned_tally(by, [measure], where=where)
+    source = replace(source, reader=False)  # the question is allowed; its parts may need hidden fields
     shown = planned.query.show[0]
     own = source.compiled.states.get(shown.name.casefold()) if not isinstance(measure, tuple) else None
     steps: list[Step] = []
@@ -117,7 +118,10 @@ def why(
 
 def rows_behind(source: Source, found: Why, limit: int | None = None) -> Answer:
     """The rows that a figure is made of, with the fields that it needs."""
-    fields = [quote_identifier(name) for name in found.fields if source.state(name).grain == Grain.ROW]
+    states = [source.state(name) for name in found.fields]
+    fields = [
+        quote_identifier(one.name) for one in states if one.grain == Grain.ROW and not (source.reader and one.hidden)
+    ]
     return source.rows(fields or None, where=[*found.conditions], limit=limit)
 
 

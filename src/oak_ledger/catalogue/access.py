@@ -1,0 +1,169 @@
+"""Who is at work in a catalogue, and what they may do there; everything that is done is written into the audit log."""
+
+from __future__ import annotations
+
+import getpass
+import hashlib
+import json
+import os
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass
+from typing import Any
+
+import sqlalchemy as sa
+
+from oak_ledger.catalogue.rules import ANY, EVERYONE, RIGHTS, in_words, permitted
+from oak_ledger.catalogue.storage import Storage, now
+from oak_ledger.catalogue.tables import AREA, AUDIT, GRANT, MEMBER, SOURCE, TOKEN, VIEWER
+from oak_ledger.errors import OakError
+
+
+def whoami() -> str:
+    """Who is working: the name one is logged in by."""
+    return getpass.getuser()
+
+
+def secret_digest(secret: str) -> str:
+    """What a catalogue keeps of a token."""
+    return hashlib.sha256(secret.encode()).hexdigest()
+
+
+@dataclass(frozen=True, slots=True)
+class Person:
+    """Somebody at work; by a token only in some areas (`*` for all) and with some rights."""
+
+    name: str
+    areas: tuple[str, ...] = (ANY,)
+    rights: tuple[str, ...] = tuple(RIGHTS)
+
+
+class NotAllowed(OakError):
+    """Something is not allowed to who asks for it."""
+
+
+class Access:
+    """A catalogue as one person sees it."""
+
+    def __init__(self, storage: Storage, person: Person) -> None:
+        self.storage, self.person = storage, person
+
+    @staticmethod
+    def by_token(storage: Storage, secret: str) -> Access:
+        """The access that a token gives. Raises OakError for one that is not known, has ended, or was revoked."""
+        with storage.read() as connection:
+            found = storage.rows(connection, sa.select(TOKEN).where(TOKEN.c.secret == secret_digest(secret)))
+        if not found or found[0]["revoked_at"] or found[0]["ends_at"] < now():
+            raise OakError("no-token", "The token is not valid: it is not known, has ended, or was revoked.", hint="oak token make makes another.")  # fmt: skip
+        (row,) = found
+        return Access(storage, Person(row["person"], tuple(json.loads(row["areas"])), tuple(json.loads(row["rights"]))))
+
+    # -- rights ------------------------------------------------------------------------------------------
+
+    def names(self, connection: sa.Connection) -> set[str]:
+        """All that rights may be given to and that means this person: their name, their groups, everyone."""
+        groups = self.storage.rows(connection, sa.select(MEMBER).where(MEMBER.c.person == self.person.name))
+        return {self.person.name, f"@{EVERYONE}", *(f"@{row['group_name']}" for row in groups)}
+
+    def rights(self, connection: sa.Connection, area: str) -> set[str]:
+        """The rights that this person has in an area (its key)."""
+        if ANY not in self.person.areas and area not in self.person.areas:
+            return set()
+        grants = self.storage.rows(connection, sa.select(GRANT).where(GRANT.c.area.in_([area, ANY])))
+        own = self.names(connection)
+        return {row["allowed"] for row in grants if row["who"] in own} & {*self.person.rights}
+
+    def conditions(self, connection: sa.Connection, area: str, version: Mapping[str, Any] | None = None) -> set[str]:
+        """What holds for this person in an area, and towards one of its versions."""
+        found = self.rights(connection, area)
+        if version is not None and (ANY in self.person.areas or area in self.person.areas):
+            if version["made_by"] == self.person.name:
+                found.add("maker")
+            viewers = self.storage.rows(connection, sa.select(VIEWER).where(VIEWER.c.version_id == version["id"]))
+            if {row["who"] for row in viewers} & self.names(connection):
+                found.add("named")
+        return found
+
+    def require(self, action: str, to: str, conditions: set[str], what: str) -> None:
+        """Raise NotAllowed where an action is not allowed; the error says what it would take."""
+        if not permitted(action, to, conditions):
+            needed = in_words(action, to)
+            hint = f"It takes {needed}; oak rights list says who can give it." if needed else "Nobody can."
+            raise NotAllowed("not-allowed", f"{self.person.name} may not {action} {what}.", hint=hint)
+
+    def require_in(self, connection: sa.Connection, action: str, area: str, what: str) -> None:
+        """Raise NotAllowed where an action is not allowed in an area."""
+        self.require(action, "area", self.rights(connection, area), what)
+
+    # -- areas -------------------------------------------------------------------------------------------
+
+    def area(self, connection: sa.Connection, name: str) -> dict[str, Any]:
+        """An area by its name. One in which a person has no right does not exist for them."""
+        found = self.storage.rows(connection, sa.select(AREA).where(AREA.c.key == name.casefold()))
+        if not found or not self.rights(connection, found[0]["key"]):
+            seen = [row["name"] for row in self.areas(connection)]
+            there = f"You have rights in {', '.join(seen)}." if seen else "You have no rights in this catalogue."
+            raise OakError("unknown-area", f"The catalogue has no area {name!r} for {self.person.name}.", hint=there)
+        return found[0]
+
+    def areas(self, connection: sa.Connection) -> list[dict[str, Any]]:
+        """The areas in which this person has a right."""
+        return [row for row in self.storage.rows(connection, sa.select(AREA).order_by(AREA.c.key)) if self.rights(connection, row["key"])]  # fmt: skip
+
+    def sources(self, connection: sa.Connection) -> list[dict[str, Any]]:
+        """All sources with the key and name of their areas; who may see which is not asked here."""
+        areas = {row["id"]: row for row in self.storage.rows(connection, sa.select(AREA))}
+        rows = self.storage.rows(connection, sa.select(SOURCE).order_by(SOURCE.c.key))
+        return [
+            {**row, "area": areas[row["area_id"]]["key"], "area_name": areas[row["area_id"]]["name"]} for row in rows
+        ]
+
+    # -- what is done ------------------------------------------------------------------------------------
+
+    @contextmanager
+    def doing(self, what: str) -> Iterator[Doing]:
+        """A transaction that writes, with its entry of the audit log; nothing is written of one that fails."""
+        with self.storage.write() as connection:
+            doing = Doing(connection, what)
+            yield doing
+            self.note(connection, what, doing.area, doing.subject, doing.detail)
+
+    def note(self, connection: sa.Connection, what: str, area: str, subject: str, detail: str) -> None:
+        """An entry of the audit log, chained to the one before."""
+        values = {
+            "at": now(),
+            "who": self.person.name,
+            "what": what,
+            "area": area,
+            "subject": subject,
+            "detail": detail,
+        }
+        chain = chained(self.storage.setting(connection, "head"), values)
+        self.storage.insert(connection, AUDIT, {**values, "chain": chain})
+        self.storage.put(connection, "head", chain)
+
+
+@dataclass(slots=True)
+class Doing:
+    """What is being done: in which area, to what, and more in words."""
+
+    connection: sa.Connection
+    what: str
+    area: str = ""
+    subject: str = ""
+    detail: str = ""
+
+    def said(self, area: str, subject: str, detail: str = "") -> None:
+        """Say what is done."""
+        self.area, self.subject, self.detail = area, subject, detail
+
+
+def chained(before: str, values: Mapping[str, str]) -> str:
+    """The digest of an entry of the audit log and, through the digest before, of all earlier ones."""
+    said = [before, *(values[name] for name in ("at", "who", "what", "area", "subject", "detail"))]
+    return hashlib.sha256(json.dumps(said, ensure_ascii=False).encode()).hexdigest()
+
+
+def current_token() -> str:
+    """The token of the environment (OAK_TOKEN); empty without one."""
+    return os.environ.get("OAK_TOKEN", "")

@@ -1,0 +1,285 @@
+"""Areas, groups, rights, tokens, and the audit log."""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+import re
+import secrets
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import sqlalchemy as sa
+
+from oak_ledger.catalogue.access import Access, Person, chained, secret_digest
+from oak_ledger.catalogue.rules import ANY, EVERYONE, RIGHTS
+from oak_ledger.catalogue.storage import now
+from oak_ledger.catalogue.tables import AREA, AUDIT, GRANT, MEMBER, TOKEN
+from oak_ledger.errors import OakError
+
+_NAME = re.compile(r"[\w][\w .&'+-]{0,79}")
+TOKEN_DAYS = 90
+
+
+@dataclass(frozen=True, slots=True)
+class Grant:
+    """A right that a person or a group (with @) has in an area; `*` is the whole catalogue."""
+
+    area: str
+    who: str
+    right: str
+
+
+@dataclass(frozen=True, slots=True)
+class Token:
+    """A token as it is listed: never its secret."""
+
+    number: int
+    name: str
+    person: str
+    areas: tuple[str, ...]
+    rights: tuple[str, ...]
+    made_at: str
+    ends_at: str
+    revoked_at: str
+
+
+@dataclass(frozen=True, slots=True)
+class LogEntry:
+    """Who did what, when, to what; `chain` is the digest of this entry and all before it."""
+
+    at: str
+    who: str
+    what: str
+    area: str
+    subject: str
+    detail: str
+    chain: str
+
+
+def checked_name(name: str, what: str) -> str:
+    """A name that can be one in a catalogue; raises OakError for one that cannot."""
+    text = " ".join(name.split())
+    if not _NAME.fullmatch(text) or ".." in text:
+        raise OakError("bad-name", f"{name!r} cannot be the name of {what}.", hint="Letters, digits, spaces and . & ' + - _; at most 80 characters.")  # fmt: skip
+    return text
+
+
+class People:
+    """Who may do what in a catalogue."""
+
+    def __init__(self, access: Access) -> None:
+        self._access, self._storage = access, access.storage
+
+    # -- areas and rights --------------------------------------------------------------------------------
+
+    def areas(self) -> list[str]:
+        """The areas in which one has a right."""
+        with self._storage.read() as connection:
+            return [row["name"] for row in self._access.areas(connection)]
+
+    def my_rights(self, area: str) -> list[str]:
+        """The rights that one has in an area; none in one that is not there."""
+        with self._storage.read() as connection:
+            held = self._access.rights(connection, area.casefold())
+        return [right for right in RIGHTS if right in held]
+
+    def add_area(self, name: str) -> None:
+        """A new area, in which nobody has a right but through the whole catalogue. Takes administering the catalogue."""
+        name = checked_name(name, "an area")
+        with self._access.doing("add area") as doing:
+            self._access.require_in(doing.connection, "grant", ANY, "the whole catalogue")
+            if self._storage.rows(doing.connection, sa.select(AREA).where(AREA.c.key == name.casefold())):
+                raise OakError("name-taken", f"There is an area {name!r} already.")
+            self._storage.insert(doing.connection, AREA, {"name": name, "key": name.casefold()})
+            doing.said(name.casefold(), name)
+
+    def grant(self, who: str, rights: Sequence[str], area: str) -> None:
+        """Give rights in an area (`*`: everywhere) to a person or a group (`@group`, `@everyone`)."""
+        with self._access.doing("grant") as doing:
+            key = self._administered(doing.connection, area)
+            given = {row.right for row in self._grants(doing.connection) if (row.area, row.who) == (key, _who(who))}
+            for right in map(_right, rights):
+                if right not in given:
+                    self._storage.insert(doing.connection, GRANT, {"area": key, "who": _who(who), "allowed": right})
+            doing.said(key, _who(who), ", ".join(rights))
+
+    def revoke(self, who: str, rights: Sequence[str], area: str) -> None:
+        """Take rights away again. The last one who may give rights in the whole catalogue keeps that right."""
+        with self._access.doing("revoke") as doing:
+            key = self._administered(doing.connection, area)
+            asked = {(key, _who(who), _right(right)) for right in rights}
+            there = {(one.area, one.who, one.right) for one in self._grants(doing.connection)}
+            if not asked <= there:
+                raise OakError("no-right", f"{who} has no such right in {area}.", hint="oak rights list shows all.")
+            left = there - asked
+            if not any(one == ANY and right == "administer" for one, _, right in left):
+                raise OakError("last-administrator", "Nobody would be left who may give rights in this catalogue.", hint="Give somebody else that right first.")  # fmt: skip
+            for area_key, name, right in asked:
+                doing.connection.execute(
+                    sa.delete(GRANT).where(GRANT.c.area == area_key, GRANT.c.who == name, GRANT.c.allowed == right)
+                )
+            doing.said(key, _who(who), ", ".join(rights))
+
+    def grants(self) -> list[Grant]:
+        """All rights in the areas in which one has a right."""
+        with self._storage.read() as connection:
+            seen = {row["key"] for row in self._access.areas(connection)} | {ANY}
+            return [one for one in self._grants(connection) if one.area in seen]
+
+    def _grants(self, connection: sa.Connection) -> list[Grant]:
+        rows = self._storage.rows(connection, sa.select(GRANT))
+        order = {right: at for at, right in enumerate(RIGHTS)}
+        found = [Grant(row["area"], row["who"], row["allowed"]) for row in rows]
+        return sorted(found, key=lambda one: (one.area, one.who, order[one.right]))
+
+    def _administered(self, connection: sa.Connection, area: str) -> str:
+        """The key of an area in which one may give rights."""
+        key = area if area == ANY else str(self._access.area(connection, area)["key"])
+        self._access.require_in(connection, "grant", key, "the whole catalogue" if key == ANY else f"rights in {area}")
+        return key
+
+    # -- groups ------------------------------------------------------------------------------------------
+
+    def groups(self) -> dict[str, list[str]]:
+        """The members of each group."""
+        with self._storage.read() as connection:
+            rows = self._storage.rows(connection, sa.select(MEMBER).order_by(MEMBER.c.group_name, MEMBER.c.person))
+        found: dict[str, list[str]] = {}
+        for row in rows:
+            found.setdefault(row["group_name"], []).append(row["person"])
+        return found
+
+    def join(self, group: str, people: Sequence[str]) -> None:
+        """Put people into a group. Takes administering the catalogue."""
+        name = checked_name(group.removeprefix("@"), "a group")
+        if name == EVERYONE:
+            raise OakError("bad-name", "All people are in everyone already.")
+        with self._access.doing("join group") as doing:
+            self._access.require_in(doing.connection, "grant", ANY, "the whole catalogue")
+            there = self._storage.rows(doing.connection, sa.select(MEMBER).where(MEMBER.c.group_name == name))
+            for person in dict.fromkeys(people):
+                if person not in {row["person"] for row in there}:
+                    self._storage.insert(
+                        doing.connection, MEMBER, {"group_name": name, "person": checked_name(person, "a person")}
+                    )
+            doing.said("", f"@{name}", ", ".join(people))
+
+    def leave(self, group: str, people: Sequence[str]) -> None:
+        """Take people out of a group. Takes administering the catalogue."""
+        name = group.removeprefix("@")
+        with self._access.doing("leave group") as doing:
+            self._access.require_in(doing.connection, "grant", ANY, "the whole catalogue")
+            for person in people:
+                gone = doing.connection.execute(
+                    sa.delete(MEMBER).where(MEMBER.c.group_name == name, MEMBER.c.person == person)
+                )
+                if not gone.rowcount:
+                    raise OakError(
+                        "no-member", f"{person} is not in the group {name}.", hint="oak group list shows all."
+                    )
+            doing.said("", f"@{name}", ", ".join(people))
+
+    # -- tokens ------------------------------------------------------------------------------------------
+
+    def make_token(
+        self, name: str, areas: Sequence[str] = (ANY,), rights: Sequence[str] = ("read",), days: int = TOKEN_DAYS
+    ) -> str:
+        """A token for a program, which may do what its maker may, in these areas and with these rights at most; shown only now."""
+        secret = f"oak.{secrets.token_urlsafe(32)}"
+        ends = (dt.datetime.now() + dt.timedelta(days=days)).isoformat(" ", "seconds")
+        with self._access.doing("make token") as doing:
+            keys = [one if one == ANY else self._access.area(doing.connection, one)["key"] for one in areas]
+            if ANY not in self._access.person.areas and not {*keys} <= {*self._access.person.areas}:
+                raise OakError("not-allowed", "A token cannot make one that reaches further than itself.")
+            values = {
+                "secret": secret_digest(secret), "person": self._access.person.name, "name": checked_name(name, "a token"),
+                "areas": json.dumps(keys), "rights": json.dumps([_right(one) for one in rights if one in self._access.person.rights]),
+                "made_at": now(), "ends_at": ends, "revoked_at": "",
+            }  # fmt: skip
+            self._storage.insert(doing.connection, TOKEN, values)
+            doing.said("", name, f"{', '.join(rights)} in {', '.join(keys)}, until {ends}")
+        return secret
+
+    def tokens(self) -> list[Token]:
+        """One's own tokens; all of them for who administers the catalogue."""
+        with self._storage.read() as connection:
+            every = "administer" in self._access.rights(connection, ANY)
+            rows = self._storage.rows(connection, sa.select(TOKEN).order_by(TOKEN.c.id))
+        return [_token(row) for row in rows if every or row["person"] == self._access.person.name]
+
+    def revoke_token(self, number: int) -> None:
+        """End a token now: one's own, or any for who administers the catalogue."""
+        with self._access.doing("revoke token") as doing:
+            rows = self._storage.rows(doing.connection, sa.select(TOKEN).where(TOKEN.c.id == number))
+            every = "administer" in self._access.rights(doing.connection, ANY)
+            if not rows or not (every or rows[0]["person"] == self._access.person.name):
+                raise OakError("no-token", f"There is no token {number}.", hint="oak token list shows yours.")
+            self._storage.update(doing.connection, TOKEN, rows[0], revoked_at=now())
+            doing.said("", rows[0]["name"])
+
+    # -- the audit log -----------------------------------------------------------------------------------
+
+    def log(self, *, area: str = "", words: str = "") -> list[LogEntry]:
+        """Entries of the audit log, oldest first, of the areas that one administers; `words` are looked for in all they say."""
+        with self._storage.read() as connection:
+            every = "administer" in self._access.rights(connection, ANY)
+            keys = {
+                row["key"]
+                for row in self._access.areas(connection)
+                if "administer" in self._access.rights(connection, row["key"])
+            }
+            if not every and not keys:
+                self._access.require_in(connection, "audit", ANY, "the catalogue")
+            rows = self._storage.rows(connection, sa.select(AUDIT).order_by(AUDIT.c.id))
+        found = [_entry(row) for row in rows if every or row["area"] in keys]
+        wanted = [one for one in words.casefold().split() if one]
+        return [
+            one
+            for one in found
+            if (not area or one.area == area.casefold())
+            and all(
+                word in f"{one.at} {one.who} {one.what} {one.area} {one.subject} {one.detail}".casefold()
+                for word in wanted
+            )
+        ]
+
+    def broken_chain(self, head: str = "") -> list[str]:
+        """What is wrong with the audit log, in words: entries that do not follow from those before, or a head that is not in it."""
+        with self._storage.read() as connection:
+            rows = [dict(row) for row in connection.execute(sa.select(AUDIT).order_by(AUDIT.c.id)).mappings()]
+            last = connection.execute(sa.text("SELECT value FROM about WHERE name = 'head'")).scalar() or ""
+        wrong, before = [], ""
+        for row in rows:
+            if chained(before, row) != row["chain"]:
+                wrong.append(
+                    f"entry of {row['at']} by {row['who']} ({row['what']} {row['subject']}) does not follow from the entries before it"
+                )
+            before = row["chain"]
+        if before != last:
+            wrong.append("the last entry is not the one that was written last: entries are missing at the end")
+        if head and head not in {row["chain"] for row in rows}:
+            wrong.append(f"the digest {head[:12]}… that was kept is not in the log: it was written anew")
+        return wrong
+
+
+def _who(name: str) -> str:
+    return "@" + checked_name(name[1:], "a group") if name.startswith("@") else checked_name(name, "a person")
+
+
+def _right(name: str) -> str:
+    if name not in RIGHTS:
+        raise OakError("unknown-right", f"There is no right {name!r}.", hint=f"Rights are {', '.join(RIGHTS)}.")
+    return name
+
+
+def _token(row: dict[str, Any]) -> Token:
+    return Token(row["id"], row["name"], row["person"], tuple(json.loads(row["areas"])), tuple(json.loads(row["rights"])), row["made_at"], row["ends_at"], row["revoked_at"])  # fmt: skip
+
+
+def _entry(row: dict[str, Any]) -> LogEntry:
+    return LogEntry(*(row[name] for name in LogEntry.__slots__))
+
+
+__all__ = ["Grant", "LogEntry", "People", "Person", "Token", "checked_name"]

@@ -1,0 +1,272 @@
+"""Reports in the catalogue: who owns them, what they read, and changes that wait for their owners."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import sqlalchemy as sa
+
+from oak_ledger.catalogue.access import Access
+from oak_ledger.catalogue.people import checked_name
+from oak_ledger.catalogue.rules import permitted
+from oak_ledger.catalogue.storage import now
+from oak_ledger.catalogue.tables import AREA, PROPOSAL, READING, REPORT, REPORT_STATE
+from oak_ledger.errors import OakError
+from oak_ledger.formula.builder import nearest_hint
+from oak_ledger.report import Report
+from oak_ledger.report.definition import REPORT as REPORT_SHAPE
+from oak_ledger.source.document import parse_document
+
+if TYPE_CHECKING:
+    from oak_ledger.catalogue.catalogue import Catalogue
+
+
+@dataclass(frozen=True, slots=True)
+class Registered:
+    """A report in the catalogue: its newest state, and whether a change waits for its owner."""
+
+    name: str
+    area: str
+    owner: str
+    source: str
+    number: int
+    at: str
+    by: str
+    note: str
+    waiting: int
+    may_change: bool
+    report: Report
+
+
+@dataclass(frozen=True, slots=True)
+class Proposal:
+    """A change that somebody left for the owner of a report."""
+
+    report: str
+    by: str
+    at: str
+    note: str
+    before: str
+    after: str
+
+
+class RegisteredReports:
+    """The reports of a catalogue."""
+
+    def __init__(self, access: Access, catalogue: Catalogue) -> None:
+        self._access, self._storage, self._catalogue = access, access.storage, catalogue
+
+    def publish(self, report: Report, *, area: str = "", note: str = "") -> Registered:
+        """Put a report into the catalogue, or a new state of it. Its source must be one that its owner may read."""
+        name = checked_name(report.about.name, "a report")
+        with self._access.doing("publish report") as doing:
+            connection = doing.connection
+            source = self._catalogue.find(connection, report.about.source)
+            row = self._find(connection, name)
+            if row is None:
+                place = self._access.area(connection, area or source["area"])
+                self._access.require_in(connection, "change", place["key"], f"reports in {place['name']}")
+                taken = self._storage.rows(
+                    connection,
+                    sa.select(REPORT).where(REPORT.c.area_id == place["id"], REPORT.c.key == name.casefold()),
+                )
+                if taken:
+                    raise OakError("name-taken", f"There is a report {name!r} in {place['name']} already.")
+                made = self._storage.insert(
+                    connection,
+                    REPORT,
+                    {"area_id": place["id"], "name": name, "key": name.casefold(), "owner": self._access.person.name},
+                )
+                row, number = {"id": made, "area": place["key"]}, 1
+            else:
+                self._access.require("change", "report", self._conditions(connection, row), f"the report {name}")
+                number = self._newest(connection, row)["number"] + 1
+            self._add(connection, row["id"], number, report.document.text, source["name"], note)
+            doing.said(row["area"], name, f"state {number}")
+        return self.get(name)
+
+    def _add(self, connection: sa.Connection, report: int, number: int, text: str, source: str, note: str) -> None:
+        values = {
+            "report_id": report,
+            "number": number,
+            "text": text,
+            "source": source,
+            "by": self._access.person.name,
+            "at": now(),
+            "note": note,
+        }
+        self._storage.insert(connection, REPORT_STATE, values)
+
+    def all(self, source: str = "") -> list[Registered]:
+        """The reports that one may see, of one source if it is named."""
+        with self._storage.read() as connection:
+            found = [
+                self._registered(connection, row)
+                for row in self._rows_all(connection)
+                if permitted("see", "report", self._conditions(connection, row))
+            ]
+        return [one for one in found if not source or one.source.casefold() == source.casefold()]
+
+    def unseen(self, source: str) -> int:
+        """How many reports read a source that one may not see; they are counted, never named."""
+        with self._storage.read() as connection:
+            rows = [
+                row
+                for row in self._rows_all(connection)
+                if not permitted("see", "report", self._conditions(connection, row))
+            ]
+            return sum(self._newest(connection, row)["source"].casefold() == source.casefold() for row in rows)
+
+    def get(self, name: str) -> Registered:
+        """A report by its name, or AREA/NAME. Raises OakError where one sees none of that name."""
+        with self._storage.read() as connection:
+            return self._registered(connection, self._one(connection, name))
+
+    def propose(self, name: str, after: str, *, note: str = "") -> None:
+        """Leave a change for the owner of a report: its whole text as it would be."""
+        with self._access.doing("propose") as doing:
+            row = self._one(doing.connection, name)
+            self._access.require(
+                "propose", "report", self._conditions(doing.connection, row), f"the report {row['name']}"
+            )
+            base = self._newest(doing.connection, row)["number"]
+            for other in self._waiting(doing.connection, row):
+                if other["by"] == self._access.person.name:
+                    self._storage.update(doing.connection, PROPOSAL, other, state="replaced")
+            values = {
+                "report_id": row["id"],
+                "base": base,
+                "text": after,
+                "by": self._access.person.name,
+                "at": now(),
+                "note": note,
+                "state": "waiting",
+            }
+            self._storage.insert(doing.connection, PROPOSAL, values)
+            doing.said(row["area"], row["name"], note)
+
+    def waiting(self, name: str) -> list[Proposal]:
+        """The changes that wait for the owner of a report, oldest first."""
+        with self._storage.read() as connection:
+            row = self._one(connection, name)
+            text = self._newest(connection, row)["text"]
+            return [
+                Proposal(row["name"], one["by"], one["at"], one["note"], text, one["text"])
+                for one in self._waiting(connection, row)
+            ]
+
+    def accept(self, name: str) -> Registered:
+        """Take over the newest change that waits. Raises OakError where none waits, or the report has changed since."""
+        with self._access.doing("accept") as doing:
+            connection = doing.connection
+            row = self._one(connection, name)
+            self._access.require(
+                "accept", "report", self._conditions(connection, row), f"a change of the report {row['name']}"
+            )
+            waiting = self._waiting(connection, row)
+            if not waiting:
+                raise OakError("nothing-waits", f"No change waits for the report {row['name']}.")
+            newest, proposal = self._newest(connection, row), waiting[-1]
+            if proposal["base"] != newest["number"]:
+                raise OakError("base-moved", f"The report {row['name']} has changed since {proposal['by']} left the change.", hint="Ask for it again: oak mend leaves it anew.")  # fmt: skip
+            self._add(
+                connection,
+                row["id"],
+                newest["number"] + 1,
+                proposal["text"],
+                newest["source"],
+                f"{proposal['note']} (by {proposal['by']})",
+            )
+            for one in waiting:
+                self._storage.update(connection, PROPOSAL, one, state="accepted" if one is proposal else "replaced")
+            doing.said(row["area"], row["name"], f"state {newest['number'] + 1}, by {proposal['by']}")
+        return self.get(name)
+
+    # -- who reads ---------------------------------------------------------------------------------------
+
+    def looked(self, source: str, reader: str) -> int:
+        """Note that a reader (a report, or a person) has looked at the released version; the number of the version it saw last, or 0."""
+        version = self._catalogue.version(source)
+        with self._storage.write() as connection:
+            row = self._catalogue.find(connection, source)
+            found = self._storage.rows(
+                connection, sa.select(READING).where(READING.c.source_id == row["id"], READING.c.reader == reader)
+            )
+            values = {"source_id": row["id"], "reader": reader, "version": version.number, "at": now()}
+            if found:
+                self._storage.update(connection, READING, found[0], **values)
+            else:
+                self._storage.insert(connection, READING, values)
+        return int(found[0]["version"]) if found else 0
+
+    def readers(self, source: str) -> list[tuple[str, int, str]]:
+        """Who has read a source: the reader, the version they saw last, and when; readers that one may not see are left out."""
+        with self._storage.read() as connection:
+            row = self._catalogue.find(connection, source)
+            names = {f"report {one.name}" for one in self.all(source)}
+            found = self._storage.rows(
+                connection, sa.select(READING).where(READING.c.source_id == row["id"]).order_by(READING.c.at)
+            )
+        return [
+            (one["reader"], one["version"], one["at"])
+            for one in found
+            if not one["reader"].startswith("report ") or one["reader"] in names
+        ]
+
+    # -- rows --------------------------------------------------------------------------------------------
+
+    def _rows_all(self, connection: sa.Connection) -> list[dict[str, Any]]:
+        areas = {row["id"]: row for row in self._storage.rows(connection, sa.select(AREA))}
+        rows = self._storage.rows(connection, sa.select(REPORT).order_by(REPORT.c.key))
+        return [
+            {**row, "area": areas[row["area_id"]]["key"], "area_name": areas[row["area_id"]]["name"]} for row in rows
+        ]
+
+    def _conditions(self, connection: sa.Connection, row: Mapping[str, Any]) -> set[str]:
+        found = self._access.conditions(connection, row["area"])
+        return found | {"owner"} if row["owner"] == self._access.person.name else found
+
+    def _find(self, connection: sa.Connection, name: str) -> dict[str, Any] | None:
+        seen = [
+            row for row in self._rows_all(connection) if permitted("see", "report", self._conditions(connection, row))
+        ]
+        found = [row for row in seen if name.casefold() in (row["key"], f"{row['area']}/{row['key']}")]
+        if len(found) > 1:
+            raise OakError("several-reports", f"There is a report {name!r} in {', '.join(row['area_name'] for row in found)}.", hint="Say which: AREA/NAME.")  # fmt: skip
+        return found[0] if found else None
+
+    def _one(self, connection: sa.Connection, name: str) -> dict[str, Any]:
+        found = self._find(connection, name)
+        if found is None:
+            seen = [
+                row["name"]
+                for row in self._rows_all(connection)
+                if permitted("see", "report", self._conditions(connection, row))
+            ]
+            hint = nearest_hint(name, seen, str) or (
+                f"It has {', '.join(seen)}." if seen else "oak report publish puts one there."
+            )
+            raise OakError("unknown-report", f"The catalogue has no report {name!r}.", hint=hint)
+        return found
+
+    def _newest(self, connection: sa.Connection, row: Mapping[str, Any]) -> dict[str, Any]:
+        return self._storage.rows(
+            connection,
+            sa.select(REPORT_STATE).where(REPORT_STATE.c.report_id == row["id"]).order_by(REPORT_STATE.c.number),
+        )[-1]
+
+    def _waiting(self, connection: sa.Connection, row: Mapping[str, Any]) -> list[dict[str, Any]]:
+        return self._storage.rows(
+            connection,
+            sa.select(PROPOSAL)
+            .where(PROPOSAL.c.report_id == row["id"], PROPOSAL.c.state == "waiting")
+            .order_by(PROPOSAL.c.id),
+        )
+
+    def _registered(self, connection: sa.Connection, row: Mapping[str, Any]) -> Registered:
+        state = self._newest(connection, row)
+        report = Report(parse_document(state["text"], REPORT_SHAPE, f"{row['name']} in the catalogue"))
+        may = permitted("change", "report", self._conditions(connection, row))
+        return Registered(row["name"], row["area_name"], row["owner"], state["source"], state["number"], state["at"], state["by"], state["note"], len(self._waiting(connection, row)), may, report)  # fmt: skip

@@ -1,0 +1,48 @@
+"""Everything that is damaged in a catalogue, in words."""
+
+from __future__ import annotations
+
+import sqlalchemy as sa
+
+from oak_ledger.catalogue.people import People
+from oak_ledger.catalogue.storage import Storage, refuse_damaged
+from oak_ledger.catalogue.tables import META, SNAPSHOT, SOURCE, VERSION
+from oak_ledger.errors import OakError
+
+
+def verify(storage: Storage, people: People, head: str = "") -> list[str]:
+    """Check every row, every file and the audit log; empty where all is sound. Raises UnusableInput where the database cannot be read."""
+    wrong: list[str] = []
+    with storage.read() as connection:
+        if not storage.server:
+            wrong += [str(one) for (one,) in connection.exec_driver_sql("PRAGMA integrity_check") if one != "ok"]
+            wrong += [
+                f"an entry of {row[0]} refers to one of {row[2]} that is not there"
+                for row in connection.exec_driver_sql("PRAGMA foreign_key_check")
+            ]
+        for table in META.sorted_tables:
+            for row in connection.execute(sa.select(table)).mappings():
+                try:
+                    refuse_damaged(table, dict(row), storage.folder)
+                except OakError as error:
+                    wrong.append(error.findings[0].message)
+        names = {row.id: row.name for row in connection.execute(sa.select(SOURCE))}
+        files = [
+            (row.data, f"{names.get(row.source_id, '?')}, version {row.number}")
+            for row in connection.execute(sa.select(VERSION))
+        ]
+        files += [
+            (row.before, f"the baseline of {names.get(row.source_id, '?')}, version {row.number}")
+            for row in connection.execute(sa.select(VERSION))
+        ]
+        files += [
+            (row.data, f"the snapshot of {names.get(row.source_id, '?')} of {row.at}")
+            for row in connection.execute(sa.select(SNAPSHOT))
+        ]
+    for digest, what in files:
+        if digest:
+            try:
+                storage.verified(digest, what, again=True)
+            except OakError as error:
+                wrong.append(error.findings[0].message)
+    return wrong + people.broken_chain(head)
