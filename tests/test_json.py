@@ -44,6 +44,7 @@ class Shapes(FolderCase):
         """A day of calls, each with `--json`: its exit code is the same, and the object has the documented keys and no other."""
         self.write("loads.csv", CSV)
         self.write("r.report.toml", REPORT)
+        self.write("schedule.toml", '[[snapshot]]\nsource = "loads.oak.toml"\nkeep = 3\nwatch = true\n')
         self.write("rows.jsonl", '{"Mill": "Low Weir"}\n')
         self.oak("intake", "loads.csv", "--name", "Loads")
         self.oak("field", "add", "loads", "Rate", "Cost / Volume")

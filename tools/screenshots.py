@@ -63,7 +63,7 @@ PICTURES: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
             "oak field retype loads Moisture 'decimal(18,3)'",
             "oak field clean loads Moisture 'VALUE * 100'",
         ),
-        ("oak publish loads --note 'compartments'",),
+        ("oak publish loads --note 'compartments' --yes",),
     ),
 }  # the order matters: each picture finds what those before it left
 

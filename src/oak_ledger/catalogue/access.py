@@ -10,6 +10,7 @@ from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
+from weakref import WeakKeyDictionary
 
 import sqlalchemy as sa
 
@@ -38,6 +39,14 @@ class Person:
     rights: tuple[str, ...] = tuple(RIGHTS)
 
 
+@dataclass(frozen=True, slots=True)
+class Known:
+    """The rights of a person by area, and the versions that they are named to see."""
+
+    rights: Mapping[str, set[str]]
+    viewed: set[int]
+
+
 class NotAllowed(OakError):
     """Something is not allowed to who asks for it."""
 
@@ -47,6 +56,7 @@ class Access:
 
     def __init__(self, storage: Storage, person: Person) -> None:
         self.storage, self.person = storage, person
+        self._known: WeakKeyDictionary[sa.Connection, Known] = WeakKeyDictionary()
 
     @staticmethod
     def by_token(storage: Storage, secret: str) -> Access:
@@ -60,28 +70,39 @@ class Access:
 
     # -- rights ------------------------------------------------------------------------------------------
 
-    def names(self, connection: sa.Connection) -> set[str]:
-        """All that rights may be given to and that means this person: their name, their groups, everyone."""
-        groups = self.storage.rows(connection, sa.select(MEMBER).where(MEMBER.c.person == self.person.name))
-        return {self.person.name, f"@{EVERYONE}", *(f"@{row['group_name']}" for row in groups)}
+    def known(self, connection: sa.Connection) -> Known:
+        """What a transaction needs to know of this person, read once in it."""
+        found = self._known.get(connection)
+        if found is None:
+            groups = self.storage.rows(connection, sa.select(MEMBER).where(MEMBER.c.person == self.person.name))
+            names = {self.person.name, f"@{EVERYONE}", *(f"@{row['group_name']}" for row in groups)}
+            grants = self.storage.rows(connection, sa.select(GRANT).where(GRANT.c.who.in_(names)))
+            viewed = self.storage.rows(connection, sa.select(VIEWER).where(VIEWER.c.who.in_(names)))
+            rights: dict[str, set[str]] = {}
+            for row in grants:
+                rights.setdefault(row["area"], set()).add(row["allowed"])
+            found = self._known[connection] = Known(rights, {row["version_id"] for row in viewed})
+        return found
+
+    def forget(self, connection: sa.Connection) -> None:
+        """Rights were given or taken in this transaction."""
+        self._known.pop(connection, None)
 
     def rights(self, connection: sa.Connection, area: str) -> set[str]:
         """The rights that this person has in an area (its key)."""
         if ANY not in self.person.areas and area not in self.person.areas:
             return set()
-        grants = self.storage.rows(connection, sa.select(GRANT).where(GRANT.c.area.in_([area, ANY])))
-        own = self.names(connection)
-        return {row["allowed"] for row in grants if row["who"] in own} & {*self.person.rights}
+        known = self.known(connection).rights
+        return (known.get(area, set()) | known.get(ANY, set())) & {*self.person.rights}
 
     def conditions(self, connection: sa.Connection, area: str, version: Mapping[str, Any] | None = None) -> set[str]:
         """What holds for this person in an area, and towards one of its versions."""
         found = self.rights(connection, area)
         if version is not None and (ANY in self.person.areas or area in self.person.areas):
             if version["made_by"] == self.person.name:
-                found.add("maker")
-            viewers = self.storage.rows(connection, sa.select(VIEWER).where(VIEWER.c.version_id == version["id"]))
-            if {row["who"] for row in viewers} & self.names(connection):
-                found.add("named")
+                found = found | {"maker"}
+            if version["id"] in self.known(connection).viewed:
+                found = found | {"named"}
         return found
 
     def require(self, action: str, to: str, conditions: set[str], what: str) -> None:
@@ -110,10 +131,11 @@ class Access:
         """The areas in which this person has a right."""
         return [row for row in self.storage.rows(connection, sa.select(AREA).order_by(AREA.c.key)) if self.rights(connection, row["key"])]  # fmt: skip
 
-    def sources(self, connection: sa.Connection) -> list[dict[str, Any]]:
-        """All sources with the key and name of their areas; who may see which is not asked here."""
+    def sources(self, connection: sa.Connection, key: str = "") -> list[dict[str, Any]]:
+        """All sources (or those of a key) with the key and name of their areas; who may see which is not asked here."""
         areas = {row["id"]: row for row in self.storage.rows(connection, sa.select(AREA))}
-        rows = self.storage.rows(connection, sa.select(SOURCE).order_by(SOURCE.c.key))
+        query = sa.select(SOURCE).order_by(SOURCE.c.key)
+        rows = self.storage.rows(connection, query.where(SOURCE.c.key == key) if key else query)
         return [
             {**row, "area": areas[row["area_id"]]["key"], "area_name": areas[row["area_id"]]["name"]} for row in rows
         ]

@@ -125,13 +125,14 @@ class Catalogue:
 
     def find(self, connection: sa.Connection, name: str) -> dict[str, Any]:
         """A source by its name, or AREA/NAME. Raises OakError where one sees none of that name, or several."""
-        rows = self.seen_sources(connection)
-        found = [row for row in rows if name.casefold() in (row["key"], f"{row['area']}/{row['key']}")]
+        area, _, key = name.casefold().rpartition("/")
+        rows = [row for row in self._access.sources(connection, key) if area in ("", row["area"])]
+        found = [row for row in rows if self._seen(connection, row)]
         if len(found) > 1:
             areas = ", ".join(row["area_name"] for row in found)
             raise OakError("several-sources", f"There is a source {name!r} in {areas}.", hint=f"Say which: {found[0]['area_name']}/{name}.")  # fmt: skip
         if not found:
-            names = [row["name"] for row in rows]
+            names = [row["name"] for row in self.seen_sources(connection)]
             hint = nearest_hint(name, names, str) or (
                 f"It has {', '.join(names)}." if names else "Nothing is published yet."
             )
@@ -139,11 +140,19 @@ class Catalogue:
         return found[0]
 
     def _seen(self, connection: sa.Connection, source: Mapping[str, Any], action: str = "see") -> list[dict[str, Any]]:
-        """The versions of a source with which one may do something, oldest first."""
-        rows = self._storage.rows(
-            connection, sa.select(VERSION).where(VERSION.c.source_id == source["id"]).order_by(VERSION.c.number)
+        """The number, stage and maker of the versions of a source with which one may do something, oldest first."""
+        narrow = sa.select(VERSION.c.id, VERSION.c.number, VERSION.c.stage, VERSION.c.made_by)
+        query = narrow.where(VERSION.c.source_id == source["id"], VERSION.c.stage != WITHDRAWN).order_by(
+            VERSION.c.number
         )
-        return [row for row in rows if row["stage"] != WITHDRAWN and permitted(action, row["stage"], self._access.conditions(connection, source["area"], row))]  # fmt: skip
+        rows = self._storage.rows(connection, query)
+        area = source["area"]
+        return [one for one in rows if permitted(action, one["stage"], self._access.conditions(connection, area, one))]
+
+    def _whole(self, connection: sa.Connection, number: int) -> dict[str, Any]:
+        """The whole row of a version, by its id."""
+        (row,) = self._storage.rows(connection, sa.select(VERSION).where(VERSION.c.id == number))
+        return row
 
     def _version(self, connection: sa.Connection, source: Mapping[str, Any], row: Mapping[str, Any]) -> Version:
         signatures = self._storage.rows(
@@ -156,7 +165,10 @@ class Catalogue:
         """The versions of a source that one may see, oldest first. Raises OakError for a name that is not there."""
         with self._storage.read() as connection:
             source = self.find(connection, name)
-            return [self._version(connection, source, row) for row in self._seen(connection, source)]
+            return [
+                self._version(connection, source, self._whole(connection, row["id"]))
+                for row in self._seen(connection, source)
+            ]
 
     def version(self, name: str, number: int | None = None, *, drafts: bool = False) -> Version:
         """A version by number; without one the released version, or with `drafts` the newest of all that one may see."""
@@ -174,9 +186,9 @@ class Catalogue:
             if found is None:
                 there = ", ".join(str(one["number"]) for one in rows)
                 raise OakError("unknown-version", f"{source['name']} has no version {number}.", hint=f"It has {there}.")
-            return found
+            return self._whole(connection, found["id"])
         if drafts:
-            return rows[-1]
+            return self._whole(connection, rows[-1]["id"])
         released = next((one for one in rows if one["stage"] == "released"), None)
         if released is None:
             raise OakError(
@@ -184,7 +196,7 @@ class Catalogue:
                 f"No version of {source['name']} is released.",
                 hint="Release one (oak release), or ask for the draft: --draft.",
             )
-        return released
+        return self._whole(connection, released["id"])
 
     def source(self, name: str, number: int | None = None, *, drafts: bool = False) -> Source:
         """A published source, ready for questions; what `version` finds. It cannot be changed, only read."""
@@ -211,6 +223,7 @@ class Catalogue:
             feed=ParquetReader(self._storage.verified(data, what)),
             published=published,
             baseline=baseline,
+            reader=reader,
         )
 
     def released(self, name: str) -> Version | None:
@@ -271,27 +284,40 @@ class Catalogue:
             doing.said(row["area"], source.name, f"version {number}, {prepared.rows.num_rows:,} rows")
         return self.version(f"{row['area']}/{row['key']}", number)
 
-    def _own_source(self, connection: sa.Connection, name: str, owner: str, area: str) -> dict[str, Any]:
-        """The row of the source to publish to: the one there is, in the area if it is named, else a new one."""
-        name = checked_name(name, "a source")
+    def require_publish(self, name: str, area: str = "") -> None:
+        """Raise NotAllowed where one may not publish a source of this name; before work is done for it."""
+        with self._storage.read() as connection:
+            found, place = self._place(connection, name, area)
+            row = found or {"area": place["key"], "area_name": place["name"]}
+            self._access.require_in(connection, "publish", row["area"], f"{name} in {row['area_name']}")
+
+    def _place(self, connection: sa.Connection, name: str, area: str) -> tuple[dict[str, Any] | None, dict[str, Any]]:
+        """The row of the source to publish to, if there is one (in the area if it is named), and the area of a new one."""
         wanted = self._access.area(connection, area)["key"] if area else ""
-        there = [
-            row
-            for row in self._access.sources(connection)
-            if row["key"] == name.casefold() and wanted in ("", row["area"])
-        ]
-        there = [row for row in there if wanted or "edit" in self._access.rights(connection, row["area"])]
+        there = [row for row in self._access.sources(connection, name.casefold()) if wanted in ("", row["area"])]
+        if not wanted:
+            editable = [row for row in there if "edit" in self._access.rights(connection, row["area"])]
+            there = [row for row in there if self._seen(connection, row)] or editable
         if len(there) > 1:
-            raise OakError("several-sources", f"There is a source {name!r} in {', '.join(row['area_name'] for row in there)}.", hint="Say which: --area.")  # fmt: skip
-        if there:
-            self._storage.update(connection, SOURCE, _columns(SOURCE, there[0]), owner=owner)
-            return there[0]
-        place = self._access.area(connection, area or GENERAL)
+            places = ", ".join(row["area_name"] for row in there)
+            raise OakError("several-sources", f"There is a source {name!r} in {places}.", hint="Say which: --area.")
+        return (there[0], {}) if there else (None, self._access.area(connection, area or GENERAL))
+
+    def _own_source(self, connection: sa.Connection, name: str, owner: str, area: str) -> dict[str, Any]:
+        """The row of the source to publish to: the one there is, else a new one."""
+        name = checked_name(name, "a source")
+        found, place = self._place(connection, name, area)
+        if found is not None:
+            self._storage.update(connection, SOURCE, _columns(SOURCE, found), owner=owner)
+            return found
         self._access.require_in(connection, "publish", place["key"], f"{name} in {place['name']}")
-        made = self._storage.insert(
-            connection, SOURCE, {"area_id": place["id"], "name": name, "key": name.casefold(), "owner": owner}
-        )
-        return {"id": made, "name": name, "key": name.casefold(), "area": place["key"], "area_name": place["name"]}
+        values = {"area_id": place["id"], "name": name, "key": name.casefold(), "owner": owner}
+        return {
+            **values,
+            "id": self._storage.insert(connection, SOURCE, values),
+            "area": place["key"],
+            "area_name": place["name"],
+        }
 
     def checkout(self, name: str, number: int | None = None) -> tuple[Document, Version]:
         """The definition of a version as a working copy that knows its base, and the version; the newest without a number."""

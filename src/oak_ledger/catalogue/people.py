@@ -102,6 +102,7 @@ class People:
             given = {row.right for row in self._grants(doing.connection) if (row.area, row.who) == (key, _who(who))}
             for right in map(_right, rights):
                 if right not in given:
+                    self._access.forget(doing.connection)
                     self._storage.insert(doing.connection, GRANT, {"area": key, "who": _who(who), "allowed": right})
             doing.said(key, _who(who), ", ".join(rights))
 

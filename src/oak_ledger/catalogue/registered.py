@@ -147,6 +147,15 @@ class RegisteredReports:
             self._storage.insert(doing.connection, PROPOSAL, values)
             doing.said(row["area"], row["name"], note)
 
+    def mended(self, name: str, text: str, *, note: str = "") -> str:
+        """Take a mend's change of a report over, where one may change it, else leave it for its owner; which it was, in words."""
+        found = self.get(name)
+        if found.may_change:
+            state = self.publish(Report(parse_document(text, REPORT_SHAPE, name)), note=note)
+            return f"changed, state {state.number}"
+        self.propose(name, text, note=note)
+        return f"the change waits for {found.owner}"
+
     def waiting(self, name: str) -> list[Proposal]:
         """The changes that wait for the owner of a report, oldest first."""
         with self._storage.read() as connection:

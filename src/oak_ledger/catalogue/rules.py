@@ -19,20 +19,20 @@ EVERYONE = "everyone"  # the group that all belong to
 # A condition is a right in the area, or: `maker` of the version, `named` by its maker, `owner` of the report.
 # Conditions joined by + must all hold; of those with a comma between, one is enough; - means that it cannot be.
 _TABLE = """
-see       | maker, named                 | read    | read    | -          | owner, read | know that it is there, and what it says
-read      | maker, named                 | read    | read    | -          | owner, read | have its rows and figures
-publish   | -                            | -       | -       | edit       | -           | make a new version, a snapshot, or a watch
-checkout  | maker+edit, named+edit       | edit    | edit    | -          | -           | fetch the definition, to edit it
-name      | maker                        | -       | -       | -          | -           | say who else may see it
-withdraw  | maker                        | -       | -       | -          | -           | take it back
-sign      | maker+release, named+release | release | -       | -          | -           | vouch for it
-release   | maker+release, named+release | -       | release | -          | -           | make it what all reports read
-retire    | -                            | release | -       | -          | -           | take it away from readers, and say what replaces it
-change    | -                            | -       | -       | edit       | owner, edit | publish a report, or a new state of it
-propose   | -                            | -       | -       | -          | owner, read | leave a change for its owner to accept
-accept    | -                            | -       | -       | -          | owner, edit | accept a change that was left
-grant     | -                            | -       | -       | administer | -           | give and take rights
-audit     | -                            | -       | -       | administer | -           | read the audit log
+see       | maker, named                 | read         | read         | -          | owner, read      | know that it is there, and what it says
+read      | maker, named                 | read         | read         | -          | owner, read      | have its rows and figures
+publish   | -                            | -            | -            | edit       | -                | make a new version, a snapshot, or a watch
+checkout  | maker+edit, named+edit       | edit+read    | edit+read    | -          | -                | fetch the definition, to edit it
+name      | maker                        | -            | -            | -          | -                | say who else may see it
+withdraw  | maker                        | -            | -            | -          | -                | take it back
+sign      | maker+release, named+release | release+read | -            | -          | -                | vouch for it
+release   | maker+release, named+release | -            | release+read | -          | -                | make it what all reports read
+retire    | -                            | release+read | -            | -          | -                | take it away from readers, and say what replaces it
+change    | -                            | -            | -            | edit       | owner, edit+read | publish a report, or a new state of it
+propose   | -                            | -            | -            | -          | owner, read      | leave a change for its owner to accept
+accept    | -                            | -            | -            | -          | owner, edit+read | accept a change that was left
+grant     | -                            | -            | -            | administer | -                | give and take rights
+audit     | -                            | -            | -            | administer | -                | read the audit log
 """
 COLUMNS = (*STAGES, "area", "report")
 

@@ -133,8 +133,8 @@ class Storage:
     def rows(self, connection: sa.Connection, query: sa.Select[Any]) -> list[dict[str, Any]]:
         """What a query of one table gives. A row that is not what was written is refused, with its name."""
         found = [dict(row) for row in connection.execute(query).mappings()]
-        table = query.get_final_froms()[0]
-        whole = [column.name for column in query.get_final_froms()[0].columns if column.name != "id"]
+        table = query.columns_clause_froms[0]
+        whole = [column.name for column in table.columns if column.name != "id"]
         for row in found:
             if isinstance(table, sa.Table) and all(name in row for name in whole):
                 refuse_damaged(table, row, self.folder)

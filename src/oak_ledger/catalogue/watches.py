@@ -173,6 +173,8 @@ class Watches:
 
 def planned(source: Source, watch: Watch) -> None:
     """Check a watch's condition. Raises OakError where it cannot be asked, or is no condition on figures."""
+    if source.baseline_feed is None:
+        source = source.with_baseline(source)  # there will be an earlier state; for the types any will do
     made = source.planned_tally([*watch.by], [(CONDITION, watch.condition)], where=watch.where or None)
     checked = made.query.show[0].checked
     if checked.type.kind != "boolean" or checked.grain == Grain.ROW:
@@ -191,6 +193,8 @@ def evaluated(source: Source, watch: Watch, name: str, version: int) -> WatchRes
         planned(source, watch)
         rows = source.tally([*watch.by], [(CONDITION, watch.condition)], where=watch.where or None).to_dicts()
     except OakError as error:
+        if error.code == "no-baseline":
+            return WatchResult(watch.name, name, version, now(), "undecided", said="there is no earlier version yet")
         return WatchResult(watch.name, name, version, now(), "broken", said=error.findings[0].message)
     states = [
         (", ".join("null" if one is None else str(value_text(one)) for one in [*row.values()][:-1]), row[CONDITION])

@@ -40,6 +40,7 @@ MARGIN = '"Gross value" - "Haulage cost" - "Loading cost" - "Permit cost"'
 MARGIN_FILLED = '"Gross value" - COALESCE("Haulage cost", 0) - COALESCE("Loading cost", 0) - COALESCE("Permit cost", 0)'
 SIZE = "CASE WHEN Volume < 10 THEN 'small' WHEN Volume < 30 THEN 'middle' ELSE 'large' END"
 MOVED = "STAND=COMPARTMENT LOADING_COST=PERMIT_COST PERMIT_COST=LOADING_COST"
+FALLS = "SUM(Margin) < BEFORE(SUM(Margin)) * 0.9995"
 DAY: tuple[Step, ...] = (
     Step(
         "Look at what arrived",
@@ -76,6 +77,7 @@ DAY: tuple[Step, ...] = (
             ("oak field clean loads Mill 'INITCAP(TRIM(VALUE))'", 0),
             ("oak tally loads --by Mill --show 'Loads = COUNT(*)'", 0),
             ("oak field clean loads 'Load no' \"TRIM(LEADING '0' FROM VALUE)\"", 0),
+            ("oak key loads 'Load no'", 0),
         ),
     ),
     Step(
@@ -117,9 +119,23 @@ DAY: tuple[Step, ...] = (
         ),
     ),
     Step(
+        "A trial that nobody else sees",
+        "A catalogue, and in it an area of one's own. What is published there is a draft that only its maker sees; then it is taken back.",
+        (
+            ("oak catalogue create", 0),
+            ("oak catalogue add-area trial", 0),
+            ("oak publish loads --area trial --note 'a trial'", 0),
+            ("oak rights list", 0),
+            ("oak withdraw 'trial/Timber loads' 1 --yes", 0),
+        ),
+    ),
+    Step(
         "Publish a draft",
         "It goes into the catalogue as a draft. Reports do not get it yet.",
-        (("oak publish loads --note 'first version'", 0), ("oak report render reports/mill_margins.report.toml", 2)),
+        (
+            ("oak publish loads --area general --note 'first version'", 0),
+            ("oak report render reports/mill_margins.report.toml", 2),
+        ),
     ),
     Step(
         "Release",
@@ -131,6 +147,9 @@ DAY: tuple[Step, ...] = (
                 0,
             ),
             ("oak report check reports", 0),
+            ("oak report publish reports/mill_margins.report.toml", 0),
+            ("oak report render 'Margins by mill' --quiet", 0),
+            (f"oak watch add 'Timber loads' 'the margin falls' {shlex.quote(FALLS)}", 0),
             ("oak why reports/mill_margins.report.toml 'Margin rate' -n 2", 0),
         ),
     ),
@@ -168,29 +187,33 @@ DAY: tuple[Step, ...] = (
         "Republish, and see what it does",
         "The draft is compared with the released version, figure by figure, in every report.",
         (
-            ("oak publish loads --note 'compartments; distance is gone'", 0),
+            ("oak publish loads --note 'compartments; distance is gone' --yes", 0),
             ("oak release 'Timber loads' --yes --note 'proven'", 0),
             ("oak versions 'Timber loads'", 0),
         ),
     ),
     Step(
         "Refresh",
-        "The reports take the new version by themselves. One panel needs the distance: it says so, and the others are not touched by it.",
+        "The reports take the new version by themselves, and say what changed. One panel needs the distance: it says so, and the others are not touched by it. A watch tells that the margin has fallen.",
         (
-            ("oak report render reports/mill_margins.report.toml", 0),
+            ("oak report render 'Margins by mill'", 0),
+            ("oak watch run 'Timber loads'", 1),
+            ("oak changes 'Timber loads' --since 1 -n 2", 0),
             ("oak report render reports/haulage_stands.report.toml", 0),
             (
                 "oak report render reports/mill_intake.report.toml --to pages/mill_intake.html --to pages/mill_intake.png",
                 0,
             ),
             ("oak report check reports", 1),
+            ("oak catalogue verify", 0),
+            ("oak catalogue log -n 6", 0),
         ),
     ),
 )
 
 
 # How many steps lead up to a moment of the day.
-PARTS = {"intake": 2, "release": 10, "break": 11}
+PARTS = {"intake": 2, "release": 11, "break": 12}
 
 
 @click.command("demo")

@@ -70,6 +70,8 @@ def publish_command(
         opened = open_working(source, progress)
         there = has_catalogue(catalogue)
         place = open_catalogue(catalogue, create=True) if there or not dry_run else None
+        if place is not None:
+            place.require_publish(opened.name, area)
         if onto and place is not None:
             opened = _onto(place, opened)
         prepared = Catalogue.prepare(opened, broken=overrule)

@@ -90,6 +90,23 @@ def fetch_command(name: str, to: str | None, catalogue: str, as_json: bool) -> N
     say(f"written: {path}, state {found.number}")
 
 
+@report_command.command("propose")
+@click.argument("report")
+@click.option("--note", default="", help="Why.")
+@catalogue_option
+@json_option("Written")
+def propose_command(report: str, note: str, catalogue: str, as_json: bool) -> None:
+    """Leave the file REPORT for the owner of the report of that name to accept."""
+    from oak_ledger import open_report
+    from oak_ledger.present.terminal import say
+
+    opened = open_report(report)
+    open_catalogue(catalogue).reports.propose(opened.about.name, opened.document.text, note=note)
+    if as_json:
+        print_json({"what": "propose", "on": opened.about.name})
+    say(f"the change waits for the owner of {opened.about.name}")
+
+
 @report_command.command("waiting")
 @click.argument("name")
 @catalogue_option
@@ -154,6 +171,7 @@ report_command.commands = {
         "publish",
         "shared",
         "fetch",
+        "propose",
         "waiting",
         "accept",
         "add",

@@ -84,6 +84,7 @@ def a_report(name: str, catalogue: str) -> Report:
 
 def news(report: Report, source: Source, catalogue: str) -> str:
     """What changed in a report's source since it was last looked at, in words; empty where nothing did."""
+    from oak_ledger import renamed_between
     from oak_ledger.reference.differences import differences
 
     place = open_catalogue(catalogue)
@@ -91,13 +92,12 @@ def news(report: Report, source: Source, catalogue: str) -> str:
     if source.published is None or last in (0, source.published.number):
         return ""
     before = place.source(source.name, last)
-    found = differences(before, source)
-    shown = "; ".join(
-        f"{one.entry} {one.what}" if one.what in ("added", "removed") else f"{one.entry}: {one.what}"
-        for one in found[:5]
-    )
-    more = f" and {len(found) - 5} more" if len(found) > 5 else ""
-    return f"since you last looked: version {source.published.number} instead of {last}; {shown + more if found else 'other rows, the same fields'}"
+    prints = (place.version(source.name, number).fingerprints for number in (last, source.published.number))
+    found = differences(before, source, renamed_between(*prints))
+    said = [sentence for one in found if (sentence := one.sentence())]
+    more = f" and {len(said) - 5} more" if len(said) > 5 else ""
+    shown = "; ".join(said[:5]) + more if said else "other rows, the same fields"
+    return f"since you last looked: version {source.published.number} instead of {last}; {shown}"
 
 
 @report_command.command("render")

@@ -158,7 +158,11 @@ class _Compared:
         table = pa.Table.from_batches(rows) if rows else pa.table({name: pa.array([], pa.string()) for name in columns})
         self.source = replace(source, feed=TableReader(table), progress=None)
         self.now = self._as_found(table)
-        known = {state.name: state for state in before.fields if not state.broken and state.grain == Grain.ROW}
+        known = {
+            one.name: one
+            for one in before.fields
+            if not one.broken and one.grain == Grain.ROW and not (before.reader and one.hidden)
+        }
         names = [state.name for state in plain if state.name in known]
         old = before.rows([quote_identifier(name) for name in names], limit=MAX_COMPARED_ROWS).table if names else None
         self.before = {

@@ -22,6 +22,23 @@ class Difference:
     before: str
     after: str
 
+    def sentence(self) -> str:
+        """The difference in words, for those who read the source; empty for what does not concern them."""
+        kind, _, name = self.entry.partition(" ")
+        said = {
+            "added": f"{name} is new",
+            "removed": f"{name} is gone",
+            "renamed": f"{self.before} is called {self.after} now",
+            "formula": f"{name} is computed as {self.after}",
+            "where": f"the filter {name} is {self.after}",
+            "value": f"{name} is {self.after}",
+            "clean": f"{name} is cleaned by {self.after}" if self.after else f"{name} is not cleaned any more",
+            "type": f"{name} is {self.after}, and was {self.before}",
+            "description": f"{name} is described as: {self.after}",
+            "hidden": f"{name} is {'hidden' if self.after == 'True' else 'shown'} now",
+        }
+        return said.get(self.what, "") if kind != "rule" else ""
+
     def as_json(self) -> dict[str, str]:
         """Plain values."""
         return asdict(self)
@@ -49,7 +66,8 @@ def differences(before: Source, after: Source, renamed: Mapping[str, str] | None
             found += _of(f"{kind} {name}", old[was], spec, formula, {one.casefold(): new for new, one in names.items()})
         found += [Difference(f"{kind} {name}", "removed", _text(getattr(spec, formula, "")) or _text(getattr(spec, "column", "")), "") for name, spec in old.items() if name not in taken]  # fmt: skip
     found += _types(before, after, names)
-    return found
+    order = {one.entry: at for at, one in reversed([*enumerate(found)])}
+    return sorted(found, key=lambda one: order[one.entry])
 
 
 def _of(entry: str, old: Any, new: Any, formula: str, renames: Mapping[str, str]) -> Iterator[Difference]:

@@ -94,7 +94,11 @@ def _compared(
         and state.grain == Grain.ROW
         and state.name not in skip
     ]
-    there = {state.name for state in before.fields if not state.broken and state.grain == Grain.ROW}
+    there = {
+        one.name
+        for one in before.fields
+        if not one.broken and one.grain == Grain.ROW and not (before.reader and one.hidden)
+    }
     names = [name for name in plain if name in there]
     if not names:
         return None

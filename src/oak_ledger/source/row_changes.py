@@ -85,9 +85,13 @@ def _found(table: pa.Table, other: pa.Table, key: Sequence[str], when: str) -> n
 
 def _differs(left: pa.ChunkedArray, right: pa.ChunkedArray) -> np.ndarray:
     """Where two columns have different values; null is a value like others."""
-    if left.type != right.type:
-        left, right = left.cast(pa.string()), right.cast(pa.string())
-    both = pc.fill_null(pc.not_equal(left, right), False)
+    try:
+        both = pc.fill_null(pc.not_equal(left, right), False)
+    except (
+        pa.ArrowInvalid,
+        pa.ArrowNotImplementedError,
+    ):  # of kinds that cannot be compared: they differ unless they read the same
+        both = pc.fill_null(pc.not_equal(left.cast(pa.string()), right.cast(pa.string())), False)
     return np.asarray(
         pc.or_(both, pc.xor(pc.is_null(left), pc.is_null(right))).combine_chunks().to_numpy(zero_copy_only=False)
     )
