@@ -105,10 +105,7 @@ class Catalogue:
         """Remove files that nothing refers to; which they were."""
         with self._access.doing("clear") as doing:
             self._access.require_in(doing.connection, "grant", ANY, "the whole catalogue")
-            used = self._storage.used_files(doing.connection)
-            gone = self._storage.stray_files(used)
-            for path in gone:
-                path.unlink(missing_ok=True)
+            gone = self._storage.clear(doing.connection)
             doing.said("", "files", f"{len(gone)}")
         return gone
 
@@ -281,6 +278,7 @@ class Catalogue:
             }  # fmt: skip
             made = self._storage.insert(doing.connection, VERSION, values)
             self._name(doing.connection, made, viewers)
+            self._storage.clear(doing.connection)
             doing.said(row["area"], source.name, f"version {number}, {prepared.rows.num_rows:,} rows")
         return self.version(f"{row['area']}/{row['key']}", number)
 

@@ -102,7 +102,9 @@ class Snapshots:
             ]
             by_number = {row["number"]: row for row in versions}
             states = [(row["made_at"], row["data"], row) for row in versions if row["stage"] != "draft"]
-            taken = self._storage.rows(connection, sa.select(SNAPSHOT).where(SNAPSHOT.c.source_id == source["id"]))
+            taken = self._storage.rows(
+                connection, sa.select(SNAPSHOT).where(SNAPSHOT.c.source_id == source["id"]).order_by(SNAPSHOT.c.id)
+            )
             states += [
                 (row["at"], row["data"], by_number[row["version"]]) for row in taken if row["version"] in by_number
             ]
@@ -112,7 +114,7 @@ class Snapshots:
             first = min((one[0] for one in states), default="")
             hint = f"The first state is of {first}." if first else "There is no state yet: oak snapshot."
             raise OakError("no-state", f"{source['name']} has no state of {day} or before.", hint=hint)
-        at, data, version = max(before, key=lambda one: one[0])
+        at, data, version = max(reversed(before), key=lambda one: one[0])  # of one moment the one that was written last
         return self._catalogue.opened(source["name"], version, data, at, reader=readers[version["number"]])
 
     def changes(self, now_source: Source, then: Source, *, where: str | None = None) -> RowChanges:

@@ -38,7 +38,7 @@ class Storage:
         connect: dict[str, Any] = {} if self.server else {"timeout": LOCK_SECONDS}
         self.engine = sa.create_engine(
             url.replace("postgresql://", "postgresql+psycopg://", 1) or f"sqlite:///{folder / DATABASE}",
-            poolclass=None if self.server else sa.NullPool, connect_args=connect,
+            poolclass=sa.NullPool, connect_args=connect,
         )  # fmt: skip
 
     @staticmethod
@@ -205,8 +205,15 @@ class Storage:
 
     def used_files(self, connection: sa.Connection) -> set[str]:
         """The digests of all files that something refers to."""
-        versions, taken = self.rows(connection, sa.select(VERSION)), self.rows(connection, sa.select(SNAPSHOT))
-        return {one for row in versions for one in (row["data"], row["before"])} | {row["data"] for row in taken}
+        found = {one for row in connection.execute(sa.select(VERSION.c.data, VERSION.c.before)) for one in row}
+        return found | {*connection.scalars(sa.select(SNAPSHOT.c.data))}
+
+    def clear(self, connection: sa.Connection) -> list[Path]:
+        """Remove files that nothing refers to; which they were."""
+        gone = self.stray_files(self.used_files(connection))
+        for path in gone:
+            path.unlink(missing_ok=True)
+        return gone
 
     def stray_files(self, used: set[str]) -> list[Path]:
         """Files that nothing refers to, and that no publish under way can be about to refer to."""

@@ -12,7 +12,6 @@ import click
 from oak_ledger.cli.app import catalogue_option, draft_option, json_option, open_catalogue, print_json
 from oak_ledger.cli.progress import progress_of
 from oak_ledger.errors import OakError
-from oak_ledger.types import Grain
 
 if TYPE_CHECKING:
     from oak_ledger.present.sections import Section
@@ -102,15 +101,14 @@ def why_command(
 def _write(name: str, source: Source, found: Why, sections: Sequence[Section], under: str) -> str:
     """Write the page, or the rows behind the figure; what was written, in words."""
     from oak_ledger.files import write_text
-    from oak_ledger.formula.lexer import quote_identifier
     from oak_ledger.present.reasons import headline
     from oak_ledger.present.sections import sections_page
+    from oak_ledger.source.why import fields_behind
 
     if name.lower().endswith(".html"):
         write_text(Path(name), sections_page(headline(found), under, sections))
         return f"written: {name}"
-    fields = [quote_identifier(one) for one in found.fields if source.state(one).grain == Grain.ROW]
-    made = source.write(name, fields or None, where=[*found.conditions])
+    made = source.write(name, fields_behind(source, found), where=[*found.conditions])
     return f"written: {name}, {made.rows:,} rows"
 
 

@@ -118,11 +118,14 @@ def why(
 
 def rows_behind(source: Source, found: Why, limit: int | None = None) -> Answer:
     """The rows that a figure is made of, with the fields that it needs."""
+    return source.rows(fields_behind(source, found), where=[*found.conditions], limit=limit)
+
+
+def fields_behind(source: Source, found: Why) -> list[str] | None:
+    """The fields of rows that a figure needs, as formulas; without hidden ones for who only reads. None where it needs no field."""
     states = [source.state(name) for name in found.fields]
-    fields = [
-        quote_identifier(one.name) for one in states if one.grain == Grain.ROW and not (source.reader and one.hidden)
-    ]
-    return source.rows(fields or None, where=[*found.conditions], limit=limit)
+    shown = [one.name for one in states if one.grain == Grain.ROW and not (source.reader and one.hidden)]
+    return [quote_identifier(name) for name in shown] or None
 
 
 def _label(item: Shown) -> str:
