@@ -1,4 +1,4 @@
-"""Write the pages under docs/ that are made from the program (functions, codes, keys, JSON): `python tools/reference.py`. A test says when one is stale."""
+"""Write the pages under docs/ that are made from the program (functions, codes, keys, rights, JSON): `python tools/reference.py`. A test says when one is stale."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ from itertools import groupby
 from pathlib import Path
 
 from oak_ledger import find_functions
+from oak_ledger.catalogue.rules import ACTIONS, COLUMNS, RIGHTS
 from oak_ledger.cli.app import every_command, json_shape
 from oak_ledger.cli.shapes import SHAPES, schema
 from oak_ledger.codes import TOPICS as CODE_TOPICS
@@ -128,6 +129,31 @@ def keys_page() -> str:
     return "\n".join(lines)
 
 
+def rights_page() -> str:
+    """The page of rights."""
+    lines = [
+        "# Who may do what in a catalogue",
+        "",
+        "This page is generated; `oak rights table` shows the same.",
+        "",
+        "| right | allows to |",
+        "|---|---|",
+    ]
+    lines += [f"| {name} | {about} |" for name, about in RIGHTS.items()]
+    lines += [
+        "",
+        "What is done, and what it takes: a right in the area, or being the maker of the version, somebody whom the maker named, or the owner of the report.",
+        "`+` means that both must hold, a comma that one is enough, `-` that it cannot be.",
+        "",
+        f"| action | {' | '.join(COLUMNS)} | |",
+        "|---" * (len(COLUMNS) + 2) + "|",
+    ]
+    for name, action in ACTIONS.items():
+        cells = [", ".join("+".join(sorted(one)) for one in action.allowed[column]) or "-" for column in COLUMNS]
+        lines.append(f"| {name} | {' | '.join(cells)} | {action.about} |")
+    return "\n".join([*lines, ""])
+
+
 def cell(text: str) -> str:
     """A text in a cell of a table."""
     return text.replace("|", "\\|")
@@ -137,6 +163,7 @@ PAGES = {
     "functions.md": page,
     "codes.md": codes_page,
     "keys.md": keys_page,
+    "rights.md": rights_page,
     "json.md": json_page,
     "schemas.json": schemas,
 }

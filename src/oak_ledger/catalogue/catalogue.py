@@ -11,10 +11,11 @@ from typing import Any
 import sqlalchemy as sa
 
 from oak_ledger.catalogue.access import Access, Person, current_token, whoami
+from oak_ledger.catalogue.looking import WITHDRAWN, PublishedSources
 from oak_ledger.catalogue.migrate import migrated
 from oak_ledger.catalogue.people import People, checked_name
 from oak_ledger.catalogue.registered import RegisteredReports
-from oak_ledger.catalogue.rules import ANY, RIGHTS, permitted
+from oak_ledger.catalogue.rules import ANY, RIGHTS
 from oak_ledger.catalogue.snapshots import Snapshots
 from oak_ledger.catalogue.storage import Storage, now
 from oak_ledger.catalogue.tables import AREA, GRANT, SIGNATURE, SOURCE, VERSION, VIEWER
@@ -27,13 +28,10 @@ from oak_ledger.catalogue.versions import (
     origin_identity,
     prepare,
     public_definition,
-    version_of,
 )
 from oak_ledger.catalogue.watches import Watches
 from oak_ledger.errors import Finding, OakError
-from oak_ledger.formula.builder import nearest_hint
-from oak_ledger.origin import ParquetReader
-from oak_ledger.source import Published, Source
+from oak_ledger.source import Source
 from oak_ledger.source.definition import DEFINITION
 from oak_ledger.source.document import Document, parse_document
 from oak_ledger.source.edits import hunks_of, patched
@@ -41,11 +39,8 @@ from oak_ledger.source.edits import hunks_of, patched
 GENERAL = "general"
 
 
-class Catalogue:
+class Catalogue(PublishedSources):
     """A catalogue in a folder, as one person sees it. In a plain folder rights prevent mistakes; only a server in between enforces them."""
-
-    def __init__(self, access: Access) -> None:
-        self._access, self._storage = access, access.storage
 
     def __repr__(self) -> str:
         return f"Catalogue of {', '.join(self.sources()) or 'nothing yet'}\n  {self.folder}"
@@ -66,11 +61,6 @@ class Catalogue:
         if create:
             _first_rights(access)
         return Catalogue(access)
-
-    @property
-    def folder(self) -> Path:
-        """Where it is."""
-        return self._storage.folder
 
     @property
     def person(self) -> str:
@@ -109,129 +99,6 @@ class Catalogue:
             doing.said("", "files", f"{len(gone)}")
         return gone
 
-    # -- looking -----------------------------------------------------------------------------------------
-
-    def sources(self) -> list[str]:
-        """The names of the sources of which one may see a version."""
-        with self._storage.read() as connection:
-            return list(dict.fromkeys(row["name"] for row in self.seen_sources(connection)))
-
-    def seen_sources(self, connection: sa.Connection) -> list[dict[str, Any]]:
-        """The rows of the sources of which one may see a version."""
-        return [row for row in self._access.sources(connection) if self._seen(connection, row)]
-
-    def find(self, connection: sa.Connection, name: str) -> dict[str, Any]:
-        """A source by its name, or AREA/NAME. Raises OakError where one sees none of that name, or several."""
-        area, _, key = name.casefold().rpartition("/")
-        rows = [row for row in self._access.sources(connection, key) if area in ("", row["area"])]
-        found = [row for row in rows if self._seen(connection, row)]
-        if len(found) > 1:
-            areas = ", ".join(row["area_name"] for row in found)
-            raise OakError("several-sources", f"There is a source {name!r} in {areas}.", hint=f"Say which: {found[0]['area_name']}/{name}.")  # fmt: skip
-        if not found:
-            names = [row["name"] for row in self.seen_sources(connection)]
-            hint = nearest_hint(name, names, str) or (
-                f"It has {', '.join(names)}." if names else "Nothing is published yet."
-            )
-            raise OakError("unknown-source", f"The catalogue in {self.folder} has no source {name!r}.", hint=hint)
-        return found[0]
-
-    def _seen(self, connection: sa.Connection, source: Mapping[str, Any], action: str = "see") -> list[dict[str, Any]]:
-        """The number, stage and maker of the versions of a source with which one may do something, oldest first."""
-        narrow = sa.select(VERSION.c.id, VERSION.c.number, VERSION.c.stage, VERSION.c.made_by)
-        query = narrow.where(VERSION.c.source_id == source["id"], VERSION.c.stage != WITHDRAWN).order_by(
-            VERSION.c.number
-        )
-        rows = self._storage.rows(connection, query)
-        area = source["area"]
-        return [one for one in rows if permitted(action, one["stage"], self._access.conditions(connection, area, one))]
-
-    def _whole(self, connection: sa.Connection, number: int) -> dict[str, Any]:
-        """The whole row of a version, by its id."""
-        (row,) = self._storage.rows(connection, sa.select(VERSION).where(VERSION.c.id == number))
-        return row
-
-    def _version(self, connection: sa.Connection, source: Mapping[str, Any], row: Mapping[str, Any]) -> Version:
-        signatures = self._storage.rows(
-            connection, sa.select(SIGNATURE).where(SIGNATURE.c.version_id == row["id"]).order_by(SIGNATURE.c.id)
-        )
-        viewers = self._storage.rows(connection, sa.select(VIEWER).where(VIEWER.c.version_id == row["id"]))
-        return version_of(row, source["name"], source["area_name"], signatures, viewers)
-
-    def versions(self, name: str) -> list[Version]:
-        """The versions of a source that one may see, oldest first. Raises OakError for a name that is not there."""
-        with self._storage.read() as connection:
-            source = self.find(connection, name)
-            return [
-                self._version(connection, source, self._whole(connection, row["id"]))
-                for row in self._seen(connection, source)
-            ]
-
-    def version(self, name: str, number: int | None = None, *, drafts: bool = False) -> Version:
-        """A version by number; without one the released version, or with `drafts` the newest of all that one may see."""
-        with self._storage.read() as connection:
-            source = self.find(connection, name)
-            return self._version(connection, source, self.row(connection, source, number, drafts=drafts))
-
-    def row(
-        self, connection: sa.Connection, source: Mapping[str, Any], number: int | None = None, *, drafts: bool = False
-    ) -> dict[str, Any]:
-        """The row of a version; what `version` finds."""
-        rows = self._seen(connection, source)
-        if number is not None:
-            found = next((one for one in rows if one["number"] == number), None)
-            if found is None:
-                there = ", ".join(str(one["number"]) for one in rows)
-                raise OakError("unknown-version", f"{source['name']} has no version {number}.", hint=f"It has {there}.")
-            return self._whole(connection, found["id"])
-        if drafts:
-            return self._whole(connection, rows[-1]["id"])
-        released = next((one for one in rows if one["stage"] == "released"), None)
-        if released is None:
-            raise OakError(
-                "not-released",
-                f"No version of {source['name']} is released.",
-                hint="Release one (oak release), or ask for the draft: --draft.",
-            )
-        return self._whole(connection, released["id"])
-
-    def source(self, name: str, number: int | None = None, *, drafts: bool = False) -> Source:
-        """A published source, ready for questions; what `version` finds. It cannot be changed, only read."""
-        with self._storage.read() as connection:
-            row = self.find(connection, name)
-            version = self.row(connection, row, number, drafts=drafts)
-            reader = self.is_reader(connection, row["area"], version)
-        return self.opened(row["name"], version, version["data"], version["made_at"], reader=reader)
-
-    def is_reader(self, connection: sa.Connection, area: str, version: Mapping[str, Any]) -> bool:
-        """Whether one only reads a version: hidden fields are for its maker, and for who may edit in its area."""
-        return not self._access.conditions(connection, area, version) & {"edit", "maker"}
-
-    def opened(self, name: str, version: Mapping[str, Any], data: str, at: str, *, reader: bool) -> Source:
-        """A version over rows of it: its own, or those of a snapshot."""
-        what = f"{name}, version {version['number']}"
-        document = parse_document(version["definition"], DEFINITION, what)
-        published = Published(version["number"], version["stage"], version["made_by"], at, version["replaced_by"])
-        earlier = version["before"]
-        baseline = ParquetReader(self._storage.verified(earlier, f"the baseline of {what}")) if earlier else None
-        return Source(
-            document,
-            self.folder,
-            feed=ParquetReader(self._storage.verified(data, what)),
-            published=published,
-            baseline=baseline,
-            reader=reader,
-        )
-
-    def released(self, name: str) -> Version | None:
-        """The released version of a source, or None where one sees none."""
-        try:
-            return self.version(name)
-        except OakError as error:
-            if error.code in ("unknown-source", "not-released"):
-                return None
-            raise
-
     # -- publishing --------------------------------------------------------------------------------------
 
     @staticmethod
@@ -262,13 +129,7 @@ class Catalogue:
         with self._access.doing("publish") as doing:
             row = self._own_source(doing.connection, source.name, source.about.owner, area)
             self._access.require_in(doing.connection, "publish", row["area"], f"{source.name} in {row['area_name']}")
-            there = self._storage.rows(
-                doing.connection, sa.select(VERSION).where(VERSION.c.source_id == row["id"]).order_by(VERSION.c.number)
-            )
-            newer = [one for one in there if one["number"] > base and one["stage"] != WITHDRAWN]
-            if base and newer:
-                raise base_moved(source.name, base, newer, {one["number"] for one in self._seen(doing.connection, row)})
-            number = max((one["number"] for one in there), default=0) + 1
+            number = self._next_number(doing.connection, row, base)
             values = {
                 "source_id": row["id"], "number": number, "stage": "draft", "definition": public_definition(source.document).text, "data": data,
                 "before": before, "rows": prepared.rows.num_rows, "fingerprints": json.dumps({name: one.as_json() for name, one in prepared.fingerprints.items()}),
@@ -282,12 +143,25 @@ class Catalogue:
             doing.said(row["area"], source.name, f"version {number}, {prepared.rows.num_rows:,} rows")
         return self.version(f"{row['area']}/{row['key']}", number)
 
-    def require_publish(self, name: str, area: str = "") -> None:
-        """Raise NotAllowed where one may not publish a source of this name; before work is done for it."""
+    def require_publish(self, source: Source, area: str = "", base: int | None = None) -> None:
+        """Raise OakError where a source could not be published, before work is done for it: NotAllowed, or that its base has moved."""
         with self._storage.read() as connection:
-            found, place = self._place(connection, name, area)
+            found, place = self._place(connection, source.name, area)
             row = found or {"area": place["key"], "area_name": place["name"]}
-            self._access.require_in(connection, "publish", row["area"], f"{name} in {row['area_name']}")
+            self._access.require_in(connection, "publish", row["area"], f"{source.name} in {row['area_name']}")
+            if found is not None:
+                self._next_number(connection, found, source.about.base if base is None else base)
+
+    def _next_number(self, connection: sa.Connection, source: Mapping[str, Any], base: int) -> int:
+        """The number of a new version. Raises OakError where there are newer ones than its base."""
+        query = sa.select(VERSION.c.id, VERSION.c.number, VERSION.c.stage, VERSION.c.made_by)
+        rows = self._storage.rows(
+            connection, query.where(VERSION.c.source_id == source["id"]).order_by(VERSION.c.number)
+        )
+        newer = [one for one in rows if one["number"] > base and one["stage"] != WITHDRAWN]
+        if base and newer:
+            raise base_moved(source["name"], base, newer, {one["number"] for one in self._seen(connection, source)})
+        return max((one["number"] for one in rows), default=0) + 1
 
     def _place(self, connection: sa.Connection, name: str, area: str) -> tuple[dict[str, Any] | None, dict[str, Any]]:
         """The row of the source to publish to, if there is one (in the area if it is named), and the area of a new one."""
@@ -431,9 +305,6 @@ class Catalogue:
             return ""
 
         self._changed(name, number, "withdraw", work)
-
-
-WITHDRAWN = "withdrawn"
 
 
 def _columns(table: sa.Table, row: Mapping[str, Any]) -> dict[str, Any]:

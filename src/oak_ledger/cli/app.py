@@ -70,7 +70,7 @@ SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
         "snapshot": ("states", "Keep dated states of a source's rows."),
         "changes": ("states", "Show rows that came, went or changed since a date or a version."),
         "watch": ("states", "Keep conditions on figures that warn when they turn true."),
-        "export": ("ask", "Write the rows of a source to a file or to standard output."),
+        "export": ("export", "Write the rows of a source to a file or to standard output."),
     },
     "Share": {
         "catalogue": ("rights", "Make and verify a catalogue, its areas, its audit log."),
@@ -347,6 +347,11 @@ def compared_with(source: Source, baseline: str | None, catalogue: str) -> Sourc
     if is_date(baseline):
         return source.with_baseline(open_catalogue(catalogue).snapshots.source_at(source.name, baseline))
     return source.with_baseline(baseline)
+
+
+def which(source: Source) -> str:
+    """Which published version a source is, in words; empty for a working copy."""
+    return "" if source.published is None else f"{source.name}, {source.published}"
 
 
 def is_date(text: str) -> bool:

@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
-import sys
-import tempfile
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -22,6 +19,7 @@ from oak_ledger.cli.app import (
     open_working,
     print_json,
     where_option,
+    which,
 )
 from oak_ledger.cli.paths import definition_path
 from oak_ledger.cli.progress import progress_of
@@ -38,14 +36,27 @@ def explain_option(command: Any) -> Any:
     )(command)
 
 
-def _print_answer(answer: Answer, *, as_json: bool, notes: list[str] | None = None, count: str = "") -> int:
+def _print_answer(
+    answer: Answer, *, as_json: bool, notes: list[str] | None = None, count: str = "", version: str = ""
+) -> int:
     """Show an answer and everything to know about it."""
-    from oak_ledger.present.terminal import QUIET, Text, console, faults_lines, findings_list, rows_table, steps_table
+    from oak_ledger.present.terminal import (
+        QUIET,
+        RUST,
+        Text,
+        console,
+        faults_lines,
+        findings_list,
+        rows_table,
+        steps_table,
+    )
 
     if as_json:
-        print_json({**answer.as_json(), "steps": [one.as_json() for one in answer.steps]})
+        print_json({**answer.as_json(), "steps": [one.as_json() for one in answer.steps], "version": version})
     else:
         out = console()
+        if version:
+            out.print(Text(version, style=RUST if "(draft" in version else QUIET))
         out.print(rows_table(answer, out.width, notes or []))
         if count:
             out.print(Text(count, style=QUIET))
@@ -95,7 +106,7 @@ def peek_command(
     with progress_of("reading") as progress:
         opened = open_any(source, catalogue, draft=draft, baseline=baseline, at=at, progress=progress)
         answer = opened.rows(list(fields) or None, where=where, sort=sort, limit=limit, explain=explain)
-    return _print_answer(answer, as_json=as_json, notes=_notes(opened, answer))
+    return _print_answer(answer, as_json=as_json, notes=_notes(opened, answer), version=which(opened))
 
 
 def _notes(source: Source, answer: Answer) -> list[str]:
@@ -278,7 +289,7 @@ def tally_command(
     """Group and aggregate: --by which fields, --show which measures. Without --by, one figure."""
     with progress_of("reading") as progress:
         opened = open_any(source, catalogue, draft=draft, baseline=baseline, at=at, progress=progress)
-        items = [_named(item, opened) for item in show]
+        items = [named(item, opened) for item in show]
         answer = opened.tally(list(by), items, where=where, sort=sort, limit=limit, totals=totals, explain=explain)
     count = (
         f"{answer.table.num_rows:,} of {answer.groups:,} groups"
@@ -287,10 +298,10 @@ def tally_command(
     )
     if where is not None:
         count = "; ".join(filter(None, [count, f"{answer.rows_used:,} of {answer.rows_read:,} rows"]))
-    return _print_answer(answer, as_json=as_json, count=count)
+    return _print_answer(answer, as_json=as_json, count=count, version=which(opened))
 
 
-def _named(item: str, source: Source) -> Any:
+def named(item: str, source: Source) -> Any:
     """`Name = formula` as a pair; a comparison of something that has a value stays a formula."""
     name, sign, formula = item.partition("=")
     bare = name.strip().strip('"')
@@ -301,72 +312,6 @@ def _named(item: str, source: Source) -> Any:
         and all(mark not in bare for mark in "()<>'+*/|\"")
     )
     return (bare, formula.strip()) if fits else item
-
-
-@click.command("export")
-@click.argument("source")
-@click.option(
-    "--to",
-    "target",
-    required=True,
-    metavar="FILE",
-    help="A file ending in .parquet, .arrow or .csv; - writes CSV to standard output.",
-)
-@click.option("--show", "-s", multiple=True, metavar="FIELD", help="Only these fields or formulas; may be repeated.")
-@click.option("--hidden", is_flag=True, help="Include hidden fields (for a baseline).")
-@where_option
-@baseline_option
-@catalogue_option
-@draft_option
-@at_option
-@json_option("Export")
-def export_command(
-    source: str,
-    target: str,
-    show: tuple[str, ...],
-    hidden: bool,
-    where: str | None,
-    baseline: str | None,
-    catalogue: str,
-    draft: bool,
-    at: str | None,
-    as_json: bool,
-) -> int:
-    """Write the rows of SOURCE, with every row value computed, to a file or to standard output: whole or not at all.
-
-    Values in Parquet and Arrow files keep their types; in CSV text is in quotes, and null is empty.
-    """
-    from oak_ledger.present.terminal import console, faults_lines, findings_list, plural
-    from oak_ledger.source.whole import left_out
-
-    with progress_of("writing") as progress:
-        opened = open_any(source, catalogue, draft=draft, baseline=baseline, at=at, progress=progress)
-        fields = [_named(item, opened) for item in show] or opened.row_fields(hidden=hidden)
-        with tempfile.TemporaryDirectory() as folder:
-            file = Path(folder) / "rows.csv" if target == "-" else Path(target)
-            found = opened.write(file, fields, where=where)
-            if target == "-":
-                with file.open(encoding="utf-8", newline="") as rows:
-                    shutil.copyfileobj(rows, sys.stdout)
-    missing = [] if show else left_out(opened)
-    if target == "-":
-        notes = console(to_errors=True)
-        for line in faults_lines(found.faults):
-            notes.print(line)
-        if missing:
-            notes.print(findings_list(missing))
-        return 1 if missing else 0
-    if as_json:
-        findings = {"findings": [one.as_json() for one in missing]}
-        print_json({"file": target, "rows": found.rows, "faults": [one.as_json() for one in found.faults], **findings})
-        return 1 if missing else 0
-    out = console()
-    out.print(f"{target}: {plural(found.rows, 'row')}, {plural(len(fields), 'field')}")
-    for line in faults_lines(found.faults):
-        out.print(line)
-    if missing:
-        out.print(findings_list(missing))
-    return 1 if missing else 0
 
 
 @click.command("reformat")
@@ -387,7 +332,6 @@ def reformat_command(source: str, names: tuple[str, ...], dry_run: bool) -> None
 def functions_command(word: str, as_json: bool) -> int:
     """Search the functions of the formula language by WORD; all of them without one."""
     from oak_ledger import find_functions
-    from oak_ledger.functions import is_named
     from oak_ledger.present.terminal import LEAF, QUIET, Text, console, grid
 
     found = find_functions(word)

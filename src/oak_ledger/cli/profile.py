@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from oak_ledger.cli.app import catalogue_option, draft_option, json_option, open_any, print_json
+from oak_ledger.cli.app import catalogue_option, draft_option, json_option, open_any, print_json, which
 from oak_ledger.cli.progress import progress_of
 from oak_ledger.errors import OakError
 
@@ -47,6 +47,10 @@ def profile_command(
         print_json({"fields": [_as_json(one) for one in found], "written": written})
     elif written:
         say(f"written: {written[0]}")
+    elif which(opened):
+        say(which(opened))
+    if as_json or written:
+        pass
     elif len(found) == 1:
         _show_one(found[0], source)
     else:

@@ -70,10 +70,10 @@ def publish_command(
         opened = open_working(source, progress)
         there = has_catalogue(catalogue)
         place = open_catalogue(catalogue, create=True) if there or not dry_run else None
-        if place is not None:
-            place.require_publish(opened.name, area)
         if onto and place is not None:
             opened = _onto(place, opened)
+        if place is not None:
+            _require(place, opened, area, base, as_json)
         prepared = Catalogue.prepare(opened, broken=overrule)
         progress.next()
         known, unseen = reports_of(opened, reports, catalogue), 0
@@ -115,11 +115,36 @@ def publish_command(
     return 0
 
 
+def _require(place: Catalogue, opened: Source, area: str, base: int | None, as_json: bool) -> None:
+    """Raise where it could not be published; where somebody has published since, what they changed is shown first."""
+    from oak_ledger.present.consequences import difference_section
+    from oak_ledger.present.sections import show_sections
+    from oak_ledger.present.terminal import console
+    from oak_ledger.reference.differences import differences
+
+    try:
+        place.require_publish(opened, area, base)
+    except OakError as error:
+        known = opened.about.base if base is None else base
+        if (
+            error.code == "base-moved"
+            and not as_json
+            and any(one.number > known for one in place.versions(opened.name))
+        ):
+            found = differences(place.source(opened.name, known), place.source(opened.name, drafts=True))
+            if found:
+                show_sections(console(), [difference_section(found, f"version {known} in the newest version")])
+        raise
+
+
 class _Compared:
     """A working copy against the released version: how definitions differ, which figures change."""
 
-    def __init__(self, differences: list[Difference], changes: list[Change], before: Version | None) -> None:
-        self.differences, self.changes, self.before = differences, changes, before
+    def __init__(
+        self, differences: list[Difference], changes: list[Change], before: Version | None,
+        readers: Sequence[tuple[str, int, str]] = (),
+    ) -> None:  # fmt: skip
+        self.differences, self.changes, self.before, self.readers = differences, changes, before, readers
 
 
 def _compared(
@@ -134,7 +159,7 @@ def _compared(
     renamed = renamed_between(before.fingerprints, prints)
     changed = _changed_fields(old, opened, before.fingerprints, prints, renamed)
     changes = report_changes(known, old, opened, renamed, changed, recoded(opened, old))
-    return _Compared(differences(old, opened, renamed), changes, before)
+    return _Compared(differences(old, opened, renamed), changes, before, place.reports.readers(opened.name))
 
 
 def _registered(place: Catalogue, name: str, known: Sequence[Report]) -> list[Report]:
@@ -179,6 +204,8 @@ def _show(found: _Compared, reports: int, unseen: int, dry_run: bool) -> None:
         show_sections(out, [difference_section(found.differences, was)])
     more = f", and {unseen:,} that you may not see" if unseen else ""
     out.print(Text(f"used by {plural(reports, 'report')}{more}", style=QUIET))
+    for reader, number, at in found.readers:
+        out.print(Text(f"  {reader}, which saw version {number} on {at[:10]}", style=QUIET))
     if not found.changes:
         out.print(Text("no figure changes", style=LEAF))
         return

@@ -16,7 +16,7 @@ Finding | code text, severity text, message text, hint text, where text, text te
 Sample | row integer, inputs row | a row whose value could not be computed, with what went into it
 Fault | field text, what text, rows integer, samples Sample* | values that could not be computed: of which field, why, in how many rows
 Step | kind text, what text, rows integer, bytes integer, seconds number, note text | a step of a computation
-Answer | rows row*, totals row?, faults Fault*, findings Finding*, steps Step* | rows as objects by field name; `totals` and `steps` where they were asked for
+Answer | rows row*, totals row?, faults Fault*, findings Finding*, steps Step*, version text | rows as objects by field name; `totals` and `steps` where they were asked for; `version` says which published version it is, empty for a working copy
 Proposal | field text, column text, type text, role text?, role_why text, why text, rows integer, nulls integer, distinct integer?, misfits integer, samples text* | a field as intake proposes it, with the evidence
 NewNulls | column text, rows integer | nulls that a join brings into a column
 Total | column text, before number, after number | a total that a join changes
@@ -93,7 +93,7 @@ SharedReports | reports SharedReport*, unseen integer | the reports of the catal
 FetchedReport | file text, state integer | the file that was written
 WaitingChange | report text, by text, at text, note text, before text, after text | a change that waits for a report's owner
 WaitingChanges | waiting WaitingChange* | changes that wait
-Export | file text, rows integer, faults Fault*, findings Finding* | a file of rows that was written
+Export | file text, version text, rows integer, faults Fault*, findings Finding* | a file of rows that was written
 ReportEntry | report text, source text, owner text, panels integer, file text | a report file
 Reports | reports ReportEntry* | the reports in a folder
 NewReport | file text, panels integer, written flag | a report that was written

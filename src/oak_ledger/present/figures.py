@@ -306,7 +306,7 @@ def report_png(view: ReportView) -> bytes:
 
 def _heading(area: Area, view: ReportView) -> None:
     area.text(0, 0.38, view.name, fontsize=17, fontweight="bold")
-    area.text(0, 0.76, view.under(), fontsize=9, color=QUIET)
+    area.text(0, 0.76, view.under(), fontsize=9, color=RUST if view.is_draft else QUIET)
 
 
 def _notes(panel: PanelView) -> list[tuple[str, str]]:

@@ -19,7 +19,7 @@ LEVELS = "▁▂▃▄▅▆▇█"
 def show_report(view: ReportView, out: Console) -> None:
     """Print a report, panel by panel."""
     out.print(Text(view.name, style="bold"))
-    out.print(Text(view.under(), style=QUIET))
+    out.print(Text(view.under(), style=RUST if view.is_draft else QUIET))
     for panel in view.panels:
         out.print()
         if panel.content is None:

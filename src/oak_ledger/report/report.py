@@ -45,6 +45,11 @@ class ReportView:
     version: str
     panels: tuple[PanelView, ...]
 
+    @property
+    def is_draft(self) -> bool:
+        """Whether it shows what nobody has released."""
+        return "(draft" in self.version
+
     def under(self) -> str:
         """The line under its name: its text, the source with version, who built it."""
         built = f"built by {self.owner}" if self.owner else ""

@@ -26,22 +26,8 @@ from oak_ledger.source.judging import propose, verdict_of
 from oak_ledger.source.lists import two_columns
 from oak_ledger.source.local import with_local
 from oak_ledger.source.naming import NameRule, renames
+from oak_ledger.source.published import Published as Published
 from oak_ledger.source.references import bare_name, renamed_references
-
-
-@dataclass(frozen=True)
-class Published:
-    """Which published version a source is: its number, stage, maker and time as text, and what replaces one that is retired."""
-
-    number: int
-    stage: str
-    made_by: str
-    made_at: str
-    replaced_by: str = ""
-
-    def __str__(self) -> str:
-        what = f", replaced by {self.replaced_by}" if self.replaced_by else ""
-        return f"version {self.number} ({self.stage}{what}), {self.made_at} by {self.made_by}"
 
 
 @dataclass(frozen=True)

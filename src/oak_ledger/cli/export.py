@@ -1,0 +1,99 @@
+"""`oak export`."""
+
+from __future__ import annotations
+
+import shutil
+import sys
+import tempfile
+from pathlib import Path
+
+import click
+
+from oak_ledger.cli.app import (
+    at_option,
+    baseline_option,
+    catalogue_option,
+    draft_option,
+    json_option,
+    open_any,
+    print_json,
+    where_option,
+    which,
+)
+from oak_ledger.cli.ask import named
+from oak_ledger.cli.progress import progress_of
+
+
+@click.command("export")
+@click.argument("source")
+@click.option(
+    "--to",
+    "target",
+    required=True,
+    metavar="FILE",
+    help="A file ending in .parquet, .arrow or .csv; - writes CSV to standard output.",
+)
+@click.option("--show", "-s", multiple=True, metavar="FIELD", help="Only these fields or formulas; may be repeated.")
+@click.option("--hidden", is_flag=True, help="Include hidden fields (for a baseline).")
+@where_option
+@baseline_option
+@catalogue_option
+@draft_option
+@at_option
+@json_option("Export")
+def export_command(
+    source: str,
+    target: str,
+    show: tuple[str, ...],
+    hidden: bool,
+    where: str | None,
+    baseline: str | None,
+    catalogue: str,
+    draft: bool,
+    at: str | None,
+    as_json: bool,
+) -> int:
+    """Write the rows of SOURCE, with every row value computed, to a file or to standard output: whole or not at all.
+
+    Values in Parquet and Arrow files keep their types; in CSV text is in quotes, and null is empty.
+    """
+    from oak_ledger.present.terminal import console, faults_lines, findings_list, plural
+    from oak_ledger.source.whole import left_out
+
+    with progress_of("writing") as progress:
+        opened = open_any(source, catalogue, draft=draft, baseline=baseline, at=at, progress=progress)
+        fields = [named(item, opened) for item in show] or opened.row_fields(hidden=hidden)
+        with tempfile.TemporaryDirectory() as folder:
+            file = Path(folder) / "rows.csv" if target == "-" else Path(target)
+            found = opened.write(file, fields, where=where)
+            if target == "-":
+                with file.open(encoding="utf-8", newline="") as rows:
+                    shutil.copyfileobj(rows, sys.stdout)
+    missing = [] if show else left_out(opened)
+    if target == "-":
+        notes = console(to_errors=True)
+        for line in faults_lines(found.faults):
+            notes.print(line)
+        if missing:
+            notes.print(findings_list(missing))
+        return 1 if missing else 0
+    if as_json:
+        findings = {"findings": [one.as_json() for one in missing]}
+        print_json(
+            {
+                "file": target,
+                "version": which(opened),
+                "rows": found.rows,
+                "faults": [one.as_json() for one in found.faults],
+                **findings,
+            }
+        )
+        return 1 if missing else 0
+    out = console()
+    of = f" of {which(opened)}" if which(opened) else ""
+    out.print(f"{target}: {plural(found.rows, 'row')}, {plural(len(fields), 'field')}{of}")
+    for line in faults_lines(found.faults):
+        out.print(line)
+    if missing:
+        out.print(findings_list(missing))
+    return 1 if missing else 0
