@@ -145,7 +145,7 @@ def _peek_file(
     if as_json:
         padded = [row + [""] * (len(names) - len(row)) for row in rows]
         written = [{name: cell or None for name, cell in zip(names, row, strict=False)} for row in padded]
-        print_json({"rows": written, "totals": None, "faults": [], "findings": [], "steps": []})
+        print_json({"rows": written, "totals": None, "faults": [], "findings": [], "steps": [], "version": ""})
         return 0
     import pyarrow as pa
 
@@ -332,6 +332,7 @@ def reformat_command(source: str, names: tuple[str, ...], dry_run: bool) -> None
 def functions_command(word: str, as_json: bool) -> int:
     """Search the functions of the formula language by WORD; all of them without one."""
     from oak_ledger import find_functions
+    from oak_ledger.functions import is_named
     from oak_ledger.present.terminal import LEAF, QUIET, Text, console, grid
 
     found = find_functions(word)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -126,14 +127,12 @@ def _require(place: Catalogue, opened: Source, area: str, base: int | None, as_j
         place.require_publish(opened, area, base)
     except OakError as error:
         known = opened.about.base if base is None else base
-        if (
-            error.code == "base-moved"
-            and not as_json
-            and any(one.number > known for one in place.versions(opened.name))
-        ):
-            found = differences(place.source(opened.name, known), place.source(opened.name, drafts=True))
-            if found:
-                show_sections(console(), [difference_section(found, f"version {known} in the newest version")])
+        if error.code == "base-moved" and not as_json:
+            with suppress(OakError):  # where one may not see the newer version, there is nothing to show
+                found = differences(place.source(opened.name, known), place.source(opened.name, drafts=True))
+                show_sections(
+                    console(), [difference_section(found, f"version {known} in the newest version")] if found else []
+                )
         raise
 
 
