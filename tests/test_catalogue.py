@@ -15,6 +15,7 @@ from unittest import mock
 
 import pyarrow.parquet as pq
 import sqlalchemy as sa
+from pyarrow import ipc
 
 import oak_ledger as oak
 from oak_ledger.catalogue import storage as storage_module
@@ -121,6 +122,10 @@ class Versions(WithCatalogue):
         self.raises("not-released", self.place.source, "Loads")
         view = oak.open_report(self.write("r.report.toml", REPORT)).view(self.place.source("Loads", 1))
         self.assertIn("retired, replaced by Deliveries", view.version)
+        for name in ("x.parquet", "x.arrow"):
+            self.place.source("Loads", 1).write(name)
+            schema = pq.read_schema(name) if name == "x.parquet" else ipc.open_file(name).schema
+            self.assertIn(b"version 1 (retired", schema.metadata[b"source"])
 
     def test_nothing_of_the_machine_is_published(self) -> None:
         path = self.write("secret/place/loads.csv", CSV)
@@ -129,6 +134,22 @@ class Versions(WithCatalogue):
         version = self.place.publish(source.changed(document))
         self.assertNotIn("secret", version.definition + json.dumps(version.origin))
         self.assertEqual([one["name"] for one in version.origin["files"]], ["loads.csv"])
+
+    def test_texts_that_are_too_long(self) -> None:
+        self.raises("too-long", self.place.publish, self.source, note="x" * 2_001)
+        long = self.source.with_changed("Volume", description="x" * 5_000_001)
+        self.raises("too-long", self.place.publish, long)
+        self.place.publish(self.source)
+        self.place.release("Loads")
+        self.raises(
+            "too-long",
+            self.place.reports.publish,
+            oak.open_report(self.write("r.report.toml", REPORT + "#" * 1_000_001)),
+        )
+        self.place.reports.publish(oak.open_report(self.write("r.report.toml", REPORT)))
+        with self.assertRaises(oak.OakError):
+            self.by("anna").reports.propose("R", "[report")  # no report at all
+        self.raises("wrong-value", self.place.reports.propose, "R", REPORT.replace("figure", "cake"))
 
     def test_a_withdrawn_draft(self) -> None:
         self.place.publish(self.source)

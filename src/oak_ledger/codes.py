@@ -160,6 +160,7 @@ no-baseline | BEFORE needs an earlier state | --baseline FILE
 """)
 
 WORK = _errors("""
+too-long | a text is longer than a catalogue takes | shorten it
 no-right | a right to be taken away is not there | oak rights list shows all
 rows-missing | stored rows are not there | restore the file from a backup, or publish again
 rows-damaged | stored rows are not what was written | restore the file from a backup, or publish again

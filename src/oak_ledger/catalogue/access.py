@@ -20,6 +20,9 @@ from oak_ledger.catalogue.tables import AREA, AUDIT, GRANT, MEMBER, SOURCE, TOKE
 from oak_ledger.errors import OakError
 
 
+IN_WORDS = {"audit": "read the audit log of", "checkout": "check out", "grant": "give rights in"}
+
+
 def whoami() -> str:
     """Who is working: the name one is logged in by."""
     return getpass.getuser()
@@ -110,7 +113,9 @@ class Access:
         if not permitted(action, to, conditions):
             needed = in_words(action, to)
             hint = f"It takes {needed}; oak rights list says who can give it." if needed else "Nobody can."
-            raise NotAllowed("not-allowed", f"{self.person.name} may not {action} {what}.", hint=hint)
+            raise NotAllowed(
+                "not-allowed", f"{self.person.name} may not {IN_WORDS.get(action, action)} {what}.", hint=hint
+            )
 
     def require_in(self, connection: sa.Connection, action: str, area: str, what: str) -> None:
         """Raise NotAllowed where an action is not allowed in an area."""

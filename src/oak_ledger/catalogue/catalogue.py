@@ -13,7 +13,7 @@ import sqlalchemy as sa
 from oak_ledger.catalogue.access import Access, Person, current_token, whoami
 from oak_ledger.catalogue.looking import WITHDRAWN, PublishedSources
 from oak_ledger.catalogue.migrate import migrated
-from oak_ledger.catalogue.people import People, checked_name
+from oak_ledger.catalogue.people import People, checked_name, checked_text
 from oak_ledger.catalogue.registered import RegisteredReports
 from oak_ledger.catalogue.rules import ANY, RIGHTS
 from oak_ledger.catalogue.snapshots import Snapshots
@@ -123,6 +123,8 @@ class Catalogue(PublishedSources):
         """
         prepared = source if isinstance(source, Prepared) else prepare(source)
         source = prepared.source
+        checked_text(note, "note")
+        checked_text(source.document.text, "definition")
         data = self._storage.keep(prepared.rows)
         before = "" if source.baseline_feed is None else self._storage.keep(all_rows(source.baseline_feed))
         base = source.about.base if base is None else base
@@ -255,6 +257,7 @@ class Catalogue(PublishedSources):
         return self._changed(name, number, "sign", work)
 
     def _sign(self, connection: sa.Connection, row: Mapping[str, Any], note: str) -> None:
+        checked_text(note, "note")
         self._storage.insert(
             connection, SIGNATURE, {"version_id": row["id"], "by": self.person, "at": now(), "note": note}
         )

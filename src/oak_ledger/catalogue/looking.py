@@ -55,7 +55,9 @@ class PublishedSources:
         if not found:
             names = [row["name"] for row in self.seen_sources(connection)]
             hint = nearest_hint(name, names, str) or (
-                f"It has {', '.join(names)}." if names else "Nothing is published yet."
+                f"It has {', '.join(names)}."
+                if names
+                else "It has none that you may see; oak rights list says who gives rights."
             )
             raise OakError("unknown-source", f"The catalogue in {self.folder} has no source {name!r}.", hint=hint)
         return found[0]

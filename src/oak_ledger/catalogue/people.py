@@ -66,6 +66,18 @@ def checked_name(name: str, what: str) -> str:
     return text
 
 
+MOST = {"note": 2_000, "definition": 5_000_000, "report": 1_000_000}
+
+
+def checked_text(text: str, what: str) -> str:
+    """A text that goes into a catalogue; raises OakError for one that is too long to be meant."""
+    if len(text) > MOST[what]:
+        raise OakError(
+            "too-long", f"The {what} has {len(text):,} characters; {MOST[what]:,} is the most that a catalogue takes."
+        )
+    return text
+
+
 class People:
     """Who may do what in a catalogue."""
 
@@ -138,7 +150,7 @@ class People:
     def _administered(self, connection: sa.Connection, area: str) -> str:
         """The key of an area in which one may give rights."""
         key = area if area == ANY else str(self._access.area(connection, area)["key"])
-        self._access.require_in(connection, "grant", key, "the whole catalogue" if key == ANY else f"rights in {area}")
+        self._access.require_in(connection, "grant", key, "the whole catalogue" if key == ANY else area)
         return key
 
     # -- groups ------------------------------------------------------------------------------------------

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from oak_ledger.catalogue.access import Access
-from oak_ledger.catalogue.people import checked_name
+from oak_ledger.catalogue.people import checked_name, checked_text
 from oak_ledger.catalogue.rules import permitted
 from oak_ledger.catalogue.storage import now
 from oak_ledger.catalogue.tables import AREA, PROPOSAL, READING, REPORT, REPORT_STATE
@@ -88,6 +88,8 @@ class RegisteredReports:
         return self.get(name)
 
     def _add(self, connection: sa.Connection, report: int, number: int, text: str, source: str, note: str) -> None:
+        checked_text(note, "note")
+        checked_text(text, "report")
         values = {
             "report_id": report,
             "number": number,
@@ -126,6 +128,8 @@ class RegisteredReports:
 
     def propose(self, name: str, after: str, *, note: str = "") -> None:
         """Leave a change for the owner of a report: its whole text as it would be."""
+        parse_document(checked_text(after, "report"), REPORT_SHAPE, name)
+        checked_text(note, "note")
         with self._access.doing("propose") as doing:
             row = self._one(doing.connection, name)
             self._access.require(

@@ -205,10 +205,12 @@ class Source(Questions):
         self._refuse_overwriting_origin(Path(path))
         whole.some_field(self, shown)
 
+        schema = schema_of(shown)
+        if self.published is not None:  # the file says what it is of
+            schema = schema.with_metadata({"source": f"{self.name}, {self.published}"})
+
         def write(scan: Scan, tables: Iterator[pa.Table], _faults: Faults) -> int:
-            return write_rows(
-                Path(path), schema_of(shown), whole.watched(tables, scan, self._origin_paths(), self.name)
-            )
+            return write_rows(Path(path), schema, whole.watched(tables, scan, self._origin_paths(), self.name))
 
         (rows, faults), _ = self._asked(question, lambda query, reader: stream(query, reader, write))
         return WriteResult(Path(path), rows, faults.found())
