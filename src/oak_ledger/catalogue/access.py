@@ -19,7 +19,6 @@ from oak_ledger.catalogue.storage import Storage, now
 from oak_ledger.catalogue.tables import AREA, AUDIT, GRANT, MEMBER, SOURCE, TOKEN, VIEWER
 from oak_ledger.errors import OakError
 
-
 IN_WORDS = {"audit": "read the audit log of", "checkout": "check out", "grant": "give rights in"}
 
 

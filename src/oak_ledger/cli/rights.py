@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import asdict
 from typing import TYPE_CHECKING
 
 import click
 
 from oak_ledger.cli.app import Verbs, catalogue_option, json_option, open_catalogue, print_json, yes_option
+
+if TYPE_CHECKING:
+    from oak_ledger.catalogue import Catalogue
 
 HOLDS = "In a folder that all can reach, rights prevent mistakes; only a server in between enforces them."
 
@@ -193,11 +197,10 @@ def table_command(as_json: bool) -> None:
     out.print(table)
 
 
-def _did(work: object, catalogue: str, what: str, on: str, as_json: bool) -> None:
+def _did(work: Callable[[Catalogue], None], catalogue: str, what: str, on: str, as_json: bool) -> None:
     from oak_ledger.present.terminal import say
 
-    place = open_catalogue(catalogue)
-    work(place)  # type: ignore[operator]
+    work(open_catalogue(catalogue))
     if as_json:
         print_json({"what": what, "on": on})
     say(f"{what}: {on}")
@@ -344,6 +347,3 @@ def list_tokens_command(catalogue: str, as_json: bool) -> None:
 def revoke_token_command(number: int, catalogue: str, as_json: bool) -> None:
     """End the token of this number now."""
     _did(lambda place: place.people.revoke_token(number), catalogue, "revoked", f"token {number}", as_json)
-
-
-__all__ = ["Catalogue"] if TYPE_CHECKING else []
