@@ -11,6 +11,7 @@ from oak_ledger.catalogue.rules import ACTIONS, COLUMNS, RIGHTS
 from oak_ledger.cli.app import every_command, json_shape
 from oak_ledger.cli.shapes import SHAPES, schema
 from oak_ledger.codes import TOPICS as CODE_TOPICS
+from oak_ledger.functions.sql import NOT_POSTGRESQL, POSTGRESQL
 from oak_ledger.report.keys import table_keys
 
 DOCS = Path(__file__).parent.parent / "docs"
@@ -154,6 +155,39 @@ def rights_page() -> str:
     return "\n".join([*lines, ""])
 
 
+def places_page() -> str:
+    """The page of what is computed where."""
+    lines = [
+        "# What is computed where",
+        "",
+        "This page is generated. A tally of a source whose rows are in a PostgreSQL database is computed there in one statement, where all of it can be said in the",
+        "same meaning; else the rows are read, and it is computed here. `--explain` names what could not be said and why, `--place here|origin` decides, `oak sql` prints the",
+        "statement. Where the database stops at a value that cannot be computed, the question is answered here, where it is reported with its row.",
+        "",
+        "| function or operator | in PostgreSQL |",
+        "|---|---|",
+    ]
+    names = sorted(
+        {
+            *POSTGRESQL,
+            *NOT_POSTGRESQL,
+            "LIKE",
+            "CASE",
+            "EXTRACT",
+            "DATE_TRUNC",
+            "INTERVAL",
+            "MEDIAN",
+            "PERCENTILE_CONT",
+            "PERCENTILE_DISC",
+            "LISTAGG",
+        }
+    )
+    for name in names:
+        said = f"`{cell(POSTGRESQL[name])}`" if POSTGRESQL.get(name) else NOT_POSTGRESQL.get(name) or "yes"
+        lines.append(f"| `{cell(name)}` | {said} |")
+    return "\n".join([*lines, ""])
+
+
 def cell(text: str) -> str:
     """A text in a cell of a table."""
     return text.replace("|", "\\|")
@@ -164,6 +198,7 @@ PAGES = {
     "codes.md": codes_page,
     "keys.md": keys_page,
     "rights.md": rights_page,
+    "places.md": places_page,
     "json.md": json_page,
     "schemas.json": schemas,
 }

@@ -160,6 +160,8 @@ no-baseline | BEFORE needs an earlier state | --baseline FILE
 """)
 
 WORK = _errors("""
+unknown-place | there is no such place | here or origin
+not-in-database | a question cannot be computed in the database in the same meaning | --place here
 too-long | a text is longer than a catalogue takes | shorten it
 no-right | a right to be taken away is not there | oak rights list shows all
 rows-missing | stored rows are not there | restore the file from a backup, or publish again

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import re
 import sys
 from collections.abc import Callable, Iterable, Sequence
 from contextlib import suppress
@@ -15,7 +14,7 @@ import click
 
 from oak_ledger.cli import startup
 from oak_ledger.cli.completion import with_completion
-from oak_ledger.cli.paths import definition_path
+from oak_ledger.cli.paths import definition_path, is_date
 from oak_ledger.errors import Finding, OakError
 from oak_ledger.version import __version__
 
@@ -51,6 +50,7 @@ SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
     "Calculate": {
         "try": ("ask", "Evaluate a formula without saving it."),
         "tally": ("ask", "Group and aggregate, with correct totals."),
+        "sql": ("sql", "Print a tally as a statement for PostgreSQL."),
         "functions": ("ask", "Search the functions of the formula language."),
         "reformat": ("ask", "Reformat formulas (layout only)."),
     },
@@ -290,6 +290,17 @@ def reports_option(command: Command) -> Command:
     )(command)
 
 
+def place_option(command: Command) -> Command:
+    """`--place`."""
+    return click.option(
+        "--place",
+        type=click.Choice(["", "here", "origin"]),
+        default="",
+        metavar="here|origin",
+        help="Where to compute: here, or in the database that the rows come from  [default: there, where all of it can be said]",
+    )(command)
+
+
 def at_option(command: Command) -> Command:
     """`--at`."""
     return click.option(
@@ -352,11 +363,6 @@ def compared_with(source: Source, baseline: str | None, catalogue: str) -> Sourc
 def which(source: Source) -> str:
     """Which published version a source is, in words; empty for a working copy."""
     return "" if source.published is None else f"{source.name}, {source.published}"
-
-
-def is_date(text: str) -> bool:
-    """Whether a text is a date, and not a file of that name."""
-    return re.fullmatch(r"\d{4}-\d\d-\d\d( .*)?", text) is not None and not Path(text).exists()
 
 
 def has_catalogue(folder: str) -> bool:

@@ -17,6 +17,7 @@ from oak_ledger.cli.app import (
     json_option,
     open_any,
     open_working,
+    place_option,
     print_json,
     where_option,
     which,
@@ -52,7 +53,14 @@ def _print_answer(
     )
 
     if as_json:
-        print_json({**answer.as_json(), "steps": [one.as_json() for one in answer.steps], "version": version})
+        print_json(
+            {
+                **answer.as_json(),
+                "steps": [one.as_json() for one in answer.steps],
+                "version": version,
+                "place": answer.place,
+            }
+        )
     else:
         out = console()
         if version:
@@ -60,6 +68,8 @@ def _print_answer(
         out.print(rows_table(answer, out.width, notes or []))
         if count:
             out.print(Text(count, style=QUIET))
+        if answer.place == "origin":
+            out.print(Text("computed in the database", style=QUIET))
         for line in faults_lines(answer.faults):
             out.print(line)
         if answer.findings:
@@ -145,7 +155,9 @@ def _peek_file(
     if as_json:
         padded = [row + [""] * (len(names) - len(row)) for row in rows]
         written = [{name: cell or None for name, cell in zip(names, row, strict=False)} for row in padded]
-        print_json({"rows": written, "totals": None, "faults": [], "findings": [], "steps": [], "version": ""})
+        print_json(
+            {"rows": written, "totals": None, "faults": [], "findings": [], "steps": [], "version": "", "place": "here"}
+        )
         return 0
     import pyarrow as pa
 
@@ -270,6 +282,7 @@ def _prompt(source: str) -> int:
 @catalogue_option
 @draft_option
 @at_option
+@place_option
 @json_option("Answer")
 def tally_command(
     source: str,
@@ -284,11 +297,12 @@ def tally_command(
     catalogue: str,
     draft: bool,
     at: str | None,
+    place: str,
     as_json: bool,
 ) -> int:
     """Group and aggregate: --by which fields, --show which measures. Without --by, one figure."""
     with progress_of("reading") as progress:
-        opened = open_any(source, catalogue, draft=draft, baseline=baseline, at=at, progress=progress)
+        opened = open_any(source, catalogue, draft=draft, baseline=baseline, at=at, progress=progress).computed(place)
         items = [named(item, opened) for item in show]
         answer = opened.tally(list(by), items, where=where, sort=sort, limit=limit, totals=totals, explain=explain)
     count = (

@@ -38,6 +38,8 @@ class Answer:
     groups: int | None = None
     steps: tuple[OperatorStats, ...] = ()
     """How it was answered, where that was asked for (`explain`)."""
+    place: str = "here"
+    """Where it was computed: here, or in the origin's database."""
 
     def __repr__(self) -> str:
         columns = [f"{one.name} {one.type}" for one in self.table.schema]

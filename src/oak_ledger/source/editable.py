@@ -42,6 +42,7 @@ class EditableDefinition:
     progress: Progress | None = field(default=None, compare=False)
     baseline: OriginReader | None = field(default=None, compare=False)
     local: tuple[FieldSpec, ...] = ()  # fields of a report, beside those of the source
+    place: str = ""  # where questions are computed: here, origin, or (empty) in the origin where all of a question can be said there
     reader: bool = False  # as report builders have it: hidden fields serve the source's own formulas only
     earlier: Compiled | None = field(default=None, compare=False, repr=False)
     """What the source before an edit was made into: what the edit does not reach is reused."""

@@ -13,6 +13,7 @@ import pyarrow as pa
 
 from oak_ledger.engine import ExecutionStats, Query, execute, stream
 from oak_ledger.engine.faults import Faults
+from oak_ledger.engine.query import Result
 from oak_ledger.engine.scan import Scan
 from oak_ledger.errors import Finding, FormulaError, OakError, Place, UnusableInput
 from oak_ledger.formula import Grain
@@ -44,6 +45,7 @@ Made = TypeVar("Made")
 # and loaded when first asked; importing a module changes nothing.
 CHECKS = ("oak_ledger.insight.checks:run_checks",)
 NAMES_BEFORE = "oak_ledger.insight.fingerprint:names_before"
+IN_DATABASE = "oak_ledger.places.database:asked"
 ANSWER_CHECKS = ("oak_ledger.insight.checks:beside_answer",)
 
 
@@ -75,6 +77,13 @@ class Source(Questions):
         definition = baseline.document if isinstance(baseline, Source) else None
         names = resolve_name(NAMES_BEFORE)(self, feed, definition)
         return replace(self, baseline=RenamedReader(feed, names) if names else feed)
+
+    def computed(self, place: str) -> Source:
+        """The source with its questions computed `here`, or in its `origin` (a PostgreSQL database); where neither is set, in the origin where
+        all of a question can be said there in the same meaning. Raises OakError for another place."""
+        if place not in ("", "here", "origin"):
+            raise OakError("unknown-place", f"There is no place {place!r}.", hint="Places are here and origin.")
+        return replace(self, place=place)
 
     def at_baseline(self) -> Source:
         """The same source over the rows of its baseline."""
@@ -264,8 +273,9 @@ class Source(Questions):
             raise OakError(
                 "name-twice", f"The answer has two columns called {twice!r}.", hint="Name one of them differently."
             )
-        result, findings = self._asked(question, execute)
-        findings += self.arrival_findings()
+        there, place = self._in_origin(question)
+        result, findings = (there, []) if there is not None else self._asked(question, execute)
+        findings += self.arrival_findings() if there is None else []
         faults = result.faults.found()
         if strict and faults:
             raise FormulaError.of([Finding("fault", one.sentence() + ".", Place(one.field)) for one in faults])
@@ -300,7 +310,24 @@ class Source(Questions):
             result.rows_used,
             result.groups,
             tuple(question.stats.steps.values()) if question.stats is not None else (),
+            place,
         )
+
+    def _in_origin(self, question: Query) -> tuple[Result | None, str]:
+        """What the origin's database answers, if it is asked, and where the question is computed."""
+        if self.place == "here" or self.origin.kind != "database" or self.feed is not None:
+            return None, "here"
+        try:
+            result = resolve_name(IN_DATABASE)(self, question)
+        except OakError as error:
+            if self.place == "origin" or error.code != "not-in-database":
+                raise
+            if question.stats is not None:
+                question.stats.add("here", "not in the database", note=error.findings[0].message)
+            return None, "here"
+        if question.stats is not None:
+            question.stats.add("database", self.origin.table or "the query", rows=result.rows_used)
+        return result, "origin"
 
 
 def open_source(path: str | Path, *, progress: Progress | None = None) -> Source:

@@ -1,0 +1,44 @@
+"""`oak sql`."""
+
+from __future__ import annotations
+
+import click
+
+from oak_ledger.cli.app import catalogue_option, draft_option, json_option, open_any, print_json, where_option
+
+
+@click.command("sql")
+@click.argument("source")
+@click.option("--by", multiple=True, metavar="FIELD", help="Group by a field or a formula; may be repeated.")
+@click.option(
+    "--show",
+    multiple=True,
+    metavar="MEASURE",
+    help="A field or a formula for each group, or NAME = FORMULA; may be repeated.",
+)
+@where_option
+@click.option("--sort", multiple=True, metavar="NAME", help="Sort by a column; -NAME for descending.")
+@click.option("--limit", "-n", type=click.IntRange(1), default=None, help="How many groups at most.")
+@catalogue_option
+@draft_option
+@json_option("Sql")
+def sql_command(
+    source: str, by: tuple[str, ...], show: tuple[str, ...], where: str | None, sort: tuple[str, ...], limit: int | None,
+    catalogue: str, draft: bool, as_json: bool,
+) -> None:  # fmt: skip
+    """Print a tally of SOURCE as a statement for PostgreSQL, with the names of fields kept.
+
+    It reads the table or query of the definition; of a source that is not in a database, a table of the source's name. It means what oak
+    computes, except that the database stops at a value that oak reports as not computed, such as a division by zero.
+    """
+    from oak_ledger.cli.ask import named
+    from oak_ledger.places.database import written
+
+    opened = open_any(source, catalogue, draft=draft)
+    items = [named(item, opened) for item in show]
+    planned = opened.planned_tally([named(item, opened) for item in by], items, where=where, sort=sort, limit=limit)
+    text = written(opened, planned.query).text(pretty=True)
+    if as_json:
+        print_json({"statement": text})
+        return
+    click.echo(text)

@@ -1,0 +1,132 @@
+"""A whole question as one statement: columns, fields in layers, filters, groups, order and limit."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import sqlglot
+from sqlglot import exp
+
+from oak_ledger.engine.evaluate import Expression, needed
+from oak_ledger.engine.query import Query
+from oak_ledger.formula import checked as c
+from oak_ledger.places.translate import DIALECT, NotSaid, Translator, sql_type
+from oak_ledger.types import Grain
+
+FIELDS, ROWS = "fields", "rows"
+COUNTED, GROUPS = "rows in all", "groups in all"
+
+
+@dataclass(frozen=True, slots=True)
+class Statement:
+    """A statement, and what its columns are called, in order."""
+
+    tree: exp.Select
+    names: tuple[str, ...]
+
+    def text(self, *, pretty: bool = False) -> str:
+        """The statement as the database reads it."""
+        return self.tree.sql(dialect=DIALECT, pretty=pretty)
+
+
+def statement(query: Query, origin: exp.Expression) -> Statement:
+    """A question as one statement over a table or a query. Raises NotSaid where any part of it cannot be said in the same meaning."""
+    if query.before or query.totals:
+        raise NotSaid("BEFORE" if query.before else "The row of totals", "it is put together here")
+    shown = [(one.name, one.checked) for one in (*query.by, *query.show)]
+    if query.where and any(
+        isinstance(node, c.Window) and node.grain == Grain.ROW for _, tree in shown for node in c.walk(tree)
+    ):
+        raise NotSaid("A window with a filter", "a filter comes before windows there")
+    layers, translator = _layers(query)
+    steps: list[tuple[str, exp.Select]] = []
+    known: list[str] = []
+    for layer in layers:
+        before = exp.to_identifier(steps[-1][0], quoted=True) if steps else None
+        items: list[Any] = [exp.column(exp.to_identifier(name, quoted=True)) for name in known]
+        items += [exp.alias_(translator.expression(tree), name, quoted=True) for name, tree in layer]
+        made = exp.select(*(items or [exp.alias_(exp.true(), "row", quoted=True)])).from_(
+            exp.Table(this=before) if before else origin
+        )
+        known += [name for name, _ in layer]
+        steps.append((FIELDS if not steps else f"{FIELDS} {len(steps) + 1}", made))
+    if query.always:
+        made = _filtered(exp.select("*").from_(_table(steps[-1][0])), translator, query.always)
+        steps.append(("kept", made))
+    items = [
+        exp.alias_(exp.cast(translator.expression(tree), sql_type(tree.type)), name, quoted=True)
+        for name, tree in shown
+    ]
+    made = _filtered(exp.select(*items).from_(_table(steps[-1][0])), translator, query.where)
+    if query.by:
+        made = made.group_by(*(translator.expression(one.checked) for one in query.by))
+    if query.grouped:  # how many rows each group has, and how many groups there are before any limit
+        made = made.select(exp.alias_(exp.Count(this=exp.Star()), COUNTED, quoted=True))
+    if (query.grouped and (query.by or query.sort)) or query.sort:
+        steps.append(("answer", made))
+        made = _sorted(query, [name for name, _ in shown])
+    if query.limit is not None:
+        made = made.limit(query.limit)
+    for name, step in steps:
+        made = made.with_(exp.to_identifier(name, quoted=True), as_=step)
+    return Statement(made, tuple(name for name, _ in shown))
+
+
+def _table(name: str) -> exp.Table:
+    return exp.Table(this=exp.to_identifier(name, quoted=True))
+
+
+def _layers(query: Query) -> tuple[list[list[tuple[str, c.TypedNode]]], Translator]:
+    """The fields of rows that a question needs, those that need none first; and the translator that knows them as columns."""
+    trees = [one.checked for one in (*query.show, *query.by, *query.where, *query.always)]
+    columns: dict[str, exp.Expression] = {}
+    inline: dict[str, c.TypedNode] = {}
+    depth: dict[str, int] = {}
+    layers: list[list[tuple[str, c.TypedNode]]] = [[]]
+    for name in needed(query.fields, trees):
+        tree = query.fields[name].checked
+        if tree.grain == Grain.GROUP or "\0" in name:  # a step of reading a column is said where it is used
+            inline[name] = tree
+            continue
+        under = [depth[one] + 1 for one in c.fields_used(tree) if one in depth]
+        depth[name] = max(under, default=0)
+        while len(layers) <= depth[name]:
+            layers.append([])
+        layers[depth[name]].append((name, tree))
+        columns[name] = exp.column(exp.to_identifier(name, quoted=True))
+    return layers, Translator(columns, inline)
+
+
+def _filtered(made: exp.Select, translator: Translator, conditions: Sequence[Expression]) -> exp.Select:
+    for one in conditions:
+        made = made.where(translator.expression(one.checked))
+    return made
+
+
+def _sorted(query: Query, names: Sequence[str]) -> exp.Select:
+    """In the order that is asked for, then by the groups; nulls last, as here."""
+    keys = [(one.name, one.descending) for one in query.sort]
+    keys += [(one.name, False) for one in query.by if one.name not in {name for name, _ in keys}]
+    kinds = {one.name: one.checked.type.kind for one in (*query.by, *query.show)}
+    items: list[Any] = [exp.column(exp.to_identifier(name, quoted=True)) for name in names]
+    if query.grouped:
+        over = exp.Window(this=exp.Sum(this=exp.column(exp.to_identifier(COUNTED, quoted=True))), over="OVER")
+        items.append(exp.alias_(over, COUNTED, quoted=True))
+        items.append(exp.alias_(exp.Window(this=exp.Count(this=exp.Star()), over="OVER"), GROUPS, quoted=True))
+    made: exp.Select = exp.select(*items).from_(_table("answer"))
+    for name, descending in keys:
+        value: exp.Expression = exp.column(exp.to_identifier(name, quoted=True))
+        if kinds[name] == "text":
+            value = exp.Collate(this=value, expression=exp.to_identifier("C", quoted=True))
+        made = made.order_by(exp.Ordered(this=value, desc=descending, nulls_first=False))
+    return made
+
+
+def parsed(query: str) -> exp.Expression:
+    """A query that somebody wrote, as what to read from."""
+    return exp.Subquery(
+        this=sqlglot.parse_one(query.rstrip().rstrip(";"), dialect=DIALECT),
+        alias=exp.TableAlias(this=exp.to_identifier(ROWS)),
+    )

@@ -1,0 +1,260 @@
+"""A typed tree as the syntax tree of a database's SQL. What cannot be said in the same meaning is refused, with the reason."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Mapping
+from decimal import Decimal
+from functools import lru_cache
+from typing import Any
+
+import sqlglot
+from sqlglot import exp
+
+from oak_ledger.errors import OakError
+from oak_ledger.formula import checked as c
+from oak_ledger.functions.sql import NOT_POSTGRESQL, POSTGRESQL
+from oak_ledger.types import Type
+
+DIALECT = "postgres"
+_PARTS = frozenset({"YEAR", "QUARTER", "MONTH", "WEEK", "DAY", "DOW", "ISODOW", "DOY", "ISOYEAR", "HOUR", "MINUTE"})
+_TRUNCATED = frozenset({"year", "quarter", "month", "week", "day", "hour", "minute"})
+
+
+class NotSaid(OakError):
+    """A formula that a database cannot compute in the same meaning."""
+
+    def __init__(self, what: str, why: str) -> None:
+        super().__init__("not-in-database", f"{what} is not computed in the database: {why}.")
+        self.what, self.why = what, why
+
+
+@lru_cache(maxsize=2_000)
+def _parsed(template: str) -> Any:
+    return sqlglot.parse_one(template, dialect=DIALECT)
+
+
+def sql_type(kind: Type) -> exp.DataType:
+    """A type of the language as one of the database."""
+    names = {
+        "text": "TEXT",
+        "integer": "BIGINT",
+        "number": "DOUBLE PRECISION",
+        "boolean": "BOOLEAN",
+        "date": "DATE",
+        "timestamp": "TIMESTAMP",
+    }
+    return exp.DataType.build(names.get(kind.kind) or f"DECIMAL(38, {kind.scale})", dialect=DIALECT)
+
+
+def literal(value: Any, kind: Type) -> exp.Expression:
+    """A value as a literal of its type."""
+    if value is None:
+        return exp.cast(exp.null(), sql_type(kind))
+    if isinstance(value, bool):
+        return exp.true() if value else exp.false()
+    if isinstance(value, str):
+        return exp.Literal.string(value)
+    if isinstance(value, (dt.datetime, dt.date)):
+        return exp.cast(
+            exp.Literal.string(value.isoformat(" ") if isinstance(value, dt.datetime) else value.isoformat()),
+            sql_type(kind),
+        )
+    number = exp.Literal.number(format(value, "f") if isinstance(value, Decimal) else repr(value))
+    made: exp.Expression = exp.paren(number) if str(number).startswith("-") else number
+    return made if kind.kind == "decimal" else exp.cast(made, sql_type(kind))
+
+
+class Translator:
+    """Trees over rows whose fields have been made columns: `columns` has the column of each field, `inline` the trees that are said in place."""
+
+    def __init__(self, columns: Mapping[str, exp.Expression], inline: Mapping[str, c.TypedNode]) -> None:
+        self.columns, self.inline = columns, inline
+
+    def expression(self, node: c.TypedNode) -> exp.Expression:
+        """A tree, in parentheses where it is part of another. Raises NotSaid."""
+        if isinstance(node, c.Constant):
+            return literal(node.value, node.type)
+        if isinstance(node, c.FieldRef):
+            return self.columns[node.name].copy() if node.name in self.columns else self._inner(self.inline[node.name])
+        if isinstance(node, c.ColumnRef):
+            return exp.column(exp.to_identifier(node.column, quoted=True))
+        if isinstance(node, c.Case):
+            made = exp.Case()
+            for branch in node.branches:
+                made = made.when(self._inner(branch.condition), self._inner(branch.value), copy=False)
+            return made.else_(self._inner(node.otherwise), copy=False)
+        if isinstance(node, c.Call):
+            return self._call(node)
+        if isinstance(node, c.Aggregate):
+            return self._aggregate(node)
+        if isinstance(node, c.Window):
+            return self._window(node)
+        raise NotSaid("BEFORE", "the earlier state is kept here")
+
+    def _inner(self, node: c.TypedNode) -> exp.Expression:
+        made = self.expression(node)
+        plain = (exp.Column, exp.Literal, exp.Func, exp.Paren, exp.Cast, exp.Case, exp.Null, exp.Boolean)
+        return made if isinstance(made, plain) and not isinstance(made, exp.Connector) else exp.paren(made, copy=False)
+
+    # -- calls -------------------------------------------------------------------------------------------
+
+    def _call(self, node: c.Call) -> exp.Expression:
+        name = node.function.name
+        if name == "INTERVAL":
+            amount, unit = node.extra
+            return exp.Add(this=self._inner(node.args[0]), expression=_interval(amount, unit))
+        if name == "EXTRACT":
+            return self._extract(node)
+        if name == "DATE_TRUNC":
+            return self._truncated(node)
+        if name == "LIKE":
+            escape = self.expression(node.args[2]) if len(node.args) > 2 else exp.Literal.string("")
+            return exp.Escape(
+                this=exp.Like(this=self._inner(node.args[0]), expression=self._inner(node.args[1])), expression=escape
+            )
+        if name == "CAST":
+            made = self._filled(
+                *self._template(f"CAST {node.args[0].type.kind} {node.type.kind}", node.args), node.args
+            )
+            return exp.cast(made.this, sql_type(node.type)) if isinstance(made, exp.Cast) else made
+        made = self._filled(*self._template(name, node.args), node.args)
+        # a product has more decimals than the language keeps
+        return exp.cast(exp.paren(made), sql_type(node.type)) if name == "*" and node.type.kind == "decimal" else made
+
+    def _template(self, name: str, args: tuple[c.TypedNode, ...]) -> tuple[str, str]:
+        """The template of a call, and the call's name; the most particular entry counts."""
+        kinds = [one.type.kind for one in args]
+        first = kinds[0] if kinds else ""
+        for key in (
+            f"{name}:{','.join(kinds)}",
+            f"{name}:{first},{len(kinds)}",
+            f"{name}:{first}",
+            f"{name}{len(kinds)}",
+            f"{name},{len(kinds)}",
+            name,
+        ):
+            if NOT_POSTGRESQL.get(key):
+                raise NotSaid(name, NOT_POSTGRESQL[key])
+            if POSTGRESQL.get(key):
+                return POSTGRESQL[key], name
+        why = (
+            NOT_POSTGRESQL.get(" ".join(name.split()[:2]))
+            or f"nothing there is known to mean the same for {', '.join(kinds) or 'it'}"
+        )
+        raise NotSaid(name, why)
+
+    def _filled(self, template: str, _name: str, args: tuple[c.TypedNode, ...]) -> exp.Expression:
+        """A template with its arguments."""
+        inner = [self._inner(one) for one in args]
+        names = {f"__{at}": one for at, one in enumerate(inner)}
+        text = template.replace("{all}", ", ".join(names)).replace("{rest}", ", ".join([*names][1:]))
+        for at in range(len(inner)):
+            text = text.replace(f"{{{at}}}", f"__{at}")
+        tree: exp.Expression = _parsed(text).copy()
+        if isinstance(tree, exp.Column):
+            return names[tree.name]
+        for column in list(tree.find_all(exp.Column)):
+            column.replace(names[column.name].copy())
+        return tree
+
+    def _extract(self, node: c.Call) -> exp.Expression:
+        part = node.args[0].value if isinstance(node.args[0], c.Constant) else ""
+        if str(part).upper() not in _PARTS:
+            raise NotSaid(f"EXTRACT({part})", "seconds have other decimals there")
+        return exp.cast(
+            exp.Extract(this=exp.var(str(part).upper()), expression=self._inner(node.args[1])), sql_type(node.type)
+        )
+
+    def _truncated(self, node: c.Call) -> exp.Expression:
+        unit = node.args[0].value if isinstance(node.args[0], c.Constant) else ""
+        if str(unit).lower() not in _TRUNCATED:
+            raise NotSaid("DATE_TRUNC", "the unit must be year, quarter, month, week, day, hour or minute")
+        return exp.cast(
+            exp.func("DATE_TRUNC", exp.Literal.string(str(unit).lower()), self._inner(node.args[1]), dialect=DIALECT),
+            sql_type(node.type),
+        )
+
+    # -- aggregates and windows --------------------------------------------------------------------------
+
+    def _aggregate(self, node: c.Aggregate) -> exp.Expression:
+        made = self._percentile(node) or self._listed(node) or self._plain_aggregate(node)
+        if node.where is not None:
+            inner = made.this if isinstance(made, exp.Cast) else made
+            filtered = exp.Filter(this=inner.copy(), expression=exp.Where(this=self._inner(node.where)))
+            made = exp.cast(filtered, made.to) if isinstance(made, exp.Cast) else filtered
+        exact = node.type.kind in ("integer", "decimal") and node.function.name == "SUM"
+        return exp.cast(made, sql_type(node.type)) if exact else made
+
+    def _plain_aggregate(self, node: c.Aggregate | c.Window) -> exp.Expression:
+        name = node.function.name
+        made = self._filled(*self._template(name, node.args), node.args)
+        if isinstance(node, c.Aggregate) and node.distinct:
+            function = made.this if isinstance(made, exp.Cast) else made
+            function.set("this", exp.Distinct(expressions=[function.this]))
+        return made
+
+    def _percentile(self, node: c.Aggregate) -> exp.Expression | None:
+        name = node.function.name
+        if name not in ("MEDIAN", "PERCENTILE_CONT", "PERCENTILE_DISC"):
+            return None
+        share = self._inner(node.args[0]) if name != "MEDIAN" else exp.Literal.number("0.5")
+        keys = [self._ordered(one) for one in node.order] or [
+            exp.Ordered(this=self._inner(node.args[0]), nulls_first=False)
+        ]
+        if name != "PERCENTILE_DISC":  # computed in numbers
+            keys[0].set("this", exp.cast(keys[0].this, "DOUBLE PRECISION"))
+        function = exp.PercentileDisc(this=share) if name == "PERCENTILE_DISC" else exp.PercentileCont(this=share)
+        return exp.WithinGroup(this=function, expression=exp.Order(expressions=keys))
+
+    def _listed(self, node: c.Aggregate) -> exp.Expression | None:
+        if node.function.name != "LISTAGG":
+            return None
+        value, *rest = (self._inner(one) for one in node.args)
+        order = exp.Order(this=value, expressions=[self._ordered(one) for one in node.order]) if node.order else value
+        return exp.GroupConcat(this=order, separator=rest[0] if rest else exp.Literal.string(","))
+
+    def _ordered(self, key: c.OrderKey) -> exp.Ordered:
+        value = self._inner(key.key)
+        if key.key.type.kind == "text":
+            value = exp.Collate(this=value, expression=exp.to_identifier("C", quoted=True))
+        return exp.Ordered(this=value, desc=key.descending, nulls_first=key.nulls_first)
+
+    def _window(self, node: c.Window) -> exp.Expression:
+        function = self._plain_aggregate(node)
+        cast = function.to if isinstance(function, exp.Cast) else None
+        inner: exp.Expression = function.this if isinstance(function, exp.Cast) else function
+        if node.where is not None:
+            inner = exp.Filter(this=inner, expression=exp.Where(this=self._inner(node.where)))
+        order = exp.Order(expressions=[self._ordered(one) for one in node.order]) if node.order else None
+        made: exp.Expression = exp.Window(
+            this=inner,
+            partition_by=[self._inner(one) for one in node.partition],
+            order=order,
+            spec=_frame(node.frame),
+            over="OVER",
+        )
+        if cast is not None:
+            return exp.cast(made, cast)
+        exact = node.type.kind in ("integer", "decimal")
+        return exp.cast(made, sql_type(node.type)) if exact else made
+
+
+def _interval(amount: int, unit: str) -> exp.Expression:
+    return exp.Interval(this=exp.Literal.string(str(amount)), unit=exp.var(unit))
+
+
+def _frame(frame: c.FrameSpec | None) -> exp.WindowSpec | None:
+    if frame is None:
+        return None
+    ends: dict[str, Any] = {}
+    for name, bound, side in (("start", frame.low, "PRECEDING"), ("end", frame.high, "FOLLOWING")):
+        if bound is None:
+            ends |= {name: "UNBOUNDED", f"{name}_side": side}
+        elif not bound[0]:
+            ends |= {name: "CURRENT ROW"}
+        else:
+            amount, unit = bound
+            size: Any = _interval(abs(amount), unit) if unit else exp.Literal.number(str(abs(amount)))
+            ends |= {name: size, f"{name}_side": "PRECEDING" if amount < 0 else "FOLLOWING"}
+    return exp.WindowSpec(kind=frame.unit, **ends)

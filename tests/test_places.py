@@ -1,0 +1,229 @@
+"""Questions computed where the rows are: our own SQL against what is computed here, over a real PostgreSQL."""
+
+from __future__ import annotations
+
+import os
+import random
+import sys
+import unittest
+from typing import Any
+
+import psycopg
+import sqlalchemy as sa
+from sqlglot import exp
+
+import oak_ledger as oak
+from oak_ledger.engine import Query
+from oak_ledger.functions.registry import LIBRARY
+from oak_ledger.functions.sql import NOT_POSTGRESQL, POSTGRESQL
+from oak_ledger.places import NotSaid, statement
+from tests import server, test_database
+from tests.support import FolderCase
+from tests.test_database import GROUPED, OVER_GROUPS, WINDOWS, grown
+
+FORMULAS = int(os.environ.get("OAK_FORMULAS", "2000"))
+SEED = int(os.environ.get("OAK_SEED", "20261128"))
+
+
+class OwnSql(test_database.Against):
+    """Random formulas said by us and computed by the server."""
+
+    test_the_tables_of_values = None  # type: ignore[assignment]  # constants are computed before anything is said
+
+    def test_random_formulas_over_rows(self) -> None:
+        rng, said, refused = random.Random(SEED), 0, 0
+        formulas = [grown(rng, rng.choice("iidfbbbtttyw"), rng.choice((1, 2, 2, 3))) for _ in range(FORMULAS)]
+        for formula in [*formulas, *(one.replace("{at}", "at") for one in WINDOWS)]:
+            shown = [("at", "at"), ("x", formula)]
+            try:
+                made = [self.source._expression(one, place="show")[0] for one in shown]
+            except oak.OakError:
+                continue  # a constant part is a fault
+            query = Query(self.source.compiled.expressions, tuple(made), sort=self.source._sort(["at"], made))
+            outcome = self.outcome(query, formula, lambda shown=shown: self.source.rows(shown, sort=["at"]))  # type: ignore[misc]
+            said, refused = said + (outcome == "said"), refused + (outcome == "refused")
+        sys.stderr.write(f"[our own SQL against the server: {said:,} said, {refused:,} refused, seed {SEED}] ")
+        self.assertGreater(said, 0.9 * FORMULAS)
+
+    def test_groups(self) -> None:
+        for by, formula in [
+            *(((), one) for one in GROUPED),
+            *((("b",), one) for one, _ in OVER_GROUPS),
+            *((("t", "c"), one) for one in GROUPED),
+        ]:
+            query = self.source.planned_tally(by, [("x", formula)]).query
+            outcome = self.outcome(
+                query, formula, lambda by=by, formula=formula: self.source.tally(by, [("x", formula)])
+            )  # type: ignore[misc]
+            self.assertEqual(outcome, "said", formula)
+
+    # the comparisons of the language itself are made in their own module
+    test_windows_over_rows = test_windows_over_groups_and_ordered_aggregates = test_the_departures_are_as_listed = None  # type: ignore[assignment]
+
+    def outcome(self, query: Query, formula: str, here: Any) -> str:
+        try:
+            text = statement(query, exp.to_table("r")).text()
+        except NotSaid as error:
+            self.assertTrue(error.why)
+            return "refused"
+        answer = here()
+        try:
+            rows = self.ask(text)
+        except psycopg.Error as error:
+            self.assertTrue(answer.faults, f"{formula}: {error}\n{text}")
+            return "faulted"
+        if answer.faults:
+            return "faulted"
+        wanted = [tuple(row.values()) for row in answer.to_dicts()]
+        self.assertEqual(len(rows), len(wanted), formula)
+        for got, own in zip(rows, wanted, strict=True):
+            for one, other in zip(own, got, strict=False):
+                alike = (
+                    abs(one - float(other)) <= 1e-9 * max(abs(one), 1)
+                    if isinstance(one, float) and other is not None
+                    else one == other
+                )
+                self.assertTrue(alike, f"{formula}: {own} here, {got} there\n{text}")
+        return "said"
+
+
+class Library(unittest.TestCase):
+    def test_every_function_is_said_or_refused_with_a_reason(self) -> None:
+        built = {"EXTRACT", "DATE_TRUNC", "MEDIAN", "PERCENTILE_CONT", "PERCENTILE_DISC", "LISTAGG"}
+        known = {name.partition(":")[0].partition(",")[0] for name in (*POSTGRESQL, *NOT_POSTGRESQL)} | built
+        self.assertEqual({*LIBRARY.entries} - known, set())
+
+
+class InTheDatabase(FolderCase):
+    """A source whose rows are in a database is asked there, and gives what it gives here."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        cls.uri = server.start(cls, "questions asked in PostgreSQL")
+
+    def setUp(self) -> None:
+        super().setUp()
+        server.execute(
+            self.uri,
+            [
+                "drop schema if exists yard cascade",
+                "create schema yard",
+                'create table yard."Load tickets" (id bigint, mill text, volume numeric(9,2), cost float8, day date)',
+            ],
+        )
+        chance = random.Random(5)
+        rows = [
+            (at, chance.choice(["Low Weir", "high ford", "Ember Quay", None, ""]), chance.choice([None, round(chance.uniform(0, 40), 2)]), chance.choice([None, round(chance.uniform(1, 90), 3)]), f"2026-0{chance.randrange(1, 7)}-1{chance.randrange(10)}")
+            for at in range(1, 3001)
+        ]  # fmt: skip
+        with psycopg.connect(self.uri) as connection, connection.cursor() as cursor:
+            cursor.executemany('insert into yard."Load tickets" values (%s, %s, %s, %s, %s)', rows)
+        url = sa.make_url(self.uri)
+        source = oak.intake(
+            url=url.render_as_string(hide_password=False),
+            table="yard.Load tickets",
+            name="Tickets",
+            definition="t.oak.toml",
+        ).source
+        source = source.with_field("Rate", "SUM(Cost) / SUM(Volume)", format="0.00")
+        source = source.with_field(
+            "Size", "CASE WHEN Volume < 10 THEN 'small' WHEN Volume < 30 THEN 'middle' ELSE 'large' END"
+        )
+        source = source.with_field("Net", "Cost - COALESCE(Volume, 0)").with_field("Month", "EXTRACT(MONTH FROM Day)")
+        self.source = source.with_entry("filter", "Real", where="Volume > 0", always=True)
+        self.source.save("t.oak.toml")
+
+    QUESTIONS: tuple[dict[str, Any], ...] = (
+        {"show": ["COUNT(*)"]},
+        {"by": ["Mill"], "show": ["Volume", "Rate", "Net"]},
+        {"by": ["Mill", "Size"], "show": ["Volume", ("Loads", "COUNT(*)")], "sort": ["-Volume"], "limit": 4},
+        {
+            "by": ["Month"],
+            "show": ["Net", ("Share", "SUM(Volume) / SUM(SUM(Volume)) OVER ()")],
+            "where": "Cost > 20 AND Mill IS NOT NULL",
+        },
+        {
+            "by": [("First", "LEFT(Mill, 1)")],
+            "show": [("Mills", "COUNT(DISTINCT Mill)"), ("Middle", "MEDIAN(Cost)")],
+            "totals": True,
+        },
+        {"by": ["Mill"], "show": ["Volume"], "where": "Volume > 1000"},
+        {"show": ["Volume"], "where": "Volume > 1000", "totals": True},
+        {
+            "by": ["Size"],
+            "show": [("Last", "MAX(Day)"), ("Rank", "RANK() OVER (ORDER BY SUM(Volume) DESC)")],
+            "sort": ["Rank"],
+        },
+    )
+
+    def test_the_same_answers_as_here(self) -> None:
+        for question in self.QUESTIONS:
+            with self.subTest(question):
+                there, here = (self.source.computed(place).tally(**question) for place in ("origin", "here"))
+                self.assertEqual((there.place, here.place), ("origin", "here"))
+                self.assertEqual(there.table.schema, here.table.schema)
+                self.same(there.to_dicts(), here.to_dicts())
+                if question.get("totals"):
+                    self.same(there.totals.to_pylist(), here.totals.to_pylist())  # type: ignore[union-attr]
+                self.assertEqual((there.rows_used, there.groups), (here.rows_used, here.groups))
+                self.assertEqual([one.code for one in there.findings], [one.code for one in here.findings])
+
+    def same(self, left: list[dict[str, Any]], right: list[dict[str, Any]]) -> None:
+        self.assertEqual(len(left), len(right))
+        for one, other in zip(left, right, strict=True):
+            self.assertEqual([*one], [*other])
+            for got, wanted in zip(one.values(), other.values(), strict=True):
+                if isinstance(wanted, float):
+                    self.assertAlmostEqual(got, wanted, delta=1e-9 * max(1.0, abs(wanted)))
+                else:
+                    self.assertEqual(got, wanted)
+
+    def test_what_cannot_be_said_is_computed_here_and_explained(self) -> None:
+        asked: dict[str, Any] = {"by": [("Mill", "UPPER(Mill)")], "show": ["Volume"]}
+        answer = self.source.tally(**asked, explain=True)
+        self.assertEqual(answer.place, "here")
+        self.assertIn("letter case depends on the locale", " ".join(one.note for one in answer.steps))
+        self.raises("not-in-database", self.source.computed("origin").tally, **asked)
+        self.raises("unknown-place", self.source.computed, "moon")
+
+    def test_a_value_that_is_a_fault_is_reported_with_its_row(self) -> None:
+        source = self.source.with_field("Odd", "100 / (Id - 7)")
+        answer = source.tally(show=[("x", "MAX(Odd)")])
+        self.assertEqual(answer.place, "here")
+        self.assertEqual([one.rows for one in answer.faults], [1])
+        self.raises("not-in-database", source.computed("origin").tally, show=[("x", "MAX(Odd)")])
+
+    def test_commands(self) -> None:
+        said = self.oak("tally", "t", "--by", "Mill", "--show", "Volume")
+        self.assertIn("computed in the database", said)
+        self.assertEqual(self.oak_json("tally", "t", "--show", "Volume", "--place", "here")["place"], "here")
+        text = self.oak("sql", "t", "--by", "Mill", "--show", "Rate", "--sort", "Mill")
+        self.assertIn('"yard"."Load tickets"', text)
+        with psycopg.connect(self.uri) as connection:
+            rows = connection.execute(text.encode()).fetchall()
+        own = self.source.tally(["Mill"], ["Rate"], sort=["Mill"]).to_dicts()
+        self.assertEqual([row[0] for row in rows], [row["Mill"] for row in own])
+
+    def test_the_database_is_only_read(self) -> None:
+        server.execute(
+            self.uri,
+            [
+                "create function yard.spoil() returns bigint language sql as $$ insert into yard.\"Load tickets\" values (0, 'x', 1, 1, '2026-01-01'); select 1::bigint $$"
+            ],
+        )
+        text = self.source.document.text.replace(
+            'table = "yard.Load tickets"', 'query = "select *, yard.spoil() as s from yard.\\"Load tickets\\""'
+        )
+        self.write("q.oak.toml", text)
+        source = oak.open_source("q.oak.toml")
+        with self.assertRaises(oak.OakError):
+            source.with_field("S", "1").tally(show=["COUNT(*)"], where="Id > 0")
+        with psycopg.connect(self.uri) as connection:
+            self.assertEqual(
+                connection.execute('select count(*) from yard."Load tickets" where id = 0').fetchone(), (0,)
+            )
+
+
+if __name__ == "__main__":
+    unittest.main()
