@@ -205,6 +205,47 @@ class InTheDatabase(FolderCase):
         own = self.source.tally(["Mill"], ["Rate"], sort=["Mill"]).to_dicts()
         self.assertEqual([row[0] for row in rows], [row["Mill"] for row in own])
 
+    def test_a_view_and_a_table_for_any_client(self) -> None:
+        source = self.source.changed(self.source.document.replaced(self.source.block("Cost"), {"hidden": True}))
+        source = source.with_changed("Volume", description="In m³, measured at the mill's 'gate'").with_field(
+            "Per id", "Volume / (Id - 7)"
+        )
+        source.save("t.oak.toml")
+        self.oak("publish", "t")
+        self.oak("release", "Tickets", "--yes")
+        url = ("--url", sa.make_url(self.uri).render_as_string(hide_password=False), "--schema", "yard")
+        shown = self.oak("create-view", "Tickets", *url, "--dry-run")
+        self.assertIn("CREATE VIEW", shown)
+        with psycopg.connect(self.uri, autocommit=True) as client:
+            self.assertIsNone(client.execute("select to_regclass('yard.\"Tickets\"')").fetchone()[0])  # type: ignore[index]
+            for more, kind in (((), "view"), (("--table", "--as", "Tickets table"), "table")):
+                name = "Tickets table" if kind == "table" else "Tickets"
+                for _ in range(2):  # made, and made again
+                    said = self.oak("create-view", "Tickets", *url, *more)
+                self.assertIn(f"made: {kind}", said)
+                self.assertIn("left out: Rate", said)
+                cursor = client.execute(f'select * from yard."{name}" order by "Id"')
+                names = [one.name for one in cursor.description or ()]
+                self.assertNotIn("Cost", names)
+                here = (
+                    oak.Catalogue.open("catalogue")
+                    .source("Tickets")
+                    .rows([f'"{one}"' for one in names], sort=["Id"])
+                    .table
+                )
+                rows = cursor.fetchall()
+                self.assertEqual(len(rows), here.num_rows)
+                for at, own in enumerate(here.columns):
+                    for got, wanted in zip((row[at] for row in rows), own.to_pylist(), strict=True):
+                        self.assertTrue(got == wanted or abs(float(got) - wanted) < 1e-9, (names[at], got, wanted))
+                comment = client.execute(
+                    f"select obj_description('yard.\"{name}\"'::regclass), col_description('yard.\"{name}\"'::regclass, 3)"
+                ).fetchone()
+                assert comment is not None
+                self.assertIn("version 1 (released)", comment[0])
+                self.assertEqual(comment[1], "In m³, measured at the mill's 'gate'")
+        self.assertIn("The database refuses", self.oak("create-view", "Tickets", *url[:3], "nowhere", code=3))
+
     def test_the_database_is_only_read(self) -> None:
         server.execute(
             self.uri,

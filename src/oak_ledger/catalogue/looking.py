@@ -129,6 +129,14 @@ class PublishedSources:
             reader = self.is_reader(connection, row["area"], version)
         return self.opened(row["name"], version, version["data"], version["made_at"], reader=reader)
 
+    def origin_of(self, name: str, number: int | None = None, *, drafts: bool = False) -> Source:
+        """The definition of a version over its origin as it is now, not over its published rows."""
+        with self._storage.read() as connection:
+            row = self.find(connection, name)
+            version = self.row(connection, row, number, drafts=drafts)
+        document = parse_document(version["definition"], DEFINITION, f"{row['name']}, version {version['number']}")
+        return Source(document, Path())
+
     def is_reader(self, connection: sa.Connection, area: str, version: Mapping[str, Any]) -> bool:
         """Whether one only reads a version: hidden fields are for its maker, and for who may edit in its area."""
         return not self._access.conditions(connection, area, version) & {"edit", "maker"}

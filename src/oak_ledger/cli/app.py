@@ -70,6 +70,7 @@ SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
         "snapshot": ("states", "Keep dated states of a source's rows."),
         "changes": ("states", "Show rows that came, went or changed since a date or a version."),
         "watch": ("states", "Keep conditions on figures that warn when they turn true."),
+        "create-view": ("view", "Make a released version readable for any SQL client."),
         "export": ("export", "Write the rows of a source to a file or to standard output."),
     },
     "Share": {
@@ -173,7 +174,7 @@ class _Commands(click.Group):
         if cmd_name not in COMMANDS:
             return None
         module = import_module(f"oak_ledger.cli.{COMMANDS[cmd_name][0]}")
-        command = getattr(module, f"{cmd_name}_command")
+        command = getattr(module, f"{cmd_name.replace('-', '_')}_command")
         if isinstance(command, Verbs) or not isinstance(command, click.Command):
             return command if isinstance(command, click.Command) else None
         known = "--no-progress" in {name for one in command.params for name in one.opts}

@@ -42,6 +42,7 @@ LoggedEdit | at text, by text, what text, undone flag, files text* | an edit of 
 Edits | edits LoggedEdit* | the log of edits, the newest first
 FieldChange | before text?, after text?, type_before text, type_after text, changes text*, lost integer, sample text | a field before and after an edit; null where it was not there
 Comparison | fields FieldChange*, before row*, after row* | two states of a source: fields side by side, and the first rows of both
+CreatedView | view text, statements text*, rows integer, left_out Named*, written flag | what was made in a database, or, in a dry run, would be
 Sql | statement text | a statement for a database
 Branch | branch text, rows integer, nulls integer | a branch of a CASE with the rows that it takes
 OutlineLine | depth integer, text text | a line of what a formula gives, what it needs, and where it is null

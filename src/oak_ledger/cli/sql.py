@@ -29,7 +29,7 @@ def sql_command(
     """Print a tally of SOURCE as a statement for PostgreSQL, with the names of fields kept.
 
     It reads the table or query of the definition; of a source that is not in a database, a table of the source's name. It means what oak
-    computes, except that the database stops at a value that oak reports as not computed, such as a division by zero.
+    computes: a division by zero is null. At a number that is too large for its type the database stops.
     """
     from oak_ledger.cli.ask import named
     from oak_ledger.places.database import written
@@ -37,7 +37,7 @@ def sql_command(
     opened = open_any(source, catalogue, draft=draft)
     items = [named(item, opened) for item in show]
     planned = opened.planned_tally([named(item, opened) for item in by], items, where=where, sort=sort, limit=limit)
-    text = written(opened, planned.query).text(pretty=True)
+    text = written(opened, planned.query, guarded=True).text(pretty=True)
     if as_json:
         print_json({"statement": text})
         return

@@ -31,8 +31,8 @@ class Statement:
         return self.tree.sql(dialect=DIALECT, pretty=pretty)
 
 
-def statement(query: Query, origin: exp.Expression) -> Statement:
-    """A question as one statement over a table or a query. Raises NotSaid where any part of it cannot be said in the same meaning."""
+def statement(query: Query, origin: exp.Expression, *, guarded: bool = False) -> Statement:
+    """A question as one statement over a table or a query; with `guarded` a division by zero is null in it. Raises NotSaid where any part of it cannot be said in the same meaning."""
     if query.before or query.totals:
         raise NotSaid("BEFORE" if query.before else "The row of totals", "it is put together here")
     shown = [(one.name, one.checked) for one in (*query.by, *query.show)]
@@ -40,7 +40,7 @@ def statement(query: Query, origin: exp.Expression) -> Statement:
         isinstance(node, c.Window) and node.grain == Grain.ROW for _, tree in shown for node in c.walk(tree)
     ):
         raise NotSaid("A window with a filter", "a filter comes before windows there")
-    layers, translator = _layers(query)
+    layers, translator = _layers(query, guarded=guarded)
     steps: list[tuple[str, exp.Select]] = []
     known: list[str] = []
     for layer in layers:
@@ -78,7 +78,7 @@ def _table(name: str) -> exp.Table:
     return exp.Table(this=exp.to_identifier(name, quoted=True))
 
 
-def _layers(query: Query) -> tuple[list[list[tuple[str, c.TypedNode]]], Translator]:
+def _layers(query: Query, *, guarded: bool) -> tuple[list[list[tuple[str, c.TypedNode]]], Translator]:
     """The fields of rows that a question needs, those that need none first; and the translator that knows them as columns."""
     trees = [one.checked for one in (*query.show, *query.by, *query.where, *query.always)]
     columns: dict[str, exp.Expression] = {}
@@ -96,7 +96,7 @@ def _layers(query: Query) -> tuple[list[list[tuple[str, c.TypedNode]]], Translat
             layers.append([])
         layers[depth[name]].append((name, tree))
         columns[name] = exp.column(exp.to_identifier(name, quoted=True))
-    return layers, Translator(columns, inline)
+    return layers, Translator(columns, inline, guarded=guarded)
 
 
 def _filtered(made: exp.Select, translator: Translator, conditions: Sequence[Expression]) -> exp.Select:

@@ -66,10 +66,15 @@ def literal(value: Any, kind: Type) -> exp.Expression:
 
 
 class Translator:
-    """Trees over rows whose fields have been made columns: `columns` has the column of each field, `inline` the trees that are said in place."""
+    """Trees over rows whose fields have been made columns: `columns` has the column of each field, `inline` the trees that are said in place.
 
-    def __init__(self, columns: Mapping[str, exp.Expression], inline: Mapping[str, c.TypedNode]) -> None:
-        self.columns, self.inline = columns, inline
+    With `guarded`, a division by zero is null, as it is here; else the database stops at it.
+    """
+
+    def __init__(
+        self, columns: Mapping[str, exp.Expression], inline: Mapping[str, c.TypedNode], *, guarded: bool = False
+    ) -> None:
+        self.columns, self.inline, self.guarded = columns, inline, guarded
 
     def expression(self, node: c.TypedNode) -> exp.Expression:
         """A tree, in parentheses where it is part of another. Raises NotSaid."""
@@ -144,10 +149,12 @@ class Translator:
         )
         raise NotSaid(name, why)
 
-    def _filled(self, template: str, _name: str, args: tuple[c.TypedNode, ...]) -> exp.Expression:
+    def _filled(self, template: str, name: str, args: tuple[c.TypedNode, ...]) -> exp.Expression:
         """A template with its arguments."""
-        inner = [self._inner(one) for one in args]
-        names = {f"__{at}": one for at, one in enumerate(inner)}
+        inner: list[Any] = [self._inner(one) for one in args]
+        if self.guarded and name in ("/", "%", "DIV", "MOD"):
+            inner[1] = exp.func("NULLIF", inner[1], exp.Literal.number(0), dialect=DIALECT)
+        names: dict[str, exp.Expression] = {f"__{at}": one for at, one in enumerate(inner)}
         text = template.replace("{all}", ", ".join(names)).replace("{rest}", ", ".join([*names][1:]))
         for at in range(len(inner)):
             text = text.replace(f"{{{at}}}", f"__{at}")

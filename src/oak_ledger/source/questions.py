@@ -35,7 +35,7 @@ _TOTALS: dict[str, tuple[str, str]] = {
 
 @dataclass(frozen=True, slots=True)
 class PlannedTally:
-    """A grouped question: the query, the display formats by column, and the fields that are totalled by default."""
+    """A question made ready: the query, the display formats by column, and the fields that are totalled by default."""
 
     query: Query
     formats: Mapping[str, str]
@@ -96,6 +96,37 @@ class Questions(EditableDefinition):
             return ()
         names = [one.name for one in self.document.models("filter", FilterSpec) if one.always]
         return tuple(self._expression(quote_identifier(name), place="the filter")[0] for name in names)
+
+    def planned_rows(
+        self,
+        show: Sequence[Shown],
+        *,
+        where: str | Sequence[str] | None = None,
+        sort: Sequence[str] = (),
+        limit: int | None = None,
+        explain: bool = False,
+    ) -> PlannedTally:
+        """A question for rows with everything checked and nothing computed. Raises OakError for a name or a formula that is wrong."""
+        made = [self._expression(item, place="show") for item in show]
+        grouped = next((one for one, _ in made if one.checked.grain == Grain.GROUP), None)
+        if grouped is not None:
+            raise OakError(
+                "grain-mixed",
+                f"{grouped.name} has one value per group, not one per row.",
+                hint="Ask for it in a tally: oak tally, or source.tally(...).",
+            )
+        shown = tuple(one for one, _ in made)
+        question = Query(
+            self.compiled.expressions,
+            shown,
+            (),
+            tuple(self._filters(where)),
+            self._always,
+            sort=self._sort(sort, shown),
+            limit=limit,
+            stats=ExecutionStats() if explain else None,
+        )
+        return PlannedTally(question, {one.name: state.format for one, state in made if state and state.format}, ())
 
     def planned_tally(
         self,

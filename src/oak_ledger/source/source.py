@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, TypeVar
 
 import pyarrow as pa
 
-from oak_ledger.engine import ExecutionStats, Query, execute, stream
+from oak_ledger.engine import Query, execute, stream
 from oak_ledger.engine.faults import Faults
 from oak_ledger.engine.query import Result
 from oak_ledger.engine.scan import Scan
@@ -136,29 +136,9 @@ class Source(Questions):
         Raises OakError for a name or a formula that is wrong.
         """
         items = [quote_identifier(state.name) for state in self.shown_fields] if show is None else listed(show)
-        made = [self._expression(item, place="show") for item in items]
-        grouped = next((one for one, _ in made if one.checked.grain == Grain.GROUP), None)
-        if grouped is not None:
-            raise OakError(
-                "grain-mixed",
-                f"{grouped.name} has one value per group, not one per row.",
-                hint="Ask for it in a tally: oak tally, or source.tally(...).",
-            )
-        shown = tuple(one for one, _ in made)
-        question = Query(
-            self.compiled.expressions,
-            shown,
-            (),
-            tuple(self._filters(where)),
-            self._always,
-            sort=self._sort(sort, shown),
-            limit=limit,
-            stats=ExecutionStats() if explain else None,
-        )
-        formats = {one.name: state.format for one, state in made if state and state.format}
-        answer = self._answer(
-            self._with_baseline_values(question, (), where), formats, [], strict, filtered=where is not None
-        )
+        planned = self.planned_rows(items, where=where, sort=sort, limit=limit, explain=explain)
+        question = self._with_baseline_values(planned.query, (), where)
+        answer = self._answer(question, planned.formats, [], strict, filtered=where is not None)
         return answer if show is not None else replace(answer, findings=(*answer.findings, *whole.left_out(self)))
 
     def tally(

@@ -1,0 +1,130 @@
+"""A released version in a database, for any client that speaks SQL: as a view over the origin, or as a table of its rows."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import sqlalchemy as sa
+from sqlglot import exp
+
+from oak_ledger.errors import OakError, UnusableInput
+from oak_ledger.formula import Grain
+from oak_ledger.formula.lexer import quote_identifier
+from oak_ledger.origin.database import engine_of
+from oak_ledger.origin.spec import OriginSpec
+from oak_ledger.places.database import relation
+from oak_ledger.places.statement import statement
+from oak_ledger.places.translate import DIALECT, sql_type
+from oak_ledger.source.compiled import ResolvedName
+from oak_ledger.source.source import Source
+
+COPIED_ROWS = 20_000  # of a table that are sent at a time
+
+
+@dataclass(frozen=True, slots=True)
+class View:
+    """What is made in a database: the statements, in order, and the fields that are left out, with why."""
+
+    name: str
+    statements: tuple[str, ...]
+    left_out: tuple[tuple[str, str], ...]
+
+
+def view_of(source: Source, about: str, schema: str, name: str) -> View:
+    """The statements that make a view over the origin of a source; `about` is what its comment says of version and stage.
+
+    Raises NotSaid where a field cannot be said in the same meaning, OakError where the rows are not in a PostgreSQL database.
+    """
+    if source.origin.kind != "database" or not source.origin.url.startswith("postgresql"):
+        raise OakError(
+            "not-in-database",
+            f"The rows of {source.name} are not in a PostgreSQL database.",
+            hint="Make a table of them: --table.",
+        )
+    fields, left_out = _fields(source)
+    question = source.planned_rows([quote_identifier(one.name) for one in fields]).query
+    select = statement(question, relation(source), guarded=True).text(pretty=True)
+    target = _name(schema, name)
+    made = (
+        f"DROP VIEW IF EXISTS {target}",
+        f"CREATE VIEW {target} AS\n{select}",
+        *_comments("VIEW", target, source, fields, about),
+    )
+    return View(target, made, left_out)
+
+
+def table_of(source: Source, about: str, schema: str, name: str) -> View:
+    """The statements that make a table for the rows of a source, empty; `fill` puts them in."""
+    fields, left_out = _fields(source)
+    target = _name(schema, name)
+    columns = ", ".join(
+        f"{_quoted(one.name)} {sql_type(one.expression.checked.type).sql(dialect=DIALECT)}"
+        for one in fields
+        if one.expression is not None
+    )
+    made = (
+        f"DROP TABLE IF EXISTS {target}",
+        f"CREATE TABLE {target} ({columns})",
+        *_comments("TABLE", target, source, fields, about),
+    )
+    return View(target, made, left_out)
+
+
+def _fields(source: Source) -> tuple[list[ResolvedName], tuple[tuple[str, str], ...]]:
+    """The fields that a client gets, and those that it does not, with why; hidden ones are not even named."""
+    shown = [one for one in source.fields if not one.hidden]
+    good = [one for one in shown if not one.broken and one.grain != Grain.GROUP]
+    out = [
+        (one.name, "it is broken" if one.broken else "it has one value for each group")
+        for one in shown
+        if one not in good
+    ]
+    return good, tuple(out)
+
+
+def _quoted(name: str) -> str:
+    return exp.to_identifier(name, quoted=True).sql(dialect=DIALECT)
+
+
+def _name(schema: str, name: str) -> str:
+    return f"{_quoted(schema)}.{_quoted(name)}" if schema else _quoted(name)
+
+
+def _comments(kind: str, target: str, source: Source, fields: Sequence[ResolvedName], about: str) -> Iterator[str]:
+    said = f"{about}. {source.about.description}".rstrip(". ") + "."
+    yield f"COMMENT ON {kind} {target} IS {exp.Literal.string(said).sql(dialect=DIALECT)}"
+    for one in fields:
+        description = getattr(one.spec, "description", "")
+        if description:
+            yield f"COMMENT ON COLUMN {target}.{_quoted(one.name)} IS {exp.Literal.string(description).sql(dialect=DIALECT)}"
+
+
+def make(view: View, url: str, source: Source | None = None, password_from: str = "") -> int:
+    """Run the statements in one transaction, and with a source put its rows in; how many. Clients see what was there before or all of it.
+
+    Raises UnusableInput where the database refuses.
+    """
+    from pathlib import Path
+
+    engine = engine_of(OriginSpec(kind="database", url=url, password_from=password_from, table="x"), Path())
+    try:
+        with engine.begin() as connection:
+            for one in view.statements:
+                connection.exec_driver_sql(one.replace("%", "%%"))
+            return _fill(connection, view, source) if source is not None else 0
+    except sa.exc.SQLAlchemyError as error:
+        said = str(getattr(error, "orig", None) or error).strip().splitlines()[0]
+        raise UnusableInput("database", f"The database refuses: {said}.", hint="Nothing was changed.") from None
+
+
+def _fill(connection: sa.Connection, view: View, source: Source) -> int:
+    fields, _ = _fields(source)
+    table = source.rows([quote_identifier(one.name) for one in fields]).table
+    cursor = connection.connection.cursor()
+    columns = ", ".join(_quoted(one.name) for one in fields)
+    with cursor.copy(f"COPY {view.name} ({columns}) FROM STDIN") as copy:
+        for batch in table.to_batches(max_chunksize=COPIED_ROWS):
+            for row in zip(*(column.to_pylist() for column in batch.columns), strict=True):
+                copy.write_row(row)
+    return int(table.num_rows)
