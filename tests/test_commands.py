@@ -34,7 +34,7 @@ CALLS: list[tuple[str, int, tuple[str, ...]]] = [
     ("oak peek loads", 0, ("Low Weir", "decimal(18,1)", "number, calculated")),
     ("oak peek loads Id 'Volume * 2' -n 1 --sort -Id", 0, ("40", "81.0")),
     ("oak peek loads.csv ID MILL --where 'Cost > 70' --sort -ID", 0, ("40", "High Ford")),
-    ("oak sql loads --show Volume", 2, ("not-in-database", "it reads texts as values")),
+    ("oak sql loads --show Volume --for duckdb", 2, ("not-in-database", "it reads texts as values")),
     ("oak tally loads --by Mill --place here", 0, ("Low Weir",)),
     ("oak keys", 0, ("[[panel]]", "NAME.report.toml")),
     ("oak keys panel", 0, ("kind = \"lines\"", "stacked")),

@@ -9,6 +9,7 @@ import unittest
 from typing import Any
 
 import psycopg
+import pyarrow as pa
 import sqlalchemy as sa
 from sqlglot import exp
 
@@ -28,6 +29,9 @@ SEED = int(os.environ.get("OAK_SEED", "20261128"))
 class OwnSql(test_database.Against):
     """Random formulas said by us and computed by the server."""
 
+    dialect = "postgresql"
+    stops: Any = psycopg.Error
+
     test_the_tables_of_values = None  # type: ignore[assignment]  # constants are computed before anything is said
 
     def test_random_formulas_over_rows(self) -> None:
@@ -42,7 +46,7 @@ class OwnSql(test_database.Against):
             query = Query(self.source.compiled.expressions, tuple(made), sort=self.source._sort(["at"], made))
             outcome = self.outcome(query, formula, lambda shown=shown: self.source.rows(shown, sort=["at"]))  # type: ignore[misc]
             said, refused = said + (outcome == "said"), refused + (outcome == "refused")
-        sys.stderr.write(f"[our own SQL against the server: {said:,} said, {refused:,} refused, seed {SEED}] ")
+        sys.stderr.write(f"[our own SQL for {self.dialect}: {said:,} said, {refused:,} refused, seed {SEED}] ")
         self.assertGreater(said, 0.9 * FORMULAS)
 
     def test_groups(self) -> None:
@@ -62,14 +66,14 @@ class OwnSql(test_database.Against):
 
     def outcome(self, query: Query, formula: str, here: Any) -> str:
         try:
-            text = statement(query, exp.to_table("r")).text()
+            text = statement(query, exp.to_table("r"), dialect=self.dialect).text()
         except NotSaid as error:
             self.assertTrue(error.why)
             return "refused"
         answer = here()
         try:
             rows = self.ask(text)
-        except psycopg.Error as error:
+        except self.stops as error:
             self.assertTrue(answer.faults, f"{formula}: {error}\n{text}")
             return "faulted"
         if answer.faults:
@@ -85,6 +89,26 @@ class OwnSql(test_database.Against):
                 )
                 self.assertTrue(alike, f"{formula}: {own} here, {got} there\n{text}")
         return "said"
+
+
+class InDuckdb(OwnSql):
+    """The same statements as duckdb reads them."""
+
+    dialect = "duckdb"
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        import duckdb
+
+        columns = {
+            name: pa.array([row[at] for row in test_database.ROWS], test_database.ARROW[kind])
+            for at, (name, kind) in enumerate(test_database.COLUMNS.items())
+        }
+        r = pa.table({"at": [*range(1, len(test_database.ROWS) + 1)], **columns})
+        cls.source, cls.connection = oak.Source.from_table(r, name="R"), duckdb.connect()
+        cls.connection.execute("create table r as select * from r")
+        cls.addClassCleanup(cls.connection.close)
+        cls.stops = duckdb.Error
 
 
 class Library(unittest.TestCase):

@@ -164,7 +164,7 @@ def places_page() -> str:
         "same meaning; else the rows are read, and it is computed here. `--explain` names what could not be said and why, `--place here|origin` decides, `oak sql` prints the",
         "statement. Where the database stops at a value that cannot be computed, the question is answered here, where it is reported with its row.",
         "",
-        "| function or operator | in PostgreSQL |",
+        "| function or operator | in PostgreSQL, and in duckdb through `oak sql --for duckdb` |",
         "|---|---|",
     ]
     names = sorted(

@@ -19,14 +19,22 @@ from oak_ledger.cli.app import catalogue_option, draft_option, json_option, open
 @where_option
 @click.option("--sort", multiple=True, metavar="NAME", help="Sort by a column; -NAME for descending.")
 @click.option("--limit", "-n", type=click.IntRange(1), default=None, help="How many groups at most.")
+@click.option(
+    "--for",
+    "dialect",
+    type=click.Choice(["postgresql", "duckdb"]),
+    default="postgresql",
+    show_default=True,
+    help="The database that is to read it.",
+)
 @catalogue_option
 @draft_option
 @json_option("Sql")
 def sql_command(
     source: str, by: tuple[str, ...], show: tuple[str, ...], where: str | None, sort: tuple[str, ...], limit: int | None,
-    catalogue: str, draft: bool, as_json: bool,
+    dialect: str, catalogue: str, draft: bool, as_json: bool,
 ) -> None:  # fmt: skip
-    """Print a tally of SOURCE as a statement for PostgreSQL, with the names of fields kept.
+    """Print a tally of SOURCE as a statement for a database, with the names of fields kept.
 
     It reads the table or query of the definition; of a source that is not in a database, a table of the source's name. It means what oak
     computes: a division by zero is null. At a number that is too large for its type the database stops.
@@ -37,7 +45,7 @@ def sql_command(
     opened = open_any(source, catalogue, draft=draft)
     items = [named(item, opened) for item in show]
     planned = opened.planned_tally([named(item, opened) for item in by], items, where=where, sort=sort, limit=limit)
-    text = written(opened, planned.query, guarded=True).text(pretty=True)
+    text = written(opened, planned.query, guarded=True, dialect=dialect).text(pretty=True)
     if as_json:
         print_json({"statement": text})
         return

@@ -53,6 +53,13 @@ POSTGRESQL: Mapping[str, str] = {
     "LEAD": "LEAD({0})", "LEAD,2": "LEAD({0}, CAST({1} AS INT))", "LEAD,3": "LEAD({0}, CAST({1} AS INT), {2})",
     "FIRST_VALUE": "FIRST_VALUE({0})", "LAST_VALUE": "LAST_VALUE({0})",
 }  # fmt: skip
+# Where another database needs other words for the same meaning; all else is the same, as the library that writes dialects puts it.
+OTHERS: Mapping[str, Mapping[str, str]] = {
+    "duckdb": {  # it counts a negative beginning from the end of a text
+        "SUBSTRING": "SUBSTRING({0}, GREATEST({1}, 1), GREATEST({1} + {2} - GREATEST({1}, 1), 0))",
+        "SUBSTRING,2": "SUBSTRING({0}, GREATEST({1}, 1))",
+    }
+}
 # Why a function or an operator is not said to PostgreSQL; then it is computed here.
 NOT_POSTGRESQL: Mapping[str, str] = {
     "%:number": "it has no remainder of numbers",

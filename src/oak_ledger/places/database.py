@@ -36,9 +36,9 @@ def relation(source: Source) -> exp.Expression:
     return exp.Table(this=table, db=exp.to_identifier(schema, quoted=True) if schema else None)
 
 
-def written(source: Source, query: Query, *, guarded: bool = False) -> Statement:
+def written(source: Source, query: Query, *, guarded: bool = False, dialect: str = "postgresql") -> Statement:
     """The statement of a question. Raises NotSaid where it cannot be said in the same meaning."""
-    return statement(replace(query, totals=False), relation(source), guarded=guarded)
+    return statement(replace(query, totals=False), relation(source), guarded=guarded, dialect=dialect)
 
 
 def asked(source: Source, query: Query) -> Result:

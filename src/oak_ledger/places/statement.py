@@ -12,7 +12,7 @@ from sqlglot import exp
 from oak_ledger.engine.evaluate import Expression, needed
 from oak_ledger.engine.query import Query
 from oak_ledger.formula import checked as c
-from oak_ledger.places.translate import DIALECT, NotSaid, Translator, sql_type
+from oak_ledger.places.translate import DIALECT, DIALECTS, NotSaid, Translator, sql_type
 from oak_ledger.types import Grain
 
 FIELDS, ROWS = "fields", "rows"
@@ -25,14 +25,15 @@ class Statement:
 
     tree: exp.Select
     names: tuple[str, ...]
+    dialect: str = "postgresql"
 
     def text(self, *, pretty: bool = False) -> str:
         """The statement as the database reads it."""
-        return self.tree.sql(dialect=DIALECT, pretty=pretty)
+        return self.tree.sql(dialect=DIALECTS[self.dialect], pretty=pretty)
 
 
-def statement(query: Query, origin: exp.Expression, *, guarded: bool = False) -> Statement:
-    """A question as one statement over a table or a query; with `guarded` a division by zero is null in it. Raises NotSaid where any part of it cannot be said in the same meaning."""
+def statement(query: Query, origin: exp.Expression, *, guarded: bool = False, dialect: str = "postgresql") -> Statement:
+    """A question as one statement over a table or a query, for PostgreSQL or duckdb; with `guarded` a division by zero is null in it. Raises NotSaid where any part of it cannot be said in the same meaning."""
     if query.before or query.totals:
         raise NotSaid("BEFORE" if query.before else "The row of totals", "it is put together here")
     shown = [(one.name, one.checked) for one in (*query.by, *query.show)]
@@ -40,7 +41,7 @@ def statement(query: Query, origin: exp.Expression, *, guarded: bool = False) ->
         isinstance(node, c.Window) and node.grain == Grain.ROW for _, tree in shown for node in c.walk(tree)
     ):
         raise NotSaid("A window with a filter", "a filter comes before windows there")
-    layers, translator = _layers(query, guarded=guarded)
+    layers, translator = _layers(query, guarded, dialect)
     steps: list[tuple[str, exp.Select]] = []
     known: list[str] = []
     for layer in layers:
@@ -71,14 +72,14 @@ def statement(query: Query, origin: exp.Expression, *, guarded: bool = False) ->
         made = made.limit(query.limit)
     for name, step in steps:
         made = made.with_(exp.to_identifier(name, quoted=True), as_=step)
-    return Statement(made, tuple(name for name, _ in shown))
+    return Statement(made, tuple(name for name, _ in shown), dialect)
 
 
 def _table(name: str) -> exp.Table:
     return exp.Table(this=exp.to_identifier(name, quoted=True))
 
 
-def _layers(query: Query, *, guarded: bool) -> tuple[list[list[tuple[str, c.TypedNode]]], Translator]:
+def _layers(query: Query, guarded: bool, dialect: str) -> tuple[list[list[tuple[str, c.TypedNode]]], Translator]:
     """The fields of rows that a question needs, those that need none first; and the translator that knows them as columns."""
     trees = [one.checked for one in (*query.show, *query.by, *query.where, *query.always)]
     columns: dict[str, exp.Expression] = {}
@@ -96,7 +97,7 @@ def _layers(query: Query, *, guarded: bool) -> tuple[list[list[tuple[str, c.Type
             layers.append([])
         layers[depth[name]].append((name, tree))
         columns[name] = exp.column(exp.to_identifier(name, quoted=True))
-    return layers, Translator(columns, inline, guarded=guarded)
+    return layers, Translator(columns, inline, guarded=guarded, dialect=dialect)
 
 
 def _filtered(made: exp.Select, translator: Translator, conditions: Sequence[Expression]) -> exp.Select:

@@ -13,10 +13,12 @@ from sqlglot import exp
 
 from oak_ledger.errors import OakError
 from oak_ledger.formula import checked as c
-from oak_ledger.functions.sql import NOT_POSTGRESQL, POSTGRESQL
+from oak_ledger.functions.sql import NOT_POSTGRESQL, OTHERS, POSTGRESQL
 from oak_ledger.types import Type
 
 DIALECT = "postgres"
+DIALECTS = {"postgresql": DIALECT, "duckdb": "duckdb"}
+"""What `oak sql` writes, and what the library that writes it calls that."""
 _PARTS = frozenset({"YEAR", "QUARTER", "MONTH", "WEEK", "DAY", "DOW", "ISODOW", "DOY", "ISOYEAR", "HOUR", "MINUTE"})
 _TRUNCATED = frozenset({"year", "quarter", "month", "week", "day", "hour", "minute"})
 
@@ -68,12 +70,14 @@ def literal(value: Any, kind: Type) -> exp.Expression:
 class Translator:
     """Trees over rows whose fields have been made columns: `columns` has the column of each field, `inline` the trees that are said in place.
 
-    With `guarded`, a division by zero is null, as it is here; else the database stops at it.
+    With `guarded`, a division by zero is null, as it is here; else the database stops at it. `dialect` is the database that is spoken to.
     """
 
     def __init__(
-        self, columns: Mapping[str, exp.Expression], inline: Mapping[str, c.TypedNode], *, guarded: bool = False
-    ) -> None:
+        self, columns: Mapping[str, exp.Expression], inline: Mapping[str, c.TypedNode], *, guarded: bool = False,
+        dialect: str = "postgresql",
+    ) -> None:  # fmt: skip
+        self.templates = {**POSTGRESQL, **OTHERS.get(dialect, {})}
         self.columns, self.inline, self.guarded = columns, inline, guarded
 
     def expression(self, node: c.TypedNode) -> exp.Expression:
@@ -123,7 +127,8 @@ class Translator:
                 *self._template(f"CAST {node.args[0].type.kind} {node.type.kind}", node.args), node.args
             )
             return exp.cast(made.this, sql_type(node.type)) if isinstance(made, exp.Cast) else made
-        made = self._filled(*self._template(name, node.args), node.args)
+        same = node.type if name in ("GREATEST", "LEAST", "COALESCE") and node.type.kind == "decimal" else None
+        made = self._filled(*self._template(name, node.args), node.args, same)
         # a product has more decimals than the language keeps
         return exp.cast(exp.paren(made), sql_type(node.type)) if name == "*" and node.type.kind == "decimal" else made
 
@@ -141,17 +146,21 @@ class Translator:
         ):
             if NOT_POSTGRESQL.get(key):
                 raise NotSaid(name, NOT_POSTGRESQL[key])
-            if POSTGRESQL.get(key):
-                return POSTGRESQL[key], name
+            if self.templates.get(key):
+                return self.templates[key], name
         why = (
             NOT_POSTGRESQL.get(" ".join(name.split()[:2]))
             or f"nothing there is known to mean the same for {', '.join(kinds) or 'it'}"
         )
         raise NotSaid(name, why)
 
-    def _filled(self, template: str, name: str, args: tuple[c.TypedNode, ...]) -> exp.Expression:
-        """A template with its arguments."""
-        inner: list[Any] = [self._inner(one) for one in args]
+    def _filled(
+        self, template: str, name: str, args: tuple[c.TypedNode, ...], same: Type | None = None
+    ) -> exp.Expression:
+        """A template with its arguments; all of one type, if it is given."""
+        inner: list[Any] = [
+            self._inner(one) if same is None else exp.cast(self._inner(one), sql_type(same)) for one in args
+        ]
         if self.guarded and name in ("/", "%", "DIV", "MOD"):
             inner[1] = exp.func("NULLIF", inner[1], exp.Literal.number(0), dialect=DIALECT)
         names: dict[str, exp.Expression] = {f"__{at}": one for at, one in enumerate(inner)}
@@ -205,13 +214,17 @@ class Translator:
         name = node.function.name
         if name not in ("MEDIAN", "PERCENTILE_CONT", "PERCENTILE_DISC"):
             return None
-        share = self._inner(node.args[0]) if name != "MEDIAN" else exp.Literal.number("0.5")
+        share = node.args[0].value if name != "MEDIAN" and isinstance(node.args[0], c.Constant) else "0.5"
         keys = [self._ordered(one) for one in node.order] or [
             exp.Ordered(this=self._inner(node.args[0]), nulls_first=False)
         ]
         if name != "PERCENTILE_DISC":  # computed in numbers
             keys[0].set("this", exp.cast(keys[0].this, "DOUBLE PRECISION"))
-        function = exp.PercentileDisc(this=share) if name == "PERCENTILE_DISC" else exp.PercentileCont(this=share)
+        function = (
+            exp.PercentileDisc(this=exp.Literal.number(str(share)))
+            if name == "PERCENTILE_DISC"
+            else exp.PercentileCont(this=exp.Literal.number(str(share)))
+        )
         return exp.WithinGroup(this=function, expression=exp.Order(expressions=keys))
 
     def _listed(self, node: c.Aggregate) -> exp.Expression | None:
