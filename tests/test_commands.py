@@ -159,7 +159,7 @@ CALLS: list[tuple[str, int, tuple[str, ...]]] = [
     ("oak watch run Loads", 1, ("true", "turned true")),
     ("oak watch history Loads 'too little'", 0, ("true",)),
     ("oak watch drop Loads 'too little'", 0, ("removed: too little",)),
-    ("oak create-view Loads --url postgresql://nobody@localhost/x --table --schema curated --dry-run", 0, ('CREATE TABLE "curated"."Loads"', "COMMENT ON TABLE", "left out: Rate")),
+    ("oak create-view Loads --url postgresql://nobody@localhost/x --table --schema curated --dry-run", 0, ('CREATE TABLE "curated"."Loads"', "COMMENT ON TABLE")),
     ("oak create-view Loads --url postgresql://nobody@localhost/x --dry-run", 2, ("not-in-database", "--table")),
     ("oak catalogue create", 0, ("catalogue is a catalogue",)),
     ("oak catalogue add-area trial", 0, ("add area: trial",)),

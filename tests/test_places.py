@@ -22,7 +22,7 @@ from tests import server, test_database
 from tests.support import FolderCase
 from tests.test_database import GROUPED, OVER_GROUPS, WINDOWS, grown
 
-FORMULAS = int(os.environ.get("OAK_FORMULAS", "2000"))
+FORMULAS = int(os.environ.get("OAK_FORMULAS", "800"))
 SEED = int(os.environ.get("OAK_SEED", "20261128"))
 
 
@@ -268,6 +268,7 @@ class InTheDatabase(FolderCase):
                 assert comment is not None
                 self.assertIn("version 1 (released)", comment[0])
                 self.assertEqual(comment[1], "In m³, measured at the mill's 'gate'")
+        self.assertIn("view-taken", self.oak("create-view", "Tickets", *url, "--as", "Load tickets", "--table", code=2))
         self.assertIn("The database refuses", self.oak("create-view", "Tickets", *url[:3], "nowhere", code=3))
 
     def test_the_database_is_only_read(self) -> None:

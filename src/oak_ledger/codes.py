@@ -160,6 +160,7 @@ no-baseline | BEFORE needs an earlier state | --baseline FILE
 """)
 
 WORK = _errors("""
+view-taken | the database has something else of that name | choose another name: --as
 unknown-place | there is no such place | here or origin
 not-in-database | a question cannot be computed in the database in the same meaning | --place here
 too-long | a text is longer than a catalogue takes | shorten it

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
@@ -110,12 +111,22 @@ def make(view: View, url: str, source: Source | None = None, password_from: str 
     engine = engine_of(OriginSpec(kind="database", url=url, password_from=password_from, table="x"), Path())
     try:
         with engine.begin() as connection:
+            _refuse_taken(connection, view)
             for one in view.statements:
                 connection.exec_driver_sql(one.replace("%", "%%"))
             return _fill(connection, view, source) if source is not None else 0
     except sa.exc.SQLAlchemyError as error:
         said = str(getattr(error, "orig", None) or error).strip().splitlines()[0]
         raise UnusableInput("database", f"The database refuses: {said}.", hint="Nothing was changed.") from None
+
+
+def _refuse_taken(connection: sa.Connection, view: View) -> None:
+    """Raise OakError where something of that name is there which was not made so: it is not replaced."""
+    said = connection.execute(
+        sa.text("SELECT to_regclass(:name) IS NOT NULL, obj_description(to_regclass(:name))"), {"name": view.name}
+    ).one()
+    if said[0] and not re.match(r".+, version \d+ \(", said[1] or ""):
+        raise OakError("view-taken", f"The database has {view.name} already, and it was not made by oak create-view.", hint="Choose another name: --as.")  # fmt: skip
 
 
 def _fill(connection: sa.Connection, view: View, source: Source) -> int:

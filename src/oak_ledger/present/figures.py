@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+import warnings
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from io import BytesIO
 from textwrap import wrap
@@ -94,7 +95,8 @@ def _draw_bars(area: Area, panel: PanelView, content: ChartContent) -> None:
         return
     groups = content.groups[:MOST]
     names = [_cut(one, 28) for one in groups]
-    axes = area.axes(max(map(len, names), default=1) * LETTER + 0.1, 0.05)
+    left = max(map(len, names), default=1) * LETTER + 0.1
+    axes = area.axes(left, 0.05)
     height = 0.78 if panel.spec.stacked else 0.78 / len(content.series)
     ups, downs = [0.0] * len(groups), [0.0] * len(groups)
     for at, series in enumerate(content.series):
@@ -115,12 +117,26 @@ def _draw_bars(area: Area, panel: PanelView, content: ChartContent) -> None:
             axes.annotate(total, (ups[line], line), (4, 0), textcoords="offset points", fontsize=8, color=QUIET, va="center")  # fmt: skip
     axes.set_yticks(range(len(groups)), names)
     axes.set_ylim(len(groups) - 0.5, -0.5)
-    axes.margins(x=0.18)
+    _room_for_labels(axes, content, ups, downs, area.width - left)
     axes.axvline(0, color=RULE, linewidth=0.8)
     axes.spines[["top", "right", "bottom", "left"]].set_visible(False)
     axes.tick_params(length=0)
     axes.set_xticks([])
     _legend(axes, panel, content)
+
+
+def _room_for_labels(
+    axes: Axes, content: ChartContent, ups: Sequence[float], downs: Sequence[float], width: float
+) -> None:
+    """Limits that leave room for the figures beside the longest bars; `width` is that of the axes in inches."""
+    known = [number for one in content.series for number in one.numbers if number is not None]
+    low, high = min([0.0, *known, *downs]), max([0.0, *known, *ups])
+    texts = [text for one in content.series for text in one.texts] + [
+        show(one, content.format) for one in (*ups, *downs)
+    ]
+    share = min((max(map(len, texts), default=1) * 0.07 + 0.12) / width, 0.45)
+    room = ((high - low) or 1.0) * share / (1 - share * ((low < 0) + (high > 0)) or 0.1)
+    axes.set_xlim(low - room * (low < 0), high + room * (high > 0 or low == 0))
 
 
 def _legend(axes: Axes, panel: PanelView, content: ChartContent) -> None:
@@ -190,7 +206,9 @@ def chart_png(panel: PanelView, content: ChartContent) -> bytes:
 
 def _png(figure: Figure, dpi: int) -> bytes:
     buffer = BytesIO()
-    figure.savefig(buffer, format="png", dpi=dpi, metadata={"Software": None})
+    with warnings.catch_warnings():  # a letter that the font lacks is drawn as a box
+        warnings.simplefilter("ignore", UserWarning)
+        figure.savefig(buffer, format="png", dpi=dpi, metadata={"Software": None})
     return buffer.getvalue()
 
 

@@ -12,6 +12,7 @@ from oak_ledger.present.terminal import GAP, LEAF, QUIET, RUST, faults_lines, fi
 from oak_ledger.report import PanelView, ReportView
 from oak_ledger.report.content import ChartContent, FigureContent, TableContent, TextContent
 
+NAME = 30  # characters of a group's name
 BAR = 40  # characters of the longest bar
 LEVELS = "▁▂▃▄▅▆▇█"
 
@@ -39,6 +40,10 @@ def _table(panel: PanelView, content: TableContent, out: Console) -> None:
     out.print(lines_table(content))
 
 
+def _cut(text: str, most: int) -> str:
+    return text if len(text) <= most else f"{text[: most - 1]}…"
+
+
 def lines_table(content: TableContent) -> Any:
     """A table with its subtotals, rest and totals."""
     table = grid(*content.names, right=[at for at, number in enumerate(content.numeric) if number])
@@ -46,7 +51,7 @@ def lines_table(content: TableContent) -> Any:
     for at, line in enumerate(content.lines):
         if line.role == "total" or (line.role == "rest" and content.lines[at - 1].role != "rest"):
             table.add_section()
-        cells = [Text(cell, style=QUIET if cell == "null" else "") for cell in line.cells]
+        cells = [Text(_cut(cell, NAME), style=QUIET if cell == "null" else "") for cell in line.cells]
         table.add_row(*cells, style=looks[line.role])
     return table
 
@@ -61,19 +66,20 @@ def _bars(panel: PanelView, content: ChartContent, out: Console) -> None:
     several = len(content.series) > 1
     measure = content.measure if not several or len(panel.spec.by) > 1 else ""
     names = (
-        max(map(len, (content.key, *content.groups))) + (max(len(one.name) for one in content.series) + GAP) * several
+        min(max(map(len, (content.key, *content.groups))), NAME)
+        + (min(max(len(one.name) for one in content.series), NAME) + GAP) * several
     )
     texts = max(len(text) for one in content.series for text in (*one.texts, content.measure)) if content.series else 0
     room = max(min(BAR, out.width - names - texts - 2 * GAP), 8)
     table = grid(content.key, *(["series" if not measure else panel_key(panel)] if several else []), measure, "", right=(1 + several,))  # fmt: skip
     for at, group in enumerate(content.groups):
-        name = group
+        name = _cut(group, NAME)
         for one in content.series:
             if not one.texts[at]:
                 continue
             number = one.numbers[at] or 0.0
             bar = Text("█" * round(room * abs(number) / peak), style=RUST if number < 0 else LEAF)
-            table.add_row(name, *([one.name] if several else []), one.texts[at], bar)
+            table.add_row(name, *([_cut(one.name, NAME)] if several else []), one.texts[at], bar)
             name = ""
     out.print(table)
 
@@ -96,7 +102,9 @@ def _lines(panel: PanelView, content: ChartContent, out: Console) -> None:
     for one in content.series:
         known = [(number, text) for number, text in zip(one.numbers, one.texts, strict=True) if number is not None]
         low, high = (min(known), max(known)) if known else ((0.0, ""), (0.0, ""))
-        table.add_row(one.name, one.texts[0], Text(course(one.numbers), style=LEAF), one.texts[-1], low[1], high[1])
+        table.add_row(
+            _cut(one.name, NAME), one.texts[0], Text(course(one.numbers), style=LEAF), one.texts[-1], low[1], high[1]
+        )
     out.print(table)
     if len(content.groups) > BAR:
         out.print(Text(f"the course is of the last {BAR} of {len(content.groups):,} dates", style=QUIET))
