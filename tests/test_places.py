@@ -211,6 +211,27 @@ class InTheDatabase(FolderCase):
         self.raises("not-in-database", self.source.computed("origin").tally, **asked)
         self.raises("unknown-place", self.source.computed, "moon")
 
+    def test_columns_of_every_type_have_the_values_that_they_have_here(self) -> None:
+        server.execute(self.uri, [
+            "create table yard.odd (g int, r real, f float8, n numeric, m numeric(9,2), z timestamptz, w timestamp, s varchar(9), c char(5), j json, u uuid, small smallint)",
+            "insert into yard.odd values (1, 0.1, 'NaN', 'NaN', 1.5, '2026-01-01 00:30+02', '2026-01-01', 'a', 'b', '{\"k\": 1}', gen_random_uuid(), 3)",
+            "insert into yard.odd values (1, 2.7, 'Infinity', 1.25, 'NaN', '2026-07-01 12:00-05', null, null, 'b', null, null, null), (2, null, 4, 2, 3, null, '2026-02-02', 'x', null, '[]', null, 7)",
+        ])  # fmt: skip
+        source = oak.intake(
+            url=self.uri, table="yard.odd", name="Odd", definition="odd.oak.toml", keep_names=True
+        ).source
+        names = [state.name for state in source.fields if state.type is not None]
+        said = set()
+        for name in names:
+            measures = [("x", f"COUNT({name})"), ("low", f"MIN({name})"), ("high", f"MAX({name})")]
+            if source.state(name).type.numeric:  # type: ignore[union-attr]
+                measures.append(("sum", f"SUM({name})"))
+            with self.subTest(name):
+                there, here = (source.computed(place).tally(["g"], measures) for place in ("", "here"))
+                self.same(there.to_dicts(), here.to_dicts())
+                said |= {name} if there.place == "origin" else set()
+        self.assertEqual(set(names) - said, {"c", "j", "u"})
+
     def test_a_value_that_is_a_fault_is_reported_with_its_row(self) -> None:
         source = self.source.with_field("Odd", "100 / (Id - 7)")
         answer = source.tally(show=[("x", "MAX(Odd)")])

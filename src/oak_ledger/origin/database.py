@@ -100,6 +100,8 @@ class DatabaseReader:
     folder: Path
     bad_rows: list[BadRow] = field(default_factory=list)
     kinds: dict[str, Type] = field(default_factory=dict)
+    codes: dict[str, int] = field(default_factory=dict)
+    """The type number of each column in PostgreSQL's protocol."""
     engine: Any = None
 
     def columns(self) -> dict[str, Type]:
@@ -112,7 +114,7 @@ class DatabaseReader:
                 if self.engine.dialect.name == "sqlite":
                     self.kinds = _sqlite_kinds(connection, self._rows())
                 else:
-                    self.kinds = _kinds(connection, self._rows())
+                    self.kinds, self.codes = _kinds(connection, self._rows())
         return self.kinds
 
     def _once(self, connection: sa.Connection) -> None:
@@ -171,17 +173,18 @@ _POSTGRESQL: dict[int, Type] = {
 _NUMERIC = 1700
 
 
-def _kinds(connection: sa.Connection, rows: Any) -> dict[str, Type]:
+def _kinds(connection: sa.Connection, rows: Any) -> tuple[dict[str, Type], dict[str, int]]:
     result = connection.execution_options(stream_results=True).execute(rows)
     cursor: Any = result.cursor
-    found = {}
+    found, codes = {}, {}
     for column in cursor.description:
+        codes[column.name] = column.type_code
         kind = _POSTGRESQL.get(column.type_code, TEXT)
         if column.type_code == _NUMERIC:
             kind = decimal(column.scale) if column.precision is not None and column.scale is not None else NUMBER
         found[column.name] = kind
     result.close()
-    return found
+    return found, codes
 
 
 def _sqlite_kinds(connection: sa.Connection, rows: Any) -> dict[str, Type]:

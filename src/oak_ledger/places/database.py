@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -16,12 +17,42 @@ from oak_ledger.engine.query import Result
 from oak_ledger.errors import UnusableInput
 from oak_ledger.origin.database import DatabaseReader
 from oak_ledger.places.statement import Statement, parsed, statement
-from oak_ledger.places.translate import NotSaid
+from oak_ledger.places.translate import NotSaid, sql_type
 
 if TYPE_CHECKING:
     from oak_ledger.source.source import Source
 
 SECONDS = 600  # that a statement may take
+
+
+_AS_THEY_ARE = frozenset({16, 20, 21, 23, 25, 1043, 1082, 1114})  # boolean, whole numbers, texts, dates and timestamps
+_REAL, _DOUBLE, _NUMERIC, _WITH_ZONE = 700, 701, 1700, 1184
+Columns = Callable[[str], exp.Expression]
+"""A column of the origin as it is read here."""
+
+
+def columns_of(source: Source) -> Columns:
+    """How the columns of a source are said, so that they have the values that reading them here gives: no NaN and no infinity, times in
+    universal time. Raises NotSaid for a column of a type whose texts are another matter."""
+    reader = source.opened
+    codes = reader.codes if isinstance(reader, DatabaseReader) and reader.columns() else {}
+
+    def column(name: str) -> exp.Expression:
+        made: exp.Expression = exp.column(exp.to_identifier(name, quoted=True))
+        code = codes.get(name)
+        if code is None or code in _AS_THEY_ARE:
+            return made
+        if code == _WITH_ZONE:
+            return exp.AtTimeZone(this=made, zone=exp.Literal.string("UTC"))
+        if code == _REAL:  # as it reads
+            made = exp.cast(exp.cast(made, "TEXT"), "DOUBLE PRECISION")
+        if code in (_REAL, _DOUBLE, _NUMERIC):
+            kind = reader.columns()[name]
+            finite = exp.EQ(this=exp.Sub(this=made.copy(), expression=made.copy()), expression=exp.Literal.number(0))
+            return exp.cast(exp.Case().when(finite, made), sql_type(kind))
+        raise NotSaid(f"The column {name}", "its type is read as a text in another way")
+
+    return column
 
 
 def relation(source: Source) -> exp.Expression:
@@ -38,7 +69,9 @@ def relation(source: Source) -> exp.Expression:
 
 def written(source: Source, query: Query, *, guarded: bool = False, dialect: str = "postgresql") -> Statement:
     """The statement of a question. Raises NotSaid where it cannot be said in the same meaning."""
-    return statement(replace(query, totals=False), relation(source), guarded=guarded, dialect=dialect)
+    return statement(
+        replace(query, totals=False), relation(source), columns_of(source), guarded=guarded, dialect=dialect
+    )
 
 
 def asked(source: Source, query: Query) -> Result:
@@ -51,9 +84,15 @@ def asked(source: Source, query: Query) -> Result:
         raise NotSaid("A list of rows", "a table has no order of its own")
     reader.columns()
     first = written(source, query)
-    all_rows = statement(replace(query, by=(), where=(), show=(), sort=(), limit=None, totals=False), relation(source))
+    all_rows = statement(
+        replace(query, by=(), where=(), show=(), sort=(), limit=None, totals=False),
+        relation(source),
+        columns_of(source),
+    )
     total = (
-        statement(replace(query, by=(), sort=(), limit=None, totals=False), relation(source)) if query.totals else None
+        statement(replace(query, by=(), sort=(), limit=None, totals=False), relation(source), columns_of(source))
+        if query.totals
+        else None
     )
     with reader.engine.connect() as connection:
         try:

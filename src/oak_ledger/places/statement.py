@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -12,7 +12,7 @@ from sqlglot import exp
 from oak_ledger.engine.evaluate import Expression, needed
 from oak_ledger.engine.query import Query
 from oak_ledger.formula import checked as c
-from oak_ledger.places.translate import DIALECT, DIALECTS, NotSaid, Translator, sql_type
+from oak_ledger.places.translate import DIALECT, DIALECTS, NotSaid, Translator, as_it_is, sql_type
 from oak_ledger.types import Grain
 
 FIELDS, ROWS = "fields", "rows"
@@ -32,7 +32,14 @@ class Statement:
         return self.tree.sql(dialect=DIALECTS[self.dialect], pretty=pretty)
 
 
-def statement(query: Query, origin: exp.Expression, *, guarded: bool = False, dialect: str = "postgresql") -> Statement:
+def statement(
+    query: Query,
+    origin: exp.Expression,
+    column: Callable[[str], exp.Expression] = as_it_is,
+    *,
+    guarded: bool = False,
+    dialect: str = "postgresql",
+) -> Statement:
     """A question as one statement over a table or a query, for PostgreSQL or duckdb; with `guarded` a division by zero is null in it. Raises NotSaid where any part of it cannot be said in the same meaning."""
     if query.before or query.totals:
         raise NotSaid("BEFORE" if query.before else "The row of totals", "it is put together here")
@@ -41,7 +48,7 @@ def statement(query: Query, origin: exp.Expression, *, guarded: bool = False, di
         isinstance(node, c.Window) and node.grain == Grain.ROW for _, tree in shown for node in c.walk(tree)
     ):
         raise NotSaid("A window with a filter", "a filter comes before windows there")
-    layers, translator = _layers(query, guarded, dialect)
+    layers, translator = _layers(query, column, guarded, dialect)
     steps: list[tuple[str, exp.Select]] = []
     known: list[str] = []
     for layer in layers:
@@ -79,7 +86,9 @@ def _table(name: str) -> exp.Table:
     return exp.Table(this=exp.to_identifier(name, quoted=True))
 
 
-def _layers(query: Query, guarded: bool, dialect: str) -> tuple[list[list[tuple[str, c.TypedNode]]], Translator]:
+def _layers(
+    query: Query, column: Callable[[str], exp.Expression], guarded: bool, dialect: str
+) -> tuple[list[list[tuple[str, c.TypedNode]]], Translator]:
     """The fields of rows that a question needs, those that need none first; and the translator that knows them as columns."""
     trees = [one.checked for one in (*query.show, *query.by, *query.where, *query.always)]
     columns: dict[str, exp.Expression] = {}
@@ -97,7 +106,7 @@ def _layers(query: Query, guarded: bool, dialect: str) -> tuple[list[list[tuple[
             layers.append([])
         layers[depth[name]].append((name, tree))
         columns[name] = exp.column(exp.to_identifier(name, quoted=True))
-    return layers, Translator(columns, inline, guarded=guarded, dialect=dialect)
+    return layers, Translator(columns, inline, column, guarded=guarded, dialect=dialect)
 
 
 def _filtered(made: exp.Select, translator: Translator, conditions: Sequence[Expression]) -> exp.Select:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from decimal import Decimal
 from functools import lru_cache
 from typing import Any
@@ -67,16 +67,23 @@ def literal(value: Any, kind: Type) -> exp.Expression:
     return made if kind.kind == "decimal" else exp.cast(made, sql_type(kind))
 
 
+def as_it_is(name: str) -> exp.Expression:
+    """A column whose values are those of the language."""
+    return exp.column(exp.to_identifier(name, quoted=True))
+
+
 class Translator:
-    """Trees over rows whose fields have been made columns: `columns` has the column of each field, `inline` the trees that are said in place.
+    """Trees over rows whose fields have been made columns: `columns` has the column of each field, `inline` the trees that are said in place;
+    `column` says a column of the origin.
 
     With `guarded`, a division by zero is null, as it is here; else the database stops at it. `dialect` is the database that is spoken to.
     """
 
     def __init__(
-        self, columns: Mapping[str, exp.Expression], inline: Mapping[str, c.TypedNode], *, guarded: bool = False,
-        dialect: str = "postgresql",
+        self, columns: Mapping[str, exp.Expression], inline: Mapping[str, c.TypedNode], column: Callable[[str], exp.Expression], *,
+        guarded: bool = False, dialect: str = "postgresql",
     ) -> None:  # fmt: skip
+        self.column = column
         self.templates = {**POSTGRESQL, **OTHERS.get(dialect, {})}
         self.columns, self.inline, self.guarded = columns, inline, guarded
 
@@ -87,7 +94,7 @@ class Translator:
         if isinstance(node, c.FieldRef):
             return self.columns[node.name].copy() if node.name in self.columns else self._inner(self.inline[node.name])
         if isinstance(node, c.ColumnRef):
-            return exp.column(exp.to_identifier(node.column, quoted=True))
+            return self.column(node.column)
         if isinstance(node, c.Case):
             made = exp.Case()
             for branch in node.branches:

@@ -14,7 +14,7 @@ from oak_ledger.formula import Grain
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.origin.database import engine_of
 from oak_ledger.origin.spec import OriginSpec
-from oak_ledger.places.database import relation
+from oak_ledger.places.database import columns_of, relation
 from oak_ledger.places.statement import statement
 from oak_ledger.places.translate import DIALECT, sql_type
 from oak_ledger.source.compiled import ResolvedName
@@ -45,7 +45,7 @@ def view_of(source: Source, about: str, schema: str, name: str) -> View:
         )
     fields, left_out = _fields(source)
     question = source.planned_rows([quote_identifier(one.name) for one in fields]).query
-    select = statement(question, relation(source), guarded=True).text(pretty=True)
+    select = statement(question, relation(source), columns_of(source), guarded=True).text(pretty=True)
     target = _name(schema, name)
     made = (
         f"DROP VIEW IF EXISTS {target}",
