@@ -78,7 +78,7 @@ def run_schedule_command(schedule: str, catalogue: str, as_json: bool) -> int:
     """Take the snapshots that the file SCHEDULE lists, and run the watches of their sources; for cron.
 
     Each [[snapshot]] of the file has source (a definition's path) and may have keep and watch = true. One that fails does not stop the
-    others; it exits with 1 where a watch is true, and with 2 where something failed.
+    others; it exits with 1 where one failed, or a watch is true.
     """
     from oak_ledger.present.terminal import say
 
@@ -103,7 +103,7 @@ def run_schedule_command(schedule: str, catalogue: str, as_json: bool) -> int:
                 "failed": failed,
             }
         )
-    return 2 if failed else 1 if any(one.state == "true" for one in results) else 0
+    return 1 if failed or any(one.state == "true" for one in results) else 0
 
 
 def _schedule(path: Path) -> list[dict[str, Any]]:
