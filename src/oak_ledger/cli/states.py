@@ -115,6 +115,8 @@ def _schedule(path: Path) -> list[dict[str, Any]]:
         raise UnusableInput(
             "not-a-schedule", f"{path} is no schedule.", hint='It has [[snapshot]] with source = "loads.oak.toml".'
         ) from None
+    if not isinstance(entries, list):
+        raise UnusableInput("not-a-schedule", f"{path}: each snapshot is a [[snapshot]], with two brackets.")
     for entry in entries:
         known = {"source": str, "keep": int, "watch": bool}
         wrong = next((key for key, value in entry.items() if not isinstance(value, known.get(key, ()))), None)
