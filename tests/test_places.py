@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import random
+import sqlite3
 import sys
 import unittest
 from typing import Any
@@ -231,6 +232,34 @@ class InTheDatabase(FolderCase):
                 self.same(there.to_dicts(), here.to_dicts())
                 said |= {name} if there.place == "origin" else set()
         self.assertEqual(set(names) - said, {"c", "j", "u"})
+
+    def test_only_the_columns_that_are_needed_are_read(self) -> None:
+        """Here too, of a table and of a query, whatever its columns are called; a colon in a query is a colon."""
+        server.execute(
+            self.uri,
+            [
+                'create view yard.strict as select id, mill, 1 / (id - id) as trap, \'a:b\' as ":c d" from yard."Load tickets"'
+            ],
+        )
+        for place in ({"table": "yard.strict"}, {"query": "select *, '12:30'::text as at from yard.strict"}):
+            with self.subTest(place):
+                text = '[source]\nname = "S"\n\n[origin]\nkind = "database"\nurl = "{}"\n{} = "{}"\n'.format(
+                    self.uri, *next(iter(place.items()))
+                )
+                for column in ("id", "mill", ":c d", "trap"):
+                    text += f'\n[[field]]\nname = "{column.strip(":")}"\ncolumn = "{column}"\n'
+                source = oak.open_source(self.write("strict.oak.toml", text)).computed("here")
+                self.assertEqual(source.rows(["c d"], limit=1).to_dicts(), [{"c d": "a:b"}])
+                self.assertEqual(source.tally(show=["COUNT(*)"]).value(), 3000)
+                with self.assertRaises(oak.OakError):
+                    source.rows(["trap"])
+        database = sqlite3.connect("x.db")
+        database.executescript("create table t (a integer, b text); insert into t values (1, 'x:y'), (2, 'z');")
+        database.close()
+        source = oak.intake(
+            url="sqlite:///x.db", query="select a, b, 'q:r' as c from t", name="Q", definition="q.oak.toml"
+        ).source
+        self.assertEqual(source.rows(["C", "A"], limit=1).to_dicts(), [{"C": "q:r", "A": 1}])
 
     def test_a_value_that_is_a_fault_is_reported_with_its_row(self) -> None:
         source = self.source.with_field("Odd", "100 / (Id - 7)")

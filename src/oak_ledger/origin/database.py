@@ -112,14 +112,14 @@ class DatabaseReader:
                 if self.spec.query:
                     self._once(connection)
                 if self.engine.dialect.name == "sqlite":
-                    self.kinds = _sqlite_kinds(connection, self._rows())
+                    self.kinds = _sqlite_kinds(connection, self._select())
                 else:
-                    self.kinds, self.codes = _kinds(connection, self._rows())
+                    self.kinds, self.codes = _kinds(connection, self._no_rows())
         return self.kinds
 
     def _once(self, connection: sa.Connection) -> None:
         """Raise UnusableInput where a query gives two columns of one name."""
-        names = list(connection.execute(self._rows()).keys())
+        names = list(connection.exec_driver_sql(self._no_rows()).keys())
         twice = next((name for name in names if names.count(name) > 1), None)
         if twice is not None:
             hint = "Name one of them differently in the query: … AS other_name."
@@ -140,20 +140,29 @@ class DatabaseReader:
         self.engine = self.engine or engine_of(self.spec, self.folder)
         return self.engine.connect()
 
-    def _rows(self) -> Any:
-        """The table or the query as something to select from."""
+    def _select(self, columns: Sequence[str] = ()) -> str:
+        """The table or the query as a statement, with some of its columns, or all."""
+        prepared = self.engine.dialect.identifier_preparer
+        some = ", ".join(map(prepared.quote_identifier, columns)) or "*"
         if self.spec.query:
-            return sa.text(self.spec.query.rstrip().rstrip(";"))
+            query = self.spec.query.rstrip().rstrip(";")
+            return f"select {some} from ({query}) as origin" if columns else query
         schema, _, name = self.spec.table.rpartition(".")
-        return sa.select(sa.text("*")).select_from(sa.table(name, schema=schema or None))
+        whole = ".".join(prepared.quote_identifier(part) for part in (schema, name) if part)
+        return f"select {some} from {whole}"
+
+    def _no_rows(self) -> str:
+        """The same without a row: what its columns are is asked, and nothing computed."""
+        return f"select * from ({self._select()}) as origin limit 0"
 
     def batches(self, columns: Sequence[str]) -> Iterator[pa.RecordBatch]:
         """The rows, in batches as they come."""
         kinds = self.columns()
         with _guarded(self.spec), self._connected() as connection:
-            result = connection.execution_options(stream_results=True).execute(self._rows())
-            names = list(result.keys())
-            wanted = [(names.index(name), kinds[name]) for name in columns]
+            result = connection.execution_options(stream_results=True).exec_driver_sql(
+                self._select(columns) if columns else f"select 1 from ({self._select()}) as origin"
+            )
+            wanted = [(at, kinds[name]) for at, name in enumerate(columns)]
             while rows := result.fetchmany(BATCH_ROWS):
                 if not columns:
                     yield row_count_batch(len(rows))
@@ -173,8 +182,8 @@ _POSTGRESQL: dict[int, Type] = {
 _NUMERIC = 1700
 
 
-def _kinds(connection: sa.Connection, rows: Any) -> tuple[dict[str, Type], dict[str, int]]:
-    result = connection.execution_options(stream_results=True).execute(rows)
+def _kinds(connection: sa.Connection, statement: str) -> tuple[dict[str, Type], dict[str, int]]:
+    result = connection.exec_driver_sql(statement)
     cursor: Any = result.cursor
     found, codes = {}, {}
     for column in cursor.description:
@@ -187,10 +196,9 @@ def _kinds(connection: sa.Connection, rows: Any) -> tuple[dict[str, Type], dict[
     return found, codes
 
 
-def _sqlite_kinds(connection: sa.Connection, rows: Any) -> dict[str, Type]:
+def _sqlite_kinds(connection: sa.Connection, inner: str) -> dict[str, Type]:
     """SQLite types values and not columns: a column has the type that all its values share."""
-    inner = rows.compile(connection).string if not isinstance(rows, sa.TextClause) else rows.text
-    names = list(connection.execute(rows).keys())
+    names = list(connection.exec_driver_sql(f"select * from ({inner}) as origin limit 0").keys())
     quoted = ['"' + name.replace('"', '""') + '"' for name in names]
     parts = [f"group_concat(distinct typeof({name}))" for name in quoted]
     said = connection.exec_driver_sql(f"select {', '.join(parts)} from ({inner})").one()
