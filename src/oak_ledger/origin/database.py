@@ -119,7 +119,12 @@ class DatabaseReader:
 
     def _once(self, connection: sa.Connection) -> None:
         """Raise UnusableInput where a query gives two columns of one name."""
-        names = list(connection.exec_driver_sql(self._no_rows()).keys())
+        renames = (
+            self.engine.dialect.name == "sqlite"
+        )  # it calls the second of two columns otherwise in a query around it
+        result = connection.exec_driver_sql(self._select() if renames else self._no_rows())
+        names = list(result.keys())
+        result.close()
         twice = next((name for name in names if names.count(name) > 1), None)
         if twice is not None:
             hint = "Name one of them differently in the query: … AS other_name."
