@@ -268,7 +268,8 @@ def _open(source: Source, note: Path, paths: Sequence[Path]) -> TypedCopy | None
         return None
     if any(stamp.whole for stamp in stamps.values()):  # by now their times may be enough
         metadata["stamps"] = {path: asdict(stamp) for path, stamp in (stamps_of(paths) or {}).items()}
-        if metadata["stamps"]:
+        latest = _read_note(note)  # another process may have put a newer copy in its place
+        if metadata["stamps"] and latest is not None and latest["data"] == metadata["data"]:
             _write_note(note, metadata)
     with suppress(FileNotFoundError):
         os.utime(note)
