@@ -17,8 +17,8 @@ from sqlglot import exp
 import oak_ledger as oak
 from oak_ledger.engine import Query
 from oak_ledger.functions.registry import LIBRARY
-from oak_ledger.functions.sql import NOT_POSTGRESQL, POSTGRESQL
 from oak_ledger.places import NotSaid, statement
+from oak_ledger.places.templates import NOT_POSTGRESQL, POSTGRESQL
 from tests import server, test_database
 from tests.support import FolderCase
 from tests.test_database import GROUPED, OVER_GROUPS, WINDOWS, grown

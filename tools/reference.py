@@ -11,7 +11,7 @@ from oak_ledger.catalogue.rules import ACTIONS, COLUMNS, RIGHTS
 from oak_ledger.cli.app import every_command, json_shape
 from oak_ledger.cli.shapes import SHAPES, schema
 from oak_ledger.codes import TOPICS as CODE_TOPICS
-from oak_ledger.functions.sql import NOT_POSTGRESQL, POSTGRESQL
+from oak_ledger.places.templates import NOT_POSTGRESQL, POSTGRESQL
 from oak_ledger.report.keys import table_keys
 
 DOCS = Path(__file__).parent.parent / "docs"

@@ -13,7 +13,7 @@ from sqlglot import exp
 
 from oak_ledger.errors import OakError
 from oak_ledger.formula import checked as c
-from oak_ledger.functions.sql import NOT_POSTGRESQL, OTHERS, POSTGRESQL
+from oak_ledger.places.templates import NOT_POSTGRESQL, OTHERS, POSTGRESQL
 from oak_ledger.types import Type
 
 DIALECT = "postgres"

@@ -176,9 +176,16 @@ def _chart(spec: PanelSpec, top: Top, heads: Sequence[Any], limited: int) -> Cha
             _date_text(group, months) if isinstance(group, dt.date) else one
             for group, one in zip(groups, shown, strict=True)
         )
-    measure = names[len(spec.by)]
+    shown_first = names[len(spec.by)]
     return ChartContent(
-        names[0], measure, shown, tuple(made), formats[measure], (), top.rest_label if top.rest else "", top.notes()
+        names[0],
+        shown_first,
+        shown,
+        tuple(made),
+        formats[shown_first],
+        (),
+        top.rest_label if top.rest else "",
+        top.notes(),
     )
 
 
