@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 INSTALL := $(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt
 
-.PHONY: demo test screenshots lint unit bench bench-functions real-files mutants clean
+.PHONY: demo test test-outside screenshots lint unit bench bench-functions real-files mutants clean
 
 demo: $(VENV)/runs
 	$(BIN)/oak demo demo
@@ -18,6 +18,10 @@ lint: $(VENV)/ready
 
 unit: $(VENV)/ready
 	$(BIN)/python tools/test.py
+
+# what needs more than pip packages: it installs them from Debian where it can, and says what it did not prove
+test-outside: $(VENV)/outside
+	$(BIN)/python tools/outside.py
 
 screenshots: $(VENV)/ready
 	$(BIN)/python tools/screenshots.py
@@ -34,6 +38,11 @@ $(VENV)/runs: pyproject.toml constraints.txt
 # what checking needs besides
 $(VENV)/ready: $(VENV)/runs
 	$(INSTALL) -e '.[dev]'
+	touch $@
+
+# what checking outside needs besides
+$(VENV)/outside: $(VENV)/ready
+	$(INSTALL) -e '.[dev,cluster]'
 	touch $@
 
 # what comparing with other engines needs besides

@@ -2,97 +2,52 @@
 
 from __future__ import annotations
 
-import os
 import random
+import re
+import signal
 import sqlite3
+import subprocess
 import sys
+import time
 import unittest
+from pathlib import Path
 from typing import Any
 
 import psycopg
-import pyarrow as pa
 import sqlalchemy as sa
-from sqlglot import exp
 
 import oak_ledger as oak
-from oak_ledger.engine import Query
 from oak_ledger.functions.registry import LIBRARY
-from oak_ledger.places import NotSaid, statement
-from oak_ledger.places.templates import NOT_POSTGRESQL, POSTGRESQL
-from tests import server, test_database
+from oak_ledger.places.dialects import BUILT, DIALECTS
+from oak_ledger.places.translate import sql_type
+from tests import every_place, server
+from tests.every_place import FORMULAS, R, table_of_literals
 from tests.support import FolderCase
-from tests.test_database import GROUPED, OVER_GROUPS, WINDOWS, grown
-
-FORMULAS = int(os.environ.get("OAK_FORMULAS", "800"))
-SEED = int(os.environ.get("OAK_SEED", "20261128"))
 
 
-class OwnSql(test_database.Against):
+class InPostgresql(every_place.EveryPlace):
     """Random formulas said by us and computed by the server."""
 
-    dialect = "postgresql"
-    stops: Any = psycopg.Error
+    dialect, stops = "postgresql", psycopg.Error
 
-    test_the_tables_of_values = None  # type: ignore[assignment]  # constants are computed before anything is said
-
-    def test_random_formulas_over_rows(self) -> None:
-        rng, said, refused = random.Random(SEED), 0, 0
-        formulas = [grown(rng, rng.choice("iidfbbbtttyw"), rng.choice((1, 2, 2, 3))) for _ in range(FORMULAS)]
-        for formula in [*formulas, *(one.replace("{at}", "at") for one in WINDOWS)]:
-            shown = [("at", "at"), ("x", formula)]
-            try:
-                made = [self.source._expression(one, place="show")[0] for one in shown]
-            except oak.OakError:
-                continue  # a constant part is a fault
-            query = Query(self.source.compiled.expressions, tuple(made), sort=self.source._sort(["at"], made))
-            outcome = self.outcome(query, formula, lambda shown=shown: self.source.rows(shown, sort=["at"]))  # type: ignore[misc]
-            said, refused = said + (outcome == "said"), refused + (outcome == "refused")
-        sys.stderr.write(f"[our own SQL for {self.dialect}: {said:,} said, {refused:,} refused, seed {SEED}] ")
-        self.assertGreater(said, 0.9 * FORMULAS)
-
-    def test_groups(self) -> None:
-        for by, formula in [
-            *(((), one) for one in GROUPED),
-            *((("b",), one) for one, _ in OVER_GROUPS),
-            *((("t", "c"), one) for one in GROUPED),
-        ]:
-            query = self.source.planned_tally(by, [("x", formula)]).query
-            outcome = self.outcome(
-                query, formula, lambda by=by, formula=formula: self.source.tally(by, [("x", formula)])
-            )  # type: ignore[misc]
-            self.assertEqual(outcome, "said", formula)
-
-    # the comparisons of the language itself are made in their own module
-    test_windows_over_rows = test_windows_over_groups_and_ordered_aggregates = test_the_departures_are_as_listed = None  # type: ignore[assignment]
-
-    def outcome(self, query: Query, formula: str, here: Any) -> str:
-        try:
-            text = statement(query, exp.to_table("r"), dialect=self.dialect).text()
-        except NotSaid as error:
-            self.assertTrue(error.why)
-            return "refused"
-        answer = here()
-        try:
-            rows = self.ask(text)
-        except self.stops as error:
-            self.assertTrue(answer.faults, f"{formula}: {error}\n{text}")
-            return "faulted"
-        if answer.faults:
-            return "faulted"
-        wanted = [tuple(row.values()) for row in answer.to_dicts()]
-        self.assertEqual(len(rows), len(wanted), formula)
-        for got, own in zip(rows, wanted, strict=True):
-            for one, other in zip(own, got, strict=False):
-                alike = (
-                    abs(one - float(other)) <= 1e-9 * max(abs(one), 1)
-                    if isinstance(one, float) and other is not None
-                    else one == other
-                )
-                self.assertTrue(alike, f"{formula}: {own} here, {got} there\n{text}")
-        return "said"
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        connection = psycopg.connect(server.start(cls, "our own SQL in PostgreSQL"), autocommit=True)
+        cls.addClassCleanup(connection.close)
+        for name, source in (("r", cls.source), ("v", cls.constants)):
+            table = source.rows().table
+            columns = ", ".join(
+                f'"{one.name}" {sql_type(one.type).sql("postgres")}' for one in source.fields if one.type is not None
+            )
+            connection.execute(f"create table {name} ({columns})".encode())
+            holes = ", ".join(["%s"] * table.num_columns)
+            for row in zip(*(one.to_pylist() for one in table.columns), strict=True):
+                connection.execute(f"insert into {name} values ({holes})".encode(), row)
+        cls.ask = lambda _, text: connection.execute(text).fetchall()  # type: ignore[assignment,misc]
 
 
-class InDuckdb(OwnSql):
+class InDuckdb(every_place.EveryPlace):
     """The same statements as duckdb reads them."""
 
     dialect = "duckdb"
@@ -101,22 +56,41 @@ class InDuckdb(OwnSql):
     def setUpClass(cls) -> None:
         import duckdb
 
-        columns = {
-            name: pa.array([row[at] for row in test_database.ROWS], test_database.ARROW[kind])
-            for at, (name, kind) in enumerate(test_database.COLUMNS.items())
-        }
-        r = pa.table({"at": [*range(1, len(test_database.ROWS) + 1)], **columns})
-        cls.source, cls.connection = oak.Source.from_table(r, name="R"), duckdb.connect()
-        cls.connection.execute("create table r as select * from r")
-        cls.addClassCleanup(cls.connection.close)
-        cls.stops = duckdb.Error
+        super().setUpClass()
+        connection = duckdb.connect()
+        cls.addClassCleanup(connection.close)
+        for name, table in (("r", R), ("v", table_of_literals())):
+            connection.register(f"{name} here", table)
+            connection.execute(f'create table {name} as select * from "{name} here"')
+        cls.stops, cls.ask = duckdb.Error, lambda _, text: connection.execute(text).fetchall()  # type: ignore[assignment,misc]
+
+
+class InSqlite(every_place.EveryPlace):
+    """Whole numbers and texts, as SQLite reads the statements."""
+
+    dialect, stops, least, formulas = "sqlite", sqlite3.Error, 0.15, 3 * FORMULAS
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        connection = sqlite3.connect(":memory:")
+        cls.addClassCleanup(connection.close)
+        kinds = {"integer": "integer", "text": "text", "boolean": "integer"}
+        for name, source in (("r", cls.source), ("v", cls.constants)):
+            columns = {one.name: kinds[one.type.kind] for one in source.fields if one.type and one.type.kind in kinds}
+            connection.execute(f"create table {name} ({', '.join(' '.join(one) for one in columns.items())})")
+            rows = zip(*(one.to_pylist() for one in source.rows([*columns]).table.columns), strict=True)
+            connection.executemany(f"insert into {name} values ({', '.join('?' * len(columns))})", rows)
+        cls.ask = lambda _, text: connection.execute(text).fetchall()  # type: ignore[assignment,misc]
 
 
 class Library(unittest.TestCase):
     def test_every_function_is_said_or_refused_with_a_reason(self) -> None:
-        built = {"EXTRACT", "DATE_TRUNC", "MEDIAN", "PERCENTILE_CONT", "PERCENTILE_DISC", "LISTAGG"}
-        known = {name.partition(":")[0].partition(",")[0] for name in (*POSTGRESQL, *NOT_POSTGRESQL)} | built
-        self.assertEqual({*LIBRARY.entries} - known, set())
+        for dialect in DIALECTS.values():
+            known = {re.split("[:, ]", name)[0] for name in (*dialect.said, *dialect.refused, *BUILT)}
+            wanted = {name for name in LIBRARY.entries if name.partition("_")[0] not in known}
+            if dialect.name != "sqlite":
+                self.assertEqual(wanted - known - ({"PLAIN_NUMBER"} if dialect.reads_texts else set()), set(), dialect.name)
 
 
 class InTheDatabase(FolderCase):
@@ -191,7 +165,9 @@ class InTheDatabase(FolderCase):
                 self.same(there.to_dicts(), here.to_dicts())
                 if question.get("totals"):
                     self.same(there.totals.to_pylist(), here.totals.to_pylist())  # type: ignore[union-attr]
-                self.assertEqual((there.rows_used, there.groups), (here.rows_used, here.groups))
+                self.assertEqual(
+                    (there.rows_read, there.rows_used, there.groups), (here.rows_read, here.rows_used, here.groups)
+                )
                 self.assertEqual([one.code for one in there.findings], [one.code for one in here.findings])
 
     def same(self, left: list[dict[str, Any]], right: list[dict[str, Any]]) -> None:
@@ -321,6 +297,101 @@ class InTheDatabase(FolderCase):
         self.assertIn("view-taken", self.oak("create-view", "Tickets", *url, "--as", "Load tickets", "--table", code=2))
         self.assertIn("The database refuses", self.oak("create-view", "Tickets", *url[:3], "nowhere", code=3))
 
+    def test_a_list_of_rows_in_a_settled_order(self) -> None:
+        """By the source's key it is computed there; else here, from the rows that the filter lets through."""
+        keyed = self.source.with_key(["Id"])
+        asked: dict[str, Any] = {
+            "show": ["Id", "Mill", "Net", ("Before", "LAG(Id) OVER (ORDER BY Id)")],
+            "sort": ["-Id"],
+            "limit": 7,
+        }
+        there, here = keyed.rows(**asked), keyed.computed("here").rows(**asked)
+        self.assertEqual((there.place, here.place), ("origin", "here"))
+        self.same(there.to_dicts(), here.to_dicts())
+        self.assertEqual((there.rows_read, there.rows_used), (here.rows_read, here.rows_used))
+        asked = {"show": ["Id", "Mill", "Cost"], "where": "Mill LIKE '%o%' AND Cost / 2 > 10", "sort": ["Cost"]}
+        there, here = keyed.rows(**asked, explain=True), keyed.computed("here").rows(**asked)
+        self.assertEqual((there.place, there.to_dicts()), ("here", here.to_dicts()))
+        self.assertEqual((there.rows_read, there.rows_used), (here.rows_read, here.rows_used))
+        self.assertIn("its order is not settled", " ".join(one.note for one in there.steps))
+
+    def test_the_filter_is_left_to_the_database_where_the_rest_is_computed_here(self) -> None:
+        for where, left_out in (
+            ("Mill = 'Low Weir'", True), ("Mill LIKE '%er%' OR Size IS NULL", True), ("Volume > 10 AND Day >= DATE '2026-03-01'", True),
+            ("100 / Id > 1", False), ("UPPER(Mill) = 'LOW WEIR'", False),
+        ):  # fmt: skip
+            with self.subTest(where):
+                source = self.source.without_entry("filter", "Real")
+                asked: dict[str, Any] = {
+                    "by": [("Mill", "INITCAP(Mill)")],
+                    "show": ["Volume", "COUNT(*)"],
+                    "where": where,
+                }
+                there, here = source.tally(**asked, explain=True), source.computed("here").tally(**asked)
+                self.same(there.to_dicts(), here.to_dicts())
+                self.assertEqual(
+                    (there.rows_read, there.rows_used, there.findings), (here.rows_read, here.rows_used, here.findings)
+                )
+                self.assertEqual(any("left out there" in one.note for one in there.steps), left_out)
+        windowed = self.source.rows(["Id", ("Row", "ROW_NUMBER() OVER (ORDER BY Id)")], where="Mill = 'Low Weir'")
+        here = self.source.computed("here").rows(
+            ["Id", ("Row", "ROW_NUMBER() OVER (ORDER BY Id)")], where="Mill = 'Low Weir'"
+        )
+        self.assertEqual(windowed.to_dicts(), here.to_dicts())
+
+    def test_texts_are_parameters_and_a_percent_sign_is_one(self) -> None:
+        text = self.source.document.text.replace(
+            'table = "yard.Load tickets"',
+            "query = \"select *, '%' || mill as share, id % 3 as third from yard.\\\"Load tickets\\\" where mill like '%e%'\"",
+        )
+        self.write("q.oak.toml", text + '\n[[field]]\nname = "Share"\ncolumn = "share"\n')
+        source = oak.open_source("q.oak.toml")
+        for hostile in (
+            '\'; drop table yard."Load tickets"; --',
+            "100%",
+            "%(p0)s",
+            "back\\slash",
+            "\u201cquoted\u201d",
+            ":p0",
+            "$1",
+        ):
+            asked: dict[str, Any] = {
+                "by": ["Share"],
+                "show": [("Text", "MAX(Mill || {0})"), ("Alike", "COUNT(*) FILTER (WHERE Mill <> {0})")],
+            }
+            quoted = "'" + hostile.replace("'", "''") + "'"
+            asked["show"] = [(name, one.replace("{0}", quoted)) for name, one in asked["show"]]
+            with self.subTest(hostile):
+                there, here = source.computed("origin").tally(**asked), source.computed("here").tally(**asked)
+                self.same(there.to_dicts(), here.to_dicts())
+        self.assertEqual(
+            source.computed("here").tally(show=["COUNT(*)"]).value(), source.tally(show=["COUNT(*)"]).value()
+        )
+
+    def test_an_interrupt_ends_the_statement_in_the_database(self) -> None:
+        text = self.source.document.text.replace(
+            'table = "yard.Load tickets"',
+            'query = "select * from yard.\\"Load tickets\\" where pg_sleep(0.02) is not null"',
+        )
+        self.write("slow.oak.toml", text)
+        running = "select count(*) from pg_stat_activity where query ilike '%pg_sleep%' and state = 'active' and pid <> pg_backend_pid()"
+        with psycopg.connect(self.uri, autocommit=True) as watcher:
+            process = subprocess.Popen(
+                [str(Path(sys.executable).parent / "oak"), "tally", "slow", "--show", "COUNT(*)", "--where", "Id > 0"],
+                stderr=subprocess.PIPE,
+                text=True,
+            )
+            for _ in range(600):
+                if process.poll() is not None or watcher.execute(running).fetchone() != (0,):
+                    break
+                time.sleep(0.1)
+            self.assertIsNone(process.poll(), "the statement was never seen")
+            process.send_signal(signal.SIGINT)
+            _, said = process.communicate(timeout=10)
+            self.assertNotIn("Traceback", said)
+            self.assertEqual(process.returncode, 130)
+            self.assertEqual(watcher.execute(running).fetchone(), (0,))
+
     def test_the_database_is_only_read(self) -> None:
         server.execute(
             self.uri,
@@ -339,6 +410,63 @@ class InTheDatabase(FolderCase):
             self.assertEqual(
                 connection.execute('select count(*) from yard."Load tickets" where id = 0').fetchone(), (0,)
             )
+
+
+class InASqliteFile(FolderCase):
+    """A source over a SQLite file is asked there about whole numbers and texts."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        database = sqlite3.connect("yard.db")
+        database.executescript(
+            "create table stock (id integer, yard text collate nocase, grade text, pieces integer, share real, mixed, big integer);"
+        )
+        chance = random.Random(4)
+        database.executemany(
+            "insert into stock values (?, ?, ?, ?, ?, ?, ?)",
+            [
+                (at, chance.choice(["North", "north", "Süd", "", None]), chance.choice(["a", "b"]), chance.choice([None, at % 7]), at / 3, chance.choice([1, "x"]), 2**62)
+                for at in range(1, 401)
+            ],
+        )  # fmt: skip
+        database.commit()
+        database.close()
+        self.source = oak.intake(
+            url="sqlite:///yard.db", table="stock", name="Stock", definition="s.oak.toml", keep_names=True
+        ).source.with_key(["id"])
+
+    def test_the_same_answers_as_here(self) -> None:
+        for place, asked in (
+            ("origin", {"by": ["yard"], "show": ["pieces", "COUNT(*)"]}),
+            ("origin", {"by": ["yard", "grade"], "show": [("n", "COUNT(DISTINCT pieces)")], "where": "yard = 'north' OR pieces > 3", "totals": True}),
+            ("origin", {"by": [("odd", "id % 2 = 1")], "show": [("most", "MAX(yard)")], "sort": ["-most"], "limit": 1}),
+            ("here", {"by": ["yard"], "show": [("share", "AVG(pieces)")], "where": "yard = 'north'"}),
+            ("here", {"by": ["yard"], "show": ["share"]}),
+            ("here", {"by": ["mixed"], "show": ["COUNT(*)"]}),
+            ("here", {"by": [("up", "UPPER(yard)")], "show": ["COUNT(*)"], "where": "yard <> 'North' AND pieces IN (1, 2)"}),
+            ("here", {"show": ["big"]}),
+            ("here", {"show": [("x", "SUM(10 / (id - 7))")]}),
+            ("here", {"show": [("x", "MAX(big + big)")]}),
+        ):  # fmt: skip
+            with self.subTest(asked):
+                there, here = self.source.tally(**asked), self.source.computed("here").tally(**asked)  # type: ignore[arg-type]
+                self.assertEqual((there.place, there.to_dicts()), (place, here.to_dicts()))
+                self.assertEqual(
+                    (there.rows_read, there.rows_used, there.groups, there.faults),
+                    (here.rows_read, here.rows_used, here.groups, here.faults),
+                )
+        there, here = (
+            one.rows(["id", "yard"], sort=["yard", "id"], limit=9, where="pieces = 3")
+            for one in (self.source, self.source.computed("here"))
+        )
+        self.assertEqual((there.place, there.to_dicts(), there.rows_used), ("origin", here.to_dicts(), here.rows_used))
+
+    def test_refusals_name_the_reason(self) -> None:
+        for formula, why in (("SUM(share)", "in SQLite, decimals, numbers and dates"), ("COUNT(DISTINCT mixed)", "integer and text"), ("COUNT(*) FILTER (WHERE yard LIKE 'n%')", "letter case"),
+                             ("MEDIAN(pieces)", "no percentiles"), ("MAX(CAST(yard AS INTEGER))", "number of any text")):  # fmt: skip
+            with self.subTest(formula):
+                error = self.raises("not-in-database", self.source.computed("origin").tally, show=[("x", formula)])
+                self.assertIn(why, str(error))
 
 
 if __name__ == "__main__":

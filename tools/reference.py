@@ -11,7 +11,7 @@ from oak_ledger.catalogue.rules import ACTIONS, COLUMNS, RIGHTS
 from oak_ledger.cli.app import every_command, json_shape
 from oak_ledger.cli.shapes import SHAPES, schema
 from oak_ledger.codes import TOPICS as CODE_TOPICS
-from oak_ledger.places.templates import NOT_POSTGRESQL, POSTGRESQL
+from oak_ledger.places.dialects import BUILT, DIALECTS, Dialect
 from oak_ledger.report.keys import table_keys
 
 DOCS = Path(__file__).parent.parent / "docs"
@@ -160,32 +160,37 @@ def places_page() -> str:
     lines = [
         "# What is computed where",
         "",
-        "This page is generated. A tally of a source whose rows are in a PostgreSQL database is computed there in one statement, where all of it can be said in the",
-        "same meaning; else the rows are read, and it is computed here. `--explain` names what could not be said and why, `--place here|origin` decides, `oak sql` prints the",
-        "statement. Where the database stops at a value that cannot be computed, the question is answered here, where it is reported with its row.",
+        "This page is generated. A question asked of a source whose rows are in PostgreSQL or SQLite is computed there in one statement, where all of it can be said in",
+        "the same meaning. Else the database gives the columns that are needed, of the rows that its filters let through as far as they can be said there, and the rest is",
+        "computed here. `--explain` names what could not be said and why, `--place here|origin` decides, `oak sql --for DATABASE` prints the statement. `--place spark`",
+        "asks a cluster. A list of rows is computed in a database only in a settled order: sorted by the fields of the source's key.",
         "",
-        "| function or operator | in PostgreSQL, and in duckdb through `oak sql --for duckdb` |",
-        "|---|---|",
+        "- Where a database stops at a value that cannot be computed (a division by zero, a number too large), the question is answered here, where the value is reported with its row.",
+        "- Where the order of a window leaves ties, which row comes first is the place's own choice: give an order that settles it.",
+        "- Rows of a database have no numbers of their own: the row of a fault is counted among those that the database gave.",
+        "- SQLite ends a text at the character 0.",
+        "- `X:kind` is X with a first argument of that kind, `X,2` X with two arguments.",
+        "",
+        f"| function or operator | {' | '.join(DIALECTS)} |",
+        f"|---|{'---|' * len(DIALECTS)}",
     ]
-    names = sorted(
-        {
-            *POSTGRESQL,
-            *NOT_POSTGRESQL,
-            "LIKE",
-            "CASE",
-            "EXTRACT",
-            "DATE_TRUNC",
-            "INTERVAL",
-            "MEDIAN",
-            "PERCENTILE_CONT",
-            "PERCENTILE_DISC",
-            "LISTAGG",
-        }
-    )
+    names = sorted({*BUILT, *(name for one in DIALECTS.values() for name in (*one.said, *one.refused))})
     for name in names:
-        said = f"`{cell(POSTGRESQL[name])}`" if POSTGRESQL.get(name) else NOT_POSTGRESQL.get(name) or "yes"
-        lines.append(f"| `{cell(name)}` | {said} |")
+        row = [place_cell(name, one) for one in DIALECTS.values()]
+        lines.append(f"| `{cell(name)}` | {' | '.join(row)} |")
     return "\n".join([*lines, ""])
+
+
+def place_cell(name: str, dialect: Dialect) -> str:
+    """What a function is in a database, or why there is nothing."""
+    general = name.partition(":")[0].partition(",")[0]
+    why = next((dialect.refused[one] for one in (name, general) if one in dialect.refused), None)
+    if why is not None:
+        return why
+    template = next((dialect.said[one] for one in (name, general) if one in dialect.said), None)
+    if template is not None:
+        return f"`{cell(template)}`" if len(template) <= 60 else "yes"
+    return "yes" if name in BUILT else dialect.wrong_kind or "nothing there means the same"
 
 
 def cell(text: str) -> str:

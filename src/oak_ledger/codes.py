@@ -132,6 +132,7 @@ join-key | a join has no usable key | join on a column that both sides have, of 
 memory-origin | the definition has no rows of its own | give it an [origin] with a file
 name-parts | a file's name does not fit name_parts | change name_parts or path
 names-count | the number of names and of columns differ | correct the list of names
+no-cluster | there is no cluster to ask, or what asks it is not installed | pip install 'oak-ledger[cluster]', Java 17, OAK_SPARK
 no-driver | the database's driver is not installed | pip install 'oak-ledger[postgresql]'
 no-file | the file is missing | check the path
 no-fields | no field works, so nothing can be written | oak check
@@ -161,8 +162,8 @@ no-baseline | BEFORE needs an earlier state | --baseline FILE
 
 WORK = _errors("""
 view-taken | the database has something else of that name | choose another name: --as
-unknown-place | there is no such place | here or origin
-not-in-database | a question cannot be computed in the database in the same meaning | --place here
+unknown-place | there is no such place | here, origin or spark
+not-in-database | a question cannot be computed in the place that was asked in the same meaning | --place here
 too-long | a text is longer than a catalogue takes | shorten it
 no-right | a right to be taken away is not there | oak rights list shows all
 rows-missing | stored rows are not there | restore the file from a backup, or publish again

@@ -295,10 +295,10 @@ def place_option(command: Command) -> Command:
     """`--place`."""
     return click.option(
         "--place",
-        type=click.Choice(["", "here", "origin"]),
+        type=click.Choice(["", "here", "origin", "spark"]),
         default="",
-        metavar="here|origin",
-        help="Where to compute: here, or in the database that the rows come from  [default: there, where all of it can be said]",
+        metavar="here|origin|spark",
+        help="Where to compute: here, in the database that the rows come from (the default where all of it can be said there), or on a cluster (its address in OAK_SPARK)",
     )(command)
 
 

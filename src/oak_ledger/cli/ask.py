@@ -68,8 +68,9 @@ def _print_answer(
         out.print(rows_table(answer, out.width, notes or []))
         if count:
             out.print(Text(count, style=QUIET))
-        if answer.place == "origin":
-            out.print(Text("computed in the database", style=QUIET))
+        if answer.place != "here":
+            where = "in the database" if answer.place == "origin" else "on the cluster"
+            out.print(Text(f"computed {where}", style=QUIET))
         for line in faults_lines(answer.faults):
             out.print(line)
         if answer.findings:

@@ -41,6 +41,7 @@ MARGIN_FILLED = '"Gross value" - COALESCE("Haulage cost", 0) - COALESCE("Loading
 SIZE = "CASE WHEN Volume < 10 THEN 'small' WHEN Volume < 30 THEN 'middle' ELSE 'large' END"
 MOVED = "STAND=COMPARTMENT LOADING_COST=PERMIT_COST PERMIT_COST=LOADING_COST"
 FALLS = "SUM(Margin) < BEFORE(SUM(Margin)) * 0.9995"
+LOGS = "--show 'Days = COUNT(*)' --show 'Most logs = MAX(Logs)' --where \"Grade <> 'C'\""
 DAY: tuple[Step, ...] = (
     Step(
         "Look at what arrived",
@@ -207,6 +208,17 @@ DAY: tuple[Step, ...] = (
             ("oak report check reports", 1),
             ("oak catalogue verify", 0),
             ("oak catalogue log -n 6", 0),
+        ),
+    ),
+    Step(
+        "Rows that stay where they are",
+        "The yards keep their stock in a database. It is asked there; what it would compute in another way is computed here, and the plan says why.",
+        (
+            ("oak intake intake/yard.db --table stock --name 'Yard stock' --to stock.oak.toml --quiet", 0),
+            ("oak field add stock Room \"CASE WHEN Logs >= 1000 THEN 'full' ELSE 'space' END\"", 0),
+            (f"oak tally stock --by Yard --by Room {LOGS}", 0),
+            (f"oak sql stock --by Yard {LOGS} --for sqlite", 0),
+            ("oak tally stock --by Yard --show 'Mean volume = AVG(Volume)' --where \"Grade = 'A'\" --explain", 0),
         ),
     ),
 )

@@ -16,7 +16,7 @@ Finding | code text, severity text, message text, hint text, where text, text te
 Sample | row integer, inputs row | a row whose value could not be computed, with what went into it
 Fault | field text, what text, rows integer, samples Sample* | values that could not be computed: of which field, why, in how many rows
 Step | kind text, what text, rows integer, bytes integer, seconds number, note text | a step of a computation
-Answer | rows row*, totals row?, faults Fault*, findings Finding*, steps Step*, version text, place text | rows as objects by field name; `totals` and `steps` where they were asked for; `version` says which published version it is (empty for a working copy), `place` where it was computed: here, or in the origin's database
+Answer | rows row*, totals row?, faults Fault*, findings Finding*, steps Step*, version text, place text | rows as objects by field name; `totals` and `steps` where they were asked for; `version` says which published version it is (empty for a working copy), `place` where it was computed: here, origin (its database) or spark (a cluster)
 Proposal | field text, column text, type text, role text?, role_why text, why text, rows integer, nulls integer, distinct integer?, misfits integer, samples text* | a field as intake proposes it, with the evidence
 NewNulls | column text, rows integer | nulls that a join brings into a column
 Total | column text, before number, after number | a total that a join changes

@@ -22,7 +22,7 @@ from oak_ledger.cli.app import catalogue_option, draft_option, json_option, open
 @click.option(
     "--for",
     "dialect",
-    type=click.Choice(["postgresql", "duckdb"]),
+    type=click.Choice(["postgresql", "sqlite", "duckdb", "spark"]),
     default="postgresql",
     show_default=True,
     help="The database that is to read it.",
@@ -41,11 +41,12 @@ def sql_command(
     """
     from oak_ledger.cli.ask import named
     from oak_ledger.places.database import written
+    from oak_ledger.places.dialects import DIALECTS
 
     opened = open_any(source, catalogue, draft=draft)
     items = [named(item, opened) for item in show]
     planned = opened.planned_tally([named(item, opened) for item in by], items, where=where, sort=sort, limit=limit)
-    text = written(opened, planned.query, guarded=True, dialect=dialect).text(pretty=True)
+    text = written(opened, planned.query, guarded=True, dialect=DIALECTS[dialect]).text(pretty=True)
     if as_json:
         print_json({"statement": text})
         return

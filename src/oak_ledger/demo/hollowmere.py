@@ -262,12 +262,18 @@ def _yard(path: Path, rng: np.random.Generator) -> None:
             for offset in range(180):
                 stock = max(0.0, stock + rng.normal(0, 22))
                 rows.append(
-                    ((dt.date(2026, 1, 1) + dt.timedelta(days=offset)).isoformat(), yard, grade, round(stock, 1))
+                    (
+                        (dt.date(2026, 1, 1) + dt.timedelta(days=offset)).isoformat(),
+                        yard,
+                        grade,
+                        round(stock, 1),
+                        int(stock * 2.4),
+                    )
                 )
     connection = sqlite3.connect(path)
     try:
-        connection.execute("create table stock (day text, yard text, grade text, volume real)")
-        connection.executemany("insert into stock values (?, ?, ?, ?)", rows)
+        connection.execute("create table stock (day text, yard text, grade text, volume real, logs integer)")
+        connection.executemany("insert into stock values (?, ?, ?, ?, ?)", rows)
         connection.commit()
     finally:
         connection.close()

@@ -54,6 +54,13 @@ class Faults:
 
     kept: dict[tuple[str, str], list[Rows]] = field(default_factory=dict)
     samples: dict[tuple[str, str], dict[int, dict[str, Any]]] = field(default_factory=dict)
+    counted: dict[tuple[str, str], int] = field(default_factory=dict)
+    """How often, where it is not known in which rows."""
+
+    def count(self, owner: str, what: str, rows: int) -> None:
+        """Note a fault in so many rows, of which nothing else is known."""
+        if rows:
+            self.counted[owner, what] = self.counted.get((owner, what), 0) + rows
 
     def record(self, owner: str, what: str, rows: Rows, inputs: Callable[[int], dict[str, Any]]) -> None:
         """Note a fault in these rows; `inputs` says what went into the row with an index among them."""
@@ -96,6 +103,7 @@ class Faults:
             )
             for (owner, what), rows in self.kept.items()
         ]
+        made += [Fault(owner, what, rows, ()) for (owner, what), rows in self.counted.items()]
         return tuple(sorted(made, key=lambda fault: (-fault.rows, fault.field, fault.what)))
 
 

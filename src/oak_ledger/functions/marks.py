@@ -18,7 +18,7 @@ _ALIKE = {" ": _SPACES, "'": "'\u2019"}  # marks that cover several characters
 
 
 @lru_cache(maxsize=64)
-def _pattern(mark: str, thousands: str, currencies: str) -> str:
+def pattern(mark: str, thousands: str, currencies: str) -> str:
     """What a number looks like with these marks."""
     digits = "[0-9]+"
     if thousands:
@@ -55,7 +55,7 @@ def plain_number(run: CallContext, x: Any, *_marks: Any) -> Any:
     if len(mark) != 1 or mark == thousands:
         raise ComputeError("the decimal mark is one character, and not the thousands mark")
     texts = pc.utf8_trim(run.array(x), _TRIMMED)
-    fits = pc.match_substring_regex(texts, _pattern(mark, thousands, currencies))
+    fits = pc.match_substring_regex(texts, pattern(mark, thousands, currencies))
     texts = pc.if_else(fits, texts, pa.scalar(None, pa.string()))
     bare = texts
     for one in currencies.split():

@@ -21,6 +21,7 @@ from oak_ledger.formula.lexer import quote_identifier, quote_literal
 from oak_ledger.functions.accumulators import as_floats
 from oak_ledger.origin.evidence import NULL_WORDS
 from oak_ledger.source.definition import FieldSpec
+from oak_ledger.source.notebook import InNotebook
 from oak_ledger.source.source import Source
 
 COMMON = 8
@@ -44,7 +45,7 @@ class Suspicion:
 
 
 @dataclass(frozen=True, slots=True)
-class FieldProfile:
+class FieldProfile(InNotebook):
     """One field: counts, ends, commonest values, lengths, distribution, patterns, suspicions.
 
     `common` has (value, rows), the most frequent first. `shortest` and `longest` are texts. `bins` has the distribution of numbers and dates as

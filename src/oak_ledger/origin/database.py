@@ -100,9 +100,13 @@ class DatabaseReader:
     folder: Path
     bad_rows: list[BadRow] = field(default_factory=list)
     kinds: dict[str, Type] = field(default_factory=dict)
-    codes: dict[str, int] = field(default_factory=dict)
-    """The type number of each column in PostgreSQL's protocol."""
+    codes: dict[str, int | str] = field(default_factory=dict)
+    """What the database calls the type of each column: its number in PostgreSQL's protocol, in SQLite the types of its values."""
     engine: Any = None
+    condition: tuple[str, dict[str, str]] | None = None
+    """What the rows that are read must meet, in the words of the database, and the texts that fill its holes."""
+    left_out: int = 0
+    """How many rows do not meet it."""
 
     def columns(self) -> dict[str, Type]:
         """The columns, with their types as the database has them (in SQLite: as its values have them)."""
@@ -112,7 +116,7 @@ class DatabaseReader:
                 if self.spec.query:
                     self._once(connection)
                 if self.engine.dialect.name == "sqlite":
-                    self.kinds = _sqlite_kinds(connection, self._select())
+                    self.kinds, self.codes = _sqlite_kinds(connection, self._select())
                 else:
                     self.kinds, self.codes = _kinds(connection, self._no_rows())
         return self.kinds
@@ -146,11 +150,13 @@ class DatabaseReader:
         return self.engine.connect()
 
     def _select(self, columns: Sequence[str] = ()) -> str:
-        """The table or the query as a statement, with some of its columns, or all."""
+        """The table or the query as a statement for the driver, with some of its columns, or all."""
         prepared = self.engine.dialect.identifier_preparer
         some = ", ".join(map(prepared.quote_identifier, columns)) or "*"
         if self.spec.query:
             query = self.spec.query.rstrip().rstrip(";")
+            if "format" in self.engine.dialect.paramstyle:  # a lone % would begin a parameter
+                query = query.replace("%", "%%")
             return f"select {some} from ({query}) as origin" if columns else query
         schema, _, name = self.spec.table.rpartition(".")
         whole = ".".join(prepared.quote_identifier(part) for part in (schema, name) if part)
@@ -163,10 +169,17 @@ class DatabaseReader:
     def batches(self, columns: Sequence[str]) -> Iterator[pa.RecordBatch]:
         """The rows, in batches as they come."""
         kinds = self.columns()
-        with _guarded(self.spec), self._connected() as connection:
-            result = connection.execution_options(stream_results=True).exec_driver_sql(
-                self._select(columns) if columns else f"select 1 from ({self._select()}) as origin"
-            )
+        listed = ", ".join(map(self.engine.dialect.identifier_preparer.quote_identifier, columns)) or "1"
+        statement, given = f"select {listed} from ({self._select()}) as origin", dict[str, str]()
+        if self.condition:
+            statement, given = f"{statement} where {self.condition[0]}", self.condition[1]
+        elif columns:
+            statement = self._select(columns)
+        with (
+            _guarded(self.spec),
+            self._connected() as connection,
+            connection.execution_options(stream_results=True).exec_driver_sql(statement, given) as result,
+        ):
             wanted = [(at, kinds[name]) for at, name in enumerate(columns)]
             while rows := result.fetchmany(BATCH_ROWS):
                 if not columns:
@@ -176,8 +189,8 @@ class DatabaseReader:
                 yield pa.RecordBatch.from_arrays(arrays, names=list(columns))
 
     def locate(self, row: int) -> str:
-        """Nothing better than the number."""
-        return ""
+        """Nothing better than the number, counted among the rows that are read."""
+        return "of those that the database gave" if self.condition else ""
 
 
 # The type numbers of PostgreSQL's wire protocol.
@@ -187,10 +200,11 @@ _POSTGRESQL: dict[int, Type] = {
 _NUMERIC = 1700
 
 
-def _kinds(connection: sa.Connection, statement: str) -> tuple[dict[str, Type], dict[str, int]]:
+def _kinds(connection: sa.Connection, statement: str) -> tuple[dict[str, Type], dict[str, int | str]]:
     result = connection.exec_driver_sql(statement)
     cursor: Any = result.cursor
-    found, codes = {}, {}
+    found: dict[str, Type] = {}
+    codes: dict[str, int | str] = {}
     for column in cursor.description:
         codes[column.name] = column.type_code
         kind = _POSTGRESQL.get(column.type_code, TEXT)
@@ -201,17 +215,18 @@ def _kinds(connection: sa.Connection, statement: str) -> tuple[dict[str, Type], 
     return found, codes
 
 
-def _sqlite_kinds(connection: sa.Connection, inner: str) -> dict[str, Type]:
+def _sqlite_kinds(connection: sa.Connection, inner: str) -> tuple[dict[str, Type], dict[str, int | str]]:
     """SQLite types values and not columns: a column has the type that all its values share."""
     names = list(connection.exec_driver_sql(f"select * from ({inner}) as origin limit 0").keys())
     quoted = ['"' + name.replace('"', '""') + '"' for name in names]
     parts = [f"group_concat(distinct typeof({name}))" for name in quoted]
     said = connection.exec_driver_sql(f"select {', '.join(parts)} from ({inner})").one()
     known = {frozenset({"integer"}): INTEGER, frozenset({"real"}): NUMBER, frozenset({"integer", "real"}): NUMBER}
-    return {
-        name: known.get(frozenset(str(kinds or "text").split(",")) - {"null"}, TEXT)
+    codes: dict[str, int | str] = {
+        name: ",".join(sorted({*str(kinds or "text").split(",")} - {"null"}))
         for name, kinds in zip(names, said, strict=True)
     }
+    return {name: known.get(frozenset(str(kinds).split(",")), TEXT) for name, kinds in codes.items()}, codes
 
 
 def _value(value: Any, kind: Type) -> Any:

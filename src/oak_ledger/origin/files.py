@@ -75,7 +75,7 @@ class FilesReader:
         """The columns of the files (the first file's order), the parts of the name, and the file's name."""
         names: dict[str, Type] = {}
         for path in self.paths:
-            names |= dict.fromkeys(self._names(path), TEXT)
+            names |= dict.fromkeys(self.names_in(path), TEXT)
         known = {name.casefold() for name in [*names, FILE_COLUMN]}
         for part in part_names(self.spec):
             if part.casefold() in known:
@@ -90,10 +90,10 @@ class FilesReader:
 
     def shapes(self) -> list[tuple[Path, list[str], list[str]]]:
         """Files whose columns differ from the first one's: the path, what is missing, what is there in addition."""
-        first = self._names(self.paths[0])
+        first = self.names_in(self.paths[0])
         found = []
         for path in self.paths[1:]:
-            names = self._names(path)
+            names = self.names_in(path)
             missing, more = [one for one in first if one not in names], [one for one in names if one not in first]
             if missing or more:
                 found.append((path, missing, more))
@@ -114,7 +114,7 @@ class FilesReader:
     def beside(self) -> list[Path]:
         """Files beside these that are newer than all of them, have the same ending and columns, and that the path does not name."""
         newest = max(path.stat().st_mtime_ns for path in self.paths)
-        first = self._names(self.paths[0])
+        first = self.names_in(self.paths[0])
         found = []
         for path in sorted(
             {one for here in {path.parent for path in self.paths} for one in here.iterdir()} - {*self.paths}
@@ -136,14 +136,22 @@ class FilesReader:
         """How a file is written."""
         return self._own(path)[0]
 
-    def _names(self, path: Path) -> list[str]:
+    def given(self, path: Path) -> dict[str, str]:
+        """The columns whose value comes from a file's name."""
+        given = name_parts_of(self.spec, path)
+        if self.spec.kind == "files":
+            given.setdefault(FILE_COLUMN, path.name)
+        return given
+
+    def names_in(self, path: Path) -> list[str]:
+        """The columns that a file has."""
         return dialect.column_names(path, self.written(path))
 
     def _own(self, path: Path) -> tuple[ReadingSpec, str]:
         state = state_of(path)
         known = self.own.get(path)
         if known is None or known[0] != state or state is None:
-            like = self._names(self.paths[0]) if path != self.paths[0] else []
+            like = self.names_in(self.paths[0]) if path != self.paths[0] else []
             known = self.own[path] = (state, *own_spec(path, self.spec, like))
         return known[1:]
 
@@ -159,10 +167,8 @@ class FilesReader:
         waiting: list[Fragment] = []
         left = SMALL_BYTES
         for number, path in enumerate(self.paths):
-            given = name_parts_of(self.spec, path)
-            if self.spec.kind == "files":
-                given.setdefault(FILE_COLUMN, path.name)
-            there = self._names(path) if len(self.paths) > 1 else list(columns)
+            given = self.given(path)
+            there = self.names_in(path) if len(self.paths) > 1 else list(columns)
             own = [name for name in columns if name not in given and name in there]
             size = path.stat().st_size if path.exists() else 0
             if size > left and waiting:

@@ -1,8 +1,10 @@
-"""A question asked where the rows are: in the PostgreSQL database that is the origin of a source."""
+"""A question asked where the rows are: in the database, PostgreSQL or SQLite, that is the origin of a source."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import time
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -15,14 +17,19 @@ from oak_ledger.engine import Query
 from oak_ledger.engine.faults import Faults
 from oak_ledger.engine.query import Result
 from oak_ledger.errors import UnusableInput
+from oak_ledger.formula import Grain
+from oak_ledger.formula import checked as c
 from oak_ledger.origin.database import DatabaseReader
+from oak_ledger.places.dialects import DIALECTS, POSTGRESQL, Dialect
 from oak_ledger.places.statement import Statement, parsed, statement
-from oak_ledger.places.translate import NotSaid, sql_type
+from oak_ledger.places.translate import NotSaid, Translator, sql_type
 
 if TYPE_CHECKING:
     from oak_ledger.source.source import Source
 
 SECONDS = 600  # that a statement may take
+_HOLES = {"postgresql": "%({})s", "sqlite": ":{}"}
+"""How a statement's parameters are written for the driver of each database."""
 
 
 _AS_THEY_ARE = frozenset({16, 20, 21, 23, 25, 1043, 1082, 1114})  # boolean, whole numbers, texts, dates and timestamps
@@ -33,20 +40,24 @@ Columns = Callable[[str], exp.Expression]
 
 def columns_of(source: Source) -> Columns:
     """How the columns of a source are said, so that they have the values that reading them here gives: no NaN and no infinity, times in
-    universal time. Raises NotSaid for a column of a type whose texts are another matter."""
+    universal time. Raises NotSaid for a column of a type whose values are another matter."""
     reader = source.opened
     codes = reader.codes if isinstance(reader, DatabaseReader) and reader.columns() else {}
 
     def column(name: str) -> exp.Expression:
         made: exp.Expression = exp.column(exp.to_identifier(name, quoted=True))
         code = codes.get(name)
+        if isinstance(code, str):  # SQLite's, where a column may compare texts in its own way
+            if code not in ("", "text", "integer"):
+                raise NotSaid(f"The column {name}", f"SQLite has values of the type {code.replace(',', ' and ')} in it")
+            return exp.Collate(this=made, expression=exp.var("BINARY")) if code != "integer" else made
         if code is None or code in _AS_THEY_ARE:
             return made
         if code == _WITH_ZONE:
             return exp.AtTimeZone(this=made, zone=exp.Literal.string("UTC"))
         if code == _REAL:  # as it reads
             made = exp.cast(exp.cast(made, "TEXT"), "DOUBLE PRECISION")
-        if code in (_REAL, _DOUBLE, _NUMERIC):
+        if code in (_REAL, _DOUBLE, _NUMERIC) and isinstance(reader, DatabaseReader):
             kind = reader.columns()[name]
             finite = exp.EQ(this=exp.Sub(this=made.copy(), expression=made.copy()), expression=exp.Literal.number(0))
             return exp.cast(exp.Case().when(finite, made), sql_type(kind))
@@ -67,7 +78,7 @@ def relation(source: Source) -> exp.Expression:
     return exp.Table(this=table, db=exp.to_identifier(schema, quoted=True) if schema else None)
 
 
-def written(source: Source, query: Query, *, guarded: bool = False, dialect: str = "postgresql") -> Statement:
+def written(source: Source, query: Query, *, guarded: bool = False, dialect: Dialect = POSTGRESQL) -> Statement:
     """The statement of a question. Raises NotSaid where it cannot be said in the same meaning."""
     return statement(
         replace(query, totals=False), relation(source), columns_of(source), guarded=guarded, dialect=dialect
@@ -75,43 +86,134 @@ def written(source: Source, query: Query, *, guarded: bool = False, dialect: str
 
 
 def asked(source: Source, query: Query) -> Result:
-    """A grouped question answered in the database. Raises NotSaid where it cannot be said, or where a value is a fault, which is
-    reported with its row only here; UnusableInput where the database cannot be reached."""
+    """A question answered in the database. Raises NotSaid where it cannot be said, or where a value is a fault, which is reported with its row
+    only here; UnusableInput where the database cannot be reached."""
+    reader, dialect = _reader(source)
+    if not query.grouped and not _in_order(source, query):
+        raise NotSaid("A list of rows", "its order is not settled; sort by all fields of the source's key")
+    first = written(source, query, dialect=dialect)
+    plain = replace(query, sort=(), limit=None, totals=False)
+    counted = {"by": (), "show": (), "grouped": True}
+    more = {
+        "totals": replace(plain, by=()) if query.totals else None,
+        "used": None if query.grouped else replace(plain, **counted),  # type: ignore[arg-type]
+        "read": replace(plain, where=(), always=(), **counted) if query.where or query.always else None,  # type: ignore[arg-type]
+    }
+    statements = {name: written(source, one, dialect=dialect) for name, one in more.items() if one is not None}
+    with _reading(reader) as ask:
+        rows = ask(first)
+        others = {name: ask(one) for name, one in statements.items()}
+    columns = [*query.by, *query.show]
+    used = sum(row[len(columns)] for row in rows[:1]) if query.grouped else others["used"][0][0]
+    read = others["read"][0][0] if "read" in others else used
+    groups = None if not query.grouped else rows[0][len(columns) + 1] if rows and query.by else len(rows)
+    totals = _table(columns[len(query.by) :], others["totals"], query.by) if query.totals else None
+    return Result(_table(columns, rows), totals, Faults(), int(read), int(used), groups)
+
+
+def narrowed(source: Source, query: Query) -> DatabaseReader | None:
+    """The reader of a source that is computed here, which leaves to the database what of the filters it can say; None where that is nothing.
+
+    Only conditions in which nothing can be a fault: what is a fault is reported here, of whatever row.
+    """
+    try:
+        reader, dialect = _reader(source)
+        column = columns_of(source)
+    except NotSaid:
+        return None
+    trees = {name: one.checked for name, one in query.fields.items()}
+    windows = any(
+        isinstance(node, c.Window) and node.grain == Grain.ROW
+        for tree in _with_fields(trees, [one.checked for one in (*query.show, *query.by, *query.where)])
+        for node in c.walk(tree)
+    )
+    translator = Translator({}, trees, column, dialect=dialect)
+    said = [
+        condition
+        for one in (*query.always, *(query.where if not windows else ()))
+        if (condition := _condition(one.checked, trees, translator)) is not None
+    ]
+    if not said:
+        return None
+    all_of_it = exp.and_(*said)
+    hole = _HOLES[dialect.name]
+    text, filled = Statement(exp.select("1").where(all_of_it), (), dialect).parameters(hole)
+    reader = replace(reader, condition=(text.partition(" WHERE ")[2], filled))
+    count = exp.select(exp.Count(this=exp.Star())).from_(relation(source)).where(exp.not_(exp.Is(this=exp.paren(all_of_it), expression=exp.true())))  # fmt: skip
+    with _reading(reader) as ask:
+        reader.left_out = ask(Statement(count, (), dialect))[0][0]
+    return reader
+
+
+def _with_fields(fields: Mapping[str, c.TypedNode], trees: Sequence[c.TypedNode]) -> list[c.TypedNode]:
+    """Trees, and those of all fields that they need."""
+    made, seen = list(trees), set()
+    for tree in made:
+        for name in c.fields_used(tree):
+            if name not in seen:
+                seen.add(name)
+                made.append(fields[name])
+    return made
+
+
+def _condition(tree: c.TypedNode, fields: Mapping[str, c.TypedNode], translator: Translator) -> exp.Expression | None:
+    needed = _with_fields(fields, [tree])
+    if any(c.can_fault(one) or isinstance(node, (c.Window, c.Before)) for one in needed for node in c.walk(one)):
+        return None
+    try:
+        return exp.paren(translator.expression(tree))
+    except NotSaid:
+        return None
+
+
+def _reader(source: Source) -> tuple[DatabaseReader, Dialect]:
+    """The reader of a source in a database, and what is spoken there. Raises NotSaid for another source."""
     reader = source.opened
-    if not isinstance(reader, DatabaseReader) or not source.origin.url.startswith("postgresql"):
-        raise NotSaid("This source", "its rows are not in a PostgreSQL database")
-    if not query.grouped:
-        raise NotSaid("A list of rows", "a table has no order of its own")
+    backend = sa.make_url(source.origin.url).get_backend_name() if source.origin.kind == "database" else ""
+    if not isinstance(reader, DatabaseReader) or backend not in _HOLES:
+        raise NotSaid("This source", "its rows are not in a PostgreSQL or SQLite database")
     reader.columns()
-    first = written(source, query)
-    all_rows = statement(
-        replace(query, by=(), where=(), show=(), sort=(), limit=None, totals=False),
-        relation(source),
-        columns_of(source),
-    )
-    total = (
-        statement(replace(query, by=(), sort=(), limit=None, totals=False), relation(source), columns_of(source))
-        if query.totals
-        else None
-    )
+    return reader, DIALECTS[backend]
+
+
+def _in_order(source: Source, query: Query) -> bool:
+    """Whether what rows are sorted by has every field of the source's key, so that no two rows are alike."""
+    names = {one.name for one in query.sort}
+    fields = {
+        one.checked.name.casefold() for one in query.show if one.name in names and isinstance(one.checked, c.FieldRef)
+    }
+    key = {name.casefold() for name in source.about.key or ()}
+    return bool(key) and key <= fields
+
+
+@contextmanager
+def _reading(reader: DatabaseReader) -> Iterator[Callable[[Statement], list[Any]]]:
+    """To ask statements of one state of a database, which is only read; an interrupt ends the statement there."""
     with reader.engine.connect() as connection:
+        backend = connection.dialect.name
         try:
-            connection.exec_driver_sql("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY")
-            connection.exec_driver_sql(f"SET LOCAL statement_timeout = '{SECONDS}s'")
-            rows = connection.exec_driver_sql(first.text()).fetchall()
-            totals = connection.exec_driver_sql(total.text()).fetchall() if total is not None else []
-            read = connection.exec_driver_sql(all_rows.text()).scalar() if query.where else None
-        except sa.exc.DataError as error:
-            raise NotSaid("A value", f"the database stops at it ({str(error.orig).strip().splitlines()[0]})") from None
+            if backend == "postgresql":
+                connection.exec_driver_sql("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY")
+                connection.exec_driver_sql(f"SET LOCAL statement_timeout = '{SECONDS}s'")
+                connection.exec_driver_sql("SET LOCAL standard_conforming_strings = on")
+            else:
+                connection.exec_driver_sql("PRAGMA query_only = on")
+                connection.exec_driver_sql("BEGIN")
+                end = time.monotonic() + SECONDS
+                connection.connection.driver_connection.set_progress_handler(lambda: time.monotonic() > end, 100_000)
+
+            def ask(one: Statement) -> list[Any]:
+                text, filled = one.parameters(_HOLES[backend])
+                return list(connection.exec_driver_sql(text, filled).fetchall())
+
+            yield ask
         except sa.exc.SQLAlchemyError as error:
             said = str(getattr(error, "orig", None) or error).strip().splitlines()[0]
+            if isinstance(error, sa.exc.DataError) or said == "integer overflow":
+                raise NotSaid("A value", f"the database stops at it ({said})") from None
             raise UnusableInput(
                 "database", f"The database cannot answer: {said}.", hint="Ask it here: --place here."
             ) from None
-    columns = [*query.by, *query.show]
-    used = sum(row[len(columns)] for row in rows[:1]) if rows else 0
-    groups = rows[0][len(columns) + 1] if rows and query.by else len(rows)
-    return Result(_table(columns, rows), _table(columns[len(query.by) :], totals, query.by) if query.totals else None, Faults(), int(read if read is not None else used), int(used), int(groups))  # fmt: skip
 
 
 def _table(columns: Any, rows: Any, keys: Any = ()) -> pa.Table:
@@ -125,4 +227,6 @@ def _table(columns: Any, rows: Any, keys: Any = ()) -> pa.Table:
 
 
 def _value(value: Any, kind: str) -> Any:
+    if kind == "boolean" and value is not None:
+        return bool(value)
     return float(value) if kind == "number" and value is not None else value

@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import sqlglot
-from sqlglot import exp
+from sqlglot import ErrorLevel, UnsupportedError, exp
 
 from oak_ledger.engine.evaluate import Expression, needed
 from oak_ledger.engine.query import Query
 from oak_ledger.formula import checked as c
-from oak_ledger.places.translate import DIALECT, DIALECTS, NotSaid, Translator, as_it_is, sql_type
+from oak_ledger.places.dialects import POSTGRESQL, Dialect
+from oak_ledger.places.translate import DIALECT, NotSaid, Translator, as_it_is, sql_type
 from oak_ledger.types import Grain
 
 FIELDS, ROWS = "fields", "rows"
@@ -25,11 +27,37 @@ class Statement:
 
     tree: exp.Select
     names: tuple[str, ...]
-    dialect: str = "postgresql"
+    dialect: Dialect = POSTGRESQL
+
+    def parameters(self, hole: str) -> tuple[str, dict[str, str]]:
+        """The statement with holes for its texts (`hole` is one, with {} for its name), and what they are filled with; equal texts share one.
+
+        Texts that belong to the words of SQL (INTERVAL '3' DAY) stay where they are.
+        """
+        texts: dict[str, str] = {}
+
+        def taken(node: Any) -> Any:
+            if isinstance(node, exp.Literal) and node.is_string and node.meta.get("value"):
+                return exp.cast(exp.Var(this=f"\0{texts.setdefault(str(node.this), f'p{len(texts)}')}\0"), "TEXT")
+            return node
+
+        text = _written(self.tree.transform(taken), self.dialect)
+        if "%" in hole:
+            text = text.replace("%", "%%")
+        named = {name: own for own, name in texts.items()}
+        return re.sub("\0(p[0-9]+)\0", lambda one: hole.format(one.group(1)), text), named
 
     def text(self, *, pretty: bool = False) -> str:
         """The statement as the database reads it."""
-        return self.tree.sql(dialect=DIALECTS[self.dialect], pretty=pretty)
+        return _written(self.tree, self.dialect, pretty=pretty)
+
+
+def _written(tree: exp.Expression, dialect: Dialect, *, pretty: bool = False) -> str:
+    """A tree as text. Raises NotSaid where the dialect has no words for a part of it, which is never left out."""
+    try:
+        return str(tree.sql(dialect=dialect.writes, pretty=pretty, unsupported_level=ErrorLevel.RAISE))
+    except UnsupportedError as error:
+        raise NotSaid("This question", f"in {dialect.title}, {str(error).rstrip('.')}") from None
 
 
 def statement(
@@ -38,7 +66,7 @@ def statement(
     column: Callable[[str], exp.Expression] = as_it_is,
     *,
     guarded: bool = False,
-    dialect: str = "postgresql",
+    dialect: Dialect = POSTGRESQL,
 ) -> Statement:
     """A question as one statement over a table or a query, for PostgreSQL or duckdb; with `guarded` a division by zero is null in it. Raises NotSaid where any part of it cannot be said in the same meaning."""
     if query.before or query.totals:
@@ -79,6 +107,10 @@ def statement(
         made = made.limit(query.limit)
     for name, step in steps:
         made = made.with_(exp.to_identifier(name, quoted=True), as_=step)
+    if not dialect.collated:
+        made = made.transform(
+            lambda node: node.this if isinstance(node, exp.Collate) and node.expression.name == "C" else node
+        )
     return Statement(made, tuple(name for name, _ in shown), dialect)
 
 
@@ -87,7 +119,7 @@ def _table(name: str) -> exp.Table:
 
 
 def _layers(
-    query: Query, column: Callable[[str], exp.Expression], guarded: bool, dialect: str
+    query: Query, column: Callable[[str], exp.Expression], guarded: bool, dialect: Dialect
 ) -> tuple[list[list[tuple[str, c.TypedNode]]], Translator]:
     """The fields of rows that a question needs, those that need none first; and the translator that knows them as columns."""
     trees = [one.checked for one in (*query.show, *query.by, *query.where, *query.always)]

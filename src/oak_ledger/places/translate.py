@@ -13,21 +13,18 @@ from sqlglot import exp
 
 from oak_ledger.errors import OakError
 from oak_ledger.formula import checked as c
-from oak_ledger.places.templates import NOT_POSTGRESQL, OTHERS, POSTGRESQL
+from oak_ledger.places.dialects import POSTGRESQL, Dialect
+from oak_ledger.places.texts import cast_template, plain_number
 from oak_ledger.types import Type
 
 DIALECT = "postgres"
-DIALECTS = {"postgresql": DIALECT, "duckdb": "duckdb"}
-"""What `oak sql` writes, and what the library that writes it calls that."""
-_PARTS = frozenset({"YEAR", "QUARTER", "MONTH", "WEEK", "DAY", "DOW", "ISODOW", "DOY", "ISOYEAR", "HOUR", "MINUTE"})
-_TRUNCATED = frozenset({"year", "quarter", "month", "week", "day", "hour", "minute"})
 
 
 class NotSaid(OakError):
-    """A formula that a database cannot compute in the same meaning."""
+    """What another place cannot compute in the same meaning."""
 
     def __init__(self, what: str, why: str) -> None:
-        super().__init__("not-in-database", f"{what} is not computed in the database: {why}.")
+        super().__init__("not-in-database", f"{what} can only be computed here: {why}.")
         self.what, self.why = what, why
 
 
@@ -38,14 +35,9 @@ def _parsed(template: str) -> Any:
 
 def sql_type(kind: Type) -> exp.DataType:
     """A type of the language as one of the database."""
-    names = {
-        "text": "TEXT",
-        "integer": "BIGINT",
-        "number": "DOUBLE PRECISION",
-        "boolean": "BOOLEAN",
-        "date": "DATE",
-        "timestamp": "TIMESTAMP",
-    }
+    names = {"text": "TEXT", "integer": "BIGINT", "number": "DOUBLE PRECISION", "boolean": "BOOLEAN", "date": "DATE"}
+    if kind.kind == "timestamp":
+        return exp.DataType(this=exp.DataType.Type.TIMESTAMPNTZ)
     return exp.DataType.build(names.get(kind.kind) or f"DECIMAL(38, {kind.scale})", dialect=DIALECT)
 
 
@@ -56,7 +48,9 @@ def literal(value: Any, kind: Type) -> exp.Expression:
     if isinstance(value, bool):
         return exp.true() if value else exp.false()
     if isinstance(value, str):
-        return exp.Literal.string(value)
+        text = exp.Literal.string(value)
+        text.meta["value"] = True  # of a formula, no word of SQL
+        return text
     if isinstance(value, (dt.datetime, dt.date)):
         return exp.cast(
             exp.Literal.string(value.isoformat(" ") if isinstance(value, dt.datetime) else value.isoformat()),
@@ -81,14 +75,17 @@ class Translator:
 
     def __init__(
         self, columns: Mapping[str, exp.Expression], inline: Mapping[str, c.TypedNode], column: Callable[[str], exp.Expression], *,
-        guarded: bool = False, dialect: str = "postgresql",
+        guarded: bool = False, dialect: Dialect = POSTGRESQL,
     ) -> None:  # fmt: skip
-        self.column = column
-        self.templates = {**POSTGRESQL, **OTHERS.get(dialect, {})}
+        self.column, self.dialect = column, dialect
         self.columns, self.inline, self.guarded = columns, inline, guarded
 
     def expression(self, node: c.TypedNode) -> exp.Expression:
         """A tree, in parentheses where it is part of another. Raises NotSaid."""
+        if isinstance(node, (c.Call, c.Aggregate, c.Window)) and node.function.name in self.dialect.refused:
+            raise self._refusal(node.function.name, self.dialect.refused[node.function.name])
+        if node.type.kind not in self.dialect.kinds:
+            raise self._refusal(f"A {node.type.kind}", self.dialect.wrong_kind)
         if isinstance(node, c.Constant):
             return literal(node.value, node.type)
         if isinstance(node, c.FieldRef):
@@ -119,47 +116,58 @@ class Translator:
         name = node.function.name
         if name == "INTERVAL":
             amount, unit = node.extra
-            return exp.Add(this=self._inner(node.args[0]), expression=_interval(amount, unit))
-        if name == "EXTRACT":
-            return self._extract(node)
-        if name == "DATE_TRUNC":
-            return self._truncated(node)
-        if name == "LIKE":
-            escape = self.expression(node.args[2]) if len(node.args) > 2 else exp.Literal.string("")
-            return exp.Escape(
-                this=exp.Like(this=self._inner(node.args[0]), expression=self._inner(node.args[1])), expression=escape
+            made: exp.Expression = exp.Add(this=self._inner(node.args[0]), expression=_interval(amount, unit))
+            return exp.cast(exp.paren(made), sql_type(node.type)) if node.type.kind == "date" else made
+        if name in ("EXTRACT", "DATE_TRUNC"):
+            unit = node.args[0].value if isinstance(node.args[0], c.Constant) else ""
+            return exp.cast(
+                self._filled(self._template(f"{name} {str(unit).upper()}", ()), name, node.args), sql_type(node.type)
             )
+        if name == "LIKE" and len(node.args) > 2:
+            if not isinstance(node.args[2], c.Constant):
+                raise NotSaid("LIKE", "its escape character must be a constant")
+            like = exp.Like(this=self._inner(node.args[0]), expression=self._inner(node.args[1]))
+            return exp.Escape(this=like, expression=self.expression(node.args[2]))
+        if self.dialect.reads_texts and (
+            name == "PLAIN_NUMBER" or (name == "CAST" and node.args[0].type.kind == "text")
+        ):
+            template = plain_number(node) if name == "PLAIN_NUMBER" else cast_template(node.extra)
+            if template is None:
+                raise NotSaid("CAST", "its date template has more than digits in it")
+            return self._filled(template, name, node.args[:1])
         if name == "CAST":
             made = self._filled(
-                *self._template(f"CAST {node.args[0].type.kind} {node.type.kind}", node.args), node.args
+                self._template(f"CAST {node.args[0].type.kind} {node.type.kind}", node.args), name, node.args
             )
             return exp.cast(made.this, sql_type(node.type)) if isinstance(made, exp.Cast) else made
         same = node.type if name in ("GREATEST", "LEAST", "COALESCE") and node.type.kind == "decimal" else None
-        made = self._filled(*self._template(name, node.args), node.args, same)
+        made = self._filled(self._template(name, node.args), name, node.args, same)
         # a product has more decimals than the language keeps
         return exp.cast(exp.paren(made), sql_type(node.type)) if name == "*" and node.type.kind == "decimal" else made
 
-    def _template(self, name: str, args: tuple[c.TypedNode, ...]) -> tuple[str, str]:
-        """The template of a call, and the call's name; the most particular entry counts."""
+    def _refusal(self, what: str, why: str) -> NotSaid:
+        return NotSaid(what, f"in {self.dialect.title}, {why}")
+
+    def _template(self, name: str, args: tuple[c.TypedNode, ...]) -> str:
+        """The template of a call; the most particular entry counts."""
         kinds = [one.type.kind for one in args]
-        first = kinds[0] if kinds else ""
-        for key in (
+        first, count = kinds[0] if kinds else "", len(kinds)
+        keys = (
             f"{name}:{','.join(kinds)}",
-            f"{name}:{first},{len(kinds)}",
+            f"{name}:{first},{count}",
             f"{name}:{first}",
-            f"{name}{len(kinds)}",
-            f"{name},{len(kinds)}",
+            f"{name}{count}",
+            f"{name},{count}",
             name,
-        ):
-            if NOT_POSTGRESQL.get(key):
-                raise NotSaid(name, NOT_POSTGRESQL[key])
-            if self.templates.get(key):
-                return self.templates[key], name
-        why = (
-            NOT_POSTGRESQL.get(" ".join(name.split()[:2]))
-            or f"nothing there is known to mean the same for {', '.join(kinds) or 'it'}"
         )
-        raise NotSaid(name, why)
+        for key in keys:
+            if key in self.dialect.refused:
+                raise self._refusal(name, self.dialect.refused[key])
+            if key in self.dialect.said:
+                return self.dialect.said[key]
+        general = (" ".join(name.split()[:2]), name.partition(" ")[0], name.partition("_")[0])
+        known = next((self.dialect.refused[one] for one in general if one in self.dialect.refused), None)
+        raise self._refusal(name, known or f"nothing there is known to mean the same for {', '.join(kinds) or 'it'}")
 
     def _filled(
         self, template: str, name: str, args: tuple[c.TypedNode, ...], same: Type | None = None
@@ -181,23 +189,6 @@ class Translator:
             column.replace(names[column.name].copy())
         return tree
 
-    def _extract(self, node: c.Call) -> exp.Expression:
-        part = node.args[0].value if isinstance(node.args[0], c.Constant) else ""
-        if str(part).upper() not in _PARTS:
-            raise NotSaid(f"EXTRACT({part})", "seconds have other decimals there")
-        return exp.cast(
-            exp.Extract(this=exp.var(str(part).upper()), expression=self._inner(node.args[1])), sql_type(node.type)
-        )
-
-    def _truncated(self, node: c.Call) -> exp.Expression:
-        unit = node.args[0].value if isinstance(node.args[0], c.Constant) else ""
-        if str(unit).lower() not in _TRUNCATED:
-            raise NotSaid("DATE_TRUNC", "the unit must be year, quarter, month, week, day, hour or minute")
-        return exp.cast(
-            exp.func("DATE_TRUNC", exp.Literal.string(str(unit).lower()), self._inner(node.args[1]), dialect=DIALECT),
-            sql_type(node.type),
-        )
-
     # -- aggregates and windows --------------------------------------------------------------------------
 
     def _aggregate(self, node: c.Aggregate) -> exp.Expression:
@@ -211,7 +202,7 @@ class Translator:
 
     def _plain_aggregate(self, node: c.Aggregate | c.Window) -> exp.Expression:
         name = node.function.name
-        made = self._filled(*self._template(name, node.args), node.args)
+        made = self._filled(self._template(name, node.args), name, node.args)
         if isinstance(node, c.Aggregate) and node.distinct:
             function = made.this if isinstance(made, exp.Cast) else made
             function.set("this", exp.Distinct(expressions=[function.this]))
@@ -225,6 +216,10 @@ class Translator:
         keys = [self._ordered(one) for one in node.order] or [
             exp.Ordered(this=self._inner(node.args[0]), nulls_first=False)
         ]
+        if "PERCENTILE" in self.dialect.said:
+            rest = str(1 - Decimal(str(share))) if keys[0].args.get("desc") else str(share)
+            values = exp.cast(keys[0].this, "DOUBLE PRECISION")
+            return exp.Anonymous(this="PERCENTILE", expressions=[values, exp.Literal.number(rest)])
         if name != "PERCENTILE_DISC":  # computed in numbers
             keys[0].set("this", exp.cast(keys[0].this, "DOUBLE PRECISION"))
         function = (
@@ -252,6 +247,8 @@ class Translator:
         cast = function.to if isinstance(function, exp.Cast) else None
         inner: exp.Expression = function.this if isinstance(function, exp.Cast) else function
         if node.where is not None:
+            if "PERCENTILE" in self.dialect.said:
+                raise self._refusal("A filter in a window", "there is none")
             inner = exp.Filter(this=inner, expression=exp.Where(this=self._inner(node.where)))
         order = exp.Order(expressions=[self._ordered(one) for one in node.order]) if node.order else None
         made: exp.Expression = exp.Window(

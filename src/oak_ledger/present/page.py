@@ -126,12 +126,17 @@ PIECES: Mapping[str, Callable[[PanelView, Any], Markup]] = {
 }
 
 
-def report_html(view: ReportView) -> str:
-    """A report as a page. Values are escaped; the page loads nothing from anywhere."""
+def report_piece(view: ReportView) -> Markup:
+    """A report as a piece of a page."""
     figures = [panel for panel in view.panels if panel.spec.kind == "figure"]
     others = [panel for panel in view.panels if panel.spec.kind != "figure"]
 
     def draw(panel: PanelView) -> Markup:
         return PIECES[panel.spec.kind](panel, panel.content)
 
-    return page(view.name, rendered(_REPORT, view=view, figures=figures, others=others, draw=draw))
+    return rendered(_REPORT, view=view, figures=figures, others=others, draw=draw)
+
+
+def report_html(view: ReportView) -> str:
+    """A report as a page. Values are escaped; the page loads nothing from anywhere."""
+    return page(view.name, report_piece(view))

@@ -17,6 +17,7 @@ from oak_ledger.report.panel_kind import Question
 from oak_ledger.source import Answer, Source
 from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.document import Document, read_document
+from oak_ledger.source.notebook import InNotebook
 from oak_ledger.source.questions import PlannedTally, Shown
 from oak_ledger.source.references import PLACEHOLDER, bare_name, listed
 
@@ -35,7 +36,7 @@ class PanelView:
 
 
 @dataclass(frozen=True, slots=True)
-class ReportView:
+class ReportView(InNotebook):
     """A report computed over a source: its panels in order, and which version of the source they show."""
 
     name: str

@@ -11,6 +11,7 @@ import pyarrow as pa
 from oak_ledger.engine import Fault, OperatorStats
 from oak_ledger.errors import Finding
 from oak_ledger.source.formats import show
+from oak_ledger.source.notebook import InNotebook
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -20,7 +21,7 @@ SHOWN_COLUMNS = 6  # columns in the short form of an answer
 
 
 @dataclass(frozen=True, slots=True)
-class Answer:
+class Answer(InNotebook):
     """The answer to a question.
 
     `table` has the rows; `totals` one row of computed totals, where asked for. `faults` are values that could not be
@@ -56,9 +57,19 @@ class Answer:
         """The rows as an Arrow table."""
         return self.table
 
-    def to_pandas(self) -> pd.DataFrame:
-        """The rows as a pandas frame."""
-        return self.table.to_pandas()  # type: ignore[no-any-return]
+    def to_pandas(self, *, decimals: bool = False) -> pd.DataFrame:
+        """The rows as a pandas frame: whole numbers, conditions and texts in types that know missing values, dates and timestamps as times.
+
+        A decimal becomes a number, or with `decimals` stays exact, as an object of Python's.
+        """
+        import pandas as pd
+
+        table = self.table
+        exact = [one.name for one in table.schema if pa.types.is_decimal(one.type)]
+        for name in () if decimals else exact:
+            table = table.set_column(table.schema.get_field_index(name), name, table.column(name).cast(pa.float64()))
+        kinds = {pa.int64(): pd.Int64Dtype(), pa.bool_(): pd.BooleanDtype(), pa.string(): pd.StringDtype()}
+        return table.to_pandas(types_mapper=kinds.get, date_as_object=False)  # type: ignore[no-any-return]
 
     def to_dicts(self) -> list[dict[str, Any]]:
         """The rows as dictionaries of Python values."""

@@ -26,12 +26,13 @@ from oak_ledger.source.judging import propose, verdict_of
 from oak_ledger.source.lists import two_columns
 from oak_ledger.source.local import with_local
 from oak_ledger.source.naming import NameRule, renames
+from oak_ledger.source.notebook import InNotebook
 from oak_ledger.source.published import Published as Published
 from oak_ledger.source.references import bare_name, renamed_references
 
 
 @dataclass(frozen=True)
-class EditableDefinition:
+class EditableDefinition(InNotebook):
     """What a source is without its questions (see `Source`)."""
 
     document: Document

@@ -45,7 +45,8 @@ Made = TypeVar("Made")
 # and loaded when first asked; importing a module changes nothing.
 CHECKS = ("oak_ledger.insight.checks:run_checks",)
 NAMES_BEFORE = "oak_ledger.insight.fingerprint:names_before"
-IN_DATABASE = "oak_ledger.places.database:asked"
+PLACES = {"origin": "oak_ledger.places.database:asked", "spark": "oak_ledger.places.spark:asked"}
+NARROWED = "oak_ledger.places.database:narrowed"
 ANSWER_CHECKS = ("oak_ledger.insight.checks:beside_answer",)
 
 
@@ -79,10 +80,11 @@ class Source(Questions):
         return replace(self, baseline=RenamedReader(feed, names) if names else feed)
 
     def computed(self, place: str) -> Source:
-        """The source with its questions computed `here`, or in its `origin` (a PostgreSQL database); where neither is set, in the origin where
-        all of a question can be said there in the same meaning. Raises OakError for another place."""
-        if place not in ("", "here", "origin"):
-            raise OakError("unknown-place", f"There is no place {place!r}.", hint="Places are here and origin.")
+        """The source with its questions computed `here`, in its `origin` (a PostgreSQL or SQLite database) or on a cluster (`spark`: the
+        session that is open, or that of the address in OAK_SPARK); where none is set, in the origin where all of a question can be said
+        there in the same meaning. Raises OakError for another place."""
+        if place not in ("", "here", *PLACES):
+            raise OakError("unknown-place", f"There is no place {place!r}.", hint="Places are here, origin and spark.")
         return replace(self, place=place)
 
     def at_baseline(self) -> Source:
@@ -234,7 +236,7 @@ class Source(Questions):
                     message = f"The typed copy of the rows of {self.name} was damaged, and is removed; the origin was read instead."
                     findings.append(Finding("copy-damaged", message, Place(self.document.where), severity="note"))
         before = whole.states_of(self._origin_paths())
-        made = ask(question, self.opened)
+        made = ask(question, self._reader_for(question))
         whole.unchanged_since(before)
         return made, findings
 
@@ -254,7 +256,7 @@ class Source(Questions):
                 "name-twice", f"The answer has two columns called {twice!r}.", hint="Name one of them differently."
             )
         there, place = self._in_origin(question)
-        result, findings = (there, []) if there is not None else self._asked(question, execute)
+        result, findings = (there, []) if there is not None else self._asked(question, _executed)
         findings += self.arrival_findings() if there is None else []
         faults = result.faults.found()
         if strict and faults:
@@ -293,21 +295,40 @@ class Source(Questions):
             place,
         )
 
-    def _in_origin(self, question: Query) -> tuple[Result | None, str]:
-        """What the origin's database answers, if it is asked, and where the question is computed."""
+    def _reader_for(self, question: Query) -> OriginReader:
+        """The origin opened, or of one in a database only the rows that the filters let through, as far as it knows them."""
         if self.place == "here" or self.origin.kind != "database" or self.feed is not None:
+            return self.opened
+        reader: OriginReader = resolve_name(NARROWED)(self, question) or self.opened
+        left_out = getattr(reader, "left_out", 0)
+        if left_out and question.stats is not None:
+            question.stats.add("database", "the filter", note=f"{left_out:,} rows were left out there")
+        return reader
+
+    def _in_origin(self, question: Query) -> tuple[Result | None, str]:
+        """What the origin's database or the cluster answers, if it is asked, and where the question is computed."""
+        if self.place != "spark" and (self.place == "here" or self.origin.kind != "database" or self.feed is not None):
             return None, "here"
+        place = self.place or "origin"
         try:
-            result = resolve_name(IN_DATABASE)(self, question)
+            result = resolve_name(PLACES[place])(self, question)
         except OakError as error:
-            if self.place == "origin" or error.code != "not-in-database":
+            if self.place or error.code != "not-in-database":
                 raise
             if question.stats is not None:
                 question.stats.add("here", "not in the database", note=error.findings[0].message)
             return None, "here"
         if question.stats is not None:
-            question.stats.add("database", self.origin.table or "the query", rows=result.rows_used)
-        return result, "origin"
+            question.stats.add(
+                "database" if place == "origin" else "cluster", self.origin.table or "the rows", rows=result.rows_used
+            )
+        return result, place
+
+
+def _executed(question: Query, reader: OriginReader) -> Result:
+    result = execute(question, reader)
+    left_out = getattr(reader, "left_out", 0)  # by the database
+    return replace(result, rows_read=result.rows_read + left_out) if left_out else result
 
 
 def open_source(path: str | Path, *, progress: Progress | None = None) -> Source:

@@ -11,13 +11,14 @@ from oak_ledger.formula import checked as c
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.formula.lint import lint
 from oak_ledger.source.answer import Answer
+from oak_ledger.source.notebook import InNotebook
 from oak_ledger.source.source import Source
 
 RESULT = "result"
 
 
 @dataclass(frozen=True, slots=True)
-class Trial:
+class Trial(InNotebook):
     """What a formula gives: `type` and `grain` as text, `rows` or groups counted, `nulls` among them, what faulted.
 
     `sample` has the first values: for a row formula beside the fields it uses, for a group formula by the groups asked for.

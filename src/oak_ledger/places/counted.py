@@ -1,0 +1,114 @@
+"""Values that could not be computed, as conditions that a place can count: it knows no rows by number."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+from oak_ledger.engine.evaluate import Expression, needed
+from oak_ledger.engine.query import Query
+from oak_ledger.formula import checked as c
+from oak_ledger.functions.registry import LIBRARY, internal_function
+from oak_ledger.places.texts import WRONG
+from oak_ledger.types import BOOLEAN, INTEGER, Grain
+
+_IS_NULL, _AND, _NOT = (internal_function(name, lambda run, *_: None) for name in ("IS NULL", "AND", "NOT"))
+_FALSE = c.Constant(0, 0, BOOLEAN, Grain.CONSTANT, value=False)
+_ZERO = ("/", "%", "DIV", "MOD")
+
+
+@dataclass(frozen=True, slots=True)
+class Condition:
+    """Whether a value could not be computed: the field that it is of, what is wrong, and the condition, for rows or for groups."""
+
+    owner: str
+    what: str
+    tree: c.TypedNode
+    of_groups: bool
+    of_filter: bool = False
+    """Whether a filter needs it, of rows that it does not let through too."""
+
+
+def conditions(query: Query) -> list[Condition]:
+    """All that may be wrong in what a question computes."""
+    asked = [*query.show, *query.by, *query.where, *query.always]
+    owners = [(one.name, one.checked) for one in asked]
+    owners += [
+        (name.partition("\0")[0], query.fields[name].checked)
+        for name in needed(query.fields, [one.checked for one in asked])
+    ]
+    filters = [one.checked for one in query.where]
+    filtering = {one.name for one in query.where} | {name.partition("\0")[0] for name in needed(query.fields, filters)}
+    return [
+        Condition(owner, what, tree, of_groups, owner in filtering)
+        for owner, made in owners
+        for what, tree, of_groups in _wrong(made, made.grain == Grain.GROUP)
+    ]
+
+
+def as_counts(query: Query, found: Sequence[Condition]) -> Query:
+    """The question how many rows are kept, then for each condition of rows, how many of these it holds for."""
+    names = [f"fault {at}" for at in range(len(found))]
+    fields = {**query.fields, **{name: Expression(name, "", one.tree) for name, one in zip(names, found, strict=True)}}
+    kept = [one.checked for one in query.where]
+    wanted = [kept]
+    for name, one in zip(names, found, strict=True):
+        wanted.append([*(() if one.of_filter else kept), c.FieldRef(0, 0, BOOLEAN, Grain.ROW, name)])
+    counts = tuple(Expression(f"rows {at}", "", _count(trees)) for at, trees in enumerate(wanted))
+    return Query(fields, counts, always=query.always, grouped=True)
+
+
+def _count(trees: Sequence[c.TypedNode]) -> c.TypedNode:
+    where = _all(trees) if trees else None
+    return c.Aggregate(0, 0, INTEGER, Grain.GROUP, LIBRARY.entries["COUNT"], (), distinct=False, where=where)
+
+
+def _wrong(node: c.TypedNode, of_groups: bool) -> Iterator[tuple[str, c.TypedNode, bool]]:
+    """What may be wrong in a tree, and the condition for each."""
+    if isinstance(node, c.Case):
+        for at, branch in enumerate(node.branches):
+            yield from _wrong(branch.condition, of_groups)
+            yield from _chosen(node, at, branch.value, of_groups)
+        yield from _chosen(node, len(node.branches), node.otherwise, of_groups)
+        return
+    if isinstance(node, c.Aggregate):
+        for one in (*node.args, *((node.where,) if node.where is not None else ())):
+            yield from _wrong(one, of_groups=False)
+        return
+    for one in getattr(node, "args", ()):
+        yield from _wrong(one, of_groups)
+    if isinstance(node, c.Call) and node.function.can_fault:
+        there = [_call(_NOT, _call(_IS_NULL, one)) for one in node.args if not isinstance(one, c.Constant)]
+        yield _what(node), _all([*there, _call(_IS_NULL, node)]), of_groups
+
+
+def _chosen(node: c.Case, at: int, value: c.TypedNode, of_groups: bool) -> Iterator[tuple[str, c.TypedNode, bool]]:
+    """What may be wrong in one branch of a choice, in the rows that take it."""
+    for what, tree, inner in _wrong(value, of_groups):
+        branches = tuple(
+            c.Branch(0, 0, BOOLEAN, one.grain, one.condition, tree if place == at else _FALSE)
+            for place, one in enumerate(node.branches)
+        )
+        last = tree if at == len(node.branches) else _FALSE
+        taken = c.Case(0, 0, BOOLEAN, node.grain, branches, last)
+        yield what, tree if inner != of_groups else taken, inner
+
+
+def _what(node: c.Call) -> str:
+    name = node.function.name
+    if name in _ZERO:
+        return "division by zero"
+    if name == "CAST":
+        return WRONG.get(node.type.kind, "no value")
+    return "not a number with these marks" if name == "PLAIN_NUMBER" else f"too large for {name}"
+
+
+def _call(function: object, *args: c.TypedNode) -> c.TypedNode:
+    return c.Call(0, 0, BOOLEAN, max(one.grain for one in args), function, args)  # type: ignore[arg-type]
+
+
+def _all(trees: Sequence[c.TypedNode]) -> c.TypedNode:
+    made = trees[0]
+    for one in trees[1:]:
+        made = _call(_AND, made, one)
+    return made
