@@ -20,9 +20,10 @@ from click.shell_completion import ShellComplete
 from click.testing import CliRunner
 
 import oak_ledger
-from oak_ledger.cli.app import COMMANDS, app
+from oak_ledger.cli.app import app
 from oak_ledger.cli.demo import DAY
 from oak_ledger.cli.progress import Progress
+from oak_ledger.cli.sections import COMMANDS
 from oak_ledger.version import __version__
 from tests.support import FolderCase, Terminal
 

@@ -90,7 +90,9 @@ class Library(unittest.TestCase):
             known = {re.split("[:, ]", name)[0] for name in (*dialect.said, *dialect.refused, *BUILT)}
             wanted = {name for name in LIBRARY.entries if name.partition("_")[0] not in known}
             if dialect.name != "sqlite":
-                self.assertEqual(wanted - known - ({"PLAIN_NUMBER"} if dialect.reads_texts else set()), set(), dialect.name)
+                self.assertEqual(
+                    wanted - known - ({"PLAIN_NUMBER"} if dialect.reads_texts else set()), set(), dialect.name
+                )
 
 
 class InTheDatabase(FolderCase):

@@ -95,6 +95,7 @@ SharedReports | reports SharedReport*, unseen integer | the reports of the catal
 FetchedReport | file text, state integer | the file that was written
 WaitingChange | report text, by text, at text, note text, before text, after text | a change that waits for a report's owner
 WaitingChanges | waiting WaitingChange* | changes that wait
+Dictionary | written text*, sources text*, fields integer | the files of a dictionary that were written
 Export | file text, version text, rows integer, faults Fault*, findings Finding* | a file of rows that was written
 ReportEntry | report text, source text, owner text, panels integer, file text | a report file
 Reports | reports ReportEntry* | the reports in a folder

@@ -38,6 +38,8 @@ class Dialect:
     collated: bool = True
     reads_texts: bool = False
     """Whether texts are read as values there as they are here, those that are none as null."""
+    plain_windows: bool = False
+    """Whether windows have no filter, and frames of one kind of interval."""
 
 
 _COMMON: Mapping[str, str] = {
@@ -183,7 +185,7 @@ DUCKDB = Dialect("duckdb", "duckdb", "duckdb", {**_COMMON, **_DUCKDB}, _REFUSED)
 SPARK = Dialect(
     "spark", "Spark", "spark", {**_COMMON, **_SPARK},
     {name: why for name, why in _REFUSED.items() if name not in ("CAST text", "PLAIN_NUMBER")} | {"PERCENTILE_DISC": "it has it of numbers only"},
-    collated=False, reads_texts=True,
+    collated=False, reads_texts=True, plain_windows=True,
 )  # fmt: skip
 SQLITE = Dialect(
     "sqlite", "SQLite", "sqlite", _SQLITE, {**_REFUSED, **_SQLITE_REFUSED}, frozenset(("text", "integer", "boolean", "null")),

@@ -247,10 +247,14 @@ class Translator:
         cast = function.to if isinstance(function, exp.Cast) else None
         inner: exp.Expression = function.this if isinstance(function, exp.Cast) else function
         if node.where is not None:
-            if "PERCENTILE" in self.dialect.said:
+            if self.dialect.plain_windows:
                 raise self._refusal("A filter in a window", "there is none")
             inner = exp.Filter(this=inner, expression=exp.Where(this=self._inner(node.where)))
         order = exp.Order(expressions=[self._ordered(one) for one in node.order]) if node.order else None
+        bounds = (node.frame.low, node.frame.high) if node.frame is not None else ()
+        units = {one[1].upper() in ("YEAR", "MONTH") for one in bounds if one is not None and one[0] and one[1]}
+        if self.dialect.plain_windows and len(units) > 1:
+            raise self._refusal("The frame of a window", "both of its ends are in months and years, or neither")
         made: exp.Expression = exp.Window(
             this=inner,
             partition_by=[self._inner(one) for one in node.partition],

@@ -33,11 +33,18 @@ def _layers(pairs: tuple[tuple[Piece, Piece], ...], top: Piece, step: int) -> di
 
 def save_lineage(lineage: Lineage, path: str | Path) -> Path:
     """Write the picture (.png), whole or not at all."""
-    from matplotlib.figure import Figure
-
     target = Path(path)
     if target.suffix.lower() != ".png":
         raise OakError("unknown-ending", f"A trace cannot be written as {path}.", hint="Name a file ending in .png.")
+    picture = lineage_png(lineage)
+    write_atomically(target, lambda temporary: temporary.write_bytes(picture))
+    return target
+
+
+def lineage_png(lineage: Lineage) -> bytes:
+    """The picture."""
+    from matplotlib.figure import Figure
+
     layers = _layers(lineage.needs, lineage.piece, -1) | {
         one: layer for one, layer in _layers(lineage.users, lineage.piece, 1).items() if one != lineage.piece
     }
@@ -84,8 +91,7 @@ def save_lineage(lineage: Lineage, path: str | Path) -> Path:
         )
     buffer = io.BytesIO()
     figure.savefig(buffer, format="png", facecolor="white")
-    write_atomically(target, lambda temporary: temporary.write_bytes(buffer.getvalue()))
-    return target
+    return buffer.getvalue()
 
 
 def _label(piece: Piece) -> str:

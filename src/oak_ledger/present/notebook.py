@@ -55,8 +55,15 @@ def _warnings(faults: Iterable[Any], findings: Iterable[Any]) -> Iterable[Markup
 
 def answer_table(answer: Answer, title: str = "", most: int = ROWS) -> Markup:
     """The first rows of an answer in their formats, and its totals."""
-    some = Answer(answer.table.slice(0, most), formats=answer.formats)
-    lines = [Line("row", tuple(cells)) for cells in some.shown()]
+    lines = [
+        Line(
+            "row",
+            tuple(
+                "null" if value is None else show(value, answer.formats.get(name, "")) for name, value in row.items()
+            ),
+        )
+        for row in answer.table.slice(0, most).to_pylist()
+    ]
     if answer.totals is not None:
         cells = answer.totals_shown()
         lines.append(Line("total", ("all", *cells[1:]) if answer.totals.column(0).null_count else tuple(cells)))

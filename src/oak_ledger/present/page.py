@@ -60,11 +60,11 @@ _REPORT = """<h1>{{ view.name }}</h1>
 </section>{% endfor %}
 </div>
 {% endif %}{% endfor %}"""
-_TABLE = """<div class="wide" tabindex="0" role="region" aria-label="{{ title or 'table' }}"><table>
+_TABLE = """{% macro value(cell) %}{% if cell == "null" %}<span class="null">null</span>{% else %}{{ cell }}{% endif %}{% endmacro %}<div class="wide" tabindex="0" role="region" aria-label="{{ title or 'table' }}"><table>
 {% if title %}<caption>{{ title }}</caption>{% endif %}
 <thead><tr>{% for name in table.names %}<th scope="col"{% if table.numeric[loop.index0] %} class="number"{% endif %}>{{ name }}</th>{% endfor %}</tr></thead>
 {% for part, lines in parts %}{% if lines %}<{{ part }}>{% for line in lines %}
-<tr{% if line.role != "row" %} class="{{ line.role }}"{% endif %}>{% for cell in line.cells %}{% if loop.first and not table.numeric[0] %}<th scope="row">{{ cell }}</th>{% else %}<td{% if table.numeric[loop.index0] %} class="number"{% endif %}>{% if cell == "null" %}<span class="null">null</span>{% else %}{{ cell }}{% endif %}</td>{% endif %}{% endfor %}</tr>{% endfor %}
+<tr{% if line.role != "row" %} class="{{ line.role }}"{% endif %}>{% for cell in line.cells %}{% if loop.first and not table.numeric[0] %}<th scope="row">{{ value(cell) }}</th>{% else %}<td{% if table.numeric[loop.index0] %} class="number"{% endif %}>{{ value(cell) }}</td>{% endif %}{% endfor %}</tr>{% endfor %}
 </{{ part }}>{% endif %}
 {% endfor %}</table></div>"""
 _CHART = """<img alt="{{ about }}" src="data:image/png;base64,{{ picture }}">
@@ -84,9 +84,9 @@ def rendered(template: str, **values: Any) -> Markup:
     return Markup(Environment(autoescape=True).from_string(template).render(**values))  # noqa: S704  all values are escaped
 
 
-def page(title: str, content: Markup) -> str:
-    """A whole page around its content. It loads nothing from anywhere."""
-    return str(rendered(_PAGE, title=title, style=STYLE, content=content))
+def page(title: str, content: Markup, style: str = "") -> str:
+    """A whole page around its content, in the common look and what it has of its own. It loads nothing from anywhere."""
+    return str(rendered(_PAGE, title=title, style=STYLE + style, content=content))
 
 
 def table_html(title: str, table: TableContent) -> Markup:

@@ -51,6 +51,21 @@ def save_profile(profiles: Sequence[FieldProfile], name: str, path: str | Path) 
     return target
 
 
+def distribution_png(one: FieldProfile) -> bytes:
+    """How numbers or dates are spread, as a small picture; nothing for other values."""
+    import matplotlib as mpl
+    from matplotlib.figure import Figure
+
+    if not one.bins:
+        return b""
+    with mpl.rc_context(STYLE):
+        figure = Figure(figsize=(4.2, 1.3))
+        _distribution(figure.add_axes((0.03, 0.2, 0.94, 0.75)), one, small=False)
+        buffer = BytesIO()
+        figure.savefig(buffer, format="png", dpi=100)
+    return buffer.getvalue()
+
+
 def _all(figure: Figure, profiles: Sequence[FieldProfile], name: str) -> None:
     height = figure.get_figheight()
     figure.text(0.02, 1 - 0.35 / height, name, fontsize=16, fontweight="bold", va="center")
@@ -81,18 +96,7 @@ def _distribution(axes: Axes, one: FieldProfile, *, small: bool) -> None:
     axes.spines[["top", "right", "left"]].set_visible(False)
     axes.tick_params(length=0, labelsize=7 if small else 9)
     if one.bins:
-        rows = [part[2] for part in one.bins]
-        axes.bar(range(len(rows)), rows, width=0.92, color=SERIES[0])
-        axes.set_yticks([])
-        ends = (0, len(rows) - 1)
-        labels = [
-            _edge(one.bins[0][0]),
-            _edge(one.bins[-1][0] if isinstance(one.bins[-1][0], str) else one.bins[-1][1]),
-        ]
-        axes.set_xticks(ends, labels)
-        first, last = axes.get_xticklabels()
-        first.set_horizontalalignment("left")
-        last.set_horizontalalignment("right")
+        _histogram(axes, one.bins, 3 if small else 7, whole=one.type == "integer")
         return
     common = one.common[: 4 if small else 8][::-1]
     axes.spines["bottom"].set_visible(False)
@@ -124,6 +128,24 @@ def _distribution(axes: Axes, one: FieldProfile, *, small: bool) -> None:
         box = axes.get_position()
         inset = min(0.004 * longest + 0.006, 0.09)
         axes.set_position((box.x0 + inset, box.y0, box.width - inset, box.height))
+
+
+def _histogram(axes: Axes, bins: Sequence[tuple[Any, Any, int]], ticks: int, *, whole: bool) -> None:
+    """Bars over a scale with a few round ticks; of dates, whose bins are named, over their names."""
+    from matplotlib.ticker import FuncFormatter, MaxNLocator
+
+    rows = [part[2] for part in bins]
+    axes.set_yticks([])
+    if isinstance(bins[0][0], str):
+        axes.bar(range(len(rows)), rows, width=0.92, color=SERIES[0])
+        step = -(-len(rows) // ticks)
+        at = range(0, len(rows), step)
+        axes.set_xticks(at, [bins[one][0] for one in at])
+        return
+    starts, widths = [part[0] for part in bins], [part[1] - part[0] for part in bins]
+    axes.bar(starts, rows, width=[0.92 * one for one in widths], align="edge", color=SERIES[0])
+    axes.xaxis.set_major_locator(MaxNLocator(ticks, steps=[1, 2, 5, 10], integer=whole))
+    axes.xaxis.set_major_formatter(FuncFormatter(lambda value, _: _edge(value)))
 
 
 def _visible(value: Any) -> str:

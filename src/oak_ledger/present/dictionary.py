@@ -1,0 +1,256 @@
+"""The dictionary of published sources: a page and a text for each, and an index of all. Pages need nothing beside them."""
+
+from __future__ import annotations
+
+import re
+from base64 import b64encode
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from oak_ledger.catalogue.versions import Version
+from oak_ledger.insight.profile import FieldProfile, profile
+from oak_ledger.present.lineages import lineage_png
+from oak_ledger.present.page import page, rendered
+from oak_ledger.present.profiles import distribution_png
+from oak_ledger.reference import Lineage, lineage
+from oak_ledger.source import Source
+from oak_ledger.source.formats import plain
+from oak_ledger.types import Grain
+
+if TYPE_CHECKING:
+    from markupsafe import Markup
+
+COMMON = 5  # values of a field that are shown
+
+
+@dataclass(frozen=True, slots=True)
+class FieldEntry:
+    """What the dictionary says of one field. `columns` are those of the origin that it comes from, `uses` and `used_by` other fields."""
+
+    name: str
+    type: str
+    per: str
+    meaning: str
+    format: str
+    formula: str
+    columns: tuple[str, ...]
+    uses: tuple[str, ...]
+    used_by: tuple[str, ...]
+    profile: FieldProfile | None
+    lineage: Lineage
+
+    @property
+    def anchor(self) -> str:
+        """Its place in the page."""
+        return slug(self.name)
+
+    def facts(self) -> Iterator[tuple[str, str]]:
+        """What is known of it, label by label; without what there is none of."""
+        yield "type", f"{self.type}, one value per {self.per}"
+        yield from ((label, text) for label, text in (("shown as", self.format), ("formula", self.formula)) if text)
+        for label, names in (("from the columns", self.columns), ("made of", self.uses), ("used by", self.used_by)):
+            if names:
+                yield label, ", ".join(names)
+        found = self.profile
+        if found is not None:
+            nulls = f"{found.nulls:,} null" if found.nulls else "no nulls"
+            yield "values", f"{found.distinct:,} distinct, {nulls}"
+            if found.minimum is not None:
+                yield "from, to", f"{plain(found.minimum)}, {plain(found.maximum)}"
+            if found.common and found.distinct < found.rows - found.nulls:
+                yield (
+                    "commonest",
+                    ", ".join(f"{plain(value) or 'empty text'} ({rows:,})" for value, rows in found.common[:COMMON]),
+                )
+
+
+@dataclass(frozen=True, slots=True)
+class SourceEntry:
+    """What the dictionary says of one source: the version that it describes, its fields, and all versions that one may see, the newest first."""
+
+    name: str
+    area: str
+    about: str
+    description: str
+    owner: str
+    key: tuple[str, ...]
+    version: Version | None
+    fields: tuple[FieldEntry, ...]
+    history: tuple[Version, ...]
+
+    @property
+    def file(self) -> str:
+        """What its page is called, without the ending."""
+        return slug(f"{self.area} {self.name}" if self.area else self.name)
+
+
+def slug(text: str) -> str:
+    """A name as part of an address: small letters, digits and hyphens, and a number where other letters have gone."""
+    made = re.sub(r"[^a-z0-9]+", "-", text.casefold()).strip("-")
+    lost = re.sub(r"[a-z0-9 _-]", "", text.casefold())
+    return f"{made}-{sum(map(ord, lost)):x}".strip("-") if lost else made
+
+
+def entry_of(source: Source, history: Sequence[Version] = ()) -> SourceEntry:
+    """What there is to say of a source as its readers see it: hidden and broken fields are left out."""
+    shown = [one for one in source.fields if not one.hidden and not one.broken]
+    names = {one.name.casefold() for one in shown}
+    per_row = [f'"{one.name}"' for one in shown if one.grain == Grain.ROW]
+    profiles = {one.field: one for one in profile(source, [one.strip('"') for one in per_row])} if per_row else {}
+    fields = []
+    for one in shown:
+        found = lineage(source, one.name)
+        near = [needed for needed, by in found.needs if by == found.piece and needed.kind != "column"]
+        fields.append(
+            FieldEntry(
+                one.name, one.type_name, "group" if one.grain == Grain.GROUP else "row", getattr(one.spec, "description", ""), one.format,
+                getattr(one.spec, "formula", ""), tuple(dict.fromkeys(needed.name for needed, _ in found.needs if needed.kind == "column")),
+                tuple(dict.fromkeys(one.name for one in near if one.name.casefold() in names)),
+                tuple(dict.fromkeys(by.name for needed, by in found.users if needed == found.piece and by.name.casefold() in names)),
+                profiles.get(one.name), found,
+            )
+        )  # fmt: skip
+    about, number = source.about, source.published.number if source.published is not None else 0
+    version = next((one for one in history if one.number == number), None)
+    area = version.area if version is not None else ""
+    said = str(source.published) if source.published is not None else "a working copy, not published"
+    return SourceEntry(source.name, area, said, about.description, about.owner, tuple(about.key or ()), version, tuple(fields), tuple(history))  # fmt: skip
+
+
+STYLE = """
+main { max-width: 1000px; } article { border-top: 1px solid #d5dad3; padding: 1rem 0 .4rem; } h3 { margin: 0 0 .3rem; font-size: 1.05rem; }
+dl { display: grid; grid-template-columns: 9rem 1fr; gap: .15rem .8rem; margin: .4rem 0; } dt { color: #5c665f; } dd { margin: 0; overflow-wrap: anywhere; }
+code { font-family: "DejaVu Sans Mono", monospace; font-size: .9em; } details img { width: auto; max-width: 100%; } .found { margin: 1rem 0; }
+input { font: inherit; padding: .3rem .5rem; border: 1px solid #6d7770; border-radius: 3px; width: min(22rem, 100%); box-sizing: border-box; } a { color: #2f5d26; }
+nav ul { columns: 14rem; padding-left: 1.2rem; } .shape { width: auto; max-width: min(26rem, 100%); display: block; margin: .3rem 0; }
+@media (max-width: 600px) { dl { grid-template-columns: 1fr; gap: 0; } dd { margin-bottom: .4rem; } } @media print { .found { display: none; } }
+"""
+SEARCH = """
+const box = document.querySelector("input[type=search]"), said = document.querySelector("output");
+box.closest(".found").hidden = false;
+box.addEventListener("input", () => {
+  const words = box.value.toLowerCase().split(/\\s+/).filter(Boolean);
+  let shown = 0;
+  for (const one of document.querySelectorAll("[data-text]")) {
+    one.hidden = !words.every(word => one.dataset.text.includes(word));
+    shown += !one.hidden;
+  }
+  said.textContent = words.length ? shown + " found" : "";
+});
+"""
+_FOUND = """<div class="found" hidden><label>Find <input type="search"></label> <output></output></div>"""
+_SOURCE = """<p><a href="{{ index }}">All sources</a></p>
+<h1>{{ one.name }}</h1>
+<p class="under">{{ one.about }}{% if one.owner %} · owner: {{ one.owner }}{% endif %}{% if one.area %} · area {{ one.area }}{% endif %}</p>
+{% if one.description %}<p>{{ one.description }}</p>{% endif %}
+{% if one.key %}<p>One row for each {{ one.key | join(", ") }}.</p>{% endif %}
+{{ found }}
+<h2>Fields</h2>
+{% for field, facts, shape, picture in fields %}<article id="{{ field.anchor }}" data-text="{{ (field.name ~ ' ' ~ field.meaning ~ ' ' ~ field.type ~ ' ' ~ field.formula) | lower }}">
+<h3>{{ field.name }}</h3>
+{% if field.meaning %}<p>{{ field.meaning }}</p>{% endif %}
+<dl>{% for label, text in facts %}<dt>{{ label }}</dt><dd>{% if label == "formula" %}<code>{{ text }}</code>{% else %}{{ text }}{% endif %}</dd>{% endfor %}</dl>
+{% if shape %}<img class="shape" alt="How the values of {{ field.name }} are spread; the figures are above" src="data:image/png;base64,{{ shape }}">{% endif %}
+{% if picture %}<details><summary>Where {{ field.name }} comes from, as a picture</summary>
+<img alt="{{ field.name }} is made of {{ field.columns | join(', ') or 'no column' }}{% if field.uses %} by way of {{ field.uses | join(', ') }}{% endif %}" src="data:image/png;base64,{{ picture }}"></details>{% endif %}
+</article>
+{% endfor %}{% if one.history %}<h2>Versions</h2>
+<div class="wide" tabindex="0" role="region" aria-label="versions"><table><thead><tr><th scope="col" class="number">version</th><th scope="col">stage</th><th scope="col">made</th><th scope="col" class="number">rows</th><th scope="col">signed</th><th scope="col">note</th></tr></thead>
+<tbody>{% for version in one.history %}<tr><td class="number">{{ version.number }}</td><td>{{ version.stage }}</td><td>{{ version.made_at }} by {{ version.made_by }}</td><td class="number">{{ "{:,}".format(version.rows) }}</td>
+<td>{% for signature in version.signatures %}{{ signature.by }}, {{ signature.at }}{% if signature.note %}: {{ signature.note }}{% endif %}{% if not loop.last %}; {% endif %}{% endfor %}</td><td>{{ version.note }}</td></tr>
+{% endfor %}</tbody></table></div>{% endif %}
+<script>{{ search | safe }}</script>"""
+_INDEX = """<h1>Sources</h1>
+<p class="under">What each source and each of its fields means.</p>
+{{ found }}
+{% for one in entries %}<article data-text="{{ (one.name ~ ' ' ~ one.description ~ ' ' ~ (one.fields | map(attribute='name') | join(' ')) ~ ' ' ~ (one.fields | map(attribute='meaning') | join(' '))) | lower }}">
+<h2><a href="{{ address(one) }}">{{ one.name }}</a></h2>
+<p class="under">{{ one.about }}{% if one.area %} · area {{ one.area }}{% endif %}</p>
+{% if one.description %}<p>{{ one.description }}</p>{% endif %}
+<nav aria-label="fields of {{ one.name }}"><ul>{% for field in one.fields %}<li><a href="{{ address(one) }}#{{ field.anchor }}">{{ field.name }}</a></li>{% endfor %}</ul></nav>
+</article>
+{% endfor %}<script>{{ search | safe }}</script>"""
+
+
+def source_html(one: SourceEntry, index: str = "index.html") -> str:
+    """The page of a source."""
+    fields = []
+    for field in one.fields:
+        shape = distribution_png(field.profile) if field.profile is not None else b""
+        picture = lineage_png(field.lineage) if field.formula else b""
+        fields.append((field, list(field.facts()), b64encode(shape).decode(), b64encode(picture).decode()))
+    made = rendered(_SOURCE, one=one, fields=fields, found=_found(), search=SEARCH, index=index)
+    return page(one.name, made, STYLE)
+
+
+def index_html(
+    entries: Sequence[SourceEntry], address: Callable[[SourceEntry], str] = lambda one: f"{one.file}.html"
+) -> str:
+    """The page of all sources."""
+    return page("Sources", rendered(_INDEX, entries=entries, address=address, found=_found(), search=SEARCH), STYLE)
+
+
+def _found() -> Markup:
+    return rendered(_FOUND)
+
+
+def source_markdown(one: SourceEntry) -> str:
+    """The text of a source."""
+    lines = [f"# {_plain(one.name)}", "", one.about + (f" · owner: {_plain(one.owner)}" if one.owner else ""), ""]
+    lines += [_plain(one.description), ""] if one.description else []
+    lines += [f"One row for each {_plain(', '.join(one.key))}.", ""] if one.key else []
+    for field in one.fields:
+        lines += [f"## {_plain(field.name)}", ""]
+        lines += [_plain(field.meaning), ""] if field.meaning else []
+        for label, text in field.facts():
+            lines.append(f"- {label}: {_code(text) if label == 'formula' else _plain(text)}")
+        lines.append("")
+    if one.history:
+        lines += ["## Versions", "", "| version | stage | made | rows | signed | note |", "|---|---|---|---|---|---|"]
+        for version in one.history:
+            signed = "; ".join(f"{it.by}, {it.at}" + (f": {it.note}" if it.note else "") for it in version.signatures)
+            cells = (
+                str(version.number),
+                version.stage,
+                f"{version.made_at} by {version.made_by}",
+                f"{version.rows:,}",
+                signed,
+                version.note,
+            )
+            lines.append(f"| {' | '.join(map(_plain, cells))} |")
+        lines.append("")
+    return "\n".join(lines)
+
+
+def index_markdown(entries: Sequence[SourceEntry]) -> str:
+    """The text of all sources."""
+    lines = ["# Sources", ""]
+    for one in entries:
+        lines += [
+            f"- [{_plain(one.name)}]({one.file}.md): {one.about}",
+            *([f"  {_plain(one.description)}"] if one.description else []),
+        ]
+    return "\n".join([*lines, ""])
+
+
+def _plain(text: str) -> str:
+    """A text that Markdown shows as it is."""
+    return re.sub(r"([\\`*_{}\[\]<>#|])", r"\\\1", " ".join(text.split()))
+
+
+def _code(text: str) -> str:
+    fence = "`" * (max((len(one) for one in re.findall("`+", text)), default=0) + 1)
+    return f"{fence} {' '.join(text.split())} {fence}"
+
+
+def files(entries: Sequence[SourceEntry], kinds: Sequence[str]) -> Mapping[str, str]:
+    """The files of a dictionary by name: pages (`html`), texts (`markdown`), or both."""
+    made: dict[str, str] = {}
+    if "html" in kinds:
+        made["index.html"] = index_html(entries)
+        made |= {f"{one.file}.html": source_html(one) for one in entries}
+    if "markdown" in kinds:
+        made["index.md"] = index_markdown(entries)
+        made |= {f"{one.file}.md": source_markdown(one) for one in entries}
+    return made
