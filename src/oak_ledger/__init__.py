@@ -66,6 +66,7 @@ if TYPE_CHECKING:
     from oak_ledger.report import find_reports as find_reports
     from oak_ledger.report import open_report as open_report
     from oak_ledger.report import report_changes as report_changes
+    from oak_ledger.service.client import connect as connect
     from oak_ledger.source import Answer as Answer
     from oak_ledger.source import Source as Source
     from oak_ledger.source import open_source as open_source
@@ -121,6 +122,7 @@ _ROOMS = {
     "source.intake": ("Intake", "restore_columns", "intake", "intake_join"),
     "source.proposal": ("Proposal",),
     "source.naming": ("NameRule",),
+    "service.client": ("connect",),
     "source.trial": ("Trial", "try_formula"),
 }
 _HOMES = {name: room for room, names in _ROOMS.items() for name in names}

@@ -162,6 +162,12 @@ no-baseline | BEFORE needs an earlier state | --baseline FILE
 
 WORK = _errors("""
 view-taken | the database has something else of that name | choose another name: --as
+no-service | no service answers, or what it needs is not installed | pip install 'oak-ledger[service]', oak serve
+port-taken | nothing can listen there | another --port
+too-many | one token has too many questions at a time | wait for an answer
+too-busy | the service is busy | ask again in a moment
+too-slow | a question took too long | a filter, fewer groups
+too-large | an answer would be too large | pages: limit and offset
 unknown-place | there is no such place | here, origin or spark
 not-in-database | a question cannot be computed in the place that was asked in the same meaning | --place here
 too-long | a text is longer than a catalogue takes | shorten it

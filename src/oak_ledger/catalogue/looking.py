@@ -40,6 +40,11 @@ class PublishedSources:
         with self._storage.read() as connection:
             return list(dict.fromkeys(row["name"] for row in self.seen_sources(connection)))
 
+    def addresses(self) -> list[str]:
+        """The same with their areas, as AREA/NAME."""
+        with self._storage.read() as connection:
+            return [f"{row['area_name']}/{row['name']}" for row in self.seen_sources(connection)]
+
     def seen_sources(self, connection: sa.Connection) -> list[dict[str, Any]]:
         """The rows of the sources of which one may see a version."""
         return [row for row in self._access.sources(connection) if self._seen(connection, row)]

@@ -304,7 +304,7 @@ def tally_command(
     """Group and aggregate: --by which fields, --show which measures. Without --by, one figure."""
     with progress_of("reading") as progress:
         opened = open_any(source, catalogue, draft=draft, baseline=baseline, at=at, progress=progress).computed(place)
-        items = [named(item, opened) for item in show]
+        items = [opened.measure(item) for item in show]
         answer = opened.tally(list(by), items, where=where, sort=sort, limit=limit, totals=totals, explain=explain)
     count = (
         f"{answer.table.num_rows:,} of {answer.groups:,} groups"
@@ -314,19 +314,6 @@ def tally_command(
     if where is not None:
         count = "; ".join(filter(None, [count, f"{answer.rows_used:,} of {answer.rows_read:,} rows"]))
     return _print_answer(answer, as_json=as_json, count=count, version=which(opened))
-
-
-def named(item: str, source: Source) -> Any:
-    """`Name = formula` as a pair; a comparison of something that has a value stays a formula."""
-    name, sign, formula = item.partition("=")
-    bare = name.strip().strip('"')
-    fits = (
-        sign
-        and bare
-        and bare.casefold() not in source.compiled.states
-        and all(mark not in bare for mark in "()<>'+*/|\"")
-    )
-    return (bare, formula.strip()) if fits else item
 
 
 @click.command("reformat")

@@ -20,7 +20,6 @@ from oak_ledger.cli.app import (
     where_option,
     which,
 )
-from oak_ledger.cli.ask import named
 from oak_ledger.cli.progress import progress_of
 
 
@@ -62,7 +61,7 @@ def export_command(
 
     with progress_of("writing") as progress:
         opened = open_any(source, catalogue, draft=draft, baseline=baseline, at=at, progress=progress)
-        fields = [named(item, opened) for item in show] or opened.row_fields(hidden=hidden)
+        fields = [opened.measure(item) for item in show] or opened.row_fields(hidden=hidden)
         with tempfile.TemporaryDirectory() as folder:
             file = Path(folder) / "rows.csv" if target == "-" else Path(target)
             found = opened.write(file, fields, where=where)

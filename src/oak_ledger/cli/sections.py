@@ -48,6 +48,7 @@ SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
         "watch": ("states", "Keep conditions on figures that warn when they turn true."),
         "create-view": ("view", "Make a released version readable for any SQL client."),
         "dictionary": ("dictionary", "Write what sources and fields mean, as pages and as text."),
+        "serve": ("serve", "Answer questions over HTTP, with tokens."),
         "export": ("export", "Write the rows of a source to a file or to standard output."),
     },
     "Share": {

@@ -39,13 +39,12 @@ def sql_command(
     It reads the table or query of the definition; of a source that is not in a database, a table of the source's name. It means what oak
     computes: a division by zero is null. At a number that is too large for its type the database stops.
     """
-    from oak_ledger.cli.ask import named
     from oak_ledger.places.database import written
     from oak_ledger.places.dialects import DIALECTS
 
     opened = open_any(source, catalogue, draft=draft)
-    items = [named(item, opened) for item in show]
-    planned = opened.planned_tally([named(item, opened) for item in by], items, where=where, sort=sort, limit=limit)
+    items = [opened.measure(item) for item in show]
+    planned = opened.planned_tally([opened.measure(item) for item in by], items, where=where, sort=sort, limit=limit)
     text = written(opened, planned.query, guarded=True, dialect=DIALECTS[dialect]).text(pretty=True)
     if as_json:
         print_json({"statement": text})

@@ -32,7 +32,7 @@ class Fault:
         if self.samples:
             row, inputs = self.samples[0]
             shown = ", ".join(repr(value) if isinstance(value, str) else str(value) for value in inputs.values())
-            first = f", first in row {row:,}: {shown}"
+            first = f", first in row {row:,}" + (f": {shown}" if shown else "")
         return f"{self.field}: {self.what} in {self.rows:,} row{'s' * (self.rows != 1)}{first}"
 
     def as_json(self) -> dict[str, Any]:

@@ -4,18 +4,18 @@ from __future__ import annotations
 
 import re
 from base64 import b64encode
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
 
 from oak_ledger.catalogue.versions import Version
 from oak_ledger.insight.profile import FieldProfile, profile
 from oak_ledger.present.lineages import lineage_png
 from oak_ledger.present.page import page, rendered
 from oak_ledger.present.profiles import distribution_png
-from oak_ledger.reference import Lineage, lineage
+from oak_ledger.reference import Lineage, Piece, lineage
 from oak_ledger.source import Source
-from oak_ledger.source.formats import plain
+from oak_ledger.source.formats import show
 from oak_ledger.types import Grain
 
 if TYPE_CHECKING:
@@ -45,6 +45,10 @@ class FieldEntry:
         """Its place in the page."""
         return slug(self.name)
 
+    def text(self, value: Any) -> str:
+        """A value in the field's format."""
+        return show(value, self.format)
+
     def facts(self) -> Iterator[tuple[str, str]]:
         """What is known of it, label by label; without what there is none of."""
         yield "type", f"{self.type}, one value per {self.per}"
@@ -57,11 +61,13 @@ class FieldEntry:
             nulls = f"{found.nulls:,} null" if found.nulls else "no nulls"
             yield "values", f"{found.distinct:,} distinct, {nulls}"
             if found.minimum is not None:
-                yield "from, to", f"{plain(found.minimum)}, {plain(found.maximum)}"
+                yield "from, to", f"{self.text(found.minimum)}, {self.text(found.maximum)}"
             if found.common and found.distinct < found.rows - found.nulls:
                 yield (
                     "commonest",
-                    ", ".join(f"{plain(value) or 'empty text'} ({rows:,})" for value, rows in found.common[:COMMON]),
+                    ", ".join(
+                        f"{self.text(value) or 'empty text'} ({rows:,})" for value, rows in found.common[:COMMON]
+                    ),
                 )
 
 
@@ -92,15 +98,15 @@ def slug(text: str) -> str:
     return f"{made}-{sum(map(ord, lost)):x}".strip("-") if lost else made
 
 
-def entry_of(source: Source, history: Sequence[Version] = ()) -> SourceEntry:
-    """What there is to say of a source as its readers see it: hidden and broken fields are left out."""
+def entry_of(source: Source, history: Sequence[Version] = (), *, profiled: bool = True) -> SourceEntry:
+    """What there is to say of a source as its readers see it: hidden and broken fields are left out. With `profiled`, also of the values, which reads all rows."""
     shown = [one for one in source.fields if not one.hidden and not one.broken]
     names = {one.name.casefold() for one in shown}
-    per_row = [f'"{one.name}"' for one in shown if one.grain == Grain.ROW]
-    profiles = {one.field: one for one in profile(source, [one.strip('"') for one in per_row])} if per_row else {}
+    per_row = [one.name for one in shown if one.grain == Grain.ROW]
+    profiles = {one.field: one for one in profile(source, per_row)} if per_row and profiled else {}
     fields = []
     for one in shown:
-        found = lineage(source, one.name)
+        found = _seen(lineage(source, one.name), names)
         near = [needed for needed, by in found.needs if by == found.piece and needed.kind != "column"]
         fields.append(
             FieldEntry(
@@ -116,6 +122,23 @@ def entry_of(source: Source, history: Sequence[Version] = ()) -> SourceEntry:
     area = version.area if version is not None else ""
     said = str(source.published) if source.published is not None else "a working copy, not published"
     return SourceEntry(source.name, area, said, about.description, about.owner, tuple(about.key or ()), version, tuple(fields), tuple(history))  # fmt: skip
+
+
+def _seen(whole: Lineage, names: Collection[str]) -> Lineage:
+    """A lineage without what is hidden, and without what is only reached through that."""
+
+    def kept(pairs: Sequence[tuple[Piece, Piece]], near: int) -> tuple[tuple[Piece, Piece], ...]:
+        there, found = {whole.piece}, []
+        for _ in pairs:  # from the field outwards
+            for pair in pairs:
+                far = pair[1 - near]
+                shown = far.kind not in ("field", "formula") or far.name.casefold() in names
+                if pair not in found and pair[near] in there and shown:
+                    there.add(far)
+                    found.append(pair)
+        return tuple(found)
+
+    return replace(whole, needs=kept(whole.needs, 1), users=kept(whole.users, 0))
 
 
 STYLE = """

@@ -51,7 +51,7 @@ def _csv(path: Path, schema: pa.Schema, _first: pa.Table) -> AbstractContextMana
 
     options = pa_csv.WriteOptions(quoting_style="needed")
     made: AbstractContextManager[Any] = pa_csv.CSVWriter(
-        str(path), _as_text(schema.empty_table()).schema, write_options=options
+        str(path), as_text(schema.empty_table()).schema, write_options=options
     )
     return made
 
@@ -59,7 +59,7 @@ def _csv(path: Path, schema: pa.Schema, _first: pa.Table) -> AbstractContextMana
 _WRITERS: dict[str, Writers] = {".parquet": _parquet, ".arrow": _arrow, ".feather": _arrow, ".csv": _csv}
 
 
-def _as_text(table: pa.Table) -> pa.Table:
+def as_text(table: pa.Table) -> pa.Table:
     """Times as the language writes them, without trailing zeros; everything else as it is written anyhow."""
     for at, column in enumerate(table.columns):
         if pa.types.is_timestamp(column.type):
@@ -91,7 +91,7 @@ def write_rows(
         with writer(temporary, schema, first) as out:
             for table in chain((first,), given):
                 rows += table.num_rows
-                out.write_table(_as_text(table) if writer is _csv else table)
+                out.write_table(as_text(table) if writer is _csv else table)
             if notes is not None:
                 out.add_key_value_metadata(notes())
 

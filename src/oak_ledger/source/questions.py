@@ -80,6 +80,13 @@ class Questions(EditableDefinition):
         formula = self.check_formula(text, where=place, names=names)
         return Expression(name or " ".join(text.split()), text, formula.require()), state
 
+    def measure(self, item: str) -> Shown:
+        """What is asked for, from one text: `Name = formula` is a formula with a name; a comparison of something that has a value stays a formula."""
+        name, sign, formula = item.partition("=")
+        bare = name.strip().strip('"')
+        free = bare.casefold() not in self.compiled.states and all(mark not in bare for mark in "()<>'+*/|\"")
+        return (bare, formula.strip()) if sign and bare and free else item
+
     def _filters(self, where: str | Sequence[str] | None) -> list[Expression]:
         asked = [where] if isinstance(where, str) else list(where or ())
         made = [self._expression(text, place="the filter")[0] for text in asked]

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, TypeVar
 
 import pyarrow as pa
 
-from oak_ledger.engine import Query, execute, stream
+from oak_ledger.engine import Fault, Query, execute, stream
 from oak_ledger.engine.faults import Faults
 from oak_ledger.engine.query import Result
 from oak_ledger.engine.scan import Scan
@@ -258,10 +258,10 @@ class Source(Questions):
         there, place = self._in_origin(question)
         result, findings = (there, []) if there is not None else self._asked(question, _executed)
         findings += self.arrival_findings() if there is None else []
-        faults = result.faults.found()
+        faults = self._told(result.faults.found())
         if strict and faults:
             raise FormulaError.of([Finding("fault", one.sentence() + ".", Place(one.field)) for one in faults])
-        complete = question.grouped or question.limit is None
+        complete = question.grouped or question.limit is None or result.table.num_rows < question.limit
         findings += whole.columns_gone(self)
         if filtered and complete and result.rows_read and not result.rows_used:
             findings.append(
@@ -294,6 +294,16 @@ class Source(Questions):
             tuple(question.stats.steps.values()) if question.stats is not None else (),
             place,
         )
+
+    def _told(self, faults: tuple[Fault, ...]) -> tuple[Fault, ...]:
+        """Faults without what went in, where that may be of fields that are hidden from who asks."""
+        if not self.reader:
+            return faults
+        seen = {text for one in self.shown_fields for text in (one.name, quote_identifier(one.name))}
+        return tuple(
+            replace(one, samples=tuple((row, {text: value for text, value in inputs.items() if text in seen}) for row, inputs in one.samples))
+            for one in faults
+        )  # fmt: skip
 
     def _reader_for(self, question: Query) -> OriginReader:
         """The origin opened, or of one in a database only the rows that the filters let through, as far as it knows them."""

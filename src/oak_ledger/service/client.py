@@ -1,0 +1,149 @@
+"""A service as seen from a program elsewhere: its sources are asked as local ones are. Nothing is needed but the standard library."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+from urllib.error import HTTPError, URLError
+from urllib.parse import quote, urlencode
+from urllib.request import Request, urlopen
+
+from oak_ledger.errors import FormulaError, OakError, UnusableInput
+from oak_ledger.service.formats import finding_from, from_stream
+from oak_ledger.source import Answer
+from oak_ledger.source.questions import Shown
+
+SECONDS = 120.0  # that an answer may take to come
+
+
+def connect(url: str, token: str) -> RemoteCatalogue:
+    """The catalogue that a service at an address has, as the token may see it. Raises OakError for a token that is not valid, UnusableInput where
+    no service answers."""
+    found = RemoteCatalogue(url.rstrip("/"), token)
+    found.sources()
+    return found
+
+
+@dataclass(frozen=True)
+class RemoteCatalogue:
+    """A catalogue behind a service."""
+
+    url: str
+    token: str
+
+    def __repr__(self) -> str:
+        return f"Catalogue at {self.url}"
+
+    @cached_property
+    def page(self) -> int:
+        """How many rows are fetched at a time."""
+        return int(json.loads(self.fetched("/health"))["rows"])
+
+    def sources(self) -> list[str]:
+        """The names of the sources that one may see."""
+        return [one["name"] for one in json.loads(self.fetched("/sources"))]
+
+    def source(self, name: str, number: int | None = None, *, drafts: bool = False) -> RemoteSource:
+        """A source by its name, or AREA/NAME: its released version, that with a number, or with `drafts` the newest."""
+        area, _, own = name.rpartition("/")
+        chosen: dict[str, Any] = {"area": area, "draft": str(drafts).lower()}
+        if number is not None:
+            chosen["version"] = number
+        said = json.loads(self.fetched(f"/sources/{quote(own, safe='')}", chosen))
+        return RemoteSource(self, said["name"], said["area"], said["version"], said["stage"], tuple(said["fields"]))
+
+    def fetched(self, path: str, query: dict[str, Any] | None = None) -> bytes:
+        """What is at an address of the service. Raises OakError with what it says against it."""
+        address = f"{self.url}{path}" + (f"?{urlencode(query, doseq=True)}" if query else "")
+        request = Request(address, headers={"authorization": f"Bearer {self.token}"})  # noqa: S310  the address is the user's own
+        try:
+            with urlopen(request, timeout=SECONDS) as answer:  # noqa: S310
+                return bytes(answer.read())
+        except HTTPError as error:
+            raise _said(error.read()) from None
+        except (URLError, TimeoutError, ConnectionError) as error:
+            said = getattr(error, "reason", None) or error
+            raise UnusableInput("no-service", f"No service answers at {self.url}: {said}.", hint="Is it running (oak serve)?") from None  # fmt: skip
+
+
+def _said(content: bytes) -> OakError:
+    """The error that a failure says."""
+    try:
+        said = json.loads(content)
+        if said["findings"]:
+            return FormulaError.of([finding_from(one) for one in said["findings"]])
+        return OakError(said["code"], said["message"], hint=said["hint"])
+    except (ValueError, KeyError, TypeError):
+        return UnusableInput("no-service", "What answers there is no service of Oak Ledger.")
+
+
+@dataclass(frozen=True)
+class RemoteSource:
+    """A published source behind a service: asked as a `Source` is. It cannot be changed."""
+
+    catalogue: RemoteCatalogue
+    name: str
+    area: str
+    number: int
+    stage: str
+    described: tuple[dict[str, str], ...]
+
+    def __repr__(self) -> str:
+        return f"Source {self.name!r} at {self.catalogue.url}; fields: {len(self.described)}\n  version {self.number}, {self.stage}"
+
+    @cached_property
+    def fields(self) -> list[str]:
+        """The names of its fields."""
+        return [one["name"] for one in self.described]
+
+    def rows(
+        self, show: Sequence[Shown] | None = None, *, where: str | Sequence[str] | None = None, sort: Sequence[str] = (), limit: int | None = None
+    ) -> Answer:  # fmt: skip
+        """Rows of the source, as `Source.rows` gives them."""
+        return self._pages("rows", {"show": _items(show or ()), "where": _list(where), "sort": [*sort]}, limit)
+
+    def tally(
+        self, by: Sequence[Shown] = (), show: Sequence[Shown] = (), *, where: str | Sequence[str] | None = None, sort: Sequence[str] = (),
+        limit: int | None = None, totals: bool = False,
+    ) -> Answer:  # fmt: skip
+        """A grouped answer, as `Source.tally` gives it."""
+        asked = {
+            "by": _items(by),
+            "show": _items(show),
+            "where": _list(where),
+            "sort": [*sort],
+            "totals": str(totals).lower(),
+        }
+        return self._pages("tally", asked, limit)
+
+    def _pages(self, what: str, asked: dict[str, Any], limit: int | None) -> Answer:
+        """All pages of an answer as one."""
+        import pyarrow as pa
+
+        path = f"/sources/{quote(self.name, safe='')}/{what}"
+        chosen = {**asked, "area": self.area, "version": self.number, "format": "arrow"}
+        answers: list[Answer] = []
+        got = 0
+        while True:
+            page = self.catalogue.page
+            wanted = page if limit is None else min(page, limit - got)
+            answers.append(from_stream(self.catalogue.fetched(path, {**chosen, "limit": wanted, "offset": got})))
+            rows = answers[-1].table.num_rows
+            got += rows
+            if rows < wanted or got == limit:
+                break
+        first = answers[0]
+        table = first.table if len(answers) == 1 else pa.concat_tables([one.table for one in answers])
+        return Answer(table, first.totals, first.faults, first.findings, first.formats, first.rows_read, first.rows_used, first.groups, place="service")  # fmt: skip
+
+
+def _list(where: str | Sequence[str] | None) -> list[str]:
+    return [where] if isinstance(where, str) else list(where or ())
+
+
+def _items(shown: Sequence[Shown]) -> list[str]:
+    """What is asked for as texts: a formula with a name as `Name = formula`."""
+    return [one if isinstance(one, str) else f"{one[0]} = {one[1]}" for one in shown]

@@ -1,0 +1,110 @@
+"""What one question may take, and how many may be asked at a time: beyond that it is refused at once, and nothing falls over."""
+
+from __future__ import annotations
+
+import time
+from collections import Counter
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, field, replace
+from threading import BoundedSemaphore, Lock
+from typing import Any
+
+from oak_ledger.errors import OakError
+from oak_ledger.origin import OriginReader
+from oak_ledger.source import Source
+from oak_ledger.types import Type
+
+
+@dataclass(frozen=True, slots=True)
+class Limits:
+    """`rows` in one answer, `seconds` that a question may be computed, how many are computed at a time (`running`), how many wait for that, and how
+    many one token may have among both."""
+
+    rows: int = 100_000
+    seconds: float = 30.0
+    running: int = 4
+    waiting: int = 16
+    each: int = 8
+
+
+class TooBusy(OakError):
+    """There is no room for another question now."""
+
+
+@dataclass
+class Slots:
+    """Room for questions."""
+
+    limits: Limits
+    _there: Counter[str] = field(default_factory=Counter)
+    _lock: Lock = field(default_factory=Lock)
+    _running: BoundedSemaphore = field(init=False)
+
+    def __post_init__(self) -> None:
+        self._running = BoundedSemaphore(self.limits.running)
+
+    @contextmanager
+    def taken(self, token: str) -> Iterator[None]:
+        """One question of a token. Raises TooBusy at once where there is no room, or when it has waited too long."""
+        with self._lock:
+            if self._there[token] >= self.limits.each:
+                raise TooBusy("too-many", f"{self.limits.each} questions of this token are being answered.", hint="Ask again when one of them is.")  # fmt: skip
+            if self._there.total() >= self.limits.running + self.limits.waiting:
+                raise TooBusy("too-busy", "The service is busy.", hint="Ask again in a moment.")
+            self._there[token] += 1
+        try:
+            if not self._running.acquire(timeout=self.limits.seconds):
+                raise TooBusy("too-busy", "The service is busy.", hint="Ask again in a moment.")
+            try:
+                yield
+            finally:
+                self._running.release()
+        finally:
+            with self._lock:
+                self._there[token] -= 1
+                if not self._there[token]:
+                    del self._there[token]
+
+
+@dataclass(slots=True)
+class TimedReader:
+    """Rows that come until a moment; then the question that reads them ends."""
+
+    reader: OriginReader
+    end: float
+    seconds: float
+    bad_rows: list[Any] = field(default_factory=list)
+
+    def columns(self) -> dict[str, Type]:
+        """Those of the rows."""
+        return self.reader.columns()
+
+    def batches(self, columns: Sequence[str]) -> Iterator[Any]:
+        """The rows, as long as there is time."""
+        for batch in self.reader.batches(columns):
+            self._in_time()
+            yield batch
+
+    def fragments(self, columns: Sequence[str]) -> Iterator[Callable[[], Iterator[Any]]]:
+        """The rows in parts, as long as there is time."""
+        for fragment in self.reader.fragments(columns):  # type: ignore[attr-defined]
+            yield lambda fragment=fragment: self._timed(fragment)  # type: ignore[misc]
+
+    def _timed(self, fragment: Callable[[], Iterator[Any]]) -> Iterator[Any]:
+        for batch in fragment():
+            self._in_time()
+            yield batch
+
+    def _in_time(self) -> None:
+        if time.monotonic() > self.end:
+            raise OakError("too-slow", f"The question took longer than {self.seconds:g} s.", hint="Ask for less: a filter, fewer groups.")  # fmt: skip
+
+    def locate(self, row: int) -> str:
+        """Where a row is."""
+        return self.reader.locate(row)
+
+
+def timed(source: Source, seconds: float) -> Source:
+    """A published source whose questions end after so many seconds."""
+    return replace(source, feed=TimedReader(source.opened, time.monotonic() + seconds, seconds))
