@@ -32,7 +32,7 @@ export PIP_BUILD_CONSTRAINT = constraints.txt
 # what running needs
 $(VENV)/runs: pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
-	$(INSTALL) -e .
+	$(INSTALL) -e '.[service]'
 	touch $@
 
 # what checking needs besides
@@ -42,7 +42,7 @@ $(VENV)/ready: $(VENV)/runs
 
 # what checking outside needs besides
 $(VENV)/outside: $(VENV)/ready
-	$(INSTALL) -e '.[dev,cluster]'
+	$(INSTALL) -e '.[outside]'
 	touch $@
 
 # what comparing with other engines needs besides

@@ -24,6 +24,7 @@ MORE: tuple[tuple[str, int], ...] = (
     ("field restore more --new", 0),
     ("filter list more", 0),
     ("export more --to more.parquet", 0),
+    ("dictionary more --to dictionary --as markdown", 0),
     ("check gone", 1),
     ("mend gone COST=Cost", 0),
     ("tally loads --by Mill --show Volume --totals --explain", 0),
@@ -62,7 +63,7 @@ class Shapes(FolderCase):
                 found = self.oak_json(*words, code=code)
                 if "errors" not in found:
                     seen.add(next(name for name in COMMANDS if name.split() == words[: name.count(" ") + 1]))
-        self.assertEqual({*COMMANDS} - seen, set())
+        self.assertEqual({*COMMANDS} - seen, {"serve"})  # it does not end
 
     def test_shapes_are_closed_and_used(self) -> None:
         used = {part for command in COMMANDS.values() for part in parts(json_shape(command))} | {*parts("Failure")}

@@ -15,7 +15,7 @@ from pathlib import Path
 ROOT = Path(__file__).parent.parent
 PATH = os.pathsep.join([os.environ.get("PATH", ""), "/usr/local/bin", "/usr/bin", "/bin", "/usr/sbin", "/sbin"])
 # Each module of tests, with the program that it needs and the Debian package that has it.
-NEEDS = {"test_spark": ("java", "default-jre-headless")}
+NEEDS = {"test_spark": ("java", "default-jre-headless"), "test_pages": ("chromium", "chromium")}
 
 
 def there(program: str, package: str) -> bool:

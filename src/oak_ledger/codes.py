@@ -167,7 +167,7 @@ port-taken | nothing can listen there | another --port
 too-many | one token has too many questions at a time | wait for an answer
 too-busy | the service is busy | ask again in a moment
 too-slow | a question took too long | a filter, fewer groups
-too-large | an answer would be too large | pages: limit and offset
+too-much | an answer, or a sheet, cannot hold so much | pages (limit and offset), or a filter
 unknown-place | there is no such place | here, origin or spark
 not-in-database | a question cannot be computed in the place that was asked in the same meaning | --place here
 too-long | a text is longer than a catalogue takes | shorten it
@@ -280,6 +280,8 @@ branch-empty | no row reaches a branch | check whether it is needed
 clean-idle | a clean changes no value | remove it, or correct it
 recode-idle | replacements match no value | remove them
 columns-untaken | columns that no field uses | oak field restore
+made-harmless | texts that a spreadsheet would run are written behind an apostrophe | --exact leaves them
+written-otherwise | values are written as texts, or without characters that the file cannot hold | a Parquet file keeps them
 filter-matches-all | the filter matches every row | check whether it is needed
 file-otherwise | a file is written otherwise than the definition says, and read so | nothing to do
 times-cut | times finer than a microsecond were cut | nothing to do

@@ -34,6 +34,30 @@ def _redeliver() -> None:
         shutil.copy(path, Path("intake") / path.name)
 
 
+def _served() -> None:
+    """A service of its own for a moment, and a report from it as a browser gets it."""
+    import subprocess
+    import sys
+    from urllib.parse import quote
+
+    from oak_ledger import Catalogue, connect
+    from oak_ledger.present.terminal import say
+
+    oak = str(Path(sys.executable).with_name("oak"))
+    service = subprocess.Popen([oak, "serve", "--port", "0"], stdout=subprocess.PIPE, text=True)  # noqa: S603  our own
+    try:
+        url = (service.stdout.readline() if service.stdout is not None else "").strip().rpartition(" ")[2]
+        token = Catalogue.open("catalogue").people.make_token("browser", rights=["read"], days=1)
+        there, path = connect(url, token), f"/reports/{quote('Margins by mill')}"
+        Path("pages/served.html").write_bytes(there.fetched(path))
+        answer = there.source("Timber loads").tally(show=["Volume", "Margin"])
+        say(f"{url}{path}: written to pages/served.html, as a browser gets it (any name, the token as password)")
+        say(f"asked over HTTP: Volume {answer.shown()[0][0]}, Margin {answer.shown()[0][1]}")
+    finally:
+        service.terminate()
+        service.wait()
+
+
 PER_ROW = '"Haulage cost" / "Volume"'
 PER_GROUP = 'SUM("Haulage cost") / SUM("Volume")'
 MARGIN = '"Gross value" - "Haulage cost" - "Loading cost" - "Permit cost"'
@@ -209,6 +233,12 @@ DAY: tuple[Step, ...] = (
             ("oak catalogue verify", 0),
             ("oak catalogue log -n 6", 0),
         ),
+    ),
+    Step(
+        "What others see",
+        "A dictionary of what is released, as pages and text. A service answers the same catalogue to whoever has a token: pages in a browser, questions from programs.",
+        (("oak dictionary --to pages/dictionary", 0), ("oak export 'Timber loads' --to pages/loads.csv --describe", 0)),
+        ("oak serve &", _served),
     ),
     Step(
         "Rows that stay where they are",

@@ -37,6 +37,7 @@ _PAGE = """<!doctype html>
 <head>
 <meta charset="utf-8">
 <meta name="viewport" content="width=device-width, initial-scale=1">
+<link rel="icon" href="data:,">
 <title>{{ title }}</title>
 <style>{{ style | safe }}</style>
 </head>

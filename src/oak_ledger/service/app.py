@@ -43,7 +43,7 @@ FAILURES: dict[int | str, dict[str, Any]] = {
     }.items()
 }
 _NOT_THERE = {"unknown-source", "unknown-version", "not-released", "not-allowed", "unknown-report", "several-sources"}
-_STATUS = {"no-token": 401, "too-many": 429, "too-busy": 503, "too-slow": 503, "too-large": 413} | dict.fromkeys(
+_STATUS = {"no-token": 401, "too-many": 429, "too-busy": 503, "too-slow": 503, "too-much": 413} | dict.fromkeys(
     _NOT_THERE, 404
 )
 BROWSERS = 'Basic realm="Oak Ledger", charset="UTF-8"'

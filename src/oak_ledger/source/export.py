@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections import Counter
+from collections.abc import Callable, Iterable, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from itertools import chain
@@ -10,10 +11,11 @@ from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from oak_ledger.columnar.arrays import arrow_type
 from oak_ledger.engine import Expression, Fault
-from oak_ledger.errors import UnusableInput
+from oak_ledger.errors import Finding, Place, UnusableInput
 from oak_ledger.files import write_atomically
 from oak_ledger.functions.casts import text_of
 from oak_ledger.types import TIMESTAMP
@@ -26,6 +28,8 @@ class WriteResult:
     path: Path
     rows: int
     faults: tuple[Fault, ...]
+    findings: tuple[Finding, ...] = ()
+    """What was written otherwise than it is."""
 
 
 Writers = Callable[[Path, pa.Schema, pa.Table], AbstractContextManager[Any]]
@@ -56,7 +60,35 @@ def _csv(path: Path, schema: pa.Schema, _first: pa.Table) -> AbstractContextMana
     return made
 
 
-_WRITERS: dict[str, Writers] = {".parquet": _parquet, ".arrow": _arrow, ".feather": _arrow, ".csv": _csv}
+def _xlsx(path: Path, schema: pa.Schema, _first: pa.Table) -> AbstractContextManager[Any]:
+    from oak_ledger.source.workbook import WorkbookWriter
+
+    return WorkbookWriter(path, schema)
+
+
+_WRITERS: dict[str, Writers] = {
+    ".parquet": _parquet,
+    ".arrow": _arrow,
+    ".feather": _arrow,
+    ".csv": _csv,
+    ".xlsx": _xlsx,
+}
+# What a spreadsheet would run when it opens a text file: what begins as a formula, and after a sign what calls something.
+_RUN = r"^[=@\t\r]|^[+-].*[(|!]"
+
+
+def _harmless(table: pa.Table, counts: Counter[str]) -> pa.Table:
+    """Texts that a spreadsheet would run behind an apostrophe; how many is counted by column."""
+    for at, name in enumerate(table.column_names):
+        column = table.column(at)
+        if pa.types.is_string(column.type):
+            runs = pc.fill_null(pc.match_substring_regex(column, _RUN), False)
+            if (found := pc.sum(runs).as_py() or 0) > 0:
+                counts[name] += found
+                table = table.set_column(
+                    at, name, pc.if_else(runs, pc.binary_join_element_wise("'", column, ""), column)
+                )
+    return table
 
 
 def as_text(table: pa.Table) -> pa.Table:
@@ -68,11 +100,11 @@ def as_text(table: pa.Table) -> pa.Table:
 
 
 def write_rows(
-    path: Path, schema: pa.Schema, tables: Iterable[pa.Table], notes: Callable[[], Mapping[str, str]] | None = None
-) -> int:
-    """Write tables of one schema to a file by its ending; how many rows there were. Raises UnusableInput.
+    path: Path, schema: pa.Schema, tables: Iterable[pa.Table], *, exact: bool = False
+) -> tuple[int, tuple[Finding, ...]]:
+    """Write tables of one schema to a file by its ending; how many rows there were, and what was written otherwise than it is. Raises UnusableInput.
 
-    `notes` are asked for when all rows are written, and go into a Parquet file beside them.
+    In a text file, texts that a spreadsheet would run are made harmless, unless all is to be `exact`.
     """
     writer = _WRITERS.get(path.suffix.casefold())
     if writer is None:
@@ -82,7 +114,8 @@ def write_rows(
             f"{path} has no file type that can be written.",
             hint=f"Name a file with one of the endings {known}.",
         )
-    rows = 0
+    rows, counts = 0, Counter[str]()
+    findings: list[Finding] = []
 
     def write(temporary: Path) -> None:
         nonlocal rows
@@ -91,12 +124,17 @@ def write_rows(
         with writer(temporary, schema, first) as out:
             for table in chain((first,), given):
                 rows += table.num_rows
-                out.write_table(as_text(table) if writer is _csv else table)
-            if notes is not None:
-                out.add_key_value_metadata(notes())
+                plain = writer is _csv and not exact
+                out.write_table(as_text(_harmless(table, counts) if plain else table) if writer is _csv else table)
+        findings.extend(getattr(out, "findings", lambda: ())())
 
     write_atomically(path, write)
-    return rows
+    return rows, (*(_made_harmless(name, found) for name, found in counts.items()), *findings)
+
+
+def _made_harmless(name: str, found: int) -> Finding:
+    message = f"{found:,} text{'s' * (found != 1)} of {name} that a spreadsheet would run {'are' if found != 1 else 'is'} written behind an apostrophe."
+    return Finding("made-harmless", message, Place(name), "For programs: --exact leaves them as they are.", "note")
 
 
 def schema_of(shown: Sequence[Expression]) -> pa.Schema:

@@ -182,11 +182,16 @@ class Source(Questions):
         return [quote_identifier(state.name) for state in shown]
 
     def write(
-        self, path: str | Path, show: Sequence[Shown] | None = None, *, where: str | Sequence[str] | None = None
+        self,
+        path: str | Path,
+        show: Sequence[Shown] | None = None,
+        *,
+        where: str | Sequence[str] | None = None,
+        exact: bool = False,
     ) -> WriteResult:
-        """Write rows through to a Parquet, Arrow or CSV file (by its ending), batch by batch, whole or not at all.
+        """Write rows through to a Parquet, Arrow, CSV or xlsx file (by its ending), batch by batch, whole or not at all.
 
-        `show` and `where` are as for `rows`. Raises OakError for a name that is wrong, UnusableInput where nothing can be written.
+        `show` and `where` are as for `rows`. In CSV, texts that a spreadsheet would run are made harmless, unless all is to be `exact`. Raises OakError for a name that is wrong, UnusableInput where nothing can be written.
         """
         shown = tuple(
             self._expression(item, place="show")[0] for item in (self.row_fields() if show is None else listed(show))
@@ -200,11 +205,12 @@ class Source(Questions):
         if self.published is not None:  # the file says what it is of
             schema = schema.with_metadata({"source": f"{self.name}, {self.published}"})
 
-        def write(scan: Scan, tables: Iterator[pa.Table], _faults: Faults) -> int:
-            return write_rows(Path(path), schema, whole.watched(tables, scan, self._origin_paths(), self.name))
+        def write(scan: Scan, tables: Iterator[pa.Table], _faults: Faults) -> tuple[int, tuple[Finding, ...]]:
+            watched = whole.watched(tables, scan, self._origin_paths(), self.name)
+            return write_rows(Path(path), schema, watched, exact=exact)
 
-        (rows, faults), _ = self._asked(question, lambda query, reader: stream(query, reader, write))
-        return WriteResult(Path(path), rows, faults.found())
+        ((rows, findings), faults), _ = self._asked(question, lambda query, reader: stream(query, reader, write))
+        return WriteResult(Path(path), rows, self._told(faults.found()), findings)
 
     def _refuse_overwriting_origin(self, path: Path) -> None:
         """Raise UnusableInput where writing a file would write over what the rows come from."""
