@@ -342,6 +342,25 @@ class Calls(FolderCase):
                     shlex.split(words)[1:], last.lstrip('"')
                 )
             self.assertEqual([one.value for one in found], offered, typed)
+        for shell in ("zsh", "fish"):  # they put quotes by themselves
+            environment = {
+                **os.environ,
+                "_OAK_COMPLETE": f"{shell}_complete",
+                "COMP_WORDS": "oak release ",
+                "COMP_CWORD": "" if shell == "fish" else "2",
+            }
+            program = Path(sys.executable).parent / "oak"
+            done = subprocess.run([program], env=environment, capture_output=True, text=True, check=False)
+            self.assertIn("All loads", done.stdout.replace("\n", " "))
+            self.assertNotIn("'", done.stdout)
+            written = subprocess.run(
+                [program],
+                env={**os.environ, "_OAK_COMPLETE": f"{shell}_source"},
+                capture_output=True,
+                text=True,
+                check=False,
+            )
+            self.assertIn("oak", written.stdout)
 
     def test_objects_introduce_themselves_in_two_lines(self) -> None:
         self.write("loads.csv", CSV)

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 import shlex
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -37,7 +38,6 @@ PICTURES: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
     "intake": ((), (INTAKE,)),
     "profile": ((), ("oak profile again",)),
     "compare": (("oak field clean again Mill 'INITCAP(TRIM(VALUE))'",), ("oak compare again",)),
-    "peek": ((), ("oak peek loads Mill Volume Margin 'Size class' 'Delivery month' -n 8",)),
     "field": ((), ("oak field list loads",)),
     "try": ((), (f'oak try loads "{SIZE_CLASS}" -n 4', "oak try loads 'ROUND(Volum * 1.2, 1) + Mill'")),
     "tally": (
@@ -121,6 +121,29 @@ def colour(style: Style) -> str:
     return f"#{red:02x}{green:02x}{blue:02x}"
 
 
+def shoot(page: Path, target: Path) -> None:
+    """A page as a browser shows it; where there is no browser the picture stays as it is."""
+    program = shutil.which("chromium")
+    if program is None:
+        print(f"{target.name}: there is no chromium; it stays as it is")
+        return
+    quiet = (
+        "--headless",
+        "--no-sandbox",
+        "--disable-gpu",
+        "--no-first-run",
+        "--disable-background-networking",
+        "--disable-component-update",
+        "--disable-sync",
+    )
+    with tempfile.TemporaryDirectory() as profile:
+        subprocess.run(
+            [program, *quiet, f"--user-data-dir={profile}", "--window-size=1280,800", "--hide-scrollbars", f"--screenshot={target}", f"file://{page}"],
+            check=True, capture_output=True,
+        )  # fmt: skip
+    print(target.name)
+
+
 def main() -> None:
     """Make every picture."""
     OUT.mkdir(parents=True, exist_ok=True)
@@ -139,6 +162,8 @@ def main() -> None:
             run(f"oak report render reports/{report}.report.toml --to {OUT / f'report_{report}.png'}", folder)
             print(f"report_{report}.png")
         run(f"oak trace loads Volume --to {OUT / 'trace.png'}", folder)
+        run("oak dictionary --to dictionary", folder)
+        shoot(folder / "dictionary" / "general-timber-loads.html#volume", OUT / "dictionary.png")
 
 
 if __name__ == "__main__":

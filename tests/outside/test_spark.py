@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import json
 import os
 import random
 import socket
@@ -29,27 +30,39 @@ from tests.support import FolderCase
 CLASSES = "org.apache.spark.deploy"
 
 
-def cluster() -> tuple[str, list[subprocess.Popen[bytes]]]:
-    """The address of a master that has two workers, and the processes."""
-    home = Path(pyspark.__file__).parent
+def free_port() -> int:
+    """A port that nobody listens at."""
     with socket.socket() as free:
         free.bind(("127.0.0.1", 0))
-        port = free.getsockname()[1]
+        return int(free.getsockname()[1])
+
+
+def spark_class(*words: str) -> subprocess.Popen[bytes]:
+    """One of Spark's own programs, of the package that is installed."""
+    home = Path(pyspark.__file__).parent
     environment = {**os.environ, "SPARK_HOME": str(home), "SPARK_LOCAL_IP": "127.0.0.1", "SPARK_NO_DAEMONIZE": "1"}
     environment["PYSPARK_PYTHON"] = sys.executable
+    return subprocess.Popen(
+        [str(home / "bin" / "spark-class"), *words], env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+    )  # fmt: skip
 
-    def start(*words: str) -> subprocess.Popen[bytes]:
-        return subprocess.Popen(
-            [str(home / "bin" / "spark-class"), *words], env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
-        )  # fmt: skip
 
-    address = f"spark://127.0.0.1:{port}"
-    running = [start(f"{CLASSES}.master.Master", "--host", "127.0.0.1", "--port", str(port), "--webui-port", "0")]
-    for _ in range(300):
+def answers(port: int) -> None:
+    """Wait until somebody listens."""
+    for _ in range(600):
         with socket.socket() as there:
             if there.connect_ex(("127.0.0.1", port)) == 0:
-                break
+                return
         time.sleep(0.1)
+    raise TimeoutError(f"nothing listens at {port}")
+
+
+def cluster() -> tuple[str, list[subprocess.Popen[bytes]]]:
+    """The address of a master that has two workers, and the processes."""
+    port = free_port()
+    address = f"spark://127.0.0.1:{port}"
+    running = [spark_class(f"{CLASSES}.master.Master", "--host", "127.0.0.1", "--port", str(port), "--webui-port", "0")]
+    answers(port)
     worker = (
         f"{CLASSES}.worker.Worker",
         "--host",
@@ -62,7 +75,7 @@ def cluster() -> tuple[str, list[subprocess.Popen[bytes]]]:
         "0",
         address,
     )
-    running += [start(*worker) for _ in range(2)]
+    running += [spark_class(*worker) for _ in range(2)]
     return address, running
 
 
@@ -206,6 +219,56 @@ class AskedOfTheCluster(FolderCase):
             source.computed("spark").tally(["Mill"], ["COUNT(*)"]).to_dicts(),
             source.tally(["Mill"], ["COUNT(*)"]).to_dicts(),
         )
+
+    def test_a_connect_server_by_the_command(self) -> None:
+        """A program that only knows an address."""
+        pc.write_csv(pa.table({"Id": range(50), "Mill": ["a", "b"] * 25}), "x.csv")
+        oak.intake("x.csv", name="X", definition="x.oak.toml", keep_names=True).source.with_key(["Id"]).save(
+            "x.oak.toml"
+        )
+        port = free_port()
+        server = spark_class(
+            "org.apache.spark.deploy.SparkSubmit", "--class", "org.apache.spark.sql.connect.service.SparkConnectServer", "--master", "local[1]",
+            "--conf", f"spark.connect.grpc.binding.port={port}", "--conf", "spark.ui.enabled=false", "spark-internal",
+        )  # fmt: skip
+        self.addCleanup(server.wait)
+        self.addCleanup(server.terminate)
+        answers(port)
+        environment = {**os.environ, "OAK_SPARK": f"sc://127.0.0.1:{port}"}
+        program = str(Path(sys.executable).parent / "oak")
+
+        def said(*words: str) -> subprocess.CompletedProcess[str]:
+            return subprocess.run(
+                [program, *words, "--place", "spark"],
+                env=environment,
+                capture_output=True,
+                text=True,
+                timeout=120,
+                check=False,
+            )
+
+        tally = said("tally", "x", "--by", "Mill", "--show", "n = COUNT(*)", "--json")
+        self.assertEqual(
+            json.loads(tally.stdout)["rows"], [{"Mill": "a", "n": 25}, {"Mill": "b", "n": 25}], tally.stderr
+        )
+        self.assertIn("computed on the cluster", said("tally", "x", "--show", "COUNT(*)").stdout)
+        self.assertIn(
+            "too large for * in 48 rows", said("tally", "x", "--show", "x = SUM(Id * 9000000000000000000)").stdout
+        )
+
+    def test_without_an_address_the_command_says_what_to_set(self) -> None:
+        self.write("x.csv", "a\n1\n")
+        oak.intake("x.csv", name="X", definition="x.oak.toml").source.save("x.oak.toml")
+        program = str(Path(sys.executable).parent / "oak")
+        done = subprocess.run(
+            [program, "tally", "x", "--place", "spark"],
+            env={**os.environ, "OAK_SPARK": ""},
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+        self.assertEqual(done.returncode, 3)
+        self.assertIn("OAK_SPARK", done.stderr)
 
     def test_refusals(self) -> None:
         session()

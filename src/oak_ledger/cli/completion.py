@@ -63,6 +63,7 @@ class Name(click.types.StringParamType):
             names = []
         begun = incomplete.casefold()
         opened = any(os.environ.get("COMP_WORDS", "").endswith(mark + incomplete) for mark in "\"'")
+        opened |= os.environ.get("_OAK_COMPLETE", "").startswith(("zsh", "fish"))  # they put quotes by themselves
         found = [
             CompletionItem(name if opened else shlex.quote(name)) for name in names if name.casefold().startswith(begun)
         ]

@@ -21,7 +21,7 @@ from oak_ledger.formula import Grain
 from oak_ledger.formula import checked as c
 from oak_ledger.origin.database import DatabaseReader
 from oak_ledger.places.dialects import DIALECTS, POSTGRESQL, Dialect
-from oak_ledger.places.statement import Statement, parsed, statement
+from oak_ledger.places.statement import Statement, in_settled_order, parsed, statement
 from oak_ledger.places.translate import NotSaid, Translator, sql_type
 
 if TYPE_CHECKING:
@@ -89,8 +89,7 @@ def asked(source: Source, query: Query) -> Result:
     """A question answered in the database. Raises NotSaid where it cannot be said, or where a value is a fault, which is reported with its row
     only here; UnusableInput where the database cannot be reached."""
     reader, dialect = _reader(source)
-    if not query.grouped and not _in_order(source, query):
-        raise NotSaid("A list of rows", "its order is not settled; sort by all fields of the source's key")
+    in_settled_order(query, source.about.key)
     first = written(source, query, dialect=dialect)
     plain = replace(query, sort=(), limit=None, totals=False)
     counted = {"by": (), "show": (), "grouped": True}
@@ -174,16 +173,6 @@ def _reader(source: Source) -> tuple[DatabaseReader, Dialect]:
         raise NotSaid("This source", "its rows are not in a PostgreSQL or SQLite database")
     reader.columns()
     return reader, DIALECTS[backend]
-
-
-def _in_order(source: Source, query: Query) -> bool:
-    """Whether what rows are sorted by has every field of the source's key, so that no two rows are alike."""
-    names = {one.name for one in query.sort}
-    fields = {
-        one.checked.name.casefold() for one in query.show if one.name in names and isinstance(one.checked, c.FieldRef)
-    }
-    key = {name.casefold() for name in source.about.key or ()}
-    return bool(key) and key <= fields
 
 
 @contextmanager

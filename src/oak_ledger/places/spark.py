@@ -31,7 +31,7 @@ from oak_ledger.origin.several import SeveralReader
 from oak_ledger.origin.spec import ReadingSpec
 from oak_ledger.places.counted import as_counts, conditions
 from oak_ledger.places.dialects import SPARK
-from oak_ledger.places.statement import GROUPS, statement
+from oak_ledger.places.statement import GROUPS, in_settled_order, statement
 from oak_ledger.places.translate import NotSaid, sql_type
 from oak_ledger.types import TEXT, Type
 
@@ -89,6 +89,7 @@ def settled(session: Any) -> Any:
 
 def asked(source: Source, query: Query) -> Result:
     """A question answered by the cluster. Raises NotSaid where it cannot be said, UnusableInput where the cluster cannot be reached or answer."""
+    in_settled_order(query, source.about.key)
     own = settled(session())
     wrong = conditions(query)
     of_rows, of_groups = ([one for one in wrong if one.of_groups == groups] for groups in (False, True))
@@ -125,7 +126,7 @@ def asked(source: Source, query: Query) -> Result:
 @contextmanager
 def _guarded() -> Iterator[None]:
     """What the cluster says against a question, in the asker's words."""
-    from py4j.protocol import Py4JError  # type: ignore[import-untyped]
+    from py4j.protocol import Py4JError
     from pyspark.errors import (
         AnalysisException,
         ArithmeticException,
@@ -163,8 +164,11 @@ def _rows(own: Any, source: Source, query: Query) -> tuple[str, Callable[[str], 
     view = f"oak_{uuid4().hex}"
     if isinstance(reader, ParquetReader):
         paths = [reader.path]
-    elif isinstance(reader, SeveralReader) and all(isinstance(one, ParquetReader) for one in reader.readers or ()):
-        reader.columns()
+    elif (
+        isinstance(reader, SeveralReader)
+        and reader.columns()
+        and all(isinstance(one, ParquetReader) for one in reader.readers)
+    ):
         paths = list(reader.paths)
     elif isinstance(reader, FilesReader):
         return view, _texts(own, reader, view, query)

@@ -52,6 +52,17 @@ class Statement:
         return _written(self.tree, self.dialect, pretty=pretty)
 
 
+def in_settled_order(query: Query, key: Sequence[str] | None) -> None:
+    """Raise NotSaid for a list of rows that could come in several orders: it is not sorted by every field of the source's key."""
+    names = {one.name for one in query.sort}
+    fields = {
+        one.checked.name.casefold() for one in query.show if one.name in names and isinstance(one.checked, c.FieldRef)
+    }
+    wanted = {name.casefold() for name in key or ()}
+    if not query.grouped and not (wanted and wanted <= fields):
+        raise NotSaid("A list of rows", "its order is not settled; sort by all fields of the source's key")
+
+
 def _written(tree: exp.Expression, dialect: Dialect, *, pretty: bool = False) -> str:
     """A tree as text. Raises NotSaid where the dialect has no words for a part of it, which is never left out."""
     try:

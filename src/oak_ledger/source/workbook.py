@@ -26,7 +26,7 @@ class WorkbookWriter:
     """A workbook with one sheet, written row by row."""
 
     def __init__(self, path: Path, schema: pa.Schema) -> None:
-        from xlsxwriter import Workbook  # type: ignore[import-untyped]
+        from xlsxwriter import Workbook
 
         if len(schema) > COLUMNS:
             raise _too_large(f"A sheet holds {COLUMNS:,} columns; these are {len(schema):,}.")
