@@ -272,9 +272,19 @@ class Limited(test_rights.WithPeople):
         self.assertEqual(running.get(self.heavy, tokens[0]).status, 200)  # there is room again
 
     def test_a_question_that_takes_too_long_ends(self) -> None:
-        running = service.start(self, "--seconds", "0.1")
+        running = service.start(self, "--seconds", "0.01")
         reply = running.get(self.heavy, self.token("maker"))
         self.assertEqual((reply.status, reply.json["code"]), (503, "too-slow"))
+
+    def test_a_question_that_takes_too_much_memory_is_refused_and_the_service_goes_on(self) -> None:
+        running = service.start(self, "--memory", "700M")
+        token = self.token("maker")
+        greedy = "/sources/Large/tally?" + urlencode([("show", "COUNT(DISTINCT REPEAT(t || CAST(n AS TEXT), 400000))")])
+        for _ in range(2):
+            reply = running.get(greedy, token)
+            self.assertEqual((reply.status, reply.json["code"]), (413, "too-much"))
+        self.assertEqual(running.get("/sources/Large/tally?show=COUNT(*)", token).json["rows"][0]["COUNT(*)"], 400_000)
+        self.assertIn("bad-setting", self.oak("serve", "--memory", "much", code=2))
 
 
 if __name__ == "__main__":

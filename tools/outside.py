@@ -15,7 +15,11 @@ from pathlib import Path
 ROOT = Path(__file__).parent.parent
 PATH = os.pathsep.join([os.environ.get("PATH", ""), "/usr/local/bin", "/usr/bin", "/bin", "/usr/sbin", "/sbin"])
 # Each module of tests, with the program that it needs and the Debian package that has it.
-NEEDS = {"test_spark": ("java", "default-jre-headless"), "test_pages": ("chromium", "chromium")}
+NEEDS = {
+    "test_load": ("python3", "python3"),
+    "test_pages": ("chromium", "chromium"),
+    "test_spark": ("java", "default-jre-headless"),
+}
 
 
 def there(program: str, package: str) -> bool:
@@ -54,7 +58,7 @@ def main() -> int:
             f"{module}: {'good' if done.returncode == 0 else 'FAILED'} ({time.perf_counter() - begin:.0f} s)",
             flush=True,
         )
-        lines = [line for line in done.stderr.splitlines() if not line.startswith("\tat ")]
+        lines = [line for line in done.stderr.splitlines() if not line.startswith(("\tat ", "[Stage", "\r[Stage"))]
         print(
             "\n".join(
                 line[line.find("[", 1) if line.startswith(".") else 0 :]

@@ -43,19 +43,18 @@ def _served() -> None:
     from oak_ledger import Catalogue, connect
     from oak_ledger.present.terminal import say
 
-    oak = str(Path(sys.executable).with_name("oak"))
-    service = subprocess.Popen([oak, "serve", "--port", "0"], stdout=subprocess.PIPE, text=True)  # noqa: S603  our own
-    try:
-        url = (service.stdout.readline() if service.stdout is not None else "").strip().rpartition(" ")[2]
-        token = Catalogue.open("catalogue").people.make_token("browser", rights=["read"], days=1)
-        there, path = connect(url, token), f"/reports/{quote('Margins by mill')}"
-        Path("pages/served.html").write_bytes(there.fetched(path))
-        answer = there.source("Timber loads").tally(show=["Volume", "Margin"])
-        say(f"{url}{path}: written to pages/served.html, as a browser gets it (any name, the token as password)")
-        say(f"asked over HTTP: Volume {answer.shown()[0][0]}, Margin {answer.shown()[0][1]}")
-    finally:
-        service.terminate()
-        service.wait()
+    command = [str(Path(sys.executable).with_name("oak")), "serve", "--port", "0"]
+    with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as service:  # noqa: S603  our own
+        try:
+            url = (service.stdout.readline() if service.stdout is not None else "").strip().rpartition(" ")[2]
+            token = Catalogue.open("catalogue").people.make_token("browser", rights=["read"], days=1)
+            there, path = connect(url, token), f"/reports/{quote('Margins by mill')}"
+            Path("pages/served.html").write_bytes(there.fetched(path))
+            answer = there.source("Timber loads").tally(show=["Volume", "Margin"])
+            say(f"{url}{path}: written to pages/served.html, as a browser gets it (any name, the token as password)")
+            say(f"asked over HTTP: Volume {answer.shown()[0][0]}, Margin {answer.shown()[0][1]}")
+        finally:
+            service.terminate()
 
 
 PER_ROW = '"Haulage cost" / "Volume"'

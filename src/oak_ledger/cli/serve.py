@@ -21,7 +21,7 @@ from oak_ledger.errors import UnusableInput
 @click.option("--rows", type=click.IntRange(1), default=100_000, show_default=True, help="Rows of one answer at most.")
 @click.option(
     "--seconds",
-    type=click.FloatRange(0.1),
+    type=click.FloatRange(0.01),
     default=30.0,
     show_default=True,
     help="Seconds that one question may be computed.",
@@ -37,9 +37,15 @@ from oak_ledger.errors import UnusableInput
     help="Questions that wait for that; more are refused.",
 )
 @click.option("--each", type=click.IntRange(1), default=8, show_default=True, help="Questions of one token at a time.")
+@click.option(
+    "--memory",
+    metavar="SIZE",
+    default="",
+    help="What it may take, such as 4G; a question beyond that is refused  [default: half of the machine's]",
+)
 @catalogue_option
 def serve_command(
-    host: str, port: int, rows: int, seconds: float, running: int, waiting: int, each: int, catalogue: str
+    host: str, port: int, rows: int, seconds: float, running: int, waiting: int, each: int, memory: str, catalogue: str
 ) -> None:
     """Answer questions over HTTP from the catalogue: sources, their dictionary, tallies, rows, reports. Stop it with Ctrl-C.
 
@@ -54,8 +60,9 @@ def serve_command(
     except ImportError:
         raise UnusableInput("no-service", "What the service needs is not installed.", hint="pip install 'oak-ledger[service]'") from None  # fmt: skip
     from oak_ledger.present.terminal import say
-    from oak_ledger.service.limits import Limits
+    from oak_ledger.service.limits import Limits, bound_memory
 
+    bound_memory(memory)
     app = application(catalogue, Limits(rows, seconds, running, waiting, each))
     config = uvicorn.Config(
         app,

@@ -42,12 +42,16 @@ _UNITS = {"": 1, "K": 1 << 10, "M": 1 << 20, "G": 1 << 30}
 
 def size_setting(variable: str, otherwise: int) -> int:
     """A number of bytes from the environment, such as 500M or 2G. Raises OakError where it is none."""
-    given = os.environ.get(variable, "").strip().upper().removesuffix("B")
-    if not given:
-        return otherwise
-    number, unit = given.rstrip("KMG"), given[-1] if given[-1] in "KMG" else ""
-    if not number.isdigit() or int(number) < 1:
-        raise OakError("bad-setting", f"{variable} holds {given!r}.", hint="Write a size such as 500M or 2G.")
+    given = os.environ.get(variable, "")
+    return size_of(given, variable) if given.strip() else otherwise
+
+
+def size_of(given: str, what: str) -> int:
+    """A number of bytes written as 500M or 2G. Raises OakError where it is none; `what` says whose it is."""
+    text = given.strip().upper().removesuffix("B")
+    number, unit = text.rstrip("KMG"), text[-1:] if text[-1:] in ("K", "M", "G") else ""
+    if not number.isdigit() or int(number) < 1 or len(number) + len(unit) != len(text):
+        raise OakError("bad-setting", f"{what} holds {given!r}.", hint="Write a size such as 500M or 2G.")
     return int(number) * _UNITS[unit]
 
 

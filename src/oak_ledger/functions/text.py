@@ -144,16 +144,25 @@ def rtrim(run: CallContext, x: Any, characters: Any = None) -> Any:
     topic="text",
     sentence="The text with every occurrence of a part replaced. Letter case counts.",
     examples=[("REPLACE('3,5', ',', '.')", "3.5"), ("REPLACE('Oak oak', 'oak', 'ash')", "Oak ash")],
+    can_fault=True,
     costly=True,
 )
 def replace(run: CallContext, x: Any, part: Any, by: Any) -> Any:
     """Replace every occurrence; an empty part changes nothing."""
-    found = run.for_each_constant(
-        lambda _, texts, old, new: pc.replace_substring(texts, old, new) if old else texts, x, part, by
-    )
-    if found is not None:
-        return found
-    return run.each(lambda text, old, new: text.replace(old, new) if old else text, x, part, by)
+
+    def by_kernel(_: CallContext, texts: Any, old: str, new: str) -> Any | None:
+        if not old:
+            return texts
+        longest = pc.max(pc.binary_length(texts)).as_py() or 0
+        return pc.replace_substring(texts, old, new) if longest // len(old) * len(new) <= MAX_TEXT else None
+
+    def compute(text: str, old: str, new: str) -> str:
+        if old and len(text) + text.count(old) * (len(new) - len(old)) > MAX_TEXT:
+            raise ComputeError(f"a text of more than {MAX_TEXT:,} characters")
+        return text.replace(old, new) if old else text
+
+    found = run.for_each_constant(by_kernel, x, part, by)
+    return found if found is not None else run.each(compute, x, part, by)
 
 
 def _slice(text: str, start: int, length: int | None = None) -> str:

@@ -37,7 +37,7 @@ _PAGE = """<!doctype html>
 <head>
 <meta charset="utf-8">
 <meta name="viewport" content="width=device-width, initial-scale=1">
-<link rel="icon" href="data:,">
+<link rel="icon" href="data:image/png;base64,">
 <title>{{ title }}</title>
 <style>{{ style | safe }}</style>
 </head>

@@ -199,7 +199,7 @@ def _answered(
     limit = min(1_000, most) if wanted is None else wanted
     if limit > most or offset > 100 * most:
         raise OakError(
-            "too-large",
+            "too-much",
             f"An answer has at most {most:,} rows, and pages begin before row {100 * most:,}.",
             hint="Ask for pages: limit and offset.",
         )
@@ -264,6 +264,15 @@ def application(folder: str | Path, limits: Limits | None = None) -> FastAPI:
     app.add_exception_handler(OakError, _wrong)  # type: ignore[arg-type]
     app.add_exception_handler(RequestValidationError, _unfit)  # type: ignore[arg-type]
     app.add_exception_handler(HTTPException, _other)  # type: ignore[arg-type]
+    app.add_exception_handler(
+        MemoryError,
+        lambda _, __: _failure(
+            413,
+            "too-much",
+            "The question takes more memory than there is for it.",
+            "Ask for less: a filter, fewer groups.",
+        ),
+    )
     app.add_exception_handler(Unchanged, lambda _, same: Response(status_code=304, headers=same.headers))
     return app
 

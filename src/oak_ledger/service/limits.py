@@ -10,6 +10,7 @@ from dataclasses import dataclass, field, replace
 from threading import BoundedSemaphore, Lock
 from typing import Any
 
+from oak_ledger.engine.options import size_of
 from oak_ledger.errors import OakError
 from oak_ledger.origin import OriginReader
 from oak_ledger.source import Source
@@ -103,6 +104,18 @@ class TimedReader:
     def locate(self, row: int) -> str:
         """Where a row is."""
         return self.reader.locate(row)
+
+
+def bound_memory(size: str) -> None:
+    """Let this process take no more memory than that (such as `4G`; half of the machine's where it is empty): a question that wants more is refused,
+    and the machine is left alone. Raises UnusableInput for a size that is none."""
+    import resource
+
+    import psutil
+
+    wanted = size_of(size, "--memory") if size else psutil.virtual_memory().total // 2
+    taken = psutil.Process().memory_info().vms  # addresses that are there already, of libraries for the most part
+    resource.setrlimit(resource.RLIMIT_AS, (taken + wanted, resource.RLIM_INFINITY))
 
 
 def timed(source: Source, seconds: float) -> Source:
