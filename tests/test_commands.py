@@ -136,7 +136,7 @@ CALLS: list[tuple[str, int, tuple[str, ...]]] = [
     ("oak publish loads", 0, ("version 2",)),
     ("oak peek Loads --draft -n 1", 0, ("Low Weir",)),
     ("oak sql Loads --draft --by Mill --show Volume --sort -Volume -n 3", 0, ('WITH "fields" AS', "GROUP BY", 'FROM "Loads"')),
-    ("oak sql Loads --draft --show 'MAX(LOWER(Mill))'", 2, ("not-in-database", "letter case depends on the locale")),
+    ("oak sql Loads --draft --show 'MAX(LOWER(Mill))'", 2, ("not-in-database", "letter case follows other rules")),
     ("oak peek Loads -n 1", 2, ("not-released",)),
     ("oak release Loads", 2, ("All reports of Loads will read version 2", "--yes")),
     ("oak release Loads 1 --dry-run", 0, ("dry run: version 1 of Loads",)),

@@ -75,7 +75,7 @@ GRAMMAR: dict[str, tuple[str, ...]] = {
     "b": ("b", "c", "{i} < {i}", "{i} >= {d}", "{d} = {d}", "{t} = {t}", "{y} <> {y}", "{b} AND {b}", "{b} OR {b}", "NOT ({b})", "({b}) IS NULL",
           "({b}) IS NOT TRUE", "{i} IS NOT NULL", "{i} BETWEEN {i} AND {i}", "{i} NOT BETWEEN {i} AND {i}", "{i} IN (1, {i}, NULL)", "{t} NOT IN ('oak', {t})",
           "{t} LIKE '%a%'", "{t} LIKE '_a%' ESCAPE '!'", "{i} IS DISTINCT FROM {i}", "{t} IS NOT DISTINCT FROM {t}", "({b}) IS UNKNOWN", "{f} > {i}",
-          "{y} < {w}", "STARTS_WITH({t}, 'o')"),
+          "{y} < {w}", "STARTS_WITH({t}, 'o')", "GREATEST({t}, {t}) > 'b'"),
     "t": ("t", "u", "'oak'", "''", "{t} || {t}", "LOWER({t})", "TRIM({t})", "LTRIM({t}, 'a ')", "RTRIM({t}, 'x ')", "REPLACE({t}, 'a', 'bb')",
           "SUBSTRING({t} FROM 2)", "SUBSTRING({t} FROM {s} FOR 2)", "LEFT({t}, 2)", "RIGHT({t}, 2)", "LEFT({t}, -1)", "RIGHT({t}, -1)", "CASE WHEN {b} THEN {t} ELSE {t} END",
           "COALESCE({t}, {t})", "NULLIF({t}, '')", "CAST({i} AS TEXT)", "CAST({y} AS TEXT)", "LPAD({t}, 4, 'xy')", "RPAD({t}, 3)", "SPLIT_PART({t}, '-', 2)",

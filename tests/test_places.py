@@ -186,7 +186,7 @@ class InTheDatabase(FolderCase):
         asked: dict[str, Any] = {"by": [("Mill", "UPPER(Mill)")], "show": ["Volume"]}
         answer = self.source.tally(**asked, explain=True)
         self.assertEqual(answer.place, "here")
-        self.assertIn("letter case depends on the locale", " ".join(one.note for one in answer.steps))
+        self.assertIn("letter case follows other rules", " ".join(one.note for one in answer.steps))
         self.raises("not-in-database", self.source.computed("origin").tally, **asked)
         self.raises("unknown-place", self.source.computed, "moon")
 

@@ -11,8 +11,10 @@ from oak_ledger.catalogue.rules import ACTIONS, COLUMNS, RIGHTS
 from oak_ledger.cli.app import every_command, json_shape
 from oak_ledger.cli.shapes import SHAPES, schema
 from oak_ledger.codes import TOPICS as CODE_TOPICS
-from oak_ledger.places.dialects import BUILT, DIALECTS, Dialect
+from oak_ledger.functions.registry import LIBRARY
+from oak_ledger.places.dialects import BUILT, DIALECTS, POSTGRESQL, Dialect
 from oak_ledger.report.keys import table_keys
+from oak_ledger.types import KINDS
 
 DOCS = Path(__file__).parent.parent / "docs"
 TOPICS = {
@@ -174,23 +176,39 @@ def places_page() -> str:
         f"| function or operator | {' | '.join(DIALECTS)} |",
         f"|---|{'---|' * len(DIALECTS)}",
     ]
-    names = sorted({*BUILT, *(name for one in DIALECTS.values() for name in (*one.said, *one.refused))})
-    for name in names:
+    names = {*BUILT, *POSTGRESQL.said, *POSTGRESQL.refused}
+    for name in sorted(names):
         row = [place_cell(name, one) for one in DIALECTS.values()]
         lines.append(f"| `{cell(name)}` | {' | '.join(row)} |")
     return "\n".join([*lines, ""])
 
 
 def place_cell(name: str, dialect: Dialect) -> str:
-    """What a function is in a database, or why there is nothing."""
-    general = name.partition(":")[0].partition(",")[0]
-    why = next((dialect.refused[one] for one in (name, general) if one in dialect.refused), None)
-    if why is not None:
+    """Whether a function is said to a database, or why it is not."""
+    general, _, kinds = name.partition(":")
+    words = [*kinds.partition(",")[0].split(), *(general.split()[1:] if general.startswith("CAST") else [])]
+    if any(one in KINDS and one not in dialect.kinds for one in words):
+        return dialect.wrong_kind
+    wider = (
+        name,
+        general.partition(",")[0],
+        " ".join(general.split()[:2]),
+        general.split()[0],
+        general.partition("_")[0],
+    )
+    why = next((dialect.refused[one] for one in wider if one in dialect.refused), None)
+    if why is not None and name not in dialect.said:
         return why
-    template = next((dialect.said[one] for one in (name, general) if one in dialect.said), None)
-    if template is not None:
-        return f"`{cell(template)}`" if len(template) <= 60 else "yes"
-    return "yes" if name in BUILT else dialect.wrong_kind or "nothing there means the same"
+    said = (
+        name in BUILT
+        or any(one in dialect.said for one in wider[:2])
+        or (dialect.reads_texts and name in ("CAST text", "PLAIN_NUMBER"))
+    )
+    if said:
+        return "yes"
+    entry = LIBRARY.entries.get(general.partition(",")[0])
+    number = general == "/" or (entry is not None and any(one.result == "number" for one in entry.signatures))
+    return dialect.wrong_kind if number and dialect.wrong_kind else "nothing there means the same"
 
 
 def cell(text: str) -> str:

@@ -16,16 +16,17 @@ if TYPE_CHECKING:
 STYLE = """
 :root { color-scheme: light; }
 body { font: 15px/1.5 "DejaVu Sans", Verdana, sans-serif; color: #26302a; background: #fff; margin: 0; }
-main { margin: 2rem auto; max-width: 1160px; padding: 0 1.2rem; }
+main { margin: 2rem auto; max-width: 1220px; padding: 0 1.2rem; box-sizing: border-box; }
 h1 { font-size: 1.7rem; line-height: 1.2; margin: 0; } h2 { font-size: 1.05rem; margin: 0 0 .5rem; }
 .under { color: #5c665f; margin: .3rem 0 1.6rem; } .draft { color: #a34a22; font-weight: bold; }
-.panels { display: grid; grid-template-columns: repeat(auto-fit, minmax(min(26rem, 100%), 1fr)); gap: 2rem 2.5rem; align-items: start; }
+.panels { display: grid; grid-template-columns: repeat(auto-fit, minmax(min(26rem, 100%), 1fr)); gap: 2rem; align-items: start; }
 .figures { display: flex; flex-wrap: wrap; gap: 1rem 3rem; margin-bottom: 2rem; }
 .figures h2 { margin: 0; color: #5c665f; font-size: 1rem; font-weight: normal; } .figures p { margin: 0; } .figures p:not(.warning, .broken) { color: #5c665f; }
 .figures strong { display: block; font-size: 1.8rem; font-weight: normal; color: #26302a; line-height: 1.3; }
 .wide { overflow-x: auto; } table { border-collapse: collapse; width: 100%; font-variant-numeric: tabular-nums; }
 caption { text-align: left; font-weight: bold; font-size: 1.05rem; padding-bottom: .5rem; }
-th { text-align: left; } thead th { border-bottom: 1px solid #d5dad3; } tbody th, tfoot th { white-space: nowrap; } tbody th { font-weight: normal; } td, th { padding: .2rem .8rem .2rem 0; vertical-align: top; }
+th { text-align: left; } thead th { border-bottom: 1px solid #d5dad3; } tbody th, tfoot th { white-space: nowrap; } tbody th { font-weight: normal; } td, th { padding: .2rem .7rem .2rem 0; vertical-align: top; }
+td:last-child, th:last-child { padding-right: 0; } section.broad { grid-column: 1 / -1; }
 .number { text-align: right; white-space: nowrap; } tr.subtotal th, tr.subtotal td, tfoot th, tfoot td { font-weight: bold; } tfoot tr.total > * { border-top: 1px solid #d5dad3; }
 tfoot tr.rest > * { font-weight: normal; color: #5c665f; }
 .note, .null, summary { color: #5c665f; } .note { margin: .4rem 0 0; font-size: .9rem; } .broken, .warning { color: #a34a22; margin: .4rem 0 0; } img { width: 100%; height: auto; }
@@ -52,7 +53,7 @@ _REPORT = """<h1>{{ view.name }}</h1>
 <p class="under">{% if view.text %}{{ view.text }} · {% endif %}{{ view.source }},
 <span{% if "released" not in view.version %} class="draft"{% endif %}>{{ view.version }}</span>{% if view.owner %} · built by {{ view.owner }}{% endif %}</p>
 {% for group, inside in (("figures", figures), ("panels", others)) %}{% if inside %}<div class="{{ group }}">{% for panel in inside %}
-<section>{% if not panel.content or panel.spec.kind != "table" %}
+<section{% if panel.content and panel.spec.kind == "table" and panel.content.names | length > 5 %} class="broad"{% endif %}>{% if not panel.content or panel.spec.kind != "table" %}
 <h2>{{ panel.title }}</h2>{% endif %}
 {% if not panel.content %}<p class="broken">broken: {{ panel.findings[0].message }}</p>{% else %}{{ draw(panel) }}
 {% for note in panel.content.notes %}<p class="note">{{ note }}</p>{% endfor %}
