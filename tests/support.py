@@ -115,7 +115,7 @@ class Terminal:
         self.master, slave = pty.openpty()
         fcntl.ioctl(slave, termios.TIOCSWINSZ, struct.pack("HHHH", 40, 120, 0, 0))
         environment = {**os.environ, "TERM": "xterm", "COLUMNS": "120", "LINES": "40"}
-        code = f"import sys; from oak_ledger.cli import run; sys.exit(run({list(arguments)!r}))"
+        code = f"import sys; from oak_ledger.cli import main; sys.argv[1:] = {list(arguments)!r}; main()"
         self.running = subprocess.Popen(
             [sys.executable, "-c", code], stdin=slave, stdout=slave, stderr=slave, env=environment, close_fds=True
         )

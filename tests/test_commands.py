@@ -362,6 +362,19 @@ class Calls(FolderCase):
             )
             self.assertIn("oak", written.stdout)
 
+    def test_what_is_longer_than_a_terminal_goes_through_the_pager(self) -> None:
+        self.write("loads.csv", CSV)
+        self.oak("intake", "loads.csv", "--name", "Loads")
+        with mock.patch.dict(os.environ, {"PAGER": "sed s/^/page:/"}):
+            Terminal(self, "functions", "text", "--all").expect("page:")
+            short = Terminal(self, "tally", "loads", "--by", "Mill")
+            short.expect("High Ford")
+            self.assertNotIn("page:", short.seen)
+        with mock.patch.dict(os.environ, {"PAGER": "cat"}):
+            plain = Terminal(self, "functions", "text", "--all")
+            plain.expect("SUBSTRING")
+            self.assertNotIn("page:", plain.seen)
+
     def test_objects_introduce_themselves_in_two_lines(self) -> None:
         self.write("loads.csv", CSV)
         self.write("r.report.toml", REPORT)

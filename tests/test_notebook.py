@@ -101,14 +101,14 @@ class Shown(FolderCase):
         report = oak.open_report(
             self.write("r.report.toml", '[report]\nname = "R"\nsource = "Odd"\n\n[[panel]]\nkind = "bars"\ntitle = "N"\nby = ["Mill"]\nshow = ["n"]\n')
         )  # fmt: skip
-        broken = self.SOURCE
         for thing, text in (
             (self.SOURCE, "<h1>Odd</h1>"),
-            (broken.tally(["Mill"], ["n"], totals=True), '<tr class="total">'),
+            (self.SOURCE.tally(["Mill"], ["n"], totals=True), '<tr class="total">'),
             (oak.try_formula(self.SOURCE, "1 / (n - 1)", limit=2), "division by zero"),
             (oak.profile(self.SOURCE, ["Mill"])[0], "4 rows, 1 null, 3 distinct"),
             (report.view(self.SOURCE), "data:image/png"),
         ):
+            self.assertEqual(repr(thing).count("\n"), 1, repr(thing))
             page = thing._repr_html_()  # type: ignore[attr-defined]
             self.assertIn(text, page)
             self.assertEqual((page.count("<div"), page.count("<table")), (page.count("</div>"), page.count("</table>")))

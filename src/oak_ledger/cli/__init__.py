@@ -16,6 +16,7 @@ import click
 
 from oak_ledger.cli import startup
 from oak_ledger.cli.app import app, print_json
+from oak_ledger.cli.pager import paged
 from oak_ledger.errors import Finding, OakError
 from oak_ledger.present.look import LOOK, Look
 
@@ -83,4 +84,6 @@ def main() -> None:
     """The `oak` command."""
     startup.ENABLED = True
     startup.tune_process()
-    sys.exit(run(sys.argv[1:]))
+    with paged(sys.argv[1:]):
+        code = run(sys.argv[1:])
+    sys.exit(code)

@@ -68,6 +68,10 @@ class FieldProfile(InNotebook):
     patterns: tuple[tuple[str, int], ...]
     suspicions: tuple[Suspicion, ...]
 
+    def __repr__(self) -> str:
+        odd = ", ".join(one.what for one in self.suspicions) or "nothing"
+        return f"Profile of {self.field!r}: {self.type}\n  {self.rows:,} rows, {self.nulls:,} null, {self.distinct:,} distinct; suspicious: {odd}"
+
 
 def profile(source: Source, names: Sequence[str] = ()) -> list[FieldProfile]:
     """The profiles of fields with a value per row (all visible ones without names), in one reading of the rows."""

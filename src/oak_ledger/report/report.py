@@ -46,6 +46,12 @@ class ReportView(InNotebook):
     version: str
     panels: tuple[PanelView, ...]
 
+    def __repr__(self) -> str:
+        broken = sum(one.content is None for one in self.panels)
+        return (
+            f"Report {self.name!r} over {self.source!r}, {self.version}\n  panels: {len(self.panels)}, broken: {broken}"
+        )
+
     @property
     def is_draft(self) -> bool:
         """Whether it shows what nobody has released."""

@@ -33,6 +33,11 @@ class Trial(InNotebook):
     findings: tuple[Finding, ...]
     sample: Answer
 
+    def __repr__(self) -> str:
+        per = "group" if self.grain == "group" else "row"
+        faults = sum(one.rows for one in self.faults)
+        return f"Trial of {self.formula!r}: {self.type} per {per}\n  {self.nulls:,} null of {self.rows:,} {per}s; not computed: {faults:,}, findings: {len(self.findings)}"
+
 
 def try_formula(
     source: Source, formula: str, *, by: tuple[str, ...] = (), where: str | None = None, limit: int = 8
