@@ -197,6 +197,7 @@ class Asked(test_rights.WithPeople):
     def test_long_answers_are_compressed(self) -> None:
         reply = self.running.get("/dictionary/Loads", self.reading, accept_encoding="gzip")
         self.assertEqual(reply.headers["content-encoding"], "gzip")
+        self.assertIn("default-src 'none'", reply.headers["content-security-policy"])
 
     def test_many_at_once_get_what_one_gets(self) -> None:
         wanted = self.running.get(TALLY, self.reading).content

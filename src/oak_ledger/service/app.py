@@ -46,6 +46,7 @@ _NOT_THERE = {"unknown-source", "unknown-version", "not-released", "not-allowed"
 _STATUS = {"no-token": 401, "too-many": 429, "too-busy": 503, "too-slow": 503, "too-much": 413} | dict.fromkeys(
     _NOT_THERE, 404
 )
+ALONE = "default-src 'none'; img-src data:; style-src 'unsafe-inline'; script-src 'unsafe-inline'; form-action 'none'; frame-ancestors 'none'; base-uri 'none'"
 BROWSERS = 'Basic realm="Oak Ledger", charset="UTF-8"'
 
 
@@ -232,7 +233,7 @@ def report(here: Here, name: str) -> Response:
     version = here.catalogue.version(found.source)
     headers = here.headers(version, found.report.document.text)
     with here.slots.taken(here.token):
-        return HTMLResponse(report_html(found.report.view(here.source(version))), headers=headers)
+        return _html(report_html(found.report.view(here.source(version))), headers)
 
 
 @routes.get("/", **PAGE, summary="All sources, as a page")
@@ -240,7 +241,7 @@ def index(here: Here) -> Response:
     """The first page of the dictionary."""
     with here.slots.taken(here.token):
         entries = [entry_of(here.source(one), [one], profiled=False) for one in _seen(here.catalogue)]
-    return HTMLResponse(index_html(entries, lambda one: _page(one.name, one.area)))
+    return _html(index_html(entries, lambda one: _page(one.name, one.area)), {})
 
 
 @routes.get("/dictionary/{name}", **PAGE, summary="What a source and its fields mean, as a page")
@@ -251,7 +252,7 @@ def dictionary(here: Here, name: str, area: str = "", version: int | None = None
     with here.slots.taken(here.token):
         history = here.catalogue.versions(f"{found.area}/{found.source}")
         entry = entry_of(here.source(found), sorted(history, key=lambda one: -one.number))
-        return HTMLResponse(source_html(entry, "/"), headers=headers)
+        return _html(source_html(entry, "/"), headers)
 
 
 def application(folder: str | Path, limits: Limits | None = None) -> FastAPI:
@@ -275,6 +276,19 @@ def application(folder: str | Path, limits: Limits | None = None) -> FastAPI:
     )
     app.add_exception_handler(Unchanged, lambda _, same: Response(status_code=304, headers=same.headers))
     return app
+
+
+def _html(text: str, headers: dict[str, str]) -> Response:
+    """A page, which a browser keeps from loading or sending anything elsewhere."""
+    return HTMLResponse(
+        text,
+        headers={
+            **headers,
+            "content-security-policy": ALONE,
+            "x-content-type-options": "nosniff",
+            "referrer-policy": "no-referrer",
+        },
+    )
 
 
 def _page(name: str, area: str) -> str:
