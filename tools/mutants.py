@@ -24,13 +24,14 @@ TESTS = {
     "columnar": ("columnar", "texts", "dates", "windows", "language"),
     "engine": ("source", "windows", "filtered", "properties", "engine"),
     "origin": ("corpus", "intake", "delimited", "arrival", "typed_files", "parquet", "whole", "arguments"),
-    "source": ("source", "shaping", "intake", "corpus", "whole", "cache", "baseline"),
+    "source": ("source", "shaping", "intake", "corpus", "whole", "cache", "baseline", "export"),
     "insight": ("checks", "silent", "lint", "shaping"),
     "places": ("places",),
     "reference": ("repair", "drift", "candidates", "differences", "checks", "publish", "shaping"),
     "report": ("panels", "why", "publish", "commands"),
     "catalogue": ("catalogue", "rights", "differences", "publish"),
-    "present": ("panels", "publish", "commands"),
+    "present": ("panels", "publish", "commands", "notebook"),
+    "service": ("service",),
 }
 COMPARED = {ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt, ast.Eq: ast.NotEq, ast.NotEq: ast.Eq, ast.Is: ast.IsNot, ast.IsNot: ast.Is, ast.In: ast.NotIn, ast.NotIn: ast.In}  # fmt: skip
 RECKONED = {ast.Add: ast.Sub, ast.Sub: ast.Add, ast.Mult: ast.Add, ast.FloorDiv: ast.Mult}

@@ -114,7 +114,7 @@ class InSpark(every_place.EveryPlace):
         from oak_ledger.places.spark import settled
 
         super().setUpClass()
-        own = settled(session())
+        own = cls.enterClassContext(settled(session()))
         for name, table in (("r", R), ("v", table_of_literals())):
             own.createDataFrame(table).createOrReplaceTempView(name)
         cls.ask = lambda _, text: [tuple(row.values()) for row in own.sql(text).toArrow().to_pylist()]  # type: ignore[assignment,misc]

@@ -5,6 +5,7 @@ A value that cannot be computed is null there and counted; which rows they are i
 
 from __future__ import annotations
 
+import atexit
 import os
 import re
 from collections.abc import Callable, Iterator, Sequence
@@ -68,7 +69,9 @@ def session() -> Any:
         raise UnusableInput("no-cluster", "No cluster is named.", hint=hint)
     builder = SparkSession.builder.appName("oak")
     if address.startswith("sc://"):
-        return builder.remote(address).getOrCreate()
+        made = builder.remote(address).getOrCreate()
+        atexit.register(made.stop)  # while its threads are still there
+        return made
     quiet = {"spark.ui.enabled": "false", "spark.ui.showConsoleProgress": "false", "spark.log.level": "OFF"}
     for name, value in quiet.items():
         builder = builder.config(name, value)
@@ -79,23 +82,27 @@ def session() -> Any:
         raise UnusableInput("no-cluster", f"The cluster at {address} cannot be reached: {said}.", hint="Is Java 17 installed?") from None  # fmt: skip
 
 
-def settled(session: Any) -> Any:
+@contextmanager
+def settled(session: Any) -> Iterator[Any]:
     """A session of its own beside the user's, in which times are universal and a value out of range is an error."""
     own = session.newSession()
-    own.conf.set("spark.sql.session.timeZone", "UTC")
-    own.conf.set("spark.sql.ansi.enabled", "true")
-    return own
+    try:
+        own.conf.set("spark.sql.session.timeZone", "UTC")
+        own.conf.set("spark.sql.ansi.enabled", "true")
+        yield own
+    finally:
+        if ".connect." in type(own).__module__:  # else it shares what it would stop
+            own.stop()
 
 
 def asked(source: Source, query: Query) -> Result:
     """A question answered by the cluster. Raises NotSaid where it cannot be said, UnusableInput where the cluster cannot be reached or answer."""
     in_settled_order(query, source.about.key)
-    own = settled(session())
     wrong = conditions(query)
     of_rows, of_groups = ([one for one in wrong if one.of_groups == groups] for groups in (False, True))
     shown = len(query.by) + len(query.show)
     more = tuple(Expression(f"fault {at}", "", one.tree) for at, one in enumerate(of_groups))
-    with _guarded():
+    with _guarded(), settled(session()) as own:
         view, column = _rows(own, source, query)
         table = exp.Table(this=exp.to_identifier(view, quoted=True))
 
