@@ -67,11 +67,14 @@ ARROW = {"bigint": pa.int64(), "numeric(12,2)": pa.decimal128(12, 2), "numeric(9
 GRAMMAR: dict[str, tuple[str, ...]] = {
     "i": ("i", "j", "3", "-2", "{i} + {i}", "{i} - {i}", "{i} * {s}", "{i} % 5", "-({i})", "ABS({i})", "COALESCE({i}, {i})", "NULLIF({i}, {i})",
           "CASE WHEN {b} THEN {i} ELSE {i} END", "CHAR_LENGTH({t})", "EXTRACT(YEAR FROM {y})", "EXTRACT(DOW FROM {y})", "EXTRACT(WEEK FROM {y})",
-          "{y} - {y}", "POSITION('a' IN {t})", "GREATEST({i}, {i})", "LEAST({i}, {i})"),
+          "{y} - {y}", "POSITION('a' IN {t})", "GREATEST({i}, {i})", "LEAST({i}, {i})",
+          "EXTRACT(QUARTER FROM {y})", "EXTRACT(MONTH FROM {w})", "EXTRACT(DOY FROM {y})", "EXTRACT(ISODOW FROM {y})", "EXTRACT(ISOYEAR FROM {y})",
+          "EXTRACT(HOUR FROM {w})", "SIGN({i})", "MOD({i}, 7)", "DIV({i}, 3)", "CAST({d} AS INTEGER)"),
     "s": ("2", "3", "-1"),
     "d": ("d", "e", "1.25", "{d} + {d}", "{d} - {d}", "{d} * 1.5", "ROUND({d}, 1)", "TRUNC({d}, 1)", "ABS({d})", "COALESCE({d}, {d})",
-          "CASE WHEN {b} THEN {d} END", "CEILING({d})", "FLOOR({d})", "GREATEST({d}, {d})"),
-    "f": ("f", "2.5e0", "{f} + {f}", "{f} - {f}", "COALESCE({f}, {f})", "CAST({i} AS DOUBLE PRECISION)", "CASE WHEN {b} THEN {f} ELSE {f} END"),
+          "CASE WHEN {b} THEN {d} END", "CEILING({d})", "FLOOR({d})", "GREATEST({d}, {d})", "CAST({d} AS DECIMAL(30,1))", "CAST({i} AS DECIMAL(30,2))"),
+    "f": ("f", "2.5e0", "{f} + {f}", "{f} - {f}", "COALESCE({f}, {f})", "CAST({i} AS DOUBLE PRECISION)", "CASE WHEN {b} THEN {f} ELSE {f} END",
+          "CEILING({f})", "FLOOR({f})", "CAST({d} AS DOUBLE PRECISION)"),
     "b": ("b", "c", "{i} < {i}", "{i} >= {d}", "{d} = {d}", "{t} = {t}", "{y} <> {y}", "{b} AND {b}", "{b} OR {b}", "NOT ({b})", "({b}) IS NULL",
           "({b}) IS NOT TRUE", "{i} IS NOT NULL", "{i} BETWEEN {i} AND {i}", "{i} NOT BETWEEN {i} AND {i}", "{i} IN (1, {i}, NULL)", "{t} NOT IN ('oak', {t})",
           "{t} LIKE '%a%'", "{t} LIKE '_a%' ESCAPE '!'", "{i} IS DISTINCT FROM {i}", "{t} IS NOT DISTINCT FROM {t}", "({b}) IS UNKNOWN", "{f} > {i}",
@@ -79,10 +82,11 @@ GRAMMAR: dict[str, tuple[str, ...]] = {
     "t": ("t", "u", "'oak'", "''", "{t} || {t}", "LOWER({t})", "TRIM({t})", "LTRIM({t}, 'a ')", "RTRIM({t}, 'x ')", "REPLACE({t}, 'a', 'bb')",
           "SUBSTRING({t} FROM 2)", "SUBSTRING({t} FROM {s} FOR 2)", "LEFT({t}, 2)", "RIGHT({t}, 2)", "LEFT({t}, -1)", "RIGHT({t}, -1)", "CASE WHEN {b} THEN {t} ELSE {t} END",
           "COALESCE({t}, {t})", "NULLIF({t}, '')", "CAST({i} AS TEXT)", "CAST({y} AS TEXT)", "LPAD({t}, 4, 'xy')", "RPAD({t}, 3)", "SPLIT_PART({t}, '-', 2)",
-          "REVERSE({t})", "REPEAT({t}, 2)", "CONCAT({t}, {i})", "CAST({b} AS TEXT)", "CAST(d AS TEXT)"),
+          "REVERSE({t})", "REPEAT({t}, 2)", "CONCAT({t}, {i})", "CAST({b} AS TEXT)", "CAST(d AS TEXT)", "LEAST({t}, {t})"),
     "y": ("y", "z", "DATE '2026-02-28'", "COALESCE({y}, {y})", "CASE WHEN {b} THEN {y} ELSE {y} END", "DATE '2026-01-31' + {s}", "CAST({w} AS DATE)",
           "GREATEST({y}, {y})"),
-    "w": ("w", "TIMESTAMP '2026-03-01 10:20:30'", "COALESCE({w}, {w})", "DATE_TRUNC('month', {w})", "w + INTERVAL '3' HOUR", "w - INTERVAL '1' MONTH"),
+    "w": ("w", "TIMESTAMP '2026-03-01 10:20:30'", "COALESCE({w}, {w})", "DATE_TRUNC('month', {w})", "w + INTERVAL '3' HOUR", "w - INTERVAL '1' MONTH", "DATE_TRUNC('week', {w})", "DATE_TRUNC('quarter', {w})",
+          "CAST({y} AS TIMESTAMP)"),
 }  # fmt: skip
 # Formulas for groups, over all rows.
 GROUPED = (

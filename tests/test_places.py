@@ -244,6 +244,14 @@ class InTheDatabase(FolderCase):
         self.assertEqual(answer.place, "here")
         self.assertEqual([one.rows for one in answer.faults], [1])
         self.raises("not-in-database", source.computed("origin").tally, show=[("x", "MAX(Odd)")])
+        for formula in (
+            "MAX(CAST(Id AS DECIMAL(5,2)))",
+            "SUM(CAST(Volume AS DECIMAL(3,2)))",
+            "MAX(Id * 9000000000000000)",
+        ):
+            answer, here = (self.source.computed(place).tally(show=[("x", formula)]) for place in ("", "here"))
+            self.assertEqual((answer.place, answer.to_dicts(), answer.faults), ("here", here.to_dicts(), here.faults))
+            self.assertTrue(answer.faults, formula)
 
     def test_commands(self) -> None:
         said = self.oak("tally", "t", "--by", "Mill", "--show", "Volume")

@@ -87,9 +87,12 @@ _COMMON: Mapping[str, str] = {
     "LEAD": "LEAD({0})", "LEAD,2": "LEAD({0}, CAST({1} AS INT))", "LEAD,3": "LEAD({0}, CAST({1} AS INT), {2})",
     "FIRST_VALUE": "FIRST_VALUE({0})", "LAST_VALUE": "LAST_VALUE({0})",
 }  # fmt: skip
-_DUCKDB: Mapping[str, str] = {  # it counts a negative beginning from the end of a text
+_DUCKDB: Mapping[
+    str, str
+] = {  # it counts a negative beginning from the end of a text, and divides whole numbers as numbers
     "SUBSTRING": "SUBSTRING({0}, GREATEST({1}, 1), GREATEST({1} + {2} - GREATEST({1}, 1), 0))",
     "SUBSTRING,2": "SUBSTRING({0}, GREATEST({1}, 1))",
+    "DIV:integer": "DIVIDE({0}, {1})",
 }
 
 _FROM = "GREATEST({1}, 1)"  # where a part of a text begins

@@ -139,7 +139,9 @@ class Translator:
             made = self._filled(
                 self._template(f"CAST {node.args[0].type.kind} {node.type.kind}", node.args), name, node.args
             )
-            return exp.cast(made.this, sql_type(node.type)) if isinstance(made, exp.Cast) else made
+            digits = f"DECIMAL({node.extra.precision}, {node.type.scale})"  # more of them are a fault
+            kind = exp.DataType.build(digits, dialect=DIALECT) if node.type.kind == "decimal" else sql_type(node.type)
+            return exp.cast(made.this, kind) if isinstance(made, exp.Cast) else made
         same = node.type if name in ("GREATEST", "LEAST", "COALESCE") and node.type.kind == "decimal" else None
         made = self._filled(self._template(name, node.args), name, node.args, same)
         # a product has more decimals than the language keeps

@@ -343,8 +343,11 @@ class Source(Questions):
 
 def _executed(question: Query, reader: OriginReader) -> Result:
     result = execute(question, reader)
-    left_out = getattr(reader, "left_out", 0)  # by the database
-    return replace(result, rows_read=result.rows_read + left_out) if left_out else result
+    if getattr(reader, "condition", None) is None:
+        return result
+    if result.faults.kept:  # which rows they are is known where all are read
+        return execute(question, replace(reader, condition=None))  # type: ignore[type-var]
+    return replace(result, rows_read=result.rows_read + reader.left_out)  # type: ignore[attr-defined]
 
 
 def open_source(path: str | Path, *, progress: Progress | None = None) -> Source:
