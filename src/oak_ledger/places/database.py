@@ -22,7 +22,7 @@ from oak_ledger.formula import checked as c
 from oak_ledger.origin.database import DatabaseReader
 from oak_ledger.places.dialects import DIALECTS, POSTGRESQL, Dialect
 from oak_ledger.places.statement import Statement, in_settled_order, parsed, statement
-from oak_ledger.places.translate import NotSaid, Translator, sql_type
+from oak_ledger.places.translate import NotSaid, Translator, cast, sql_type
 
 if TYPE_CHECKING:
     from oak_ledger.source.source import Source
@@ -56,11 +56,11 @@ def columns_of(source: Source) -> Columns:
         if code == _WITH_ZONE:
             return exp.AtTimeZone(this=made, zone=exp.Literal.string("UTC"))
         if code == _REAL:  # as it reads
-            made = exp.cast(exp.cast(made, "TEXT"), "DOUBLE PRECISION")
+            made = cast(cast(made, "TEXT"), "DOUBLE PRECISION")
         if code in (_REAL, _DOUBLE, _NUMERIC) and isinstance(reader, DatabaseReader):
             kind = reader.columns()[name]
             finite = exp.EQ(this=exp.Sub(this=made.copy(), expression=made.copy()), expression=exp.Literal.number(0))
-            return exp.cast(exp.Case().when(finite, made), sql_type(kind))
+            return cast(exp.Case().when(finite, made), sql_type(kind))
         raise NotSaid(f"The column {name}", "its type is read as a text in another way")
 
     return column

@@ -33,7 +33,7 @@ from oak_ledger.origin.spec import ReadingSpec
 from oak_ledger.places.counted import as_counts, conditions
 from oak_ledger.places.dialects import SPARK
 from oak_ledger.places.statement import GROUPS, in_settled_order, statement
-from oak_ledger.places.translate import NotSaid, sql_type
+from oak_ledger.places.translate import NotSaid, cast, sql_type
 from oak_ledger.types import TEXT, Type
 
 if TYPE_CHECKING:
@@ -195,12 +195,12 @@ def _typed_column(name: str, kind: Type, found: dict[str, str]) -> exp.Expressio
         raise NotSaid(f"The column {name}", "its type is read in another way here")
     made: exp.Expression = exp.column(exp.to_identifier(name, quoted=True))
     if there == "timestamp":
-        return exp.cast(made, sql_type(kind))
+        return cast(made, sql_type(kind))
     if there == "float":  # as it reads
-        made = exp.cast(exp.cast(made, "TEXT"), "DOUBLE PRECISION")
+        made = cast(cast(made, "TEXT"), "DOUBLE PRECISION")
     if kind.kind == "number":  # no NaN, no infinity
         finite = exp.EQ(this=exp.Sub(this=made.copy(), expression=made.copy()), expression=exp.Literal.number(0))
-        return exp.cast(exp.Case().when(finite, made), sql_type(kind))
+        return cast(exp.Case().when(finite, made), sql_type(kind))
     return made
 
 

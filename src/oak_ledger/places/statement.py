@@ -14,7 +14,7 @@ from oak_ledger.engine.evaluate import Expression, needed
 from oak_ledger.engine.query import Query
 from oak_ledger.formula import checked as c
 from oak_ledger.places.dialects import POSTGRESQL, Dialect
-from oak_ledger.places.translate import DIALECT, NotSaid, Translator, as_it_is, sql_type
+from oak_ledger.places.translate import DIALECT, NotSaid, Translator, as_it_is, cast, sql_type
 from oak_ledger.types import Grain
 
 FIELDS, ROWS = "fields", "rows"
@@ -38,7 +38,7 @@ class Statement:
 
         def taken(node: Any) -> Any:
             if isinstance(node, exp.Literal) and node.is_string and node.meta.get("value"):
-                return exp.cast(exp.Var(this=f"\0{texts.setdefault(str(node.this), f'p{len(texts)}')}\0"), "TEXT")
+                return cast(exp.Var(this=f"\0{texts.setdefault(str(node.this), f'p{len(texts)}')}\0"), "TEXT")
             return node
 
         text = _written(self.tree.transform(taken), self.dialect)
@@ -103,8 +103,7 @@ def statement(
         made = _filtered(exp.select("*").from_(_table(steps[-1][0])), translator, query.always)
         steps.append(("kept", made))
     items = [
-        exp.alias_(exp.cast(translator.expression(tree), sql_type(tree.type)), name, quoted=True)
-        for name, tree in shown
+        exp.alias_(cast(translator.expression(tree), sql_type(tree.type)), name, quoted=True) for name, tree in shown
     ]
     made = _filtered(exp.select(*items).from_(_table(steps[-1][0])), translator, query.where)
     if query.by:

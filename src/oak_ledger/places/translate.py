@@ -41,10 +41,15 @@ def sql_type(kind: Type) -> exp.DataType:
     return exp.DataType.build(names.get(kind.kind) or f"DECIMAL(38, {kind.scale})", dialect=DIALECT)
 
 
+def cast(value: exp.Expression, kind: exp.DataType | str) -> exp.Cast:
+    """A value as one of a type, said whatever it is already: the library leaves out what it takes for idle, other decimals too."""
+    return exp.Cast(this=value, to=exp.DataType.build(kind, dialect=DIALECT) if isinstance(kind, str) else kind)
+
+
 def literal(value: Any, kind: Type) -> exp.Expression:
     """A value as a literal of its type."""
     if value is None:
-        return exp.cast(exp.null(), sql_type(kind))
+        return cast(exp.null(), sql_type(kind))
     if isinstance(value, bool):
         return exp.true() if value else exp.false()
     if isinstance(value, str):
@@ -52,13 +57,13 @@ def literal(value: Any, kind: Type) -> exp.Expression:
         text.meta["value"] = True  # of a formula, no word of SQL
         return text
     if isinstance(value, (dt.datetime, dt.date)):
-        return exp.cast(
+        return cast(
             exp.Literal.string(value.isoformat(" ") if isinstance(value, dt.datetime) else value.isoformat()),
             sql_type(kind),
         )
     number = exp.Literal.number(format(value, "f") if isinstance(value, Decimal) else repr(value))
     made: exp.Expression = exp.paren(number) if str(number).startswith("-") else number
-    return made if kind.kind == "decimal" else exp.cast(made, sql_type(kind))
+    return made if kind.kind == "decimal" else cast(made, sql_type(kind))
 
 
 def as_it_is(name: str) -> exp.Expression:
@@ -117,10 +122,10 @@ class Translator:
         if name == "INTERVAL":
             amount, unit = node.extra
             made: exp.Expression = exp.Add(this=self._inner(node.args[0]), expression=_interval(amount, unit))
-            return exp.cast(exp.paren(made), sql_type(node.type)) if node.type.kind == "date" else made
+            return cast(exp.paren(made), sql_type(node.type)) if node.type.kind == "date" else made
         if name in ("EXTRACT", "DATE_TRUNC"):
             unit = node.args[0].value if isinstance(node.args[0], c.Constant) else ""
-            return exp.cast(
+            return cast(
                 self._filled(self._template(f"{name} {str(unit).upper()}", ()), name, node.args), sql_type(node.type)
             )
         if name == "LIKE" and len(node.args) > 2:
@@ -141,11 +146,11 @@ class Translator:
             )
             digits = f"DECIMAL({node.extra.precision}, {node.type.scale})"  # more of them are a fault
             kind = exp.DataType.build(digits, dialect=DIALECT) if node.type.kind == "decimal" else sql_type(node.type)
-            return exp.cast(made.this, kind) if isinstance(made, exp.Cast) else made
+            return cast(made.this, kind) if isinstance(made, exp.Cast) else made
         same = node.type if name in ("GREATEST", "LEAST", "COALESCE") and node.type.kind == "decimal" else None
         made = self._filled(self._template(name, node.args), name, node.args, same)
         # a product has more decimals than the language keeps
-        return exp.cast(exp.paren(made), sql_type(node.type)) if name == "*" and node.type.kind == "decimal" else made
+        return cast(exp.paren(made), sql_type(node.type)) if name == "*" and node.type.kind == "decimal" else made
 
     def _refusal(self, what: str, why: str) -> NotSaid:
         return NotSaid(what, f"in {self.dialect.title}, {why}")
@@ -176,7 +181,7 @@ class Translator:
     ) -> exp.Expression:
         """A template with its arguments; all of one type, if it is given."""
         inner: list[Any] = [
-            self._inner(one) if same is None else exp.cast(self._inner(one), sql_type(same)) for one in args
+            self._inner(one) if same is None else cast(self._inner(one), sql_type(same)) for one in args
         ]
         if self.guarded and name in ("/", "%", "DIV", "MOD"):
             inner[1] = exp.func("NULLIF", inner[1], exp.Literal.number(0), dialect=DIALECT)
@@ -198,9 +203,9 @@ class Translator:
         if node.where is not None:
             inner = made.this if isinstance(made, exp.Cast) else made
             filtered = exp.Filter(this=inner.copy(), expression=exp.Where(this=self._inner(node.where)))
-            made = exp.cast(filtered, made.to) if isinstance(made, exp.Cast) else filtered
+            made = cast(filtered, made.to) if isinstance(made, exp.Cast) else filtered
         exact = node.type.kind in ("integer", "decimal") and node.function.name == "SUM"
-        return exp.cast(made, sql_type(node.type)) if exact else made
+        return cast(made, sql_type(node.type)) if exact else made
 
     def _plain_aggregate(self, node: c.Aggregate | c.Window) -> exp.Expression:
         name = node.function.name
@@ -220,10 +225,10 @@ class Translator:
         ]
         if "PERCENTILE" in self.dialect.said:
             rest = str(1 - Decimal(str(share))) if keys[0].args.get("desc") else str(share)
-            values = exp.cast(keys[0].this, "DOUBLE PRECISION")
+            values = cast(keys[0].this, "DOUBLE PRECISION")
             return exp.Anonymous(this="PERCENTILE", expressions=[values, exp.Literal.number(rest)])
         if name != "PERCENTILE_DISC":  # computed in numbers
-            keys[0].set("this", exp.cast(keys[0].this, "DOUBLE PRECISION"))
+            keys[0].set("this", cast(keys[0].this, "DOUBLE PRECISION"))
         function = (
             exp.PercentileDisc(this=exp.Literal.number(str(share)))
             if name == "PERCENTILE_DISC"
@@ -246,7 +251,7 @@ class Translator:
 
     def _window(self, node: c.Window) -> exp.Expression:
         function = self._plain_aggregate(node)
-        cast = function.to if isinstance(function, exp.Cast) else None
+        kept_type = function.to if isinstance(function, exp.Cast) else None
         inner: exp.Expression = function.this if isinstance(function, exp.Cast) else function
         if node.where is not None:
             if self.dialect.plain_windows:
@@ -264,10 +269,10 @@ class Translator:
             spec=_frame(node.frame),
             over="OVER",
         )
-        if cast is not None:
-            return exp.cast(made, cast)
+        if kept_type is not None:
+            return cast(made, kept_type)
         exact = node.type.kind in ("integer", "decimal")
-        return exp.cast(made, sql_type(node.type)) if exact else made
+        return cast(made, sql_type(node.type)) if exact else made
 
 
 def _interval(amount: int, unit: str) -> exp.Expression:
