@@ -22,7 +22,7 @@ from oak_ledger.places.dialects import DIALECTS
 from tests.test_database import ARROW, COLUMNS, GROUPED, OVER_GROUPS, ROWS, WINDOWS, grown
 from tests.test_language import VALUES
 
-FORMULAS = int(os.environ.get("OAK_FORMULAS", "700"))
+FORMULAS = int(os.environ.get("OAK_FORMULAS", "550"))
 SEED = int(os.environ.get("OAK_SEED", "20261128"))
 R = pa.table(
     {"at": [*range(1, len(ROWS) + 1)]}

@@ -118,9 +118,9 @@ def statement(
     for name, step in steps:
         made = made.with_(exp.to_identifier(name, quoted=True), as_=step)
     if not dialect.collated:
-        made = made.transform(
-            lambda node: node.this if isinstance(node, exp.Collate) and node.expression.name == "C" else node
-        )
+        for one in reversed(list(made.find_all(exp.Collate))):  # the inner ones first
+            if one.expression.name == "C":
+                one.replace(one.this)
     return Statement(made, tuple(name for name, _ in shown), dialect)
 
 
