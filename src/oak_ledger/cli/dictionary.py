@@ -29,7 +29,7 @@ def dictionary_command(
 ) -> None:
     """Write a dictionary: for each source its fields with meaning, type, formula, origin, values, and the versions with who signed them.
 
-    Without SOURCE it has all sources of the catalogue of which you see a released version. Each page stands alone and loads nothing; hidden fields
+    Without SOURCE it has all sources of the catalogue whose released version you may see. Each page stands alone and loads nothing; hidden fields
     are left out.
     """
     from oak_ledger.files import Change, locked, raw_text, write_together

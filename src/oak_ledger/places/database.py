@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
@@ -14,6 +14,7 @@ from sqlglot import exp
 
 from oak_ledger.columnar.arrays import arrow_type
 from oak_ledger.engine import Query
+from oak_ledger.engine.evaluate import Expression
 from oak_ledger.engine.faults import Faults
 from oak_ledger.engine.query import Result
 from oak_ledger.errors import UnusableInput
@@ -21,8 +22,8 @@ from oak_ledger.formula import Grain
 from oak_ledger.formula import checked as c
 from oak_ledger.origin.database import DatabaseReader
 from oak_ledger.places.dialects import DIALECTS, POSTGRESQL, Dialect
-from oak_ledger.places.statement import Statement, in_settled_order, parsed, statement
-from oak_ledger.places.translate import NotSaid, Translator, cast, sql_type
+from oak_ledger.places.statement import Statement, in_settled_order, parsed, statement, trees_of
+from oak_ledger.places.translate import NotSaid, Translator, as_it_reads, finite
 
 if TYPE_CHECKING:
     from oak_ledger.source.source import Source
@@ -42,7 +43,8 @@ def columns_of(source: Source) -> Columns:
     """How the columns of a source are said, so that they have the values that reading them here gives: no NaN and no infinity, times in
     universal time. Raises NotSaid for a column of a type whose values are another matter."""
     reader = source.opened
-    codes = reader.codes if isinstance(reader, DatabaseReader) and reader.columns() else {}
+    kinds = reader.columns() if isinstance(reader, DatabaseReader) else {}
+    codes = reader.codes if isinstance(reader, DatabaseReader) else {}
 
     def column(name: str) -> exp.Expression:
         made: exp.Expression = exp.column(exp.to_identifier(name, quoted=True))
@@ -55,12 +57,10 @@ def columns_of(source: Source) -> Columns:
             return made
         if code == _WITH_ZONE:
             return exp.AtTimeZone(this=made, zone=exp.Literal.string("UTC"))
-        if code == _REAL:  # as it reads
-            made = cast(cast(made, "TEXT"), "DOUBLE PRECISION")
-        if code in (_REAL, _DOUBLE, _NUMERIC) and isinstance(reader, DatabaseReader):
-            kind = reader.columns()[name]
-            finite = exp.EQ(this=exp.Sub(this=made.copy(), expression=made.copy()), expression=exp.Literal.number(0))
-            return cast(exp.Case().when(finite, made), sql_type(kind))
+        if code == _REAL:
+            made = as_it_reads(made)
+        if code in (_REAL, _DOUBLE, _NUMERIC):
+            return finite(made, kinds[name])
         raise NotSaid(f"The column {name}", "its type is read as a text in another way")
 
     return column
@@ -120,17 +120,17 @@ def narrowed(source: Source, query: Query) -> DatabaseReader | None:
         column = columns_of(source)
     except NotSaid:
         return None
-    trees = {name: one.checked for name, one in query.fields.items()}
     windows = any(
         isinstance(node, c.Window) and node.grain == Grain.ROW
-        for tree in _with_fields(trees, [one.checked for one in (*query.show, *query.by, *query.where)])
+        for tree in trees_of(query, [*query.show, *query.by, *query.where])
         for node in c.walk(tree)
     )
-    translator = Translator({}, trees, column, dialect=dialect)
+    fields = {name: one.checked for name, one in query.fields.items()}
+    translator = Translator({}, fields, column, dialect=dialect)
     said = [
         condition
         for one in (*query.always, *(query.where if not windows else ()))
-        if (condition := _condition(one.checked, trees, translator)) is not None
+        if (condition := _condition(query, one, translator)) is not None
     ]
     if not said:
         return None
@@ -144,23 +144,13 @@ def narrowed(source: Source, query: Query) -> DatabaseReader | None:
     return reader
 
 
-def _with_fields(fields: Mapping[str, c.TypedNode], trees: Sequence[c.TypedNode]) -> list[c.TypedNode]:
-    """Trees, and those of all fields that they need."""
-    made, seen = list(trees), set()
-    for tree in made:
-        for name in c.fields_used(tree):
-            if name not in seen:
-                seen.add(name)
-                made.append(fields[name])
-    return made
-
-
-def _condition(tree: c.TypedNode, fields: Mapping[str, c.TypedNode], translator: Translator) -> exp.Expression | None:
-    needed = _with_fields(fields, [tree])
-    if any(c.can_fault(one) or isinstance(node, (c.Window, c.Before)) for one in needed for node in c.walk(one)):
-        return None
+def _condition(query: Query, one: Expression, translator: Translator) -> exp.Expression | None:
+    """A filter as the database says it, if it can, and nothing in it may be a fault."""
+    for tree in trees_of(query, [one]):
+        if c.can_fault(tree) or any(isinstance(node, (c.Window, c.Before)) for node in c.walk(tree)):
+            return None
     try:
-        return exp.paren(translator.expression(tree))
+        return exp.paren(translator.expression(one.checked))
     except NotSaid:
         return None
 

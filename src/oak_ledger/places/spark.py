@@ -21,7 +21,7 @@ from sqlglot import exp
 
 from oak_ledger.columnar.arrays import arrow_type
 from oak_ledger.engine import Query
-from oak_ledger.engine.evaluate import Expression, needed
+from oak_ledger.engine.evaluate import Expression
 from oak_ledger.engine.faults import Faults
 from oak_ledger.engine.query import Result
 from oak_ledger.errors import UnusableInput
@@ -32,8 +32,8 @@ from oak_ledger.origin.several import SeveralReader
 from oak_ledger.origin.spec import ReadingSpec
 from oak_ledger.places.counted import as_counts, conditions
 from oak_ledger.places.dialects import SPARK
-from oak_ledger.places.statement import GROUPS, in_settled_order, statement
-from oak_ledger.places.translate import NotSaid, cast, sql_type
+from oak_ledger.places.statement import GROUPS, in_settled_order, statement, trees_of
+from oak_ledger.places.translate import NotSaid, as_it_reads, cast, finite, sql_type
 from oak_ledger.types import TEXT, Type
 
 if TYPE_CHECKING:
@@ -196,12 +196,9 @@ def _typed_column(name: str, kind: Type, found: dict[str, str]) -> exp.Expressio
     made: exp.Expression = exp.column(exp.to_identifier(name, quoted=True))
     if there == "timestamp":
         return cast(made, sql_type(kind))
-    if there == "float":  # as it reads
-        made = cast(cast(made, "TEXT"), "DOUBLE PRECISION")
-    if kind.kind == "number":  # no NaN, no infinity
-        finite = exp.EQ(this=exp.Sub(this=made.copy(), expression=made.copy()), expression=exp.Literal.number(0))
-        return cast(exp.Case().when(finite, made), sql_type(kind))
-    return made
+    if there == "float":
+        made = as_it_reads(made)
+    return finite(made, kind) if kind.kind == "number" else made
 
 
 def _texts(own: Any, reader: FilesReader, view: str, query: Query) -> Callable[[str], exp.Expression]:
@@ -238,8 +235,7 @@ def _file_frame(own: Any, spec: ReadingSpec, names: Sequence[str], paths: Sequen
 
 
 def _columns_used(query: Query) -> set[str]:
-    trees = [one.checked for one in (*query.show, *query.by, *query.where, *query.always)]
-    trees += [query.fields[name].checked for name in needed(query.fields, trees)]
+    trees = trees_of(query, [*query.show, *query.by, *query.where, *query.always])
     return {node.column for tree in trees for node in c.walk(tree) if isinstance(node, c.ColumnRef)}
 
 

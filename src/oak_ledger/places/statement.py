@@ -63,6 +63,12 @@ def in_settled_order(query: Query, key: Sequence[str] | None) -> None:
         raise NotSaid("A list of rows", "its order is not settled; sort by all fields of the source's key")
 
 
+def trees_of(query: Query, asked: Sequence[Expression]) -> list[c.TypedNode]:
+    """What is asked for, and what all fields are that it needs."""
+    trees = [one.checked for one in asked]
+    return trees + [query.fields[name].checked for name in needed(query.fields, trees)]
+
+
 def _written(tree: exp.Expression, dialect: Dialect, *, pretty: bool = False) -> str:
     """A tree as text. Raises NotSaid where the dialect has no words for a part of it, which is never left out."""
     try:

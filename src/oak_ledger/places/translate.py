@@ -66,6 +66,17 @@ def literal(value: Any, kind: Type) -> exp.Expression:
     return made if kind.kind == "decimal" else cast(made, sql_type(kind))
 
 
+def finite(made: exp.Expression, kind: Type) -> exp.Expression:
+    """A number, or null where it is none or infinite."""
+    sure = exp.EQ(this=exp.Sub(this=made.copy(), expression=made.copy()), expression=exp.Literal.number(0))
+    return cast(exp.Case().when(sure, made), sql_type(kind))
+
+
+def as_it_reads(made: exp.Expression) -> exp.Expression:
+    """A number of few digits with those digits, not with what it is in binary."""
+    return cast(cast(made, "TEXT"), "DOUBLE PRECISION")
+
+
 def as_it_is(name: str) -> exp.Expression:
     """A column whose values are those of the language."""
     return exp.column(exp.to_identifier(name, quoted=True))
