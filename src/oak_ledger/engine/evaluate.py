@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import ChainMap
 from collections.abc import Container, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
@@ -188,10 +189,21 @@ class Evaluator:
             node = node.args[0]
         value = self.leaf(node, owner) if made is None else made
         for step in reversed(spine):
-            value = self.apply(step, [value, *(self.value(arg, owner) for arg in step.args[1:])], owner)
+            value = self.apply(step, self.arguments(step, value, owner), owner)
             if step in self.shared:
                 self.common[self.shared[step]] = value
         return value
+
+    def arguments(self, node: c.Call, first: Any, owner: Expression) -> list[Any]:
+        """The values of a function's arguments; one that can fault is computed only for the rows that those before it leave open."""
+        values, settled = [first], node.function.settled
+        for arg in node.args[1:]:
+            if settled is None or not self.counts_rows(arg):
+                values.append(self.value(arg, owner))
+                continue
+            open_rows = ~np.any([to_mask(settled(self.plain(value))) for value in values], axis=0)
+            values.append(self.branch_value(arg, open_rows, owner))
+        return values
 
     def leaf(self, node: c.TypedNode, owner: Expression) -> Any:
         """The values of a piece that is not a function."""
@@ -275,12 +287,8 @@ class Evaluator:
         for branch in node.branches:
             if isinstance(branch.condition, c.Constant):
                 holds = open_rows.copy() if branch.condition.value is True else np.zeros(self.length, np.bool_)
-            elif not open_rows.all() and self.counts_rows(branch.condition):
-                holds = np.zeros(self.length, np.bool_)
-                at = np.flatnonzero(open_rows)
-                holds[at] = to_mask(self.only(at).compute_branch(branch.condition, owner))
             else:
-                holds = to_mask(self.plain(self.value(branch.condition, owner))) & open_rows
+                holds = self.holding(branch.condition, owner, open_rows)
             taken.append((holds, branch.value))
             open_rows &= ~holds
         taken.append((open_rows, node.otherwise))
@@ -311,10 +319,21 @@ class Evaluator:
             return pa.DictionaryArray.from_arrays(from_numpy(codes), values, safe=False)
         return values.take(from_numpy(codes))
 
+    def holding(self, node: c.TypedNode, owner: Expression, open_rows: Mask) -> Mask:
+        """Where a condition holds among some of the rows; one that can fault is computed only for them."""
+        if open_rows.all() or not self.counts_rows(node):
+            return to_mask(self.plain(self.value(node, owner))) & open_rows
+        holds = np.zeros(self.length, np.bool_)
+        at = np.flatnonzero(open_rows)
+        holds[at] = to_mask(self.only(at).compute_branch(node, owner))
+        return holds
+
     def branch_value(self, node: c.TypedNode, mask: Mask, owner: Expression) -> Any:
         """The values of a branch; rows outside the mask hold anything."""
         if mask.all() or not self.counts_rows(node):
             return self.value(node, owner)
+        if not mask.any():
+            return pa.scalar(None, arrow_type(node.type))
         at = np.flatnonzero(mask)
         part = self.only(at).compute_branch(node, owner)
         back = np.zeros(self.length, np.int64)
@@ -329,7 +348,8 @@ class Evaluator:
 
     def compute_branch(self, node: c.TypedNode, owner: Expression) -> Any:
         """The values of a branch, with the fields that nothing but branches need."""
-        self.prepare([name for name in needed(self.fields, [node], self.windows) if name not in self.known])
+        given = ChainMap[Any, Any](self.windows, self.aggregates, self.before)  # type: ignore[arg-type]
+        self.prepare([name for name in needed(self.fields, [node], given) if name not in self.known])
         return self.compute(Expression(owner.name, owner.text, node))
 
     def only(self, at: Rows) -> Evaluator:

@@ -11,20 +11,23 @@ import numpy.typing as npt
 
 SAMPLES = 5
 Rows = npt.NDArray[np.int64]
+Kind = tuple[str, str, bool]
+"""The field, what happened, and whether it happened in groups."""
 
 
 @dataclass(frozen=True, slots=True)
 class Fault:
     """One kind of fault of one formula.
 
-    `field` is the field whose formula made it, `what` what happened, `rows` in how many rows (or groups); `samples` has
-    the first few as (row number from 1, what went in by its text in the formula).
+    `field` is the field whose formula made it, `what` what happened, `rows` in how many rows, or groups (`of_groups`); `samples` has
+    the first few as (number of the row or group from 1, what went in by its text in the formula).
     """
 
     field: str
     what: str
     rows: int
     samples: tuple[tuple[int, dict[str, Any]], ...]
+    of_groups: bool = False
 
     def sentence(self) -> str:
         """The fault as a sentence with its first sample."""
@@ -32,8 +35,10 @@ class Fault:
         if self.samples:
             row, inputs = self.samples[0]
             shown = ", ".join(repr(value) if isinstance(value, str) else str(value) for value in inputs.values())
-            first = f", first in row {row:,}" + (f": {shown}" if shown else "")
-        return f"{self.field}: {self.what} in {self.rows:,} row{'s' * (self.rows != 1)}{first}"
+            place = "" if self.of_groups else f" in row {row:,}"
+            first = f", first{place}" + (f": {shown}" if shown else "") if place or shown else ""
+        unit = "group" if self.of_groups else "row"
+        return f"{self.field}: {self.what} in {self.rows:,} {unit}{'s' * (self.rows != 1)}{first}"
 
     def as_json(self) -> dict[str, Any]:
         """Plain values for a script."""
@@ -41,7 +46,8 @@ class Fault:
             {"row": row, "inputs": {key: _plain(value) for key, value in inputs.items()}}
             for row, inputs in self.samples
         ]
-        return {"field": self.field, "what": self.what, "rows": self.rows, "samples": samples}
+        of = "groups" if self.of_groups else "rows"
+        return {"field": self.field, "what": self.what, "rows": self.rows, "of": of, "samples": samples}
 
 
 def _plain(value: Any) -> Any:
@@ -52,8 +58,10 @@ def _plain(value: Any) -> Any:
 class Faults:
     """Collects faults of a run; a row counts once for a field and kind, however often it was computed."""
 
-    kept: dict[tuple[str, str], list[Rows]] = field(default_factory=dict)
-    samples: dict[tuple[str, str], dict[int, dict[str, Any]]] = field(default_factory=dict)
+    of_groups: bool = False
+    """Whether what is recorded are groups, and not rows."""
+    kept: dict[Kind, list[Rows]] = field(default_factory=dict)
+    samples: dict[Kind, dict[int, dict[str, Any]]] = field(default_factory=dict)
     counted: dict[tuple[str, str], int] = field(default_factory=dict)
     """How often, where it is not known in which rows."""
 
@@ -66,7 +74,7 @@ class Faults:
         """Note a fault in these rows; `inputs` says what went into the row with an index among them."""
         if not len(rows):
             return
-        key = (owner, what)
+        key = (owner, what, self.of_groups)
         self.kept.setdefault(key, []).append(rows)
         known = self.samples.setdefault(key, {})
         for index, row in enumerate(rows[:SAMPLES].tolist()):
@@ -98,10 +106,8 @@ class Faults:
     def found(self) -> tuple[Fault, ...]:
         """All faults, the most frequent first."""
         made = [
-            Fault(
-                owner, what, _different(rows), tuple(sorted(self.samples[owner, what].items(), key=lambda one: one[0]))
-            )
-            for (owner, what), rows in self.kept.items()
+            Fault(key[0], key[1], _different(rows), tuple(sorted(self.samples[key].items(), key=lambda one: one[0])), key[2])
+            for key, rows in self.kept.items()
         ]
         made += [Fault(owner, what, rows, ()) for (owner, what), rows in self.counted.items()]
         return tuple(sorted(made, key=lambda fault: (-fault.rows, fault.field, fault.what)))

@@ -19,7 +19,7 @@ from oak_ledger.engine.aggregate.compute import aggregate, aggregate_inputs, cal
 from oak_ledger.engine.aggregate.distinct import slice_bitmap
 from oak_ledger.engine.aggregate.groups import Key, RowIndexes, local_groups
 from oak_ledger.engine.aggregate.state import AggregateState, PartialAggregate
-from oak_ledger.engine.evaluate import Evaluator, Expression, is_grouped, needed
+from oak_ledger.engine.evaluate import Evaluator, Expression, is_grouped, may_fault, needed
 from oak_ledger.engine.faults import Faults
 from oak_ledger.engine.options import options
 from oak_ledger.engine.pool import ordered
@@ -45,24 +45,22 @@ def aggregate_rows(query: Query, reader: Reader) -> Result:
     """Answer a grouped query."""
     faults = Faults()
     aggregates = _aggregates(query)
-    inner = [
-        Expression(owner.name, owner.text, piece)
-        for node, owner in aggregates.items()
-        for piece in aggregate_inputs(node)
-    ]
+    inputs = {node: aggregate_inputs(node) for node in aggregates}
+    inner = [Expression(owner.name, owner.text, piece) for node, owner in aggregates.items() for piece in inputs[node]]
     scan = open_scan(query, reader, [*query.by, *inner], faults)
     shown = ", ".join(one.name for one in query.by) or "all rows"
     scan.operator = ("groups", f"by {shown}: {formulas_line(list(aggregates.values()))}")
     state = AggregateState([arrow_type(one.checked.type) for one in query.by])
     try:
-        for part in scan.run(reader, lambda evaluator: _partial(evaluator, query, aggregates, state), faults):
+        for part in scan.run(reader, lambda evaluator: _partial(evaluator, query, aggregates, inputs, state), faults):
             state.absorb(part)
         with timed(query.stats, "put together", "groups"):
             final = FinalAggregate(query, aggregates)
             for one in state.finals():
                 final.add(one)
             keys, order = _by_keys(final.keys())
-            table = _finished(query, keys, final.values(faults, order), faults)
+            of_groups = Faults(of_groups=True)
+            table = _finished(query, keys, final.values(of_groups, order), of_groups)
         count = table.num_rows
         if query.stats is not None:
             query.stats.add("put together", "groups", rows=count, note=_how(state, aggregates))
@@ -71,17 +69,22 @@ def aggregate_rows(query: Query, reader: Reader) -> Result:
             table = table.slice(0, query.limit)
         totals = None
         if query.totals:
-            apart = Faults()
+            apart = Faults(of_groups=True)
             nothing = [pa.nulls(1, arrow_type(one.checked.type)) for one in query.by]
             totals = _finished(query, nothing, final.overall(apart), apart, overall=True)
-            faults.merge_missing(apart)
+            of_groups.merge_missing(apart)
+        faults.merge_missing(of_groups)
     finally:
         state.close()
     return Result(table, totals, faults, scan.rows_read, scan.rows_used, count)
 
 
 def _partial(
-    evaluator: Evaluator, query: Query, aggregates: dict[c.Aggregate, Expression], state: AggregateState
+    evaluator: Evaluator,
+    query: Query,
+    aggregates: dict[c.Aggregate, Expression],
+    inputs: dict[c.Aggregate, list[c.TypedNode]],
+    state: AggregateState,
 ) -> PartialAggregate:
     """One slice, grouped and aggregated; or with each row as a group of its own."""
     rows, by_row = evaluator.length, state.by_row and bool(query.by)  # the state goes on meanwhile
@@ -93,11 +96,11 @@ def _partial(
     groups = Groups(codes, count, by_row=by_row)
     part = PartialAggregate(groups_of, count, rows)
     for node, owner in aggregates.items():
-        args = [evaluator.array(evaluator.value(arg, owner)) for arg in node.args]
-        own = groups
-        order = [evaluator.plain(evaluator.value(key.key, owner)) for key in node.order]
+        values_of = [evaluator.array(evaluator.value(piece, owner)) for piece in inputs[node]]
+        own, count_args = groups, len(node.args)
+        args, order = values_of[:count_args], [*map(evaluator.plain, values_of[len(values_of) - len(node.order) :])]
         if node.where is not None:
-            keep = to_mask(evaluator.plain(evaluator.value(node.where, owner)))
+            keep = to_mask(evaluator.plain(values_of[count_args]))
             own, kept = groups.where(keep), from_numpy(keep)
             args, order = [one.filter(kept) for one in args], [one.filter(kept) for one in order]
         accumulator = node.function.accumulator
@@ -252,13 +255,21 @@ def _finished(
         query.before_overall if overall else query.before,
         [] if overall else keys,
     )
-    order_needed = needed(query.fields, [one.checked for one in query.show])
-    for owner in (*(query.fields[name] for name in order_needed), *query.show):
+    trees = [one.checked for one in query.show]
+    every = needed(query.fields, trees, aggregates)
+    evaluator.faulting = may_fault(query.fields, every)
+    at_once = {*needed(query.fields, trees, aggregates, evaluator.faulting)}
+    for owner in (*(query.fields[name] for name in every), *query.show):
         if is_grouped(owner.checked):
-            for node in (piece for piece in c.walk(owner.checked) if isinstance(piece, c.Window) and is_grouped(piece)):
+            found = [one for one in c.walk(owner.checked) if isinstance(one, c.Window) and is_grouped(one)]
+            for node in reversed(found):  # the inner ones first
                 values = [evaluator.plain(evaluator.value(piece, owner)) for piece in window_inputs(node)]
-                windows[node] = evaluate_window(node, values, count, lambda what, mask: None)
-            if owner.name in query.fields and query.fields[owner.name] is owner:
+
+                def record(what: str, mask: Mask, owner: Expression = owner) -> None:
+                    faults.record(owner.name, what, np.flatnonzero(mask), lambda _index: {})
+
+                windows[node] = evaluate_window(node, values, count, record)
+            if owner.name in at_once and query.fields[owner.name] is owner:
                 evaluator.field_value(owner.name)
     shown = [evaluator.compute(one) for one in query.show]
     return table_of([*query.by, *query.show], [*keys, *shown])

@@ -26,6 +26,7 @@ from oak_ledger.engine.pushdown import (
     pushed_predicates,
 )
 from oak_ledger.engine.stats import ExecutionStats, timed
+from oak_ledger.errors import UnusableInput
 from oak_ledger.formula import checked as c
 from oak_ledger.types import Grain, Type
 
@@ -117,6 +118,9 @@ class Scan:
             done = ordered(lambda one: [*self._slices(plan, work, *one)], numbered, self.options.threads)
         for fragment in done:
             start = self.rows_read
+            if self.starts is not None and start not in self.starts[len(self.found_starts) :][:1]:
+                message = "The rows came in another way when they were read again; nothing of what was read is used."
+                raise UnusableInput("file-changed", message, hint="Ask again once nothing is written there.")
             self.found_starts.append(start)
             for part in fragment:
                 faults.absorb(part.faults, start)
@@ -129,7 +133,9 @@ class Scan:
         filters, trees = [one.checked for one in self.filters], [one.checked for one in self.wanted]
         every = needed(self.fields, [*filters, *trees], self.windows)
         faulting = may_fault(self.fields, every)
-        for_filters = needed(self.fields, filters, self.windows, faulting)
+        for_filters = needed(self.fields, filters[:1], self.windows, faulting)
+        later = needed(self.fields, filters[1:], self.windows, faulting)  # a later filter is for rows that are still there
+        for_filters += [name for name in later if name not in faulting and name not in for_filters]
         for_results = needed(self.fields, trees, self.windows, faulting)
         for_results = [name for name in for_results if self.fields[name].checked.grain != Grain.GROUP]
         in_branches = [name for name in every if name not in for_results and name not in for_filters]
@@ -157,7 +163,7 @@ class Scan:
                 self.stats.add("not read", pruned.text, rows=fragment.rows, note=note)
             yield _Slice(None, fragment.rows, 0, Faults())
             return
-        base, begin = self.starts[number] if self.starts is not None else 0, 0
+        base, begin = self.starts[number] if self.starts is not None and number < len(self.starts) else 0, 0
         later: LateColumns | None = None
         if 0 < len(plan.filter_columns) < len(plan.columns) and can_read_some(fragment):
             later = LateColumns(fragment, [name for name in plan.columns if name not in plan.filter_columns])
@@ -219,11 +225,10 @@ class Scan:
         if not self.filters:
             return evaluator
         evaluator.prepare(plan.for_filters)
-        keep: Any = None
+        keep = np.ones(evaluator.length, np.bool_)
         for one in self.filters:
             with timed(self.stats, "filter", one.text):
-                holds = to_mask(evaluator.compute(one))
-                keep = holds if keep is None else keep & holds
+                keep = evaluator.holding(one.checked, one, keep)
             if self.stats is not None:
                 self.stats.add("filter", one.text, rows=int(np.count_nonzero(keep)))
         if keep.all():

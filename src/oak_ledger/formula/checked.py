@@ -145,7 +145,7 @@ def children(node: TypedNode) -> list[TypedNode]:
 def walk(node: TypedNode, known: Container[TypedNode] = (), *, branches: bool = True) -> Iterator[TypedNode]:
     """The piece and everything under it, without recursion; what is under those that are `known` is left out.
 
-    Without `branches`, of a choice only its first condition, which all rows meet.
+    Without `branches`, of a choice only what all rows meet: its first condition, the first of what AND joins.
     """
     waiting = [node]
     while waiting:
@@ -153,6 +153,8 @@ def walk(node: TypedNode, known: Container[TypedNode] = (), *, branches: bool = 
         yield current
         if isinstance(current, Case) and not branches:
             waiting.append(current.branches[0].condition)
+        elif isinstance(current, Call) and current.function.settled is not None and not branches:
+            waiting.append(current.args[0])
         elif current not in known:
             waiting.extend(reversed(children(current)))
 

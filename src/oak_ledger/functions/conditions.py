@@ -15,6 +15,7 @@ from oak_ledger.functions.registry import CallContext, function
     topic="condition",
     sentence="The first value that is not null.",
     nulls="Null when every argument is null.",
+    settled=pc.is_valid,
     examples=[("COALESCE(NULL, 5)", "5"), ("COALESCE(NULL, NULL, 'unknown')", "unknown")],
 )
 def coalesce(run: CallContext, *values: Any) -> Any:
@@ -60,7 +61,7 @@ def least(run: CallContext, *values: Any) -> Any:
 
 
 def _extreme(run: CallContext, better: Any, values: tuple[Any, ...]) -> Any:
-    if not pa.types.is_string(values[0].type):
+    if not (pa.types.is_string(values[0].type) or pa.types.is_boolean(values[0].type)):
         kernel = pc.max_element_wise if better is pc.greater else pc.min_element_wise
         return kernel(run.array(values[0]), *values[1:], skip_nulls=True)
     best = run.array(values[0])

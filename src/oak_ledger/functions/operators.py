@@ -266,8 +266,8 @@ _COMPARE = {
     "IS NOT DISTINCT FROM": internal_function("IS NOT DISTINCT FROM", _distinct(same=True)),
 }
 _LOGIC = {
-    "AND": internal_function("AND", lambda run, a, b: pc.and_kleene(run.array(a), b)),
-    "OR": internal_function("OR", lambda run, a, b: pc.or_kleene(run.array(a), b)),
+    "AND": internal_function("AND", lambda run, a, b: pc.and_kleene(run.array(a), b), settled=pc.invert),
+    "OR": internal_function("OR", lambda run, a, b: pc.or_kleene(run.array(a), b), settled=lambda value: value),
 }
 NOT = internal_function("NOT", lambda _run, a: pc.invert(a))
 IS_NULL = internal_function("IS NULL", lambda _run, a: pc.is_null(a))

@@ -222,6 +222,8 @@ class Function:
     """Worth computing once per distinct value: text and dates."""
     constant_args: frozenset[int] = frozenset()
     """Arguments that must be constants."""
+    settled: Callable[[Any], Any] | None = None
+    """Where the value of an argument settles the answer, so that the arguments after it do not count: of AND, OR and COALESCE."""
     accumulator: Any = None
     """For an aggregate that can be computed slice by slice: how (see `accumulators.Accumulator`)."""
     counts_values: bool = False
@@ -275,6 +277,6 @@ def function(
     return register
 
 
-def internal_function(name: str, run: Implementation, *, can_fault: bool = False, costly: bool = False) -> Function:
+def internal_function(name: str, run: Implementation, **traits: Any) -> Function:
     """An entry for an operator or a conversion: it has a run, and is written in its own way."""
-    return Function(name, "operator", (), "", "", (), run, can_fault=can_fault, costly=costly)
+    return Function(name, "operator", (), "", "", (), run, **traits)

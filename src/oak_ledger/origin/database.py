@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import os
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from decimal import Decimal
 from pathlib import Path
@@ -112,7 +113,7 @@ class DatabaseReader:
         """The columns, with their types as the database has them (in SQLite: as its values have them)."""
         if not self.kinds:
             self._check_names()
-            with _guarded(self.spec), self._connected() as connection:
+            with self._guarded(), self._connected() as connection:
                 if self.spec.query:
                     self._once(connection)
                 if self.engine.dialect.name == "sqlite":
@@ -139,11 +140,19 @@ class DatabaseReader:
         if bool(self.spec.table) == bool(self.spec.query):
             hint = 'Write table = "…" or query = "…" under [origin].'
             raise UnusableInput("table-or-query", "A database needs either a table or a query.", hint=hint)
-        if self.spec.table:
-            there = tables(self.spec, self.folder)
-            if self.spec.table not in there and "." not in self.spec.table:
-                message = f"The database has no table {self.spec.table!r}."
-                raise UnusableInput("unknown-table", message, hint=f"It has {', '.join(there) or 'none'}.")
+
+    @contextmanager
+    def _guarded(self) -> Iterator[None]:
+        """Errors in the writer's words; of a table that is not there, with those that are."""
+        try:
+            with _guarded(self.spec):
+                yield
+        except UnusableInput:
+            there = tables(self.spec, self.folder) if self.spec.table and "." not in self.spec.table else []
+            if not self.spec.table or "." in self.spec.table or self.spec.table in there:
+                raise
+            message = f"The database has no table {self.spec.table!r}."
+            raise UnusableInput("unknown-table", message, hint=f"It has {', '.join(there) or 'none'}.") from None
 
     def _connected(self) -> Any:
         self.engine = self.engine or engine_of(self.spec, self.folder)

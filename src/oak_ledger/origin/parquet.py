@@ -70,20 +70,20 @@ class ParquetReader(TypedReader):
         """The row groups, each read by whoever asks for it; of fewer than there are threads, the batches, read here. Texts that repeat come in codes."""
         footer = self.footer()
         kinds = {name: kind for name, kind in self.columns().items() if name in columns}
-        if not columns:
-            yield lambda: iter((row_count_batch(footer.num_rows),))
-            return
         file = _OpenFile(self, footer, {name: arrow_type(kinds[name]) for name in columns})
         sizes = [footer.row_group(number).num_rows for number in range(footer.num_row_groups)]
         starts = accumulate(sizes, initial=1)
         groups = [
             RowGroup(file, number, rows, first) for number, (rows, first) in enumerate(zip(sizes, starts, strict=False))
         ]
-        if len(groups) >= options().threads:
+        apart = len(groups) >= options().threads
+        if apart and columns:
             yield from groups
             return
-        for group in groups:
-            for batch in group.some(columns, threads=True):
+        for group in groups:  # cut alike whichever columns are read
+            size = group.rows if apart else BATCH_ROWS
+            counted = (row_count_batch(min(size, group.rows - at)) for at in range(0, group.rows, max(size, 1)))
+            for batch in group.some(columns, threads=True) if columns else counted:
                 yield partial(iter, (batch,))
 
     def locate(self, row: int) -> str:

@@ -36,6 +36,8 @@ class Dialect:
     kinds: frozenset[str] = frozenset(KINDS)
     wrong_kind: str = ""
     collated: bool = True
+    dates: tuple[str, Mapping[str, str], str] | None = None
+    """The function that writes a date by a template, how each element of ours is written in one, and the quote around letters in it."""
     reads_texts: bool = False
     """Whether texts are read as values there as they are here, those that are none as null."""
     plain_windows: bool = False
@@ -184,12 +186,14 @@ _SQLITE_REFUSED: Mapping[str, str] = {
     **dict.fromkeys(("EXTRACT", "DATE_TRUNC", "INTERVAL", "MAKE_DATE"), "it has no dates"),
     "REGEXP": "it has no regular expressions",
 }
-POSTGRESQL = Dialect("postgresql", "PostgreSQL", "postgres", _COMMON, _REFUSED)
+_TO_CHAR = {name: name for name in ("YYYY", "YY", "MM", "DD", "DDD", "HH24", "HH12", "MI", "SS", *(f"FF{size}" for size in range(1, 7)))}
+_DATE_FORMAT = {"YYYY": "yyyy", "YY": "yy", "MM": "MM", "DD": "dd", "DDD": "DDD", "HH24": "HH", "HH12": "hh", "MI": "mm", "SS": "ss"}
+POSTGRESQL = Dialect("postgresql", "PostgreSQL", "postgres", _COMMON, _REFUSED, dates=("TO_CHAR", _TO_CHAR, '"'))
 DUCKDB = Dialect("duckdb", "duckdb", "duckdb", {**_COMMON, **_DUCKDB}, _REFUSED)
 SPARK = Dialect(
     "spark", "Spark", "spark", {**_COMMON, **_SPARK},
     {name: why for name, why in _REFUSED.items() if name not in ("CAST text", "PLAIN_NUMBER")} | {"PERCENTILE_DISC": "it has it of numbers only"},
-    collated=False, reads_texts=True, plain_windows=True,
+    collated=False, reads_texts=True, plain_windows=True, dates=("DATE_FORMAT", _DATE_FORMAT, "'"),
 )  # fmt: skip
 SQLITE = Dialect(
     "sqlite", "SQLite", "sqlite", _SQLITE, {**_REFUSED, **_SQLITE_REFUSED}, frozenset(("text", "integer", "boolean", "null")),

@@ -88,37 +88,23 @@ def statement(
     """A question as one statement over a table or a query, for PostgreSQL or duckdb; with `guarded` a division by zero is null in it. Raises NotSaid where any part of it cannot be said in the same meaning."""
     if query.before or query.totals:
         raise NotSaid("BEFORE" if query.before else "The row of totals", "it is put together here")
-    shown = [(one.name, one.checked) for one in (*query.by, *query.show)]
-    if query.where and any(
-        isinstance(node, c.Window) and node.grain == Grain.ROW for _, tree in shown for node in c.walk(tree)
-    ):
-        raise NotSaid("A window with a filter", "a filter comes before windows there")
-    layers, translator = _layers(query, column, guarded, dialect)
-    steps: list[tuple[str, exp.Select]] = []
-    known: list[str] = []
-    for layer in layers:
-        before = exp.to_identifier(steps[-1][0], quoted=True) if steps else None
-        items: list[Any] = [exp.column(exp.to_identifier(name, quoted=True)) for name in known]
-        items += [exp.alias_(translator.expression(tree), name, quoted=True) for name, tree in layer]
-        made = exp.select(*(items or [exp.alias_(exp.true(), "row", quoted=True)])).from_(
-            exp.Table(this=before) if before else origin
-        )
-        known += [name for name, _ in layer]
-        steps.append((FIELDS if not steps else f"{FIELDS} {len(steps) + 1}", made))
-    if query.always:
-        made = _filtered(exp.select("*").from_(_table(steps[-1][0])), translator, query.always)
-        steps.append(("kept", made))
+    steps, translator = _steps(query, origin, column, guarded, dialect)
+    translator.overall = query.grouped and not query.by
+    keys = [_column_of(translator, query, one) for one in query.by]
+    shown = [(one, translator.expression(one.checked)) for one in query.show]
     items = [
-        exp.alias_(cast(translator.expression(tree), sql_type(tree.type)), name, quoted=True) for name, tree in shown
+        exp.alias_(cast(made, sql_type(one.checked.type)), one.name, quoted=True)
+        for one, made in (*zip(query.by, keys, strict=True), *shown)
     ]
+    names = tuple(one.name for one in (*query.by, *query.show))
     made = _filtered(exp.select(*items).from_(_table(steps[-1][0])), translator, query.where)
     if query.by:
-        made = made.group_by(*(translator.expression(one.checked) for one in query.by))
+        made = made.group_by(*keys)
     if query.grouped:  # how many rows each group has, and how many groups there are before any limit
         made = made.select(exp.alias_(exp.Count(this=exp.Star()), COUNTED, quoted=True))
     if (query.grouped and (query.by or query.sort)) or query.sort:
         steps.append(("answer", made))
-        made = _sorted(query, [name for name, _ in shown])
+        made = _sorted(query, names)
     if query.limit is not None:
         made = made.limit(query.limit)
     for name, step in steps:
@@ -127,34 +113,104 @@ def statement(
         for one in reversed(list(made.find_all(exp.Collate))):  # the inner ones first
             if one.expression.name == "C":
                 one.replace(one.this)
-    return Statement(made, tuple(name for name, _ in shown), dialect)
+    return Statement(made, names, dialect)
 
 
 def _table(name: str) -> exp.Table:
     return exp.Table(this=exp.to_identifier(name, quoted=True))
 
 
-def _layers(
-    query: Query, column: Callable[[str], exp.Expression], guarded: bool, dialect: Dialect
-) -> tuple[list[list[tuple[str, c.TypedNode]]], Translator]:
-    """The fields of rows that a question needs, those that need none first; and the translator that knows them as columns."""
-    trees = [one.checked for one in (*query.show, *query.by, *query.where, *query.always)]
-    columns: dict[str, exp.Expression] = {}
+Layered = list[tuple[Any, str, c.TypedNode]]
+"""What becomes a column: what it is found by (a field's name, a window), its name, its tree."""
+
+
+def _steps(
+    query: Query, origin: exp.Expression, column: Callable[[str], exp.Expression], guarded: bool, dialect: Dialect
+) -> tuple[list[tuple[str, exp.Select]], Translator]:
+    """The steps that compute the fields and windows of rows, and the translator that knows them as columns.
+
+    The source's own filters come before windows, and a question's after them.
+    """
+    always = [one.checked for one in query.always]
+    asked = [one.checked for one in (*query.show, *query.by, *query.where)]
     inline: dict[str, c.TypedNode] = {}
-    depth: dict[str, int] = {}
-    layers: list[list[tuple[str, c.TypedNode]]] = [[]]
-    for name in needed(query.fields, trees):
+    translator = Translator({}, inline, column, guarded=guarded, dialect=dialect)
+    first = {*needed(query.fields, always)}
+    known: Layered = []
+    later: Layered = []
+    for name in needed(query.fields, [*always, *asked]):
         tree = query.fields[name].checked
         if tree.grain == Grain.GROUP or "\0" in name:  # a step of reading a column is said where it is used
             inline[name] = tree
+            asked += [tree] if tree.grain == Grain.GROUP else []
             continue
-        under = [depth[one] + 1 for one in c.fields_used(tree) if one in depth]
-        depth[name] = max(under, default=0)
-        while len(layers) <= depth[name]:
+        later += _windows([tree], nested=True)
+        reads = not any(used not in inline for used in c.fields_used(tree))  # what reads the origin comes first
+        (known if name in first or reads else later).append((name, name, tree))
+    later += _windows(asked)
+    there = {name for name, *_ in (*known, *later)}
+    later += [(key, key if key in query.fields else f"{one.name} of the question", one.checked)
+        for one in query.by if not isinstance(one.checked, c.FieldRef) and (key := _key_of(query, one)) not in there]
+    taken = "".join(query.fields)
+    word = next(word for word in ("window", "window of rows", "\u200bwindow") if word not in taken)
+    later = [(key, name or f"{word} {at}", tree) for at, (key, name, tree) in enumerate(later)]
+    steps: list[tuple[str, exp.Select]] = []
+    names: list[str] = []
+
+    def add(layers: Sequence[Layered]) -> None:
+        for layer in layers:
+            items: list[Any] = [_column(name) for name in names]
+            items += [exp.alias_(translator.expression(tree), name, quoted=True) for _, name, tree in layer]
+            made = exp.select(*(items or [exp.alias_(exp.true(), "row", quoted=True)]))
+            made = made.from_(_table(steps[-1][0]) if steps else origin)
+            steps.append((FIELDS if not steps else f"{FIELDS} {len(steps) + 1}", made))
+            for key, name, _ in layer:
+                names.append(name)
+                translator.columns[key] = _column(name)
+
+    add(_layers(known) or [[]])
+    if query.always:
+        steps.append(("kept", _filtered(exp.select("*").from_(_table(steps[-1][0])), translator, query.always)))
+    add(_layers(later))
+    return steps, translator
+
+
+def _windows(trees: Sequence[c.TypedNode], *, nested: bool = False) -> Layered:
+    """The windows of rows in some trees as columns of their own, the inner ones first; with `nested` only those within others."""
+    found: dict[c.Window, None] = {}
+    for tree in trees:
+        for node in c.walk(tree):
+            if isinstance(node, c.Window) and node.grain == Grain.ROW:
+                inner = [one for piece in c.children(node) for one in c.walk(piece)]
+                own = [] if nested else [node]
+                found.update(dict.fromkeys(one for one in (*own, *inner) if isinstance(one, c.Window)))
+    return [(node, "", node) for node in reversed(found)]
+
+
+def _layers(items: Layered) -> list[Layered]:
+    """Fields and windows, those first that need none of the others."""
+    depth: dict[Any, int] = {}
+    layers: list[Layered] = []
+    for key, name, tree in items:
+        pieces = {piece.name if isinstance(piece, c.FieldRef) else piece for top in c.children(tree) or [tree] for piece in c.walk(top)}
+        at = depth[key] = max((depth[one] + 1 for one in pieces if one in depth), default=0)
+        while len(layers) <= at:
             layers.append([])
-        layers[depth[name]].append((name, tree))
-        columns[name] = exp.column(exp.to_identifier(name, quoted=True))
-    return layers, Translator(columns, inline, column, guarded=guarded, dialect=dialect)
+        layers[at].append((key, name, tree))
+    return layers
+
+
+def _key_of(query: Query, one: Expression) -> Any:
+    """By what the column of something that is grouped by is found."""
+    return one.name if query.fields.get(one.name) is one else one
+
+
+def _column_of(translator: Translator, query: Query, one: Expression) -> exp.Expression:
+    return translator.expression(one.checked) if isinstance(one.checked, c.FieldRef) else translator.columns[_key_of(query, one)].copy()
+
+
+def _column(name: str) -> exp.Expression:
+    return exp.column(exp.to_identifier(name, quoted=True))
 
 
 def _filtered(made: exp.Select, translator: Translator, conditions: Sequence[Expression]) -> exp.Select:
@@ -164,7 +220,7 @@ def _filtered(made: exp.Select, translator: Translator, conditions: Sequence[Exp
 
 
 def _sorted(query: Query, names: Sequence[str]) -> exp.Select:
-    """In the order that is asked for, then by the groups; nulls last, as here."""
+    """In the order that is asked for, then by the groups; nulls last going up and first going down, as here."""
     keys = [(one.name, one.descending) for one in query.sort]
     keys += [(one.name, False) for one in query.by if one.name not in {name for name, _ in keys}]
     kinds = {one.name: one.checked.type.kind for one in (*query.by, *query.show)}
@@ -178,7 +234,7 @@ def _sorted(query: Query, names: Sequence[str]) -> exp.Select:
         value: exp.Expression = exp.column(exp.to_identifier(name, quoted=True))
         if kinds[name] == "text":
             value = exp.Collate(this=value, expression=exp.to_identifier("C", quoted=True))
-        made = made.order_by(exp.Ordered(this=value, desc=descending, nulls_first=False))
+        made = made.order_by(exp.Ordered(this=value, desc=descending, nulls_first=descending))
     return made
 
 

@@ -13,9 +13,12 @@ from sqlglot import exp
 
 from oak_ledger.errors import OakError
 from oak_ledger.formula import checked as c
+from oak_ledger.formula.ranges import key as meaning
+
 from oak_ledger.places.dialects import POSTGRESQL, Dialect
 from oak_ledger.places.texts import cast_template, plain_number
-from oak_ledger.types import Type
+from oak_ledger.functions.templates import template
+from oak_ledger.types import Grain, Type
 
 DIALECT = "postgres"
 
@@ -83,18 +86,20 @@ def as_it_is(name: str) -> exp.Expression:
 
 
 class Translator:
-    """Trees over rows whose fields have been made columns: `columns` has the column of each field, `inline` the trees that are said in place;
-    `column` says a column of the origin.
+    """Trees over rows whose fields have been made columns: `columns` has the column of each field and of each window that has been computed
+    already, `inline` the trees that are said in place; `column` says a column of the origin. Where `overall` holds, what a group formula
+    orders or partitions groups by is null: all rows are one group.
 
     With `guarded`, a division by zero is null, as it is here; else the database stops at it. `dialect` is the database that is spoken to.
     """
 
     def __init__(
-        self, columns: Mapping[str, exp.Expression], inline: Mapping[str, c.TypedNode], column: Callable[[str], exp.Expression], *,
+        self, columns: dict[Any, exp.Expression], inline: Mapping[str, c.TypedNode], column: Callable[[str], exp.Expression], *,
         guarded: bool = False, dialect: Dialect = POSTGRESQL,
     ) -> None:  # fmt: skip
         self.column, self.dialect = column, dialect
         self.columns, self.inline, self.guarded = columns, inline, guarded
+        self.overall = False
 
     def expression(self, node: c.TypedNode) -> exp.Expression:
         """A tree, in parentheses where it is part of another. Raises NotSaid."""
@@ -104,6 +109,8 @@ class Translator:
             raise self._refusal(f"A {node.type.kind}", self.dialect.wrong_kind)
         if isinstance(node, c.Constant):
             return literal(node.value, node.type)
+        if node in self.columns:
+            return self.columns[node].copy()
         if isinstance(node, c.FieldRef):
             return self.columns[node.name].copy() if node.name in self.columns else self._inner(self.inline[node.name])
         if isinstance(node, c.ColumnRef):
@@ -151,6 +158,8 @@ class Translator:
             if template is None:
                 raise NotSaid("CAST", "its date template has more than digits in it")
             return self._filled(template, name, node.args[:1])
+        if name == "CAST" and node.extra.template:
+            return self._by_template(node)
         if name == "CAST":
             made = self._filled(
                 self._template(f"CAST {node.args[0].type.kind} {node.type.kind}", node.args), name, node.args
@@ -162,6 +171,16 @@ class Translator:
         made = self._filled(self._template(name, node.args), name, node.args, same)
         # a product has more decimals than the language keeps
         return cast(exp.paren(made), sql_type(node.type)) if name == "*" and node.type.kind == "decimal" else made
+
+    def _by_template(self, node: c.Call) -> exp.Expression:
+        """A date as text. Only elements of digits: names of months and days are written in another case."""
+        write, elements, quote = self.dialect.dates or ("", {}, "")
+        pieces = template(node.extra.template).pieces
+        stray = next((one for one in pieces if one.name not in elements if one.name or quote in one.written), None)
+        if stray is not None or node.args[0].type.kind == "text":
+            raise self._refusal("CAST with a template", f"{stray.written if stray else 'a text'} is read in another way")
+        text = "".join(elements[one.name] if one.name else f"{quote}{one.written}{quote}" for one in pieces)
+        return exp.Anonymous(this=write, expressions=[self._inner(node.args[0]), exp.Literal.string(text)])
 
     def _refusal(self, what: str, why: str) -> NotSaid:
         return NotSaid(what, f"in {self.dialect.title}, {why}")
@@ -210,6 +229,13 @@ class Translator:
     # -- aggregates and windows --------------------------------------------------------------------------
 
     def _aggregate(self, node: c.Aggregate) -> exp.Expression:
+        overall, self.overall = self.overall, False
+        try:
+            return self._of_rows(node)
+        finally:
+            self.overall = overall
+
+    def _of_rows(self, node: c.Aggregate) -> exp.Expression:
         made = self._percentile(node) or self._listed(node) or self._plain_aggregate(node)
         if node.where is not None:
             inner = made.this if isinstance(made, exp.Cast) else made
@@ -230,6 +256,8 @@ class Translator:
         name = node.function.name
         if name not in ("MEDIAN", "PERCENTILE_CONT", "PERCENTILE_DISC"):
             return None
+        if node.distinct:
+            raise self._refusal(f"{name}(DISTINCT …)", "there is none")
         share = node.args[0].value if name != "MEDIAN" and isinstance(node.args[0], c.Constant) else "0.5"
         keys = [self._ordered(one) for one in node.order] or [
             exp.Ordered(this=self._inner(node.args[0]), nulls_first=False)
@@ -251,14 +279,23 @@ class Translator:
         if node.function.name != "LISTAGG":
             return None
         value, *rest = (self._inner(one) for one in node.args)
-        order = exp.Order(this=value, expressions=[self._ordered(one) for one in node.order]) if node.order else value
+        keys = [self._ordered(one) for one in node.order]
+        if node.distinct:
+            if [*map(meaning, node.args[:1])] != [meaning(one.key) for one in node.order]:
+                raise self._refusal("LISTAGG(DISTINCT …)", "it is ordered by its own values only")
+            value = exp.Distinct(expressions=[keys[0].this.copy()])
+        order = exp.Order(this=value, expressions=keys) if keys else value
         return exp.GroupConcat(this=order, separator=rest[0] if rest else exp.Literal.string(","))
 
     def _ordered(self, key: c.OrderKey) -> exp.Ordered:
-        value = self._inner(key.key)
+        value = self._key(key.key)
         if key.key.type.kind == "text":
             value = exp.Collate(this=value, expression=exp.to_identifier("C", quoted=True))
         return exp.Ordered(this=value, desc=key.descending, nulls_first=key.nulls_first)
+
+    def _key(self, node: c.TypedNode) -> exp.Expression:
+        """What is ordered or partitioned by."""
+        return literal(None, node.type) if self.overall and node.grain == Grain.ROW else self._inner(node)
 
     def _window(self, node: c.Window) -> exp.Expression:
         function = self._plain_aggregate(node)
@@ -275,7 +312,7 @@ class Translator:
             raise self._refusal("The frame of a window", "both of its ends are in months and years, or neither")
         made: exp.Expression = exp.Window(
             this=inner,
-            partition_by=[self._inner(one) for one in node.partition],
+            partition_by=[self._key(one) for one in node.partition],
             order=order,
             spec=_frame(node.frame),
             over="OVER",

@@ -13,12 +13,27 @@ from oak_ledger.engine.aggregate.distinct import distinct_counts, distinct_rows
 from oak_ledger.formula import checked as c
 from oak_ledger.functions.accumulators import Groups
 from oak_ledger.functions.registry import MISSING, CallContext, FaultSink
+from oak_ledger.types import Grain
 
 
 def aggregate_inputs(node: c.Aggregate) -> list[c.TypedNode]:
     """What an aggregate is computed from: arguments, filter, order."""
     where = [node.where] if node.where is not None else []
-    return [*node.args, *where, *(key.key for key in node.order)]
+    return [*filtered_args(node), *where, *(filtered(key.key, node.where) for key in node.order)]
+
+
+def filtered_args(node: c.Aggregate | c.Window) -> list[c.TypedNode]:
+    """The arguments of an aggregate, each only for the rows that its filter takes."""
+    return [filtered(arg, node.where) for arg in node.args]
+
+
+def filtered(piece: c.TypedNode, where: c.TypedNode | None) -> c.TypedNode:
+    """A piece as a choice that computes it only where a condition holds, unless it is at hand in every row."""
+    if where is None or isinstance(piece, (c.Constant, c.ColumnRef)):
+        return piece
+    nothing = c.Constant(piece.start, piece.end, piece.type, Grain.CONSTANT, None)
+    branch = c.Branch(piece.start, piece.end, piece.type, piece.grain, where, piece)
+    return c.Case(piece.start, piece.end, piece.type, piece.grain, (branch,), nothing)
 
 
 def call_context(node: c.Aggregate | c.Window, groups: int, record: FaultSink | None = None) -> CallContext:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from oak_ledger.engine.aggregate.compute import filtered_args
 from oak_ledger.engine.evaluate import Expression, Fields, needed
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.ranges import key as meaning
@@ -28,7 +29,7 @@ def inner_windows(fields: Fields, node: c.Window) -> set[c.Window]:
 def window_inputs(node: c.Window) -> list[c.TypedNode]:
     """What a window is computed from: arguments, filter, partition, order."""
     held = [node.where] if node.where is not None else []
-    return [*node.args, *held, *node.partition, *(key.key for key in node.order)]
+    return [*filtered_args(node), *held, *node.partition, *(key.key for key in node.order)]
 
 
 def deduplicated_inputs(

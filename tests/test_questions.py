@@ -1,0 +1,160 @@
+"""Whole questions, drawn: the same answer and the same faults from memory, files, typed copies and a database, as an independent server gives."""
+
+from __future__ import annotations
+
+import math
+import os
+import random
+import sys
+import unittest
+from collections.abc import Callable
+from decimal import Decimal
+from typing import Any
+
+import psycopg
+import pyarrow as pa
+import pyarrow.csv
+import pyarrow.parquet as pq
+
+import oak_ledger as oak
+from oak_ledger.engine.options import overridden
+from oak_ledger.source.definition import FieldSpec
+from tests import questions, server
+from tests.support import FolderCase
+
+QUESTIONS = int(os.environ.get("OAK_QUESTIONS", "220"))
+SEED = int(os.environ.get("OAK_SEED", "20261201"))
+FRESH = int(os.environ.get("OAK_FRESH_SEED", str(random.SystemRandom().randrange(10**9))))
+TABLES = 12  # drawn ones, over which the questions are spread
+_TYPES = {"bigint": "integer", "numeric(12,2)": "decimal(12,2)", "double precision": "number"}
+_COLLATED = {"text": 'text collate "C"'}
+
+
+def definition(origin: str) -> str:
+    """A definition that takes every column over with its own type."""
+    fields = "".join(f'[[field]]\nname = "{name}"\ncolumn = "{name}"\ntype = "{_TYPES.get(kind, kind)}"\n\n' for name, kind in questions.KINDS.items())  # fmt: skip
+    return f'[source]\nname = "Q"\nkey = ["at"]\n\n[origin]\n{origin}\n\n{fields}'
+
+
+class DrawnQuestions(FolderCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        cls.uri = server.start(cls, "whole questions against PostgreSQL")
+        cls.connection = psycopg.connect(cls.uri, autocommit=True)
+        cls.addClassCleanup(cls.connection.close)
+
+    def load(self, name: str, rows: pa.Table) -> None:
+        columns = ", ".join(f"{one} {_COLLATED.get(kind, kind)}" for one, kind in questions.KINDS.items())
+        self.connection.execute(f"drop table if exists {name} cascade; create table {name} ({columns})")
+        with self.connection.cursor() as cursor:
+            cursor.executemany(f"insert into {name} values ({', '.join(['%s'] * rows.num_columns)})", [*questions.insertions(rows)])  # fmt: skip
+
+    def forms(self, rows: pa.Table, *, plain: bool, rng: random.Random) -> dict[str, oak.Source]:
+        """The rows in every form that they come in."""
+        texts = {name for name, kind in questions.KINDS.items() if kind == "text"}
+        coded = pa.table({name: rows.column(name).dictionary_encode() if name in texts else rows.column(name) for name in rows.schema.names})  # fmt: skip
+        pq.write_table(rows, "q.parquet", row_group_size=rng.choice((1, 3, 1000)))
+        made = {
+            "memory": oak.Source.from_table(rows, name="Q"),
+            "coded": oak.Source.from_table(coded, name="Q"),
+            "parquet": self.defined("parquet", 'kind = "parquet"\npath = "q.parquet"'),
+            "database": self.defined("database", f'kind = "database"\nurl = "{self.uri}"\ntable = "q"').computed("here"),
+            "origin": self.defined("database", f'kind = "database"\nurl = "{self.uri}"\ntable = "q"'),
+        }
+        if plain:
+            pa.csv.write_csv(rows, "q.csv")
+            made["text"] = self.defined("text", 'kind = "file"\npath = "q.csv"')
+        made["memory"] = made["memory"].changed(made["memory"].document.replaced(made["memory"].document.blocks[0], {"key": ["at"]}))  # fmt: skip
+        return made
+
+    def defined(self, name: str, origin: str) -> oak.Source:
+        self.write(f"{name}.oak.toml", definition(origin))
+        return oak.open_source(f"{name}.oak.toml")
+
+    def test_drawn_questions(self) -> None:
+        """Some with a seed that stays, some with one of their own."""
+        counted = {"here": 0, "there": 0, "not computed": 0, "refused": 0}
+        for seed in (SEED, FRESH):
+            rng = random.Random(seed)
+            for at in range(TABLES):
+                plain = at % 3 == 0
+                rows = questions.table(rng, rng.choice((0, 1, 7, 40, 200)), plain=plain)
+                earlier = questions.table(rng, rng.choice((1, 40)), plain=plain)
+                self.load("q", rows)
+                self.load("q_before", earlier)
+                forms = self.forms(rows, plain=plain, rng=rng)
+                share = QUESTIONS if seed == SEED else QUESTIONS // 4
+                for number in range(at, share, TABLES):
+                    self.one_question(seed * 1000 + number, forms, earlier, counted)
+        sys.stderr.write(f"[{QUESTIONS + QUESTIONS // 4} questions in their forms: {counted}, seeds {SEED} and {FRESH}] ")
+        self.assertGreater(counted["here"], QUESTIONS)
+        self.assertGreater(counted["there"], QUESTIONS / 10)
+
+    def one_question(self, seed: int, forms: dict[str, oak.Source], earlier: pa.Table, counted: dict[str, int]) -> None:
+        question = questions.drawn(seed, earlier=True)
+        with self.subTest(seed=seed):
+            wanted = [*self.connection.execute(question.answer).fetchall()]
+            faults = self.faults(question)
+            overall = [*self.connection.execute(question.overall).fetchall()] if question.totals else None
+            for form, source in forms.items():
+                with overridden(rows=random.Random(seed).choice((7, 50, 1 << 17)), threads=1 + seed % 2):
+                    answer = self.asked(question, source.with_baseline(earlier))
+                if answer is None:
+                    counted["refused"] += 1
+                    return
+                note = f"{form}, computed {answer.place}: {question}\n{question.answer}"
+                counted["there" if answer.place == "origin" else "here"] += 1
+                self.same(answer.table, wanted, note)
+                if overall is not None and answer.totals is not None:
+                    self.same(answer.totals, overall, f"totals, {note}", skip=len(question.by))
+                if answer.place != "origin":
+                    found = {(one.field, one.what, one.of_groups): one.rows for one in answer.faults}
+                    self.assertEqual(found, faults, note)
+                    counted["not computed"] += bool(faults)
+
+    def asked(self, question: questions.Question, source: oak.Source) -> oak.Answer | None:
+        try:
+            for name, formula in question.saved:
+                source = source.with_field(name, formula)
+            if question.always is not None:
+                source = source.with_entry("filter", "Always", where=question.always, always=True)
+            source, _ = source.with_local_fields([FieldSpec(name=name, formula=formula) for name, formula in question.local])  # fmt: skip
+            return source.tally(
+                list(question.by), list(question.show), where=question.where, sort=list(question.sort), limit=question.limit, totals=question.totals
+            )  # fmt: skip
+        except oak.OakError as error:
+            codes = {one.code for one in error.findings}
+            self.assertLessEqual(codes, {"constant-fault"}, f"{question}\n{error}")
+            return None
+
+    def faults(self, question: questions.Question) -> dict[tuple[str, str, bool], int]:
+        found: dict[tuple[str, str, bool], int] = {}
+        for owner, what, of_groups, statement in question.faults:
+            count = self.connection.execute(statement).fetchall()[0][0]
+            if count:
+                found[owner, what, of_groups] = count
+        if question.totals:
+            for owner, what, statement in question.overall_faults:
+                if (owner, what, True) not in found and self.connection.execute(statement).fetchall()[0][0]:
+                    found[owner, what, True] = 1
+        return found
+
+    def same(self, table: pa.Table, wanted: list[tuple[Any, ...]], note: str, skip: int = 0) -> None:
+        got = [*zip(*(column.to_pylist() for column in table.columns[skip:]), strict=True)]
+        self.assertEqual(len(got), len(wanted), note)
+        for row, other in zip(got, wanted, strict=True):
+            self.assertTrue(all(map(alike, row, other)), f"{row} here, {other} there\n{note}")
+
+
+def alike(one: Any, other: Any) -> bool:
+    """Whether two values are the same, numbers but for their last digits."""
+    if isinstance(one, bool) or isinstance(other, bool) or one is None or other is None:
+        return one is other
+    if isinstance(one, (int, float, Decimal)) and isinstance(other, (int, float, Decimal)):
+        return math.isclose(float(one), float(other), rel_tol=1e-9, abs_tol=1e-9)
+    return type(one) is type(other) and bool(one == other)
+
+
+if __name__ == "__main__":
+    unittest.main()
