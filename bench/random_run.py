@@ -24,6 +24,7 @@ from typing import Any
 
 sys.path.insert(0, str(Path(__file__).parent))
 import engine
+
 import questions
 from questions import FileSchema, Question
 

@@ -5,20 +5,23 @@ from __future__ import annotations
 import datetime as dt
 import os
 import random
+import re
 import sys
 import unittest
 from collections.abc import Callable
 from decimal import Decimal
 from typing import Any
+from unittest import mock
 
 import pyarrow as pa
 from sqlglot import exp
 
 import oak_ledger as oak
-from oak_ledger.engine import Query
+from oak_ledger.engine import Expression, Query, SortBy
 from oak_ledger.formula.lexer import tokenize
-from oak_ledger.places import NotSaid, statement
+from oak_ledger.places import NotSaid, Translator, statement
 from oak_ledger.places.dialects import DIALECTS
+from tests import edge_values
 from tests.test_database import ARROW, COLUMNS, GROUPED, OVER_GROUPS, ROWS, WINDOWS, grown
 from tests.test_language import VALUES
 
@@ -71,11 +74,27 @@ class EveryPlace(unittest.TestCase):
     constants: oak.Source
     ask: Callable[[str], list[tuple[Any, ...]]]
     formulas = FORMULAS
+    every = int(os.environ.get("OAK_EVERY", "4"))
+    """Of the calls with edge values only one of so many are asked."""
+    calendar = True
+    """Whether the place stops at dates beyond the calendar's years."""
+    table = edge_values.table(SEED)
+    edges = oak.Source.from_table(table, name="E")
+    used: set[str]
+    """The templates of the place that something here has been written with."""
 
     @classmethod
     def setUpClass(cls) -> None:
         cls.source = oak.Source.from_table(R, name="R")
         cls.constants = oak.Source.from_table(table_of_literals(), name="V")
+        cls.used = set()
+        template = Translator._template
+
+        def noted(self: Translator, *given: Any) -> str:
+            cls.used.add(found := template(self, *given))
+            return found
+
+        cls.enterClassContext(mock.patch.object(Translator, "_template", noted))
 
     def test_every_row_of_the_tables_of_values(self) -> None:
         names = {text: name for name, text in literals().items()}
@@ -116,6 +135,128 @@ class EveryPlace(unittest.TestCase):
                 said += outcome == "said"
         self.assertGreater(said, self.least * len(asked))
 
+    def test_every_function_with_edge_values(self) -> None:
+        """All calls that are said: rows without faults are equal, and where there is a fault here, nothing is said there as if it were sound."""
+        rng = random.Random(SEED)
+        compared = 0
+        for what, forms in edge_values.row_calls(rng):
+            some = forms[:: self.every]
+            for at in range(0, len(some), 40):
+                compared += self.compared(what, some[at : at + 40])
+        forms = [*edge_values.window_calls()]
+        compared += sum(self.compared("windows", forms[at : at + 20]) for at in range(0, len(forms), 20))
+        for by in ((), ("text_few",)):
+            forms = [
+                one
+                for one in edge_values.group_calls()
+                if self.is_said(self.edges.planned_tally(by, [("x", one)]).query)
+            ]
+            for at in range(0, len(forms), 20):
+                compared += self.groups_compared(by, forms[at : at + 20])
+        unproven = sorted(
+            name
+            for name, text in DIALECTS[self.dialect].said.items()
+            if text not in self.used and name not in DIALECTS[self.dialect].refused
+        )
+        sys.stderr.write(f"[{compared:,} calls with edge values in {self.dialect}] ")
+        self.assertEqual(unproven, [], "entries of the table of this place that nothing here proves")
+
+    def is_said(self, query: Query) -> bool:
+        """Whether a question is said there."""
+        try:
+            return bool(self.said(query))
+        except NotSaid as error:
+            self.assertTrue(error.why)
+            return False
+
+    def groups_compared(self, by: tuple[str, ...], forms: list[str]) -> int:
+        """How many group formulas are compared: together, or one after the other where the place stops at a value."""
+        shown = [(f"x{at}", one) for at, one in enumerate(forms)]
+        with self.subTest(forms if len(forms) == 1 else "groups", by=by):
+            query = self.edges.planned_tally(by, shown).query
+            outcome = self.outcome(query, ", ".join(forms), lambda: self.edges.tally(by, shown), "e")
+            if outcome == "faulted" and len(forms) > 1:
+                return sum(self.groups_compared(by, [one]) for one in forms)
+        return len(forms)
+
+    def compared(self, what: str, forms: list[str]) -> int:
+        """How many of some calls are said there, after comparing them."""
+        said: list[tuple[str, Expression]] = []
+        for formula in forms:
+            made = self.edges.check_formula(formula)
+            if made.checked is None:  # a constant part is a fault, or the form is of no use
+                self.assertLessEqual({one.code for one in made.findings}, {"constant-fault", "wrong-type", "bad-template"}, formula)  # fmt: skip
+                continue
+            one = Expression(f"x{len(said)}", formula, made.checked)
+            try:
+                statement(self.of_rows([one]), exp.to_table("e"), dialect=DIALECTS[self.dialect]).text()
+            except NotSaid as error:
+                self.assertTrue(error.why)
+                continue
+            said.append((formula, one))
+        if not said:
+            return 0
+        with mock.patch("oak_ledger.engine.faults.SAMPLES", edge_values.ROWS):
+            answer = self.edges.rows([("at", "at"), *((one.name, formula) for formula, one in said)])
+        here = answer.to_dicts()
+        wrong = {one.name: {row - 1 for fault in answer.faults if fault.field == one.name for row, _ in fault.samples} for _, one in said}  # fmt: skip
+        sound = [one for _, one in said if not wrong[one.name]]
+        with self.subTest(what, calls=[formula for formula, one in said if one in sound][:3]):
+            self.rows_alike(sound, here, set())
+        for formula, one in said:
+            if wrong[one.name]:
+                with self.subTest(formula):
+                    self.rows_alike([one], here, wrong[one.name])
+        return len(said)
+
+    @staticmethod
+    def of_rows(shown: list[Expression]) -> Query:
+        """A question for rows in their order."""
+        source = EveryPlace.edges
+        at = source._expression(("at", "at"), place="show")[0]
+        return Query(source.compiled.expressions, (at, *shown), sort=(SortBy("at"),))
+
+    def rows_alike(self, shown: list[Expression], here: list[dict[str, Any]], wrong: set[int]) -> None:
+        """The same values in the rows without a fault; in the others the place stops, or gives null."""
+        if not shown:
+            return
+        good = {row["at"] for row in here} - wrong
+        text = self.said(self.of_rows(shown))
+        rows = self.answered(text, good if wrong else None)
+        if rows is None and len(shown) > 1:
+            for one in shown:
+                self.rows_alike([one], here, wrong)
+            return
+        if rows is None:  # the place stops at a value that it cannot compute, and is then not used
+            rows = [row for at in sorted(good) for row in self.answered(text, {at}) or ()]
+        for row in rows:
+            for got, one in zip(row[1:], shown, strict=True):
+                own = here[row[0]][one.name]
+                self.assertTrue(alike(own, got), f"{one.text}: {own} here, {got} there, of {inputs(self.table, row[0], one.text)}\n{text}")  # fmt: skip
+        for at in sorted(wrong)[:3]:
+            for row in self.answered(text, {at}) or ():
+                if self.calendar or not isinstance(row[1], (dt.date, str)):
+                    self.assertIsNone(
+                        row[1], f"{shown[0].text}: a fault here, of {inputs(self.table, at, shown[0].text)}"
+                    )
+
+    def answered(self, text: str, only: set[int] | None) -> list[tuple[Any, ...]] | None:
+        """What the place answers for some of the rows; None where it stops at a value, as it may. Other errors are ours."""
+        try:
+            some = f'(select * from e where "at" in ({", ".join(map(str, sorted(only or ())))})) as e'
+            return self.ask(text if only is None else re.sub(r"(?<= FROM )e\b", some, text))
+        except self.stops as error:
+            if not self.at_value(error):
+                raise
+            return None
+
+    def at_value(self, error: Exception) -> bool:
+        """Whether a place stopped at a value: then the question is answered here."""
+        return True
+
+    def said(self, query: Query) -> str:
+        return statement(query, exp.to_table("e"), dialect=DIALECTS[self.dialect]).text()
+
     def outcome(
         self, query: Query, formula: str, here: Callable[[], oak.Answer], table: str = "r", *wanted: Any
     ) -> str:
@@ -129,7 +270,7 @@ class EveryPlace(unittest.TestCase):
         try:
             rows = self.ask(text)
         except self.stops as error:
-            self.assertTrue(answer.faults, f"{formula}: {error}\n{text}")
+            self.assertTrue(answer.faults or self.at_value(error), f"{formula}: {error}\n{text}")
             return "faulted"
         if answer.faults:
             return "faulted"
@@ -143,6 +284,11 @@ class EveryPlace(unittest.TestCase):
                 alike(wanted[0], rows[0][0]), f"{formula}: {wanted[0]} is right, {rows[0][0]} there\n{text}"
             )
         return "said"
+
+
+def inputs(table: pa.Table, row: int, formula: str) -> dict[str, Any]:
+    """What goes into a formula in a row."""
+    return {name: table.column(name)[row].as_py() for name in table.schema.names if name in formula}
 
 
 def alike(one: Any, other: Any) -> bool:

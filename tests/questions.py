@@ -106,6 +106,7 @@ class Drawing:
         self.aggregates: dict[str, str] = {}
         self.over_groups: dict[str, tuple[str, int]] = {}
         self.keys: list[tuple[str, str, str, str]] = []  # name, how it is asked for, theirs, type
+        self.key_rows: dict[tuple[str, str], str] = {}
         self.rows: dict[tuple[str, str], str] = {}
         self.groups: dict[tuple[str, str], str] = {}
 
@@ -144,7 +145,7 @@ class Drawing:
         """A formula as a field of the source: the faults are then the field's."""
         name = f"s{len(self.fields)}"
         self.fields[name] = (piece.ours, kind)
-        wrong = {(name if not owner else owner, what): one for (owner, what), one in piece.wrong.items()}
+        wrong = {(owner or name, what): one for (owner, what), one in piece.wrong.items()}
         return Piece(name, piece.theirs, wrong)
 
     def filled(self, template: str | tuple[str, str], inner: Callable[[str], Piece]) -> Piece:
@@ -324,9 +325,7 @@ def drawn(seed: int, *, earlier: bool = False) -> Question:
     kept = f"(({where.theirs}) is true)" if where is not None else "true"
     if where is not None:
         rows_wrong = either(rows_wrong, owned(where.wrong, where.ours))
-    for name, asked, theirs, _ in drawing.keys:
-        rows_wrong = either(rows_wrong, {kind: f"({kept} and {one})" for kind, one in owned(drawing.rows, name).items()})
-        drawing.rows = {}
+    rows_wrong = either(rows_wrong, {kind: f"({kept} and {one})" for kind, one in drawing.key_rows.items()})
     saved: list[tuple[str, str]] = []
     local: list[tuple[str, str]] = []
     show: list[Any] = []
@@ -342,7 +341,9 @@ def drawn(seed: int, *, earlier: bool = False) -> Question:
             show.append(name)
         else:
             show.append((name, piece.ours))
-        rows_wrong = either(rows_wrong, {kind: f"({kept} and {one})" for kind, one in owned(drawing.rows, name).items()})
+        rows_wrong = either(
+            rows_wrong, {kind: f"({kept} and {one})" for kind, one in owned(drawing.rows, name).items()}
+        )
         groups_wrong = either(groups_wrong, owned(either(drawing.groups, piece.wrong), name))
         shown.append((name, piece))
     names = [name for name, *_ in drawing.keys] + [name for name, _ in shown]
@@ -352,7 +353,10 @@ def drawn(seed: int, *, earlier: bool = False) -> Question:
     steps, outer = _steps(drawing, always, kept, earlier=drawing.earlier, keyed=True)
     apart, outer_apart = _steps(drawing, always, kept, earlier=drawing.earlier, keyed=False)
     columns = [f"now_{quoted(name)} as {quoted(name)}" for name, *_ in drawing.keys] + [f"{piece.theirs} as {name}" for name, piece in shown]  # fmt: skip
-    order = [f"{quoted(one.removeprefix('-'))} {'desc nulls first' if one.startswith('-') else 'asc nulls last'}" for one in sort]
+    order = [
+        f"{quoted(one.removeprefix('-'))} {'desc nulls first' if one.startswith('-') else 'asc nulls last'}"
+        for one in sort
+    ]
     order += [f"{quoted(name)} asc nulls last" for name, *_ in drawing.keys]
     answer = f"{steps} select * from (select {', '.join(columns)} from {outer}) answer"
     answer += (f" order by {', '.join(order)}" if order else "") + (f" limit {limit}" if limit is not None else "")
@@ -387,7 +391,7 @@ def _key(rng: random.Random, drawing: Drawing) -> None:
     wanted = rng.choice("tbyi")
     piece = drawing.row(wanted, rng.choice((1, 2)))
     name = f"g{len(drawing.keys)}"
-    drawing.rows = either(drawing.rows, piece.wrong)
+    drawing.key_rows = either(drawing.key_rows, owned(piece.wrong, name))
     drawing.keys.append((name, piece.ours, piece.theirs, wanted))
 
 
@@ -397,7 +401,9 @@ def _steps(drawing: Drawing, always: Piece | None, kept: str, *, earlier: bool, 
 
     def groups(table: str, prefix: str) -> str:
         keys = [f"{theirs} as {prefix}_{quoted(name)}" for name, _, theirs, _ in drawing.keys] if keyed else []
-        nothing = [] if keyed else [f"null::{_SQL[kind]} as {prefix}_{quoted(name)}" for name, _, _, kind in drawing.keys]
+        nothing = (
+            [] if keyed else [f"null::{_SQL[kind]} as {prefix}_{quoted(name)}" for name, _, _, kind in drawing.keys]
+        )
         aggregates = [f"{text} as {prefix}_{name}" for text, name in drawing.aggregates.items()]
         by = f" group by {', '.join(map(str, range(1, len(keys) + 1)))}" if keys else ""
         return f"select {', '.join([*keys, *nothing, *aggregates] or ['1'])} from {table} where {kept}{by}"
@@ -406,7 +412,9 @@ def _steps(drawing: Drawing, always: Piece | None, kept: str, *, earlier: bool, 
     steps = f"with windowed as (select *{windows} from q{only}), now as ({groups('windowed', 'now')})"
     outer = "now"
     if earlier:
-        steps += f", windowed_before as (select *{windows} from q_before), before as ({groups('windowed_before', 'before')})"
+        steps += (
+            f", windowed_before as (select *{windows} from q_before), before as ({groups('windowed_before', 'before')})"
+        )
         on = " and ".join(f"now_{quoted(name)} is not distinct from before_{quoted(name)}" for name, *_ in drawing.keys)
         outer = f"now left join before on {on if keyed and on else 'true'}"
     return steps, outer

@@ -27,6 +27,9 @@ from tests.support import FolderCase
 class InPostgresql(every_place.EveryPlace):
     """Random formulas said by us and computed by the server."""
 
+    def at_value(self, error: Exception) -> bool:
+        return isinstance(error, psycopg.errors.DataError)
+
     dialect, stops = "postgresql", psycopg.Error
 
     @classmethod
@@ -34,7 +37,7 @@ class InPostgresql(every_place.EveryPlace):
         super().setUpClass()
         connection = psycopg.connect(server.start(cls, "our own SQL in PostgreSQL"), autocommit=True)
         cls.addClassCleanup(connection.close)
-        for name, source in (("r", cls.source), ("v", cls.constants)):
+        for name, source in (("r", cls.source), ("v", cls.constants), ("e", cls.edges)):
             table = source.rows().table
             columns = ", ".join(
                 f'"{one.name}" {sql_type(one.type).sql("postgres")}' for one in source.fields if one.type is not None
@@ -49,7 +52,12 @@ class InPostgresql(every_place.EveryPlace):
 class InDuckdb(every_place.EveryPlace):
     """The same statements as duckdb reads them."""
 
-    dialect = "duckdb"
+    def at_value(self, error: Exception) -> bool:
+        import duckdb
+
+        return isinstance(error, (duckdb.ConversionException, duckdb.OutOfRangeException, duckdb.InvalidInputException))
+
+    dialect, calendar = "duckdb", False
 
     @classmethod
     def setUpClass(cls) -> None:
@@ -58,7 +66,7 @@ class InDuckdb(every_place.EveryPlace):
         super().setUpClass()
         connection = duckdb.connect()
         cls.addClassCleanup(connection.close)
-        for name, table in (("r", R), ("v", table_of_literals())):
+        for name, table in (("r", R), ("v", table_of_literals()), ("e", cls.table)):
             connection.register(f"{name} here", table)
             connection.execute(f'create table {name} as select * from "{name} here"')
         cls.stops, cls.ask = duckdb.Error, lambda _, text: connection.execute(text).fetchall()  # type: ignore[assignment,misc]
@@ -66,6 +74,9 @@ class InDuckdb(every_place.EveryPlace):
 
 class InSqlite(every_place.EveryPlace):
     """Whole numbers and texts, as SQLite reads the statements."""
+
+    def at_value(self, error: Exception) -> bool:
+        return str(error) == "integer overflow"
 
     dialect, stops, least, formulas = "sqlite", sqlite3.Error, 0.15, 3 * FORMULAS
 
@@ -75,7 +86,7 @@ class InSqlite(every_place.EveryPlace):
         connection = sqlite3.connect(":memory:")
         cls.addClassCleanup(connection.close)
         kinds = {"integer": "integer", "text": "text", "boolean": "integer"}
-        for name, source in (("r", cls.source), ("v", cls.constants)):
+        for name, source in (("r", cls.source), ("v", cls.constants), ("e", cls.edges)):
             columns = {one.name: kinds[one.type.kind] for one in source.fields if one.type and one.type.kind in kinds}
             connection.execute(f"create table {name} ({', '.join(' '.join(one) for one in columns.items())})")
             rows = zip(*(one.to_pylist() for one in source.rows([*columns]).table.columns), strict=True)

@@ -7,9 +7,9 @@ import os
 import random
 import sys
 import unittest
-from collections.abc import Callable
 from decimal import Decimal
 from typing import Any
+from unittest import mock
 
 import psycopg
 import pyarrow as pa
@@ -18,6 +18,7 @@ import pyarrow.parquet as pq
 
 import oak_ledger as oak
 from oak_ledger.engine.options import overridden
+from oak_ledger.source import cache
 from oak_ledger.source.definition import FieldSpec
 from tests import questions, server
 from tests.support import FolderCase
@@ -25,6 +26,8 @@ from tests.support import FolderCase
 QUESTIONS = int(os.environ.get("OAK_QUESTIONS", "220"))
 SEED = int(os.environ.get("OAK_SEED", "20261201"))
 FRESH = int(os.environ.get("OAK_FRESH_SEED", str(random.SystemRandom().randrange(10**9))))
+ALL_FORMS = bool(os.environ.get("OAK_ALL_FORMS"))
+ALWAYS = ("memory", "origin")  # forms in which each question is asked, with two of the others
 TABLES = 12  # drawn ones, over which the questions are spread
 _TYPES = {"bigint": "integer", "numeric(12,2)": "decimal(12,2)", "double precision": "number"}
 _COLLATED = {"text": 'text collate "C"'}
@@ -59,12 +62,14 @@ class DrawnQuestions(FolderCase):
             "memory": oak.Source.from_table(rows, name="Q"),
             "coded": oak.Source.from_table(coded, name="Q"),
             "parquet": self.defined("parquet", 'kind = "parquet"\npath = "q.parquet"'),
-            "database": self.defined("database", f'kind = "database"\nurl = "{self.uri}"\ntable = "q"').computed("here"),
+            "database": self.defined("database", f'kind = "database"\nurl = "{self.uri}"\ntable = "q"').computed(
+                "here"
+            ),
             "origin": self.defined("database", f'kind = "database"\nurl = "{self.uri}"\ntable = "q"'),
         }
         if plain:
             pa.csv.write_csv(rows, "q.csv")
-            made["text"] = self.defined("text", 'kind = "file"\npath = "q.csv"')
+            made["text"] = made["typed copy"] = self.defined("text", 'kind = "file"\npath = "q.csv"')
         made["memory"] = made["memory"].changed(made["memory"].document.replaced(made["memory"].document.blocks[0], {"key": ["at"]}))  # fmt: skip
         return made
 
@@ -87,7 +92,9 @@ class DrawnQuestions(FolderCase):
                 share = QUESTIONS if seed == SEED else QUESTIONS // 4
                 for number in range(at, share, TABLES):
                     self.one_question(seed * 1000 + number, forms, earlier, counted)
-        sys.stderr.write(f"[{QUESTIONS + QUESTIONS // 4} questions in their forms: {counted}, seeds {SEED} and {FRESH}] ")
+        sys.stderr.write(
+            f"[{QUESTIONS + QUESTIONS // 4} questions in their forms: {counted}, seeds {SEED} and {FRESH}] "
+        )
         self.assertGreater(counted["here"], QUESTIONS)
         self.assertGreater(counted["there"], QUESTIONS / 10)
 
@@ -97,8 +104,11 @@ class DrawnQuestions(FolderCase):
             wanted = [*self.connection.execute(question.answer).fetchall()]
             faults = self.faults(question)
             overall = [*self.connection.execute(question.overall).fetchall()] if question.totals else None
-            for form, source in forms.items():
-                with overridden(rows=random.Random(seed).choice((7, 50, 1 << 17)), threads=1 + seed % 2):
+            rng = random.Random(seed)
+            others = [one for one in forms if one not in ALWAYS]
+            for form in [*ALWAYS, *rng.sample(others, len(others) if ALL_FORMS else 2)]:
+                source, least = forms[form], 0 if form == "typed copy" else 1 << 30
+                with overridden(rows=rng.choice((7, 50, 1 << 17)), threads=1 + seed % 2), mock.patch.dict(cache.MIN_BYTES, {"file": least}):  # fmt: skip
                     answer = self.asked(question, source.with_baseline(earlier))
                 if answer is None:
                     counted["refused"] += 1

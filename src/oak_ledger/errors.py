@@ -56,7 +56,7 @@ class Place:
 class Finding:
     """Something a check found: a code, how bad, where, one plain sentence, and what to do about it.
 
-    `fixed` is the whole repaired formula where one can be made. `numbers` holds the figures behind the
+    `fixed` is the whole repaired formula where one can be made, `sure` whether it means what was written. `numbers` holds the figures behind the
     sentence (rows lost, what a total says and what it should say), by name.
     """
 
@@ -67,6 +67,7 @@ class Finding:
     severity: Severity = "error"
     fixed: str | None = None
     numbers: dict[str, Any] = field(default_factory=dict)
+    sure: bool = False
 
     def at(self, where: str) -> Finding:
         """The same finding, placed in `where`."""
@@ -97,6 +98,7 @@ class Finding:
             "text": place.text or None,
             **dict(zip(("line", "column", "length"), span, strict=True)),
             "fixed": self.fixed,
+            "sure": self.sure,
             "numbers": dict(self.numbers),
         }
 

@@ -107,7 +107,7 @@ def session() -> SparkSession:
 class InSpark(every_place.EveryPlace):
     """Random formulas as the cluster computes them: fewer, since each takes it a good part of a second."""
 
-    dialect, stops, formulas, least = "spark", PySparkException, max(FORMULAS // 8, 60), 0.85
+    dialect, stops, formulas, least, every = "spark", PySparkException, max(FORMULAS // 8, 60), 0.85, 9
 
     @classmethod
     def setUpClass(cls) -> None:
@@ -115,7 +115,7 @@ class InSpark(every_place.EveryPlace):
 
         super().setUpClass()
         own = cls.enterClassContext(settled(session()))
-        for name, table in (("r", R), ("v", table_of_literals())):
+        for name, table in (("r", R), ("v", table_of_literals()), ("e", cls.table)):
             own.createDataFrame(table).createOrReplaceTempView(name)
         cls.ask = lambda _, text: [tuple(row.values()) for row in own.sql(text).toArrow().to_pylist()]  # type: ignore[assignment,misc]
 

@@ -185,7 +185,9 @@ def _peek_file(
 @draft_option
 @at_option
 @json_option("Trial")
-@click.option("--fix", is_flag=True, help="Apply the repairs that are offered, and show the formula that comes of it.")
+@click.option(
+    "--fix", is_flag=True, help="Apply the repairs that keep the meaning; others are shown with what they would give."
+)
 @click.option(
     "--explain", "outlined", is_flag=True, help="Tell what it gives, what it needs, and where its nulls come from."
 )
@@ -213,12 +215,19 @@ def try_command(
 
     from oak_ledger import branch_rows, outline, try_formula
     from oak_ledger.present.terminal import Text, branches_table, console, plural, say
+    from oak_ledger.source.trial import questionable
 
     with progress_of("reading") as progress:
         opened = open_any(source, catalogue, draft=draft, baseline=baseline, at=at, progress=progress)
         repaired = opened.repaired(formula) if fix else formula
         if repaired != formula:
             say(f"repaired: {repaired}", to_errors=as_json)
+        for trial in questionable(opened, repaired) if fix else ():
+            wrong = "; ".join(one.sentence().partition(": ")[2] for one in trial.faults)
+            say(
+                f"not applied, it may mean something else: {trial.formula}  ({trial.type} per {trial.grain}, {trial.nulls:,} null of {trial.rows:,}{'; ' + wrong if wrong else ''})",
+                to_errors=as_json,
+            )
         lines = outline(opened, repaired) if outlined else []
         if outlined and not as_json:
             for line in lines:
@@ -329,15 +338,20 @@ def reformat_command(source: str, names: tuple[str, ...], dry_run: bool) -> None
 
 
 @click.command("functions")
-@click.argument("word", default="")
+@click.argument("words", nargs=-1, metavar="[WORD]...")
 @json_option("Functions")
-def functions_command(word: str, as_json: bool) -> int:
-    """Search the functions of the formula language by WORD; all of them without one."""
+def functions_command(words: tuple[str, ...], as_json: bool) -> int:
+    """Search the functions of the formula language by WORD, or by several; all of them without one.
+
+    A word is a name, here or in other notations, or what it does: today, running total, without spaces.
+    """
     from oak_ledger import find_functions
     from oak_ledger.functions import is_named
+    from oak_ledger.functions.spellings import written_here
     from oak_ledger.present.terminal import LEAF, QUIET, Text, console, grid
 
-    found = find_functions(word)
+    asked = " ".join(words)
+    found, elsewhere = find_functions(asked), written_here(asked.replace(" ", "_"))
     if as_json:
         print_json(
             {
@@ -355,14 +369,16 @@ def functions_command(word: str, as_json: bool) -> int:
             }
         )
         return 0
-    if not found:
+    if not found and not elsewhere:
         raise OakError(
             "unknown-function",
-            f"No function has {word!r} in its name or description.",
+            f"No function has {asked!r} in its name or description.",
             hint="oak functions lists all of them.",
         )
     out = console()
-    named = [one for one in found if is_named(one, word)]
+    for way in elsewhere:
+        out.print(Text.assemble(f"{asked.upper()}: ", (way, "bold")))
+    named = [one for one in found if is_named(one, asked)]
     if named or len(found) <= 3:
         for one in named or found:
             out.print(Text.assemble((" or ".join(one.written), "bold"), f"  ({one.topic})"))

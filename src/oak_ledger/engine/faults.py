@@ -106,7 +106,13 @@ class Faults:
     def found(self) -> tuple[Fault, ...]:
         """All faults, the most frequent first."""
         made = [
-            Fault(key[0], key[1], _different(rows), tuple(sorted(self.samples[key].items(), key=lambda one: one[0])), key[2])
+            Fault(
+                key[0],
+                key[1],
+                _different(rows),
+                tuple(sorted(self.samples[key].items(), key=lambda one: one[0])),
+                key[2],
+            )
             for key, rows in self.kept.items()
         ]
         made += [Fault(owner, what, rows, ()) for (owner, what), rows in self.counted.items()]

@@ -11,7 +11,7 @@ from typing import Any, Generic, Protocol, TypeVar
 import numpy as np
 import pyarrow as pa
 
-from oak_ledger.columnar.arrays import arrow_type, to_mask
+from oak_ledger.columnar.arrays import arrow_type
 from oak_ledger.engine.cse import common_subexpressions
 from oak_ledger.engine.evaluate import Evaluator, Expression, Once, columns_read, may_fault, needed
 from oak_ledger.engine.faults import Faults
@@ -134,7 +134,9 @@ class Scan:
         every = needed(self.fields, [*filters, *trees], self.windows)
         faulting = may_fault(self.fields, every)
         for_filters = needed(self.fields, filters[:1], self.windows, faulting)
-        later = needed(self.fields, filters[1:], self.windows, faulting)  # a later filter is for rows that are still there
+        later = needed(
+            self.fields, filters[1:], self.windows, faulting
+        )  # a later filter is for rows that are still there
         for_filters += [name for name in later if name not in faulting and name not in for_filters]
         for_results = needed(self.fields, trees, self.windows, faulting)
         for_results = [name for name in for_results if self.fields[name].checked.grain != Grain.GROUP]

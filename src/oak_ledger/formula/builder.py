@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Any, NamedTuple, Protocol
 
 import pyarrow as pa
 
@@ -21,6 +21,7 @@ from oak_ledger.types import BOOLEAN, NULL, NUMERIC, TEMPORAL, TEXT, Grain, Type
 
 Piece = c.TypedNode | None
 NEAR = 80  # per cent of two names that agree
+SHORT, LONG = 3, 8  # letters of a name that can be mistyped at all, and in two places
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,6 +69,24 @@ def is_near(name: str, other: str) -> bool:
     return bool(fuzz.ratio(name.casefold(), other.casefold()) >= NEAR)
 
 
+def mistyped(name: str, names: Iterable[str]) -> str:
+    """The one name that another is with one letter wrong (two of eight or more); empty where there are several, or one is the beginning of the other."""
+    from rapidfuzz.distance import OSA
+
+    word = name.casefold()
+    close = [one for one in names if OSA.distance(word, one.casefold()) <= 1 + (len(word) >= LONG)]
+    if len(close) != 1 or len(word) < SHORT:
+        return ""
+    other = close[0].casefold()
+    return (
+        ""
+        if abs(len(word) - len(other)) > 0
+        and (word.startswith(other) or other.startswith(word))
+        and len(word) > len(other)
+        else close[0]
+    )
+
+
 def nearest_hint(name: str, names: Iterable[str], written: Callable[[str], str] = quote_identifier) -> str:
     """`Did you mean …?`, or nothing where no name is like it."""
     close = [written(one) for one in nearest(name, names)]
@@ -76,8 +95,12 @@ def nearest_hint(name: str, names: Iterable[str], written: Callable[[str], str] 
     return f"Did you mean {close[0]}?" if len(close) == 1 else f"Did you mean {', '.join(close[:-1])} or {close[-1]}?"
 
 
-Repair = tuple[str, str]
-"""A hint, and the whole formula mended so."""
+class Repair(NamedTuple):
+    """A hint, the whole formula mended so, and whether it means what was written."""
+
+    hint: str
+    fixed: str | None
+    sure: bool = False
 
 
 class TypedTreeBuilder:
@@ -96,10 +119,12 @@ class TypedTreeBuilder:
         at: n.Node | c.TypedNode,
         hint: str = "",
         fixed: str | None = None,
+        sure: bool = False,
         more: Sequence[Repair] = (),
     ) -> None:
         """Note what is wrong at a piece; `more` are other repairs, for where the first gives no formula that is right."""
-        self.findings.append(Finding(code, message, Place("", self.text, at.start, at.end), hint, fixed=fixed))
+        place = Place("", self.text, at.start, at.end)
+        self.findings.append(Finding(code, message, place, hint, fixed=fixed, sure=sure))
         if more:
             self.repairs[code, at.start, at.end] = more
 
@@ -112,25 +137,34 @@ class TypedTreeBuilder:
         """The whole formula with one stretch replaced."""
         return self.text[:start] + new + self.text[end:]
 
-    def cast_hint(self, piece: c.TypedNode, wanted: str, like: c.TypedNode | None = None) -> tuple[str, str | None]:
+    def cast_hint(self, piece: c.TypedNode, wanted: str, like: c.TypedNode | None = None) -> Repair:
         """How a piece is made into the wanted type, and the whole formula with that. `like` is what it is compared with."""
         text = self.text[piece.start : piece.end]
-        constant = isinstance(piece, c.Constant)
+        constant, sure = isinstance(piece, c.Constant), True
         if constant and wanted == "text" and piece.type.kind in NUMERIC:
-            new = quote_literal(text)
+            new, sure = quote_literal(text), like is None  # a code may be written with zeros before it
         elif isinstance(piece, c.Constant) and piece.type == TEXT and wanted in NUMERIC and is_number(piece.value):
             new = str(piece.value).strip()
         elif isinstance(piece, c.Constant) and piece.type == TEXT and wanted in ("date", "timestamp"):
             known = self.scope.find(like.name) if isinstance(like, c.FieldRef) else None
             written = dated_literal(str(piece.value), known.template if known is not None else "")
             if not written:
-                return "", None
+                return Repair(f"It is written {_EXAMPLES[wanted]}.", None)
             new = written
+        elif isinstance(piece, c.Constant) and piece.type == TEXT and wanted == "boolean":
+            word = str(piece.value).strip().lower()
+            if word not in casts.TRUE_WORDS | casts.FALSE_WORDS:
+                return Repair(f"It is written {_EXAMPLES[wanted]}.", None)
+            new = "TRUE" if word in casts.TRUE_WORDS else "FALSE"
+        elif isinstance(piece, c.Constant) and piece.type == TEXT and wanted in NUMERIC:
+            return Repair("A number is written without quotes, with a decimal point.", None)
         elif casts.cast(piece.type, Type(wanted)) is None:  # type: ignore[arg-type]
-            return "", None
+            return Repair(f"It is written {_EXAMPLES[wanted]}." if wanted in _EXAMPLES else "", None)
         else:
-            new = f"CAST({text} AS {wanted.upper()})"
-        return f"Write {new}.", self.edited(piece.start, piece.end, new)
+            new, sure = f"CAST({text} AS {wanted.upper()})", wanted == "text"
+        if sure:
+            return Repair(f"Write {new}.", self.edited(piece.start, piece.end, new), sure=True)
+        return Repair(f"Did you mean {new}?", self.edited(piece.start, piece.end, new))
 
     def dated_bounds(self, x: c.TypedNode, low: c.TypedNode, high: c.TypedNode) -> None:
         """Add to the last finding how both bounds are written, if they are texts that say dates."""
@@ -151,7 +185,7 @@ class TypedTreeBuilder:
             )
             found = self.findings[-1]
             self.repairs[found.code, found.place.start, found.place.end] = [
-                (f"Write {written[0]} AND {written[1]}.", fixed)
+                Repair(f"Write {written[0]} AND {written[1]}.", fixed, sure=True)
             ]
 
     def condition(self, piece: Piece, of: str) -> Piece:
@@ -161,7 +195,15 @@ class TypedTreeBuilder:
         if piece.type == NULL:
             return self.convert(piece, BOOLEAN)
         message = f"{of} needs a condition, but {self.shown(piece)} is {a_type(piece.type)}."
-        self.report("condition-wanted", message, piece, "Compare it with something.")
+        value = {"text": "'…'", "date": _EXAMPLES["date"], "timestamp": _EXAMPLES["timestamp"]}.get(
+            piece.type.kind, "0"
+        )
+        self.report(
+            "condition-wanted",
+            message,
+            piece,
+            f"Compare it: {self.shown(piece)} {'=' if value != '0' else '<>'} {value}.",
+        )
         return None
 
     def shared_type(self, pieces: Sequence[c.TypedNode], of: str) -> Type | None:
@@ -188,7 +230,7 @@ class TypedTreeBuilder:
         row_text, group_text = self.shown(row), self.shown(group)
         message = f"{row_text} has a value per row, {group_text} one per group; they cannot meet in one operation."
         hint, fixed, more = self._of_one_grain(node, row, group)
-        self.report("grain-mixed", message, row, hint, fixed, more)
+        self.report("grain-mixed", message, row, hint, fixed, more=more)
         return None
 
     def _of_one_grain(self, node: n.Node, row: c.TypedNode, group: c.TypedNode) -> tuple[str, str, list[Repair]]:
@@ -198,12 +240,12 @@ class TypedTreeBuilder:
         simple = isinstance(group, c.Aggregate) and not (
             group.distinct or group.function.ordered or group.function.accumulator is None
         )
-        whole = [(f"For each row: {every}.", self.edited(group.start, group.end, every))] if simple else []
+        whole = [Repair(f"For each row: {every}.", self.edited(group.start, group.end, every))] if simple else []
         if row.type == BOOLEAN and isinstance(group, c.Aggregate):
             new = f"{aggregate} FILTER (WHERE {own})"
             filtered = (f"If only those rows are meant: {new}.", self.edited(node.start, node.end, new))
             one = f"BOOL_OR({own})"
-            return *filtered, [(f"One value for the group: {one}.", self.edited(row.start, row.end, one)), *whole]
+            return *filtered, [Repair(f"One value for the group: {one}.", self.edited(row.start, row.end, one)), *whole]
         kind = "number" if row.type.numeric else row.type.kind
         names = {"number": ("SUM", "MAX"), "boolean": ("BOOL_OR", "BOOL_AND"), "text": ("ANY_VALUE", "MAX")}.get(
             kind, ("MAX", "MIN")
@@ -264,6 +306,7 @@ def run_constant(
     return function.run(run, *values)
 
 
+_EXAMPLES = {"boolean": "TRUE or FALSE", "date": "DATE '2026-03-31'", "timestamp": "TIMESTAMP '2026-03-31 07:30:00'"}
 _WRITTEN = (
     "YYYY-MM-DD",
     "DD.MM.YYYY",

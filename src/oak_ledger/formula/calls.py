@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from abc import abstractmethod
 from collections.abc import Sequence
 from dataclasses import replace
@@ -10,14 +11,27 @@ from itertools import permutations
 from oak_ledger.columnar.arrays import Mask
 from oak_ledger.formula import checked as c
 from oak_ledger.formula import nodes as n
-from oak_ledger.formula.builder import Piece, TypedTreeBuilder, a_type, constants, nearest, nearest_hint, run_constant
+from oak_ledger.formula.builder import (
+    Piece,
+    Repair,
+    TypedTreeBuilder,
+    a_type,
+    constants,
+    mistyped,
+    nearest,
+    nearest_hint,
+    run_constant,
+)
 from oak_ledger.formula.frames import BadFrame, frame_spec
 from oak_ledger.functions import LIBRARY
 from oak_ledger.functions.registry import ComputeError, Function, Signature
+from oak_ledger.functions.spellings import spelling, unit_of
 from oak_ledger.types import INTEGER, NULL, NUMBER, NUMERIC, TEXT, Grain, Type
 
 # Other spellings of one function.
 BEFORE = "BEFORE"
+_OF_SEVERAL = {"MAX": "GREATEST({0})", "MIN": "LEAST({0})", "SUM": "{1}"}
+"""What is meant by an aggregate of several values of one row."""
 MOST_TURNED = 4  # arguments that are looked at in another order
 ALIASES = {"CEIL": "CEILING", "LENGTH": "CHAR_LENGTH", "CHARACTER_LENGTH": "CHAR_LENGTH"}
 
@@ -32,17 +46,14 @@ class CallChecker(TypedTreeBuilder):
     def call(self, node: n.Call) -> Piece:
         """A call of any kind."""
         entry = LIBRARY.entries.get(ALIASES.get(node.name, node.name))
+        if entry is None and node.name != BEFORE:
+            self.unknown_function(node)
+            return None
         pieces = [self.piece(arg) for arg in node.args]
         where = self.piece(node.where) if node.where is not None else None
         at_name = n.ErrorNode(node.start, node.name_end)
-        if entry is None and node.name == BEFORE:
-            return self.before(node, pieces)
         if entry is None:
-            close = nearest_hint(node.name, LIBRARY.entries, str)
-            names = nearest(node.name, LIBRARY.entries)
-            fixed = self.edited(node.start, node.name_end, names[0]) if names else None
-            self.report("unknown-function", f"There is no function {node.name}.", at_name, close, fixed)
-            return None
+            return self.before(node, pieces)
         if bool(node.within) != entry.ordered:
             wanted = "needs WITHIN GROUP (ORDER BY …)" if entry.ordered else "takes no WITHIN GROUP"
             self.report(
@@ -64,6 +75,44 @@ class CallChecker(TypedTreeBuilder):
                 return None
             return self.function_call(node, entry, known)
         return self.aggregate_call(node, entry, known, where)
+
+    def unknown_function(self, node: n.Call) -> None:
+        """Note a function that there is not: with how it is written here, if it is one of another notation, else with names like it."""
+        at_name = n.ErrorNode(node.start, node.name_end)
+        message = f"There is no function {node.name}."
+        found = (
+            None
+            if node.distinct or node.star
+            else spelling(node.name, [self.text[one.start : one.end] for one in node.args])
+        )
+        if found is not None:
+            end = (
+                self.text.index(")", node.args[-1].end if node.args else node.name_end) + 1
+                if ")" in self.text[node.start :]
+                else node.end
+            )
+            alone = self.text[: node.start].rstrip()[-1:] in ("", "(", ",") and self.text[end:].lstrip()[:1] in (
+                "",
+                ")",
+                ",",
+            )
+            whole = found.written if alone or re.fullmatch(r"\w+(\([^()]*\))?", found.written) else f"({found.written})"
+            fixed = self.edited(node.start, end, whole) if found.written and "…" not in found.written else None
+            note = f" {found.note[:1].upper()}{found.note[1:].rstrip('.')}." if found.note else ""
+            hint = (
+                f"Write {found.written}." if found.sure else f"Did you mean {found.written}?" if found.written else ""
+            )
+            self.report("unknown-function", message, at_name, f"{hint}{note}".strip(), fixed, found.sure)
+        for one in node.args:
+            if not (isinstance(one, n.Name) and unit_of(one.name)):
+                self.piece(one)
+        if found is not None:
+            return
+        typo = mistyped(node.name, LIBRARY.entries)
+        names = [typo] if typo else nearest(node.name, LIBRARY.entries)
+        fixed = self.edited(node.start, node.name_end, names[0]) if names else None
+        hint = f"Did you mean {typo}?" if typo else nearest_hint(node.name, LIBRARY.entries, str)
+        self.report("unknown-function", message, at_name, hint, fixed, sure=bool(typo))
 
     def before(self, node: n.Call, pieces: Sequence[Piece]) -> Piece:
         """A value of the earlier state; which row or group it is taken from follows from its grain."""
@@ -100,7 +149,14 @@ class CallChecker(TypedTreeBuilder):
         usage = " or ".join(entry.written)
         if not fitting:
             message = f"{entry.name} cannot take {len(args)} argument{'s' * (len(args) != 1)}."
-            self.report("argument-count", message, node, f"It is written {usage}.")
+            several = (
+                [self.text[one.start : one.end] for one in args] if entry.name in _OF_SEVERAL and len(args) > 1 else []
+            )
+            new = _OF_SEVERAL.get(entry.name, "").format(", ".join(several), " + ".join(several))
+            fixed = self.edited(node.start, node.end, new) if several else None
+            self.report(
+                "argument-count", message, node, f"Did you mean {new}?" if several else f"It is written {usage}.", fixed
+            )
             return None
         chosen = next((one for one in fitting if all(_takes(one, i, arg.type) for i, arg in enumerate(args))), None)
         if chosen is None:
@@ -157,11 +213,12 @@ class CallChecker(TypedTreeBuilder):
             if all(_takes(chosen, at, one.type) for at, one in enumerate(order)):
                 listed = ", ".join(self.text[one.start : one.end] for one in order)
                 new = f"{entry.name}({listed})"
-                turned.append((f"In the other order: {new}.", self.edited(node.start, node.end, new)))
+                turned.append(Repair(f"In the other order: {new}.", self.edited(node.start, node.end, new)))
+        if len(turned) == 1:
+            turned = [turned[0]._replace(sure=True)]
         cast = self.cast_hint(arg, kind)
-        offers = [*turned, *([(cast[0], cast[1])] if cast[1] is not None else [])]
-        hint, fixed = offers[0] if offers else ("", None)
-        self.report("wrong-type", message, arg, hint, fixed, offers[1:])
+        offers = [*turned, *([cast] if cast.fixed is not None else [])]
+        self.report("wrong-type", message, arg, *(offers[0] if offers else cast), more=offers[1:])
 
     def function_call(self, node: n.Call, entry: Function, args: list[c.TypedNode]) -> Piece:
         """A function of one row (or one group)."""
@@ -212,7 +269,12 @@ class CallChecker(TypedTreeBuilder):
         grouped = next((piece for piece in inner if piece.grain == Grain.GROUP), None)
         if grouped is not None:
             message = f"{self.shown(grouped)} is one value per group already; {entry.name} needs a value per row."
-            self.report("aggregate-nested", message, grouped, "Aggregate the row value it is made of.")
+            hint = (
+                "Aggregate the row value it is made of."
+                if grouped is not where
+                else "A filter inside an aggregate chooses rows; compare the aggregate itself: CASE WHEN SUM(x) > 3 THEN … END."
+            )
+            self.report("aggregate-nested", message, grouped, hint)
             return None
         order = self.order_keys(node.within)
         if order is None:

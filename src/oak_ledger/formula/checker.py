@@ -17,7 +17,7 @@ from oak_ledger.columnar.arrays import INTEGER_MAX, INTEGER_MIN, type_of_value
 from oak_ledger.errors import Finding, FormulaError, OakError
 from oak_ledger.formula import checked as c
 from oak_ledger.formula import nodes as n
-from oak_ledger.formula.builder import Piece, Scope, a_type, is_near, nearest, nearest_hint
+from oak_ledger.formula.builder import Piece, Repair, Scope, a_type, is_near, mistyped, nearest, nearest_hint
 from oak_ledger.formula.calls import CallChecker
 from oak_ledger.formula.lexer import quote_identifier, quote_literal
 from oak_ledger.formula.mending import mended
@@ -25,7 +25,19 @@ from oak_ledger.formula.parser import Parsed, parse
 from oak_ledger.functions import casts, dates, operators
 from oak_ledger.functions.registry import ComputeError
 from oak_ledger.functions.templates import BadTemplate, template
-from oak_ledger.types import BOOLEAN, CAST_NAMES, DATE, MAX_DIGITS, NULL, TEXT, TIMESTAMP, Grain, Type, decimal
+from oak_ledger.types import (
+    BOOLEAN,
+    CAST_NAMES,
+    DATE,
+    MAX_DIGITS,
+    NULL,
+    TEMPORAL,
+    TEXT,
+    TIMESTAMP,
+    Grain,
+    Type,
+    decimal,
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -137,22 +149,29 @@ class _Checker(CallChecker):
             self.report("unknown-field", message, node, hint)
             return
         close = nearest(node.name, names)
+        typo = mistyped(node.name, names)
+        close = [typo, *(one for one in close if one != typo)] if typo else close
         repairs = [
-            (f"Did you mean {quote_identifier(one)}?", self.edited(node.start, node.end, quote_identifier(one)))
+            Repair(
+                f"Did you mean {quote_identifier(one)}?",
+                self.edited(node.start, node.end, quote_identifier(one)),
+                sure=one == typo,
+            )
             for one in close
         ]
         if repairs:
-            hint = self.scope.advice(node.name) or nearest_hint(node.name, names)
-            repairs[0] = (hint, repairs[0][1])
+            hint = self.scope.advice(node.name) or (repairs[0].hint if typo else nearest_hint(node.name, names))
+            repairs[0] = repairs[0]._replace(hint=hint)
         if quoted:
             text = quote_literal(node.name)
-            meant = (f"If text is meant, it goes in single quotes: {text}.", self.edited(node.start, node.end, text))
+            edited = self.edited(node.start, node.end, text)
+            meant = Repair(f"If text is meant, it goes in single quotes: {text}.", edited, sure=not close)
             repairs.insert(len(repairs) if close and is_near(node.name, close[0]) else 0, meant)
         if self.scope.find("VALUE") is not None:
             new = self.edited(node.start, node.end, "VALUE")
-            repairs.append(("If the field's own value is meant, write VALUE.", new))
-        hint, fixed = repairs[0] if repairs else (self.scope.advice(node.name), None)
-        self.report("unknown-field", message, node, hint, fixed, repairs[1:])
+            repairs.append(Repair("If the field's own value is meant, write VALUE.", new))
+        first = repairs[0] if repairs else Repair(self.scope.advice(node.name), None)
+        self.report("unknown-field", message, node, *first, more=repairs[1:])
 
     def parens(self, node: n.Parens) -> Piece:
         inner = self.piece(node.inner)
@@ -225,7 +244,14 @@ class _Checker(CallChecker):
         op, kinds = node.op, (left.type.kind, right.type.kind)
         at_op = self.edited(node.at, node.at + len(op), "||")
         if op == "+" and kinds == ("text", "text"):
-            self.report("text-added", "+ adds numbers; text is joined with ||.", node, "Write || instead of +.", at_op)
+            self.report(
+                "text-added",
+                "+ adds numbers; text is joined with ||.",
+                node,
+                "Write || instead of +.",
+                at_op,
+                sure=True,
+            )
             return
         if op in ("AND", "OR"):
             odd = left if left.type.kind not in ("boolean", "null") else right
@@ -248,7 +274,9 @@ class _Checker(CallChecker):
             if one.type.kind == "text" and op in operators.COMPARISON and isinstance(other, c.Constant):
                 return "text", other
             if one.type.kind == "text":
-                return ("number" if op in operators.ARITHMETIC else other.type.kind), one
+                return (
+                    "number" if op in operators.ARITHMETIC and other.type.kind not in TEMPORAL else other.type.kind
+                ), one
         if op in operators.ARITHMETIC:
             return "number", left if not left.type.numeric else right
         return left.type.kind, right
@@ -379,6 +407,15 @@ class _Checker(CallChecker):
             self.report("no-cast", message, node)
             return None
         dated = "date" in (operand.type.kind, target.type.kind) or "timestamp" in (operand.type.kind, target.type.kind)
+        if target.template and operand.type == TEXT and not {*template(target.template).names} & {"YYYY", "YY"}:
+            message = f"A date has a year, and '{target.template}' has none."
+            self.report(
+                "bad-template",
+                message,
+                node.template or node,
+                "Put the year before it: CAST('2026-' || x AS DATE FORMAT 'YYYY-MM-DD').",
+            )
+            return None
         if target.template and not (dated and "text" in (operand.type.kind, target.type.kind)):
             self.report("stray-template", "FORMAT is for casts between text and dates.", node.template or node)
             return None

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from dataclasses import replace
 
 from oak_ledger.errors import Finding, Place
 from oak_ledger.formula.lexer import Token, tokenize
@@ -26,7 +27,8 @@ def foreign_forms(text: str) -> Iterator[Finding]:
     if straight != text:
         at = next(at for at, (one, other) in enumerate(zip(text, straight, strict=True)) if one != other)
         hint = "Use straight quotes: ' for text, \" for names."
-        yield _found("stray-character", f"{text[at]} means nothing here.", text, at, at + 1, hint, straight)
+        for made in (straight, text.translate(dict.fromkeys(_CURLY, "'"))):
+            yield _found("stray-character", f"{text[at]} means nothing here.", text, at, at + 1, hint, made)
     named = re.sub(r"\[([^\[\]\n\"]+)\]|`([^`\n\"]+)`", lambda match: f'"{match[1] or match[2]}"', text)
     if named != text:
         at = min(at for at in (text.find("["), text.find("`")) if at >= 0)
@@ -34,10 +36,109 @@ def foreign_forms(text: str) -> Iterator[Finding]:
             "stray-character", f"{text[at]} means nothing here.", text, at, at + 1, "Put names in double quotes.", named
         )
     yield from _decimal_commas(text, tokens)
+    yield from _powers(text)
+    bare = _outside_quotes(text)
+    if "&" in bare.replace("&&", "  "):
+        at = bare.replace("&&", "  ").index("&")
+        for word in ("||", "AND"):
+            parts = [text[slice(*one.span())].strip() for one in re.finditer(r"[^&]+", bare)]
+            message = "& is not an operator here."
+            yield _found("foreign-operator", message, text, at, at + 1, f"Write {word}.", f" {word} ".join(parts))
+    if ";" in bare:
+        at = bare.index(";")
+        new = "".join("," if char == ";" else own for char, own in zip(bare.rstrip(" ;"), text, strict=False))
+        yield _found("stray-character", "; means nothing here.", text, at, at + 1, "Put commas between arguments.", new)
+    yield from _called_words(text)
 
 
 def _found(code: str, message: str, text: str, start: int, end: int, hint: str, fixed: str) -> Finding:
-    return Finding(code, message, Place("", text, start, end), hint, fixed=fixed)
+    return Finding(code, message, Place("", text, start, end), hint, fixed=fixed, sure=True)
+
+
+def _outside_quotes(text: str) -> str:
+    """The text with blanks in the place of texts and names in quotes, as long as it was."""
+    return re.sub(r"""'[^']*'|"[^"]*\"""", lambda one: " " * len(one[0]), text)
+
+
+_OPERAND = r"""[\w.]+|"[^"]*"|'[^']*'"""
+
+
+def _operand(text: str, *, before: int | None = None, after: int | None = None) -> str:
+    """The operand that ends, or begins, at a place: a word, or what is in parentheses with the name before them; empty for none."""
+    if before is not None:
+        side = text[:before].rstrip()
+        if not side.endswith(")"):
+            found = re.search(rf"({_OPERAND})$", side)
+            return text[found.start() : before] if found else ""
+        start = _opened(side)
+        name = re.search(r"\w*$", side[:start]) if start >= 0 else None
+        return text[name.start() : before] if name else ""
+    side = text[after:]
+    found = re.match(rf"\s*[+-]?\s*({_OPERAND})?", side)
+    end = found.end() if found else 0
+    if side[end : end + 1] == "(":
+        depth = 0
+        for at in range(end, len(side)):
+            depth += {"(": 1, ")": -1}.get(side[at], 0)
+            if not depth:
+                return side[: at + 1]
+        return ""
+    return side[:end]
+
+
+def _opened(side: str) -> int:
+    """Where the last parenthesis of a text was opened; -1 for nowhere."""
+    depth = 0
+    for at in range(len(side) - 1, -1, -1):
+        depth += {")": 1, "(": -1}.get(side[at], 0)
+        if not depth:
+            return at
+    return -1
+
+
+def _powers(text: str) -> Iterator[Finding]:
+    """Signs of powers, as POWER; of several the last one first, which is how they bind."""
+    made, first = text, re.search(r"\^|\*\*", _outside_quotes(text))
+    while signs := [*re.finditer(r"\^|\*\*", _outside_quotes(made))]:
+        sign = signs[-1]
+        left, right = _operand(made, before=sign.start()), _operand(made, after=sign.end())
+        if not left.strip() or not right.strip():
+            return
+        made = (
+            f"{made[: sign.start() - len(left)]}POWER({left.strip()}, {right.strip()}){made[sign.end() + len(right) :]}"
+        )
+    if first is not None:
+        yield _found(
+            "foreign-operator", f"{first[0]} is not an operator here.", text, *first.span(), f"Write {made}.", made
+        )
+
+
+def _called_words(text: str) -> Iterator[Finding]:
+    """AND and OR written as functions of conditions, as operators between them."""
+    calls = r"(?:^|(?<=[(,]))\s*\b(AND|OR)\s*\("
+    made, first = text, re.search(calls, _outside_quotes(text), re.IGNORECASE)
+    while found := [*re.finditer(calls, _outside_quotes(made), re.IGNORECASE)]:
+        call = found[-1]
+        inner = _operand(made, after=call.end() - 1)
+        parts = _parts(inner[1:-1])
+        if len(parts) < 2:
+            return
+        made = f"{made[: call.start()]}({f' {call[1].upper()} '.join(parts)}){made[call.end() - 1 + len(inner) :]}"
+    if first is not None:
+        message = f"{first[1].upper()} stands between conditions."
+        yield _found("foreign-operator", message, text, first.start(1), first.end(1), f"Write {made}.", made)
+
+
+def _parts(text: str) -> list[str]:
+    """The arguments of a call, cut at its own commas."""
+    parts, depth, begin = [], 0, 0
+    bare = _outside_quotes(text)
+    for at, char in enumerate(bare + ","):
+        depth += {"(": 1, ")": -1}.get(char, 0)
+        if char == "," and not depth:
+            parts.append(text[begin:at].strip())
+            begin = at + 1
+    return parts
 
 
 def _select(text: str, tokens: list[Token], words: list[str]) -> Finding:
@@ -46,7 +147,8 @@ def _select(text: str, tokens: list[Token], words: list[str]) -> Finding:
     inner = text[tokens[0].end : end].strip()
     message = "A formula has no SELECT and no FROM: it is one expression over the rows of its source."
     hint = f"Write {inner}; conditions and groups are said beside the formula." if inner else ""
-    return _found("select", message, text, tokens[0].start, tokens[0].end, hint, inner)
+    made = _found("select", message, text, tokens[0].start, tokens[0].end, hint, inner)
+    return replace(made, sure=not {"WHERE", "GROUP", "HAVING", "LIMIT", "ORDER"} & {*words})
 
 
 def _if_then(text: str, tokens: list[Token], words: list[str]) -> Finding:

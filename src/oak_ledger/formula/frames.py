@@ -53,4 +53,12 @@ def frame_spec(frame: n.Frame, order: Sequence[c.OrderKey]) -> c.FrameSpec:
         ends.append((amount if bound.after else -amount, unit))
     if (frame.low.kind == "unbounded" and frame.low.after) or (frame.high.kind == "unbounded" and not frame.high.after):
         raise BadFrame("A frame begins before it ends.", frame)
+    low, high = ends
+    if (
+        low is not None
+        and high is not None
+        and low[0] > high[0]
+        and (low[1] == high[1] or not low[0] or not high[0] or low[0] > 0 > high[0])
+    ):
+        raise BadFrame("A frame begins before it ends: this one holds no row.", frame)
     return c.FrameSpec(frame.unit, ends[0], ends[1])

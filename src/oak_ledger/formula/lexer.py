@@ -65,14 +65,14 @@ _TOKEN = re.compile(
   | (?P<integer>\d+)
   | (?P<text>'[^']*(?:''[^']*)*')
   | (?P<quoted>"[^"]*(?:""[^"]*)*")
-  | (?P<symbol><>|<=|>=|==|!=|&&|\|\||[-+*/%(),=<>])
+  | (?P<symbol><>|<=|>=|==|!=|&&|\|\||[-+*/%(),=<>≥≤≠−×÷])
     """,
     re.VERBOSE,
 )
 _BLOCK_EDGE = re.compile(r"/\*|\*/")
 
 # Symbols of other notations, and what is written here instead.
-FOREIGN = {"==": "=", "!=": "<>", "&&": "AND"}
+FOREIGN = {"==": "=", "!=": "<>", "&&": "AND", "≥": ">=", "≤": "<=", "≠": "<>", "−": "-", "×": "*", "÷": "/"}
 
 
 def _block_end(text: str, start: int) -> int | None:
@@ -138,6 +138,7 @@ def _foreign(text: str, start: int, end: int, symbol: str) -> Finding:
         Place("", text, start, end),
         f"Write {right}.",
         fixed=fixed,
+        sure=True,
     )
 
 
@@ -155,16 +156,15 @@ def _skip_unknown(text: str, position: int, findings: list[Finding]) -> int:
         end += 1
     shown = character if character.isprintable() else f"U+{ord(character):04X}"
     hint = {
-        "`": 'Put names in double quotes, as in "Haulage cost".',
-        "[": 'Put names in double quotes, as in "Haulage cost".',
+        "`": 'Put names in double quotes, as in "Unit price".',
+        "[": 'Put names in double quotes, as in "Unit price".',
         "“": "Use straight quotes: \" for names, ' for text.",
         "”": "Use straight quotes: \" for names, ' for text.",
         "’": "Use straight quotes: ' for text.",
         "‘": "Use straight quotes: ' for text.",
         ";": "A formula is one expression; leave the semicolon out.",
         "&": "Text is joined with ||, conditions with AND.",
-        "×": "Multiplication is *.",
-        "≠": "Unequal is <>.",
+        "^": "Powers are POWER(x, y).",
     }.get(character, "")
     place = Place("", text, position, end)
     findings.append(Finding("stray-character", f"{shown} means nothing here.", place, hint))

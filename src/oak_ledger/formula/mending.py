@@ -32,14 +32,14 @@ def mended(
             return [form]
     made = []
     for found in findings:
-        offers = [(found.hint, found.fixed)] if found.fixed is not None else []
+        offers = [Repair(found.hint, found.fixed, found.sure)] if found.fixed is not None else []
         offers += repairs.get((found.code, found.place.start, found.place.end), ())
         offers += [*_several_words(text, found, scope), *_from_missing(text, found)]
-        good = next(((hint, fixed) for hint, fixed in offers if _better(errors(fixed), found, findings)), None)
+        good = next((one for one in offers if one.fixed and _better(errors(one.fixed), found, findings)), None)
         if good is not None:
-            made.append(replace(found, hint=good[0], fixed=good[1]))
+            made.append(replace(found, hint=good.hint, fixed=good.fixed, sure=good.sure))
         elif offers:
-            made.append(replace(found, hint="", fixed=None))
+            made.append(replace(found, hint="" if found.fixed is not None else found.hint, fixed=None, sure=False))
         else:
             made.append(found)
     return made
@@ -68,17 +68,19 @@ def _several_words(text: str, found: Finding, scope: Scope) -> Iterator[Repair]:
         name = known.get(" ".join(one.split()).casefold())
         if name is not None:
             new = quote_identifier(name)
-            yield (
+            yield Repair(
                 f"A name of several words goes in double quotes: {new}.",
                 text[:start] + new + text[start + len(one) :],
+                sure=True,
             )
     for one in stretches if _COMPARED.search(text[:start]) else ():
         new = quote_literal(one)
-        yield f"If text is meant, it goes in single quotes: {new}.", text[:start] + new + text[start + len(one) :]
+        meant = f"If text is meant, it goes in single quotes: {new}."
+        yield Repair(meant, text[:start] + new + text[start + len(one) :], sure=True)
 
 
 def _from_missing(text: str, found: Finding) -> Iterator[Repair]:
     """A comma where FROM is due."""
     start, end = found.place.start, found.place.end
     if found.code == "word-missing" and "needs FROM" in found.message and text[start:end] == ",":
-        yield "Write FROM instead of the comma.", f"{text[:start]} FROM{text[end:]}"
+        yield Repair("Write FROM instead of the comma.", f"{text[:start]} FROM{text[end:]}", sure=True)

@@ -129,7 +129,10 @@ class _Parser:
     def note(self, code: str, message: str, start: int, end: int, hint: str = "", fixed: str | None = None) -> None:
         if any(found.place.start == start for found in self.findings):
             return  # one error a place: the first is the cause
-        self.findings.append(Finding(code, message, Place("", self.text, start, end), hint, fixed=fixed))
+        if self.token.kind == "end" and any(found.code == "open-quote" for found in self.findings):
+            return  # the quote took the rest
+        place = Place("", self.text, start, end)
+        self.findings.append(Finding(code, message, place, hint, fixed=fixed, sure=fixed is not None))
 
     def expect_word(self, *words: str, after: str) -> bool:
         if self.accept_word(*words):
@@ -500,11 +503,27 @@ class _Parser:
         if self.is_word("PARTITION") and self.peek().word == "BY":
             self.take(), self.take()
             partition = self.listed()
-        if self.is_word("ORDER") and self.peek().word == "BY":
-            order = self.order_by("OVER (")
+        elif not self.is_symbol(")") and not (self.is_word("ORDER", "ROWS", "RANGE") and self.peek().kind != "symbol"):
+            self.window_part("PARTITION BY")
+        if self.is_word("ORDER"):
+            if self.peek().word == "BY":
+                order = self.order_by("OVER (")
+            else:
+                self.window_part("ORDER BY")
         if self.is_word("ROWS", "RANGE") and self.peek().word in ("BETWEEN", "UNBOUNDED", "CURRENT"):
             frame = self.frame()
         return nodes.Over(start, self.close(opened), tuple(partition), order, frame)
+
+    def window_part(self, words: str) -> None:
+        """Note that a window names something without the words that say what for, and go on behind it."""
+        token = self.token
+        first = words.partition(" ")[0]
+        given = token.end if token.word == first else token.start
+        fixed = f"{self.text[: token.start]}{words} {self.text[given:].lstrip()}"
+        self.note("word-missing", f"OVER needs {words} here.", token.start, token.end, f"Write {words}.", fixed)
+        self.take()
+        if token.word == first and not self.is_symbol(")"):
+            self.listed()
 
     def frame(self) -> nodes.Frame:
         unit = self.take()
@@ -623,11 +642,20 @@ class _Parser:
         opened = self.take()
         args = [] if self.is_symbol(")") else self.listed()
         end = self.close(opened)
-        if len(args) not in (2, 3):
-            self.problem("argument-count", "IF takes a condition, a value and a value for the rest.", at=name)
+        if len(args) != 3:
+            message = "IF takes a condition, a value and a value for the rest."
+            fixed = f"{self.text[: args[1].end]}, NULL{self.text[args[1].end :]}" if len(args) == 2 else None
+            self.note(
+                "argument-count",
+                message,
+                name.start,
+                name.end,
+                "Write IF(condition, value, NULL)." if fixed else "",
+                fixed,
+            )
             return nodes.ErrorNode(name.start, end)
         branch = nodes.When(args[0].start, args[1].end, args[0], args[1])
-        return nodes.Case(name.start, end, None, (branch,), args[2] if len(args) == 3 else None)
+        return nodes.Case(name.start, end, None, (branch,), args[2])
 
 
 _CONSTANTS: dict[str, tuple[str, Any]] = {

@@ -19,6 +19,7 @@ from oak_ledger.functions import (
     windows,
 )
 from oak_ledger.functions.registry import LIBRARY, Function
+from oak_ledger.functions.search import find_functions, is_named
 
 __all__ = [
     "LIBRARY",
@@ -36,28 +37,3 @@ __all__ = [
     "text",
     "windows",
 ]
-
-
-def find_functions(word: str = "") -> list[Function]:
-    """The entries, functions and constructs (CASE, CAST, operators), whose name or description has the word in it, by topic and name; all without a word.
-
-    Entries whose name matches come first.
-    """
-    wanted = word.casefold()
-
-    def rank(entry: Function) -> tuple[bool, bool, bool, str, str]:
-        name = entry.name.casefold()
-        return not is_named(entry, word), wanted not in name, not name.startswith(wanted), entry.topic, entry.name
-
-    found = [
-        entry
-        for entry in (*LIBRARY.entries.values(), *LIBRARY.constructs.values())
-        if any(wanted in text.casefold() for text in (entry.name, entry.sentence, entry.topic, entry.usage))
-    ]
-    return sorted(found, key=rank)
-
-
-def is_named(entry: Function, word: str) -> bool:
-    """Whether a word is an entry's name, or one of its signs."""
-    wanted = word.casefold()
-    return bool(wanted) and wanted in (entry.name.casefold(), *entry.name.casefold().split())

@@ -63,8 +63,7 @@ def _extract_type(types: Sequence[Type], constants: Sequence[Any]) -> Type:
 def extract(run: CallContext, part: Any, d: Any) -> Any:
     """A part, as a whole number; seconds with their fraction."""
     moments, name = run.array(d), run.constants[0]
-    if pa.types.is_date(moments.type) and name in ("HOUR", "MINUTE", "SECOND"):
-        moments = pc.cast(moments, pa.timestamp("us"))
+    _has_time(moments, name)
     if name == "SECOND":
         micros = pc.add(pc.multiply(pc.millisecond(moments), 1000), pc.microsecond(moments))
         whole = pc.add(pc.multiply(pc.second(moments), 1_000_000), micros)
@@ -72,6 +71,12 @@ def extract(run: CallContext, part: Any, d: Any) -> Any:
     if name in _SLOW_PARTS:
         return _of_days(moments, lambda days: numpy_view(pc.cast(_PARTS[name](_dates(days)), pa.int64())))
     return pc.cast(_PARTS[name](moments), pa.int64())
+
+
+def _has_time(moments: Any, unit: str | None) -> None:
+    """Raise ComputeError where a date is asked for what only a timestamp has."""
+    if pa.types.is_date(moments.type) and unit is not None and unit.upper() in ("HOUR", "MINUTE", "SECOND"):
+        raise ComputeError(f"a date has no {unit.upper()}; only a timestamp has")
 
 
 def _of_days(moments: Any, compute: Callable[[Any], Any]) -> Any:
@@ -110,7 +115,8 @@ def date_trunc(run: CallContext, unit: Any, d: Any) -> Any:
     if name not in _TRUNCATED:
         raise ComputeError(f"'{name}' is not a unit; units are {', '.join(_TRUNCATED)}")
     array = run.array(d)
-    if pa.types.is_date(array.type) and name in ("day", "hour", "minute", "second"):
+    _has_time(array, name)
+    if pa.types.is_date(array.type) and name == "day":
         return array
     if name not in ("year", "quarter", "month", "week"):
         return pc.floor_temporal(array, unit=name)

@@ -31,6 +31,8 @@ def _quantum(digits: int) -> Decimal:
 
 
 def _round_exactly(value: Decimal, digits: int, mode: str) -> Decimal:
+    if value.adjusted() < -digits - 1:  # less than half of what is rounded to, however large that is
+        return Decimal(0)
     with localcontext() as context:
         context.prec = 1000
         return value.quantize(_quantum(digits), rounding=mode)

@@ -47,7 +47,7 @@ class Dialect:
 _COMMON: Mapping[str, str] = {
     # arithmetic
     "+": "{0} + {1}", "-": "{0} - {1}", "-1": "- {0}", "*": "{0} * {1}", "/": "CAST({0} AS DOUBLE PRECISION) / {1}",
-    "%:integer": "{0} % {1}", "%:decimal": "{0} % {1}", "+:date": "{0} + CAST({1} AS INT)", "-:date": "{0} - CAST({1} AS INT)",
+    "+1": "{0}", "+:integer,date": "{1} + CAST({0} AS INT)", "%:integer": "{0} % {1}", "%:decimal": "{0} % {1}", "+:date": "{0} + CAST({1} AS INT)", "-:date": "{0} - CAST({1} AS INT)",
     "-:date,date": "CAST({0} - {1} AS BIGINT)",
     "ABS": "ABS({0})", "SIGN:integer": "CAST(SIGN({0}) AS BIGINT)", "CEILING:decimal": "CEIL({0})", "CEILING:number": "CEIL({0})",
     "CEILING:integer": "{0}", "FLOOR:decimal": "FLOOR({0})", "FLOOR:number": "FLOOR({0})", "FLOOR:integer": "{0}",
@@ -63,7 +63,7 @@ _COMMON: Mapping[str, str] = {
     # texts
     "||": "{0} || {1}", "CONCAT": "CONCAT({all})", "CHAR_LENGTH": "CAST(LENGTH({0}) AS BIGINT)", "POSITION": "CAST(POSITION({0} IN {1}) AS BIGINT)",
     "REPLACE": "REPLACE({0}, {1}, {2})", "REVERSE": "REVERSE({0})", "REPEAT": "REPEAT({0}, CAST({1} AS INT))", "LEFT": "LEFT({0}, CAST({1} AS INT))",
-    "RIGHT": "RIGHT({0}, CAST({1} AS INT))", "LPAD": "LPAD({0}, CAST({1} AS INT), {2})", "LPAD,2": "LPAD({0}, CAST({1} AS INT))",
+    "RIGHT": "RIGHT({0}, CASE WHEN {1} < -2147483647 THEN -2147483647 ELSE CAST({1} AS INT) END)", "LPAD": "LPAD({0}, CAST({1} AS INT), {2})", "LPAD,2": "LPAD({0}, CAST({1} AS INT))",
     "RPAD": "RPAD({0}, CAST({1} AS INT), {2})", "RPAD,2": "RPAD({0}, CAST({1} AS INT))", "STARTS_WITH": "STARTS_WITH({0}, {1})",
     "CONTAINS": "POSITION({1} IN {0}) > 0", "ENDS_WITH": "RIGHT({0}, CAST(LENGTH({1}) AS INT)) = {1}",
     "SUBSTRING": "SUBSTRING({0} FROM CAST({1} AS INT) FOR CAST({2} AS INT))", "SUBSTRING,2": "SUBSTRING({0} FROM CAST({1} AS INT))",
@@ -80,7 +80,7 @@ _COMMON: Mapping[str, str] = {
     "CAST decimal integer": "CAST({0} AS BIGINT)", "CAST boolean text": "CAST({0} AS TEXT)", "CAST date text": "CAST({0} AS TEXT)",
     "CAST date timestamp": "CAST({0} AS TIMESTAMP)", "CAST timestamp date": "CAST({0} AS DATE)",
     # aggregates and windows
-    "COUNT": "COUNT({0})", "COUNT,0": "COUNT(*)", "SUM": "SUM({0})", "MIN": "MIN({0})", "MAX": "MAX({0})", "MIN:text": f"MIN({{0}} {_BYTES})", "MAX:text": f"MAX({{0}} {_BYTES})",
+    "COUNT": "COUNT({0})", "COUNT,0": "COUNT(*)", "SUM": "SUM({0})", "MIN": "MIN({0})", "MAX": "MAX({0})", "MIN:boolean": "BOOL_AND({0})", "MAX:boolean": "BOOL_OR({0})", "MIN:text": f"MIN({{0}} {_BYTES})", "MAX:text": f"MAX({{0}} {_BYTES})",
     "AVG": "CAST(AVG({0}) AS DOUBLE PRECISION)", "BOOL_AND": "BOOL_AND({0})", "BOOL_OR": "BOOL_OR({0})",
     "STDDEV_SAMP": "CAST(STDDEV_SAMP({0}) AS DOUBLE PRECISION)", "STDDEV_POP": "CAST(STDDEV_POP({0}) AS DOUBLE PRECISION)",
     "VAR_SAMP": "CAST(VAR_SAMP({0}) AS DOUBLE PRECISION)", "VAR_POP": "CAST(VAR_POP({0}) AS DOUBLE PRECISION)",
@@ -92,8 +92,10 @@ _COMMON: Mapping[str, str] = {
 _DUCKDB: Mapping[
     str, str
 ] = {  # it counts a negative beginning from the end of a text, and divides whole numbers as numbers
-    "SUBSTRING": "SUBSTRING({0}, GREATEST({1}, 1), GREATEST({1} + {2} - GREATEST({1}, 1), 0))",
-    "SUBSTRING,2": "SUBSTRING({0}, GREATEST({1}, 1))",
+    "SUBSTRING": "CASE WHEN {2} >= 0 AND {1} IS NOT NULL THEN SUBSTRING({0}, GREATEST({1}, 1), GREATEST({1} + {2} - GREATEST({1}, 1), 0)) END",
+    "SUBSTRING,2": "CASE WHEN {1} IS NOT NULL THEN SUBSTRING({0}, GREATEST({1}, 1)) END",
+    **{f"{sign}:number": f"CASE WHEN ISFINITE({{0}} {sign} {{1}}) THEN {{0}} {sign} {{1}} END" for sign in "+-*"},
+    "/": "CASE WHEN ISFINITE(CAST({0} AS DOUBLE PRECISION) / {1}) THEN CAST({0} AS DOUBLE PRECISION) / {1} END",
     "DIV:integer": "DIVIDE({0}, {1})",
 }
 
@@ -129,19 +131,29 @@ def _divided(text: str) -> str:
     return f"CASE WHEN {{1}} = 0 OR TYPEOF({text}) = 'real' THEN {_STOP} ELSE {text} END"
 
 
+_MOST = 2**31 - 1
+_LENGTH = f"CASE WHEN {{1}} > {_MOST} THEN {_MOST} ELSE {{1}} END"
+_AFTER = "LENGTH({0}) + 1"
+_START = f"CASE WHEN {{1}} < 1 THEN 1 WHEN {{1}} > LENGTH({{0}}) THEN {_AFTER} ELSE {{1}} END"
+_END = (
+    f"CASE WHEN {{2}} < 0 THEN {_STOP} WHEN {{2}} IS NULL THEN NULL WHEN {{1}} > LENGTH({{0}}) OR {{1}} + {{2}} > LENGTH({{0}}) THEN {_AFTER}"
+    " WHEN {1} + {2} < 1 THEN 1 ELSE {1} + {2} END"
+)
+"""Where a part of a text begins, and where it ends; SQLite counts negative places from the end."""
+
 # SQLite is asked about whole numbers and texts, and nothing else.
 _SQLITE: Mapping[str, str] = {
     "+": _whole("{0} + {1}"), "-": _whole("{0} - {1}"), "-1": _whole("- {0}"), "*": _whole("{0} * {1}"), "ABS": "ABS({0})",
     "SIGN:integer": "CASE WHEN {0} > 0 THEN 1 WHEN {0} < 0 THEN -1 ELSE {0} END", "CEILING:integer": "{0}", "FLOOR:integer": "{0}",
     "%": _divided("{0} % {1}"), "MOD": _divided("{0} % {1}"), "DIV": _divided("{0} / {1}"),
     **{one: _COMMON[one] for one in ("=", "<>", "<", "<=", ">", ">=", "AND", "OR", "NOT", "IS NULL", "IS TRUE", "IS FALSE", "IS DISTINCT FROM",
-       "IS NOT DISTINCT FROM", "IN", "COALESCE", "NULLIF", "||", "REPLACE", "COUNT", "COUNT,0", "SUM", "MIN", "MAX", "ROW_NUMBER", "RANK", "DENSE_RANK",
+       "IS NOT DISTINCT FROM", "IN", "NULLIF", "||", "COUNT", "COUNT,0", "SUM", "MIN", "MAX", "ROW_NUMBER", "RANK", "DENSE_RANK",
        "NTILE", "LAG", "LAG,2", "LAG,3", "LEAD", "LEAD,2", "LEAD,3", "FIRST_VALUE", "LAST_VALUE", "BTRIM,2", "LTRIM,2", "RTRIM,2", "BTRIM", "LTRIM", "RTRIM")},
-    "CHAR_LENGTH": "LENGTH({0})", "POSITION": "INSTR({1}, {0})", "STARTS_WITH": "SUBSTR({0}, 1, LENGTH({1})) = {1}", "CONTAINS": "INSTR({0}, {1}) > 0",
+    "COALESCE": "COALESCE({all}, NULL)", "CHAR_LENGTH": "LENGTH({0})", "POSITION": "INSTR({1}, {0})", "STARTS_WITH": "SUBSTR({0}, 1, LENGTH({1})) = {1}", "CONTAINS": "INSTR({0}, {1}) > 0",
     "ENDS_WITH": "LENGTH({1}) <= LENGTH({0}) AND SUBSTR({0}, LENGTH({0}) - LENGTH({1}) + 1) = {1}",
-    "LEFT": "SUBSTR({0}, 1, CASE WHEN {1} >= 0 THEN {1} WHEN -{1} >= LENGTH({0}) THEN 0 ELSE LENGTH({0}) + {1} END)",
-    "SUBSTRING": "SUBSTR({0}, CASE WHEN {1} < 1 THEN 1 ELSE {1} END, CASE WHEN {1} >= 1 THEN {2} WHEN {1} + {2} < 1 THEN 0 ELSE {1} + {2} - 1 END)",
-    "SUBSTRING,2": "SUBSTR({0}, CASE WHEN {1} < 1 THEN 1 ELSE {1} END)",
+    "REPLACE": "CASE WHEN {2} IS NOT NULL THEN REPLACE({0}, {1}, {2}) END",
+    "LEFT": f"SUBSTR({{0}}, 1, CASE WHEN {{1}} >= 0 THEN {_LENGTH} WHEN {{1}} <= -LENGTH({{0}}) THEN 0 ELSE LENGTH({{0}}) + {{1}} END)",
+    "SUBSTRING": f"SUBSTR({{0}}, {_START}, {_END} - {_START})", "SUBSTRING,2": f"SUBSTR({{0}}, {_START})",
     "CAST integer text": "CAST({0} AS TEXT)", "CAST boolean text": "CASE WHEN {0} THEN 'true' WHEN NOT {0} THEN 'false' END",
     "BOOL_AND": "MIN({0})", "BOOL_OR": "MAX({0})",
 }  # fmt: skip
@@ -186,10 +198,34 @@ _SQLITE_REFUSED: Mapping[str, str] = {
     **dict.fromkeys(("EXTRACT", "DATE_TRUNC", "INTERVAL", "MAKE_DATE"), "it has no dates"),
     "REGEXP": "it has no regular expressions",
 }
-_TO_CHAR = {name: name for name in ("YYYY", "YY", "MM", "DD", "DDD", "HH24", "HH12", "MI", "SS", *(f"FF{size}" for size in range(1, 7)))}
-_DATE_FORMAT = {"YYYY": "yyyy", "YY": "yy", "MM": "MM", "DD": "dd", "DDD": "DDD", "HH24": "HH", "HH12": "hh", "MI": "mm", "SS": "ss"}
+_TO_CHAR = {
+    name: name
+    for name in ("YYYY", "YY", "MM", "DD", "DDD", "HH24", "HH12", "MI", "SS", *(f"FF{size}" for size in range(1, 7)))
+}
+_DATE_FORMAT = {
+    "YYYY": "yyyy",
+    "YY": "yy",
+    "MM": "MM",
+    "DD": "dd",
+    "DDD": "DDD",
+    "HH24": "HH",
+    "HH12": "hh",
+    "MI": "mm",
+    "SS": "ss",
+}
 POSTGRESQL = Dialect("postgresql", "PostgreSQL", "postgres", _COMMON, _REFUSED, dates=("TO_CHAR", _TO_CHAR, '"'))
-DUCKDB = Dialect("duckdb", "duckdb", "duckdb", {**_COMMON, **_DUCKDB}, _REFUSED)
+DUCKDB = Dialect(
+    "duckdb",
+    "duckdb",
+    "duckdb",
+    {**_COMMON, **_DUCKDB},
+    {
+        **_REFUSED,
+        **dict.fromkeys(("ROUND:decimal", "TRUNC:decimal"), "the decimals must be the same in all rows"),
+        "SPLIT_PART": "an empty separator means another thing",
+        "MAKE_DATE": "it knows years before 1",
+    },
+)
 SPARK = Dialect(
     "spark", "Spark", "spark", {**_COMMON, **_SPARK},
     {name: why for name, why in _REFUSED.items() if name not in ("CAST text", "PLAIN_NUMBER")} | {"PERCENTILE_DISC": "it has it of numbers only"},

@@ -149,8 +149,11 @@ def _steps(
         (known if name in first or reads else later).append((name, name, tree))
     later += _windows(asked)
     there = {name for name, *_ in (*known, *later)}
-    later += [(key, key if key in query.fields else f"{one.name} of the question", one.checked)
-        for one in query.by if not isinstance(one.checked, c.FieldRef) and (key := _key_of(query, one)) not in there]
+    later += [
+        (key, key if key in query.fields else f"{one.name} of the question", one.checked)
+        for one in query.by
+        if not isinstance(one.checked, c.FieldRef) and (key := _key_of(query, one)) not in there
+    ]
     taken = "".join(query.fields)
     word = next(word for word in ("window", "window of rows", "\u200bwindow") if word not in taken)
     later = [(key, name or f"{word} {at}", tree) for at, (key, name, tree) in enumerate(later)]
@@ -192,7 +195,11 @@ def _layers(items: Layered) -> list[Layered]:
     depth: dict[Any, int] = {}
     layers: list[Layered] = []
     for key, name, tree in items:
-        pieces = {piece.name if isinstance(piece, c.FieldRef) else piece for top in c.children(tree) or [tree] for piece in c.walk(top)}
+        pieces = {
+            piece.name if isinstance(piece, c.FieldRef) else piece
+            for top in c.children(tree) or [tree]
+            for piece in c.walk(top)
+        }
         at = depth[key] = max((depth[one] + 1 for one in pieces if one in depth), default=0)
         while len(layers) <= at:
             layers.append([])
@@ -206,7 +213,11 @@ def _key_of(query: Query, one: Expression) -> Any:
 
 
 def _column_of(translator: Translator, query: Query, one: Expression) -> exp.Expression:
-    return translator.expression(one.checked) if isinstance(one.checked, c.FieldRef) else translator.columns[_key_of(query, one)].copy()
+    return (
+        translator.expression(one.checked)
+        if isinstance(one.checked, c.FieldRef)
+        else translator.columns[_key_of(query, one)].copy()
+    )
 
 
 def _column(name: str) -> exp.Expression:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 from decimal import Decimal
 from functools import lru_cache
 from typing import Any
@@ -11,14 +12,15 @@ from typing import Any
 import sqlglot
 from sqlglot import exp
 
+from oak_ledger.engine.aggregate.compute import filtered
 from oak_ledger.errors import OakError
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.ranges import key as meaning
-
+from oak_ledger.functions import casts
+from oak_ledger.functions.templates import template
 from oak_ledger.places.dialects import POSTGRESQL, Dialect
 from oak_ledger.places.texts import cast_template, plain_number
-from oak_ledger.functions.templates import template
-from oak_ledger.types import Grain, Type
+from oak_ledger.types import INTEGER, TEXT, Grain, Type
 
 DIALECT = "postgres"
 
@@ -167,6 +169,8 @@ class Translator:
             digits = f"DECIMAL({node.extra.precision}, {node.type.scale})"  # more of them are a fault
             kind = exp.DataType.build(digits, dialect=DIALECT) if node.type.kind == "decimal" else sql_type(node.type)
             return cast(made.this, kind) if isinstance(made, exp.Cast) else made
+        if name == "CONCAT":
+            return self._filled(self._template(name, node.args), name, tuple(map(_as_text, node.args)))
         same = node.type if name in ("GREATEST", "LEAST", "COALESCE") and node.type.kind == "decimal" else None
         made = self._filled(self._template(name, node.args), name, node.args, same)
         # a product has more decimals than the language keeps
@@ -178,7 +182,9 @@ class Translator:
         pieces = template(node.extra.template).pieces
         stray = next((one for one in pieces if one.name not in elements if one.name or quote in one.written), None)
         if stray is not None or node.args[0].type.kind == "text":
-            raise self._refusal("CAST with a template", f"{stray.written if stray else 'a text'} is read in another way")
+            raise self._refusal(
+                "CAST with a template", f"{stray.written if stray else 'a text'} is read in another way"
+            )
         text = "".join(elements[one.name] if one.name else f"{quote}{one.written}{quote}" for one in pieces)
         return exp.Anonymous(this=write, expressions=[self._inner(node.args[0]), exp.Literal.string(text)])
 
@@ -190,8 +196,8 @@ class Translator:
         kinds = [one.type.kind for one in args]
         first, count = kinds[0] if kinds else "", len(kinds)
         keys = (
-            f"{name}:{','.join(kinds)}",
             f"{name}:{first},{count}",
+            f"{name}:{','.join(kinds)}",
             f"{name}:{first}",
             f"{name}{count}",
             f"{name},{count}",
@@ -215,6 +221,8 @@ class Translator:
         ]
         if self.guarded and name in ("/", "%", "DIV", "MOD"):
             inner[1] = exp.func("NULLIF", inner[1], exp.Literal.number(0), dialect=DIALECT)
+        if f"{{{len(inner)}}}" in template:
+            raise self._refusal(name, f"it is another thing with {len(inner)} arguments")
         names: dict[str, exp.Expression] = {f"__{at}": one for at, one in enumerate(inner)}
         text = template.replace("{all}", ", ".join(names)).replace("{rest}", ", ".join([*names][1:]))
         for at in range(len(inner)):
@@ -247,7 +255,7 @@ class Translator:
     def _plain_aggregate(self, node: c.Aggregate | c.Window) -> exp.Expression:
         name = node.function.name
         made = self._filled(self._template(name, node.args), name, node.args)
-        if isinstance(node, c.Aggregate) and node.distinct:
+        if isinstance(node, c.Aggregate) and node.distinct and name not in ("MIN", "MAX", "BOOL_AND", "BOOL_OR"):
             function = made.this if isinstance(made, exp.Cast) else made
             function.set("this", exp.Distinct(expressions=[function.this]))
         return made
@@ -298,13 +306,12 @@ class Translator:
         return literal(None, node.type) if self.overall and node.grain == Grain.ROW else self._inner(node)
 
     def _window(self, node: c.Window) -> exp.Expression:
+        if node.where is not None:  # as values that are null elsewhere: not every place has filters in windows
+            given = node.args or (c.Constant(node.start, node.end, INTEGER, Grain.CONSTANT, 1),)
+            node = replace(node, args=tuple(filtered(one, node.where) for one in given), where=None)
         function = self._plain_aggregate(node)
         kept_type = function.to if isinstance(function, exp.Cast) else None
         inner: exp.Expression = function.this if isinstance(function, exp.Cast) else function
-        if node.where is not None:
-            if self.dialect.plain_windows:
-                raise self._refusal("A filter in a window", "there is none")
-            inner = exp.Filter(this=inner, expression=exp.Where(this=self._inner(node.where)))
         order = exp.Order(expressions=[self._ordered(one) for one in node.order]) if node.order else None
         bounds = (node.frame.low, node.frame.high) if node.frame is not None else ()
         units = {one[1].upper() in ("YEAR", "MONTH") for one in bounds if one is not None and one[0] and one[1]}
@@ -321,6 +328,14 @@ class Translator:
             return cast(made, kept_type)
         exact = node.type.kind in ("integer", "decimal")
         return cast(made, sql_type(node.type)) if exact else made
+
+
+def _as_text(node: c.TypedNode) -> c.TypedNode:
+    """A value as text, by the cast that is said or refused as any other."""
+    function = casts.cast(node.type, TEXT)
+    if node.type.kind in ("text", "null") or function is None:
+        return node
+    return c.Call(node.start, node.end, TEXT, node.grain, function, (node,), casts.CastTo(TEXT))
 
 
 def _interval(amount: int, unit: str) -> exp.Expression:

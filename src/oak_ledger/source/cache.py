@@ -391,7 +391,7 @@ def _write(source: Source, data: Path, raw: set[str]) -> int:
             nonlocal rows, writer
             path.chmod(0o600)
             for table in tables:
-                wrong = {own for owner, _ in faults.kept for own in owners.get(owner, {owner})}
+                wrong = {own for owner, *_ in faults.kept for own in owners.get(owner, {owner})}
                 if wrong:
                     raise _FaultyError(wrong)
                 if writer is None:

@@ -53,10 +53,13 @@ class Questions(EditableDefinition):
         return check(formula, self.compiled.scope(names, reader=self.reader), where=where)
 
     def repaired(self, formula: str) -> str:
-        """The formula with the repairs that its errors offer, one after the other; as it is where none is offered."""
+        """The formula with the repairs that mean what was written, one after the other; as it is where there is none.
+
+        Others are in the findings of `check_formula`, as questions.
+        """
         for _ in range(REPAIRS):
             findings = self.check_formula(formula).findings
-            fixed = next((one.fixed for one in findings if one.fixed is not None), None)
+            fixed = next((one.fixed for one in findings if one.fixed is not None and one.sure), None)
             if fixed is None or fixed == formula:
                 break
             formula = fixed

@@ -60,6 +60,12 @@ def try_formula(
     return Trial(formula, kind, grain, rows, rows - values, counted.faults, (*doubtful, *counted.findings), sample)
 
 
+def questionable(source: Source, formula: str) -> list[Trial]:
+    """What a formula that is wrong would give with each repair that is offered and may mean something else, where that is a formula without errors."""
+    fixed = dict.fromkeys(one.fixed for one in source.check_formula(formula).findings if one.fixed and not one.sure)
+    return [try_formula(source, one) for one in fixed if one and source.check_formula(one).checked is not None]
+
+
 def _inputs(source: Source, checked: c.TypedNode) -> list[str]:
     """The fields that a formula reads, one step down where it is only another calculated field."""
     names = [name for name in c.fields_used(checked) if source.state(name).grain != Grain.CONSTANT]

@@ -29,7 +29,7 @@ def filtered_args(node: c.Aggregate | c.Window) -> list[c.TypedNode]:
 
 def filtered(piece: c.TypedNode, where: c.TypedNode | None) -> c.TypedNode:
     """A piece as a choice that computes it only where a condition holds, unless it is at hand in every row."""
-    if where is None or isinstance(piece, (c.Constant, c.ColumnRef)):
+    if where is None or isinstance(piece, c.ColumnRef):
         return piece
     nothing = c.Constant(piece.start, piece.end, piece.type, Grain.CONSTANT, None)
     branch = c.Branch(piece.start, piece.end, piece.type, piece.grain, where, piece)
