@@ -441,6 +441,29 @@ def table(rng: random.Random, rows: int, *, plain: bool = False) -> pa.Table:
     return pa.table(columns)
 
 
+def careless(rng: random.Random) -> dict[str, Any]:
+    """A question as somebody in a hurry might put it: formulas of any kind in any place, pieces swapped, letters lost; most are refused."""
+    drawing = Drawing(rng, earlier=True)
+    drawing.keys.append(("k", "k", "k", "t"))
+
+    def formula() -> str:
+        piece = drawing.group(rng.choice("idfbty"), 2) if rng.random() < 0.4 else drawing.row(rng.choice("idfbtyw"), 2)
+        text = piece.ours
+        for name, (ours, _) in drawing.fields.items():
+            text = text.replace(name, f"({ours})") if rng.random() < 0.9 else text
+        for _ in range(rng.choice((0, 0, 0, 1, 2))):
+            at = rng.randrange(len(text) + 1)
+            lost = text[:at] + text[at + rng.randrange(3) :]
+            swapped = text.replace(rng.choice("idfbtukyw"), rng.choice(("i", "t", "y", "'x'", "0", "NULL", "-9223372036854775808", "SUM(i)", "at", "k")), 1)
+            text = rng.choice((lost, swapped, text + rng.choice((" + 1", " || k", " AND b", " OVER ()", " FILTER (WHERE b)", " IS NULL", ")", "'", ", 2"))))
+        return text
+
+    by = [rng.choice((rng.choice("itkbyw"), formula(), ("g", formula()))) for _ in range(rng.choice((0, 1, 1, 2)))]
+    show = [rng.choice((rng.choice("idftkb"), formula(), (f"x{at}", formula()))) for at in range(rng.choice((1, 1, 2)))]
+    sort = [rng.choice(("x0", "-x0", "g", "k", "zebra"))] if rng.random() < 0.3 else []
+    return {"by": by, "show": show, "where": formula() if rng.random() < 0.5 else None, "sort": sort, "limit": rng.choice((None, 1, 5)), "totals": rng.random() < 0.4}
+
+
 def insertions(rows: pa.Table) -> Iterator[Sequence[Any]]:
     """The rows of a table, one after the other."""
     yield from zip(*(column.to_pylist() for column in rows.columns), strict=True)

@@ -138,8 +138,7 @@ class RulesAndKeys(FolderCase):
         source.save()
         self.write("d.csv", "X,Y\na,1.55\nb,2.5\n")
         self.assertEqual(
-            [(one.code, one.numbers["rounded"]) for one in oak.open_source("d.oak.toml").check()],
-            [("values-rounded", 1)],
+            [(one.code, one.numbers["rows"]) for one in oak.open_source("d.oak.toml").check()], [("values-lost", 1)]
         )
 
 

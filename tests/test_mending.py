@@ -105,7 +105,9 @@ class Mending(FolderCase):
                 first = next(one for one in findings if one.code == code)
                 self.assertEqual(formula[first.place.start : first.place.end], at)
                 self.applied(formula)
-                self.assertEqual(self.source.repaired(formula), formula if wanted is None or formula in QUESTIONS else wanted)
+                self.assertEqual(
+                    self.source.repaired(formula), formula if wanted is None or formula in QUESTIONS else wanted
+                )
                 made = self.offered(formula)
                 self.assertEqual(made, formula if wanted is None else wanted)
                 if wanted is not None:

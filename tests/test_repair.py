@@ -256,7 +256,7 @@ class Drift(Delivered):
         times = ROWS // 3
         cases: list[tuple[str, dict[str, Any], str, str]] = [
             ("a unit", {"VOLUME": [f"{float(one) * 35.315:.2f}" for one in COLUMNS["VOLUME"]]}, "drift-unit", "35.3"),
-            ("a currency", {"COST": [f"{float(one) * 1.08:.4f}" for one in COLUMNS["COST"]]}, "drift-unit", "1.08 times"),
+            ("a currency", {"COST": [f"{float(one) * 1.08:.2f}" for one in COLUMNS["COST"]]}, "drift-unit", "1.08 times"),
             ("nulls", {"COST": [one if at % 3 else "" for at, one in enumerate(COLUMNS["COST"])]}, "drift-nulls", f"{(ROWS - 2 * times) / ROWS:.1%}"),
             ("one value", {"SPECIES": ["oak"] * ROWS}, "drift-constant", "one value"),
             ("recoded", {"SPECIES": [f"{one[:2]}1" for one in COLUMNS["SPECIES"]]}, "drift-values", "'oak' → 'oa1'"),

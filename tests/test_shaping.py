@@ -252,7 +252,11 @@ class Profiles(FolderCase):
                 source = oak.Source.from_table(pa.table({"X": array}), name="S").with_changed("X", clean=clean)
                 after = profile_of("X", source.rows().table.column(0))
                 self.assertNotIn(what, [one.what for one in after.suspicions])
-        for values, wanted in ((["oak", "ash"], ()), (["007", "12"], ()), (["007", "7", "12"], (("the same number with and without leading zeros", 1, ""),))):
+        for values, wanted in (
+            (["oak", "ash"], ()),
+            (["007", "12"], ()),
+            (["007", "7", "12"], (("the same number with and without leading zeros", 1, ""),)),
+        ):
             found = tuple((one.what, one.rows, one.clean) for one in profile_of("X", pa.array(values)).suspicions)
             self.assertEqual(found, wanted)
         self.assertIn("UPPER(VALUE)", profile_of("X", pa.array(["a "]), clean="UPPER(VALUE)").suspicions[0].clean)

@@ -112,7 +112,11 @@ class Spellings(FolderCase):
         kinds = ("Mill", "Day", "Cost", "Cost > 3")
         for name in _table():
             rng = random.Random(name)
-            tries = [[rng.choice(kinds) for _ in range(count)] for count in (0, 1, 1, 1, 2, 2, 2, 2, 2, 3, 3, 3, 3) for _ in range(4)]
+            tries = [
+                [rng.choice(kinds) for _ in range(count)]
+                for count in (0, 1, 1, 1, 2, 2, 2, 2, 2, 3, 3, 3, 3)
+                for _ in range(4)
+            ]
             tries += [["Day", "1"], ["month", "2", "Day"], ["day", "Day", "Day"], ["Mill", "'YYYY'"], ["Day", "'YYYY'"], ["year", "Day"], ["Day", "Day", "'d'"], ["2026", "3", "1"], ["Cost", "0.5"], ["Mill", "1", "2"], ["Mill", "2"]]  # fmt: skip
             found = [spelling(name, args) for args in tries]
             with self.subTest(name):
@@ -130,7 +134,9 @@ class Spellings(FolderCase):
             whole = rng.choice(("UPPER(Mill)", "COALESCE(Volume, Cost)", "ROUND(Volume * 1.5, 1)", "SUM(Volume) / COUNT(DISTINCT Mill)", "LEFT(Mill, 3) || Code", "MEDIAN(Cost)", "GREATEST(Cost, Volume)", "STDDEV_POP(Volume)"))  # fmt: skip
             word = rng.choice([one for one in ("Mill", "Volume", "Cost", "UPPER", "COALESCE", "ROUND", "MEDIAN", "GREATEST", "STDDEV_POP", "COUNT", "Code") if one in whole])  # fmt: skip
             at, letter = rng.randrange(len(word)), rng.choice("aeinorstl")
-            typo = rng.choice((word[:at] + word[at + 1 :], word[:at] + letter + word[at:], word[:at] + letter + word[at + 1 :]))
+            typo = rng.choice(
+                (word[:at] + word[at + 1 :], word[:at] + letter + word[at:], word[:at] + letter + word[at + 1 :])
+            )
             formula = whole.replace(word, typo, 1)
             if not source.check_formula(formula).findings:
                 continue

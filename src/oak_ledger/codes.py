@@ -239,7 +239,6 @@ holds-always | a condition holds for every value | correct it, or remove it
 holds-never | a condition never holds | correct it, or remove it
 letter-case | a text matches no value, but would in another letter case or without spaces | write the text that is offered
 values-lost | values cannot be read or computed, and count as null | clean them, or correct them at the origin
-values-rounded | values have more decimals than the type | retype with more decimals
 rule-broken | rows do not meet a rule | correct the rows, or the rule
 key-repeats | the key is not unique | correct the key or the rows
 constant-late | rows before the first value of a dated constant | add an earlier value
@@ -284,6 +283,7 @@ made-harmless | texts that a spreadsheet would run are written behind an apostro
 written-otherwise | values are written as texts, or without characters that the file cannot hold | a Parquet file keeps them
 filter-matches-all | the filter matches every row | check whether it is needed
 file-otherwise | a file is written otherwise than the definition says, and read so | nothing to do
+text-garbled | texts that are not UTF-8 were read as null | write the file again as UTF-8
 times-cut | times finer than a microsecond were cut | nothing to do
 numbers-as-text | cells of text that look like numbers | retype the field, if numbers are meant
 may-be-moment | numbers that may be dates or times | use the formula that is offered

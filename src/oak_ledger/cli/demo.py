@@ -43,6 +43,12 @@ def _served() -> None:
     from oak_ledger import Catalogue, connect
     from oak_ledger.present.terminal import say
 
+    try:
+        import fastapi  # noqa: F401
+        import uvicorn  # noqa: F401
+    except ImportError:
+        say("left out: what the service needs is not installed; pip install 'oak-ledger[service]'")
+        return
     command = [str(Path(sys.executable).with_name("oak")), "serve", "--port", "0"]
     with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as service:  # noqa: S603  our own
         try:

@@ -109,6 +109,7 @@ def edits_command(source: str, as_json: bool) -> int:
 def compare_command(source: str, back: int, limit: int, as_json: bool) -> int:
     """Show SOURCE before and after its last edit: fields side by side with what changed marked, then the first rows."""
     from oak_ledger import compare, previous
+    from oak_ledger.present.look import LOOK
     from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, grid, plural, shortened
 
     opened = open_working(source)
@@ -125,11 +126,11 @@ def compare_command(source: str, back: int, limit: int, as_json: bool) -> int:
     out = console()
     table = grid("before", "type", "after", "type", "changed")
     changed = [one for one in found.fields if one.changes or None in (one.before, one.after)]
-    fields, more = shortened(found.fields, "field")
-    if more:  # of many, those that changed
-        fields, more = shortened(changed, "changed field")
+    fields, more = (found.fields, []) if LOOK.everything else shortened(changed, "changed field")
+    if not LOOK.everything:
+        same = len(found.fields) - len(changed)
         more += [
-            Text(f"{plural(len(found.fields) - len(changed), 'field')} did not change (--all shows them)", style=QUIET)
+            Text(f"{plural(same, 'field')} did not change (--all shows {'it' if same == 1 else 'them'})", style=QUIET)
         ]
     for one in fields:
         style = RUST if one.after is None else LEAF if one.before is None else ""

@@ -12,9 +12,9 @@ from typing import Any
 # that it may be null, `*` that it is a list. Every key is always there, except those with a + before them.
 _SHAPES = """
 Failure | errors Finding* | what any command prints instead when it cannot do its work
-Finding | code text, severity text, message text, hint text, where text, text text?, line integer?, column integer?, length integer?, fixed text?, sure boolean, numbers object | a finding or an error: `text`, `line`, `column` and `length` say where in a formula, `fixed` is the repaired formula, `sure` says whether it means what was written
+Finding | code text, severity text, message text, hint text, where text, text text?, line integer?, column integer?, length integer?, fixed text?, sure flag, numbers object | a finding or an error: `text`, `line`, `column` and `length` say where in a formula, `fixed` is the repaired formula, `sure` says whether it means what was written
 Sample | row integer, inputs row | a row whose value could not be computed, with what went into it
-Fault | field text, what text, rows integer, samples Sample* | values that could not be computed: of which field, why, in how many rows
+Fault | field text, what text, rows integer, of text, samples Sample* | values that could not be computed: of which field, why, in how many of what: rows or groups
 Step | kind text, what text, rows integer, bytes integer, seconds number, note text | a step of a computation
 Answer | rows row*, totals row?, faults Fault*, findings Finding*, steps Step*, version text, place text | rows as objects by field name; `totals` and `steps` where they were asked for; `version` says which published version it is (empty for a working copy), `place` where it was computed: here, origin (its database) or spark (a cluster)
 Proposal | field text, column text, type text, role text?, role_why text, why text, rows integer, nulls integer, distinct integer?, misfits integer, samples text* | a field as intake proposes it, with the evidence

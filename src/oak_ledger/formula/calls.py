@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import re
-from abc import abstractmethod
 from collections.abc import Sequence
 from dataclasses import replace
 from itertools import permutations
@@ -11,21 +9,11 @@ from itertools import permutations
 from oak_ledger.columnar.arrays import Mask
 from oak_ledger.formula import checked as c
 from oak_ledger.formula import nodes as n
-from oak_ledger.formula.builder import (
-    Piece,
-    Repair,
-    TypedTreeBuilder,
-    a_type,
-    constants,
-    mistyped,
-    nearest,
-    nearest_hint,
-    run_constant,
-)
+from oak_ledger.formula.builder import Piece, Repair, a_type, constants, run_constant
 from oak_ledger.formula.frames import BadFrame, frame_spec
+from oak_ledger.formula.unknown import UnknownNames
 from oak_ledger.functions import LIBRARY
 from oak_ledger.functions.registry import ComputeError, Function, Signature
-from oak_ledger.functions.spellings import spelling, unit_of
 from oak_ledger.types import INTEGER, NULL, NUMBER, NUMERIC, TEXT, Grain, Type
 
 # Other spellings of one function.
@@ -36,12 +24,8 @@ MOST_TURNED = 4  # arguments that are looked at in another order
 ALIASES = {"CEIL": "CEILING", "LENGTH": "CHAR_LENGTH", "CHARACTER_LENGTH": "CHAR_LENGTH"}
 
 
-class CallChecker(TypedTreeBuilder):
+class CallChecker(UnknownNames):
     """What is called, with what."""
-
-    @abstractmethod
-    def piece(self, node: n.Node) -> Piece:
-        """The checked piece of a node."""
 
     def call(self, node: n.Call) -> Piece:
         """A call of any kind."""
@@ -75,44 +59,6 @@ class CallChecker(TypedTreeBuilder):
                 return None
             return self.function_call(node, entry, known)
         return self.aggregate_call(node, entry, known, where)
-
-    def unknown_function(self, node: n.Call) -> None:
-        """Note a function that there is not: with how it is written here, if it is one of another notation, else with names like it."""
-        at_name = n.ErrorNode(node.start, node.name_end)
-        message = f"There is no function {node.name}."
-        found = (
-            None
-            if node.distinct or node.star
-            else spelling(node.name, [self.text[one.start : one.end] for one in node.args])
-        )
-        if found is not None:
-            end = (
-                self.text.index(")", node.args[-1].end if node.args else node.name_end) + 1
-                if ")" in self.text[node.start :]
-                else node.end
-            )
-            alone = self.text[: node.start].rstrip()[-1:] in ("", "(", ",") and self.text[end:].lstrip()[:1] in (
-                "",
-                ")",
-                ",",
-            )
-            whole = found.written if alone or re.fullmatch(r"\w+(\([^()]*\))?", found.written) else f"({found.written})"
-            fixed = self.edited(node.start, end, whole) if found.written and "…" not in found.written else None
-            note = f" {found.note[:1].upper()}{found.note[1:].rstrip('.')}." if found.note else ""
-            hint = (
-                f"Write {found.written}." if found.sure else f"Did you mean {found.written}?" if found.written else ""
-            )
-            self.report("unknown-function", message, at_name, f"{hint}{note}".strip(), fixed, found.sure)
-        for one in node.args:
-            if not (isinstance(one, n.Name) and unit_of(one.name)):
-                self.piece(one)
-        if found is not None:
-            return
-        typo = mistyped(node.name, LIBRARY.entries)
-        names = [typo] if typo else nearest(node.name, LIBRARY.entries)
-        fixed = self.edited(node.start, node.name_end, names[0]) if names else None
-        hint = f"Did you mean {typo}?" if typo else nearest_hint(node.name, LIBRARY.entries, str)
-        self.report("unknown-function", message, at_name, hint, fixed, sure=bool(typo))
 
     def before(self, node: n.Call, pieces: Sequence[Piece]) -> Piece:
         """A value of the earlier state; which row or group it is taken from follows from its grain."""

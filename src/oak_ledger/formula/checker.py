@@ -17,9 +17,9 @@ from oak_ledger.columnar.arrays import INTEGER_MAX, INTEGER_MIN, type_of_value
 from oak_ledger.errors import Finding, FormulaError, OakError
 from oak_ledger.formula import checked as c
 from oak_ledger.formula import nodes as n
-from oak_ledger.formula.builder import Piece, Repair, Scope, a_type, is_near, mistyped, nearest, nearest_hint
+from oak_ledger.formula.builder import Piece, Scope, a_type
 from oak_ledger.formula.calls import CallChecker
-from oak_ledger.formula.lexer import quote_identifier, quote_literal
+from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.formula.mending import mended
 from oak_ledger.formula.parser import Parsed, parse
 from oak_ledger.functions import casts, dates, operators
@@ -140,38 +140,6 @@ class _Checker(CallChecker):
             )
             return None
         return c.FieldRef(node.start, node.end, known.type, known.grain, known.name)
-
-    def unknown_name(self, node: n.Name) -> None:
-        names, quoted = list(self.scope.names()), self.text[node.start] == '"'
-        message = f"There is no field {quote_identifier(node.name)}."
-        if node.name.upper() == "VALUE" and not quoted:
-            hint = "VALUE is the column's own value in a clean or a rule of a field; here, name the field."
-            self.report("unknown-field", message, node, hint)
-            return
-        close = nearest(node.name, names)
-        typo = mistyped(node.name, names)
-        close = [typo, *(one for one in close if one != typo)] if typo else close
-        repairs = [
-            Repair(
-                f"Did you mean {quote_identifier(one)}?",
-                self.edited(node.start, node.end, quote_identifier(one)),
-                sure=one == typo,
-            )
-            for one in close
-        ]
-        if repairs:
-            hint = self.scope.advice(node.name) or (repairs[0].hint if typo else nearest_hint(node.name, names))
-            repairs[0] = repairs[0]._replace(hint=hint)
-        if quoted:
-            text = quote_literal(node.name)
-            edited = self.edited(node.start, node.end, text)
-            meant = Repair(f"If text is meant, it goes in single quotes: {text}.", edited, sure=not (close and is_near(node.name, close[0])))
-            repairs.insert(len(repairs) if close and is_near(node.name, close[0]) else 0, meant)
-        if self.scope.find("VALUE") is not None:
-            new = self.edited(node.start, node.end, "VALUE")
-            repairs.append(Repair("If the field's own value is meant, write VALUE.", new))
-        first = repairs[0] if repairs else Repair(self.scope.advice(node.name), None)
-        self.report("unknown-field", message, node, *first, more=repairs[1:])
 
     def parens(self, node: n.Parens) -> Piece:
         inner = self.piece(node.inner)

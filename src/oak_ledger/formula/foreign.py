@@ -47,7 +47,11 @@ def foreign_forms(text: str) -> Iterator[Finding]:
     if ";" in bare:
         at = bare.index(";")
         new = "".join("," if char == ";" else own for char, own in zip(bare.rstrip(" ;"), text, strict=False))
-        hint = "Put commas between arguments." if ";" in bare.rstrip(" ;") else "A formula is one expression; leave the semicolon out."
+        hint = (
+            "Put commas between arguments."
+            if ";" in bare.rstrip(" ;")
+            else "A formula is one expression; leave the semicolon out."
+        )
         yield _found("stray-character", "; means nothing here.", text, at, at + 1, hint, new)
     yield from _called_words(text)
 

@@ -26,11 +26,13 @@ FALSE_WORDS = frozenset({"false", "f", "no", "n", "off", "0"})
 
 @dataclass(frozen=True, slots=True)
 class CastTo:
-    """What a cast is given: the type, the digits of a decimal, the date template (may be empty)."""
+    """What a cast is given: the type, the digits of a decimal, the date template (may be empty); with `exact` more decimals than the type
+    keeps are a fault, as where a column is read, and not rounded."""
 
     type: Type
     precision: int = MAX_DIGITS
     template: str = ""
+    exact: bool = False
 
 
 def _misfits(run: CallContext, text: Any, expression: str, what: str, convert: Callable[[Any], Any]) -> Any:
@@ -135,6 +137,8 @@ def _finite(text: str) -> Decimal:
 
 def _held(value: Decimal, to: CastTo) -> Decimal:
     made = settle_decimal(value, to.type.scale)
+    if to.exact and made != value:
+        raise ComputeError(f"more than {to.type.scale} decimals")
     if len(made.as_tuple().digits) > to.precision:
         raise ComputeError(f"more than {to.precision} digits")
     return made
@@ -322,7 +326,8 @@ def _to_decimal(run: CallContext, value: Any) -> Any:
     if whole is not None and -17 <= shift < 0:
         nulls = to_mask(pc.is_null(array))
         rounded = divided_half_away(whole, 10**-shift)
-        if peak(rounded[~nulls]) < 10 ** min(to.precision, 18):
+        exact = not to.exact or not np.any((rounded * 10**-shift != whole) & ~nulls)
+        if exact and peak(rounded[~nulls]) < 10 ** min(to.precision, 18):
             return decimal_from_unscaled(rounded, scale, nulls)
     return run.each(lambda one: _held(Decimal(one), to), array)
 

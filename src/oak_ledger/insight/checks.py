@@ -20,11 +20,10 @@ from oak_ledger.insight.probes import Probe, TemporaryFields, Values, format_num
 from oak_ledger.insight.spelling import misspelt_always, spelling_probes
 from oak_ledger.source.arrival import shape_findings
 from oak_ledger.source.compiled import ResolvedName
-from oak_ledger.source.definition import FieldSpec, RuleSpec, read_type
+from oak_ledger.source.definition import FieldSpec, RuleSpec
 from oak_ledger.source.formats import show
 from oak_ledger.source.references import renamed_in_formula
 from oak_ledger.source.source import Source
-from oak_ledger.types import MAX_DIGITS, TEXT, Type
 
 EXACT_SCALE = 9
 
@@ -35,7 +34,6 @@ def run_checks(source: Source) -> Iterator[Finding]:
     helpers = TemporaryFields(source)
     probes = [
         *_probes(source),
-        *_exact_copies(source, helpers),
         *branch_probes(source, helpers),
         *spelling_probes(source, helpers),
         *idle_probes(source, helpers),
@@ -271,9 +269,12 @@ def _ruled(source: Source, place: Place, said: str, condition: str) -> Probe:
             return Finding("bad-rule", f"This rule cannot be computed: {why}", place, f"It says {condition.strip()}")
         if not values["broken"]:
             return None
-        shown = source.rows(_rule_fields(source, condition), where=f"NOT ({condition})", limit=2).to_dicts()
+        fields, times = _rule_fields(source, condition), ("rows of it", "COUNT(*)")
+        shown = source.tally(fields, [times], where=f"NOT ({condition})", sort=["-rows of it"], limit=2).to_dicts()
         samples = "; ".join(
-            ", ".join(f"{name} {show(value) or 'null'}" for name, value in row.items()) for row in shown
+            ", ".join(f"{name} {show(value) or 'null'}" for name, value in row.items())
+            + (f" ({count:,} rows)" if count > 1 else "")
+            for count, row in ((row.pop("rows of it"), row) for row in shown)
         )
         message = f"{said} in {values['broken']:,} rows, such as {samples}."
         hint = f'See them: --where "NOT ({condition.strip()})"'
@@ -287,33 +288,6 @@ def _rule_fields(source: Source, condition: str) -> list[str]:
     used = [name.name for name in n.names(parse(condition).tree) if name.name.casefold() in source.compiled.states]
     known = [source.state(name).name for name in (*source.about.key, *used)]
     return [quote_identifier(name) for name in dict.fromkeys(known)] or ["1 = 1"]
-
-
-def _exact_copies(source: Source, helpers: TemporaryFields) -> Iterator[Probe]:
-    """For each decimal field that is read from text: a copy with all its decimals, and what it proves."""
-    for state in source.fields:
-        spec = state.spec
-        if not isinstance(spec, FieldSpec) or state.broken or not spec.type or source.published is not None:
-            continue
-        kind, _ = read_type(spec.type)
-        if kind.kind != "decimal" or source.compiled.origin_schema.get(spec.column) != TEXT:
-            continue
-        copy = quote_identifier(
-            helpers.reread(state, "clean", "values", "values_from", type=f"decimal({MAX_DIGITS},{EXACT_SCALE})")
-        )
-        read = f"CAST({copy} AS DECIMAL({MAX_DIGITS},{kind.scale}))"
-        yield _rounded(source, state, kind, f"COUNT(*) FILTER (WHERE {read} <> {copy})")
-
-
-def _rounded(source: Source, state: ResolvedName, kind: Type, formula: str) -> Probe:
-    def judge(values: Values) -> Finding | None:
-        if not values["rounded"]:
-            return None
-        message = f"{state.name}: {values['rounded']:,} values have more decimals than its type {kind} keeps; they are rounded on reading."
-        hint = "Retype it with more decimals, if they matter."
-        return Finding("values-rounded", message, place_of(source, state), hint, "warning", None, dict(values))
-
-    return Probe({"rounded": formula}, judge)
 
 
 def _key(source: Source) -> Iterator[Finding]:

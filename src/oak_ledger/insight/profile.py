@@ -206,7 +206,9 @@ def _text_suspicions(values: Any, counts: Any, clean: str) -> Iterator[Suspicion
     zeros = to_mask(pc.match_substring_regex(trimmed, r"^0[0-9]+$"))
     without = pc.utf8_ltrim(trimmed, "0")
     both = zeros & to_mask(pc.is_in(without, value_set=trimmed.filter(pa.array(~zeros))))
-    yield from suspicion("the same number with and without leading zeros", both, "")  # which is right, only the curator knows
+    yield from suspicion(
+        "the same number with and without leading zeros", both, ""
+    )  # which is right, only the curator knows
     numbers = to_mask(pc.match_substring_regex(trimmed, r"^[+-]?[0-9]+(\.[0-9]+)?$"))
     if numbers.all() and not zeros.any():
         whole = bool(pc.all(pc.match_substring_regex(trimmed, r"^[+-]?[0-9]{1,18}$")).as_py())

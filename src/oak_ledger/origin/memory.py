@@ -19,6 +19,7 @@ class TableReader(TypedReader):
     table: pa.Table
     bad_rows: list[BadRow] = field(default_factory=list)
     cut: set[str] = field(default_factory=set)
+    garbled: dict[str, set[int]] = field(default_factory=dict)
 
     def schema(self) -> pa.Schema:
         """The table's."""

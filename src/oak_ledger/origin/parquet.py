@@ -33,6 +33,7 @@ class ParquetReader(TypedReader):
     """Whether pages carry checksums that are to be verified."""
     bad_rows: list[BadRow] = field(default_factory=list)
     cut: set[str] = field(default_factory=set)
+    garbled: dict[str, set[int]] = field(default_factory=dict)
     last: tuple[tuple[int, ...], Any] | None = field(default=None, compare=False, repr=False)
     """The footer as it was last read, and of which file."""
 

@@ -8,10 +8,11 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Protocol
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from oak_ledger.columnar.arrays import all_finite, from_arrow_type
+from oak_ledger.columnar.arrays import all_finite, from_arrow_type, to_mask
 from oak_ledger.columnar.calendar import DAY_MICROSECONDS, FIRST_DAY, LAST_DAY
 from oak_ledger.errors import UnusableInput
 from oak_ledger.types import Type
@@ -56,6 +57,8 @@ class TypedReader:
 
     cut: set[str]
     """Columns with times finer than a microsecond, found while reading; what is finer was cut off."""
+    garbled: dict[str, set[int]]
+    """The rows, counted from 1, in which a column has a text that is not UTF-8; it is read as null."""
 
     def schema(self) -> pa.Schema:
         """The columns with their Arrow types."""
@@ -81,6 +84,10 @@ class TypedReader:
 
     def _converted(self, name: str, values: Any, wanted: Any, first: int) -> Any:
         try:
+            if wanted == pa.string():
+                values, wrong = _utf8(values)
+                if wrong:
+                    self.garbled.setdefault(name, set()).update(first + at for at in wrong)
             if not pa.types.is_timestamp(values.type) or values.type.unit != "ns":
                 return normalized(values, wanted)
             try:
@@ -93,6 +100,32 @@ class TypedReader:
             message = f"The column {name} cannot be read in {rows}: {str(error).splitlines()[0].rstrip('.')}."
             hint = "Mend the value where the file is made, or leave the column out."
             raise UnusableInput("unreadable-value", message, hint=hint, where=name) from error
+
+
+def _utf8(values: Any) -> tuple[Any, list[int]]:
+    """Texts with null where one is not UTF-8, and where that is; as they are where all of them are. Raises pa.ArrowInvalid where they are damaged."""
+    if pa.types.is_dictionary(values.type):
+        fixed, wrong = _utf8(values.dictionary)
+        if not wrong:
+            return values, []
+        plain = pa.DictionaryArray.from_arrays(values.indices, fixed).dictionary_decode()
+        return plain, np.flatnonzero(to_mask(pc.is_in(values.indices, value_set=pa.array(wrong, values.indices.type)))).tolist()  # fmt: skip
+    if not (pa.types.is_string(values.type) or pa.types.is_large_string(values.type)):
+        return values, []
+    try:
+        values.validate(full=True)
+        return values, []
+    except pa.ArrowInvalid:
+        raw = values.view(pa.binary() if pa.types.is_string(values.type) else pa.large_binary())
+        raw.validate(full=True)  # only its letters may be wrong
+    wrong, texts = [], []
+    for at, one in enumerate(raw.to_pylist()):
+        try:
+            texts.append(None if one is None else one.decode())
+        except UnicodeDecodeError:
+            texts.append(None)
+            wrong.append(at)
+    return pa.array(texts, pa.string()), wrong
 
 
 def normalized(values: Any, wanted: Any) -> Any:

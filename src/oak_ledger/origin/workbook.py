@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import re
 import zipfile
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -26,7 +26,8 @@ ENDINGS = (".xlsx", ".xlsm", ".xls", ".xlsb", ".ods")
 _UNCOMPUTED = re.compile(
     rb"</f>\s*(?:<v\s*/>|<v>\s*</v>)?\s*</c>|<f\b[^>]*/>\s*(?:<v\s*/>|<v>\s*</v>)?\s*</c>"
 )  # a formula without a value
-MAX_HEADER_ROWS = 300  # lines in which the names are looked for
+MIN_HEADER_ROWS, MAX_HEADER_ROWS = 30, 300  # lines in which the names are looked for
+HEADER_CELLS = 30_000  # so many cells are enough for that
 ERRORS = ("#DIV/0!", "#N/A", "#NAME?", "#NULL!", "#NUM!", "#REF!", "#VALUE!")
 
 
@@ -138,22 +139,24 @@ class FirstLook:
 
 def first_look(path: Path, name: str, given: Mapping[str, Any]) -> FirstLook:
     """A sheet, looked at for the first time; what is given is taken as it is."""
-    texts = [_texts(row) for row in read_cells(path, name)]
-    while texts and not any(texts[-1]):
-        texts.pop()
+    cells = read_cells(path, name)
+    while cells and not any(cell != "" for cell in cells[-1]):
+        cells.pop()
+    width = max((len(row) for row in cells), default=1)
+    texts = [_texts(row) for row in cells[: max(MIN_HEADER_ROWS, min(MAX_HEADER_ROWS, HEADER_CELLS // max(width, 1)))]]
     keys: dict[str, Any] = {}
     evidence = []
     if not texts:
         return FirstLook({"header": "first", **given}, ())
     if "header" not in given:
-        found = judge_header([row if any(row) else [] for row in texts[:MAX_HEADER_ROWS]])
+        found = judge_header([row if any(row) else [] for row in texts])
         first = next(at for at, row in enumerate(texts, 1) if any(row))
         keys = {"header": first if found.header == "first" else found.header, "header_lines": found.lines}
         evidence.append((f"header in line {keys['header']}" if found.header != "none" else "header none", found.why))
     if "footer" not in given:
-        footer, why = lines_after_rows(texts[-LAST_LINES:], usual_width(texts))
+        footer, why = lines_after_rows([_texts(row) for row in cells[-LAST_LINES:]], usual_width(cells))
         header = keys.get("header", given.get("header"))
-        keys["footer"] = min(footer, len(texts) - header if isinstance(header, int) else len(texts))
+        keys["footer"] = min(footer, len(cells) - header if isinstance(header, int) else len(cells))
         evidence += [(f"footer {footer}", why)] if footer else []
     return FirstLook({**given, **keys}, tuple(evidence))
 
@@ -236,7 +239,9 @@ class SheetReader:
         else:
             lines = [_texts(line) for line in cells[max(header - self.spec.header_lines, 0) : header]]
             start = header
-            written_names = arriving_names(lines, [_texts(row) for row in cells[start:] if row]) if lines else []
+            body = [row for row in cells[start:] if row]
+            named = bool(lines) and len(lines[-1]) == usual_width(body)  # then no cell of the rows counts
+            written_names = arriving_names(lines, body if named else [*map(_texts, body)]) if lines else []
             names = column_names_of(written_names, self.spec.renamed)
         rows = [row for row in cells[start:] if any(cell != "" for cell in row)]
         used = [any(at < len(row) and row[at] != "" for row in rows) for at in range(len(names))]
@@ -257,7 +262,8 @@ class SheetReader:
         if types == {str}:
             self.texts.add(name)
         kind = _kind(types, made)
-        return pa.array([_cell(value, kind) for value in made], arrow_type(kind)), kind
+        convert = _CELLS.get(kind.kind, _text_cell)
+        return pa.array([None if value is None else convert(value) for value in made], arrow_type(kind)), kind
 
 
 def _kind(types: set[type], values: Sequence[Any]) -> Type:
@@ -272,21 +278,16 @@ def _kind(types: set[type], values: Sequence[Any]) -> Type:
     return TEXT
 
 
-def _cell(value: Any, kind: Type) -> Any:
-    if value is None:
-        return None
-    if kind == INTEGER:
-        return int(value)
-    if kind == NUMBER:
-        return float(value)
-    if kind == DATE:
-        return value.date() if isinstance(value, dt.datetime) else value
-    if kind == TIMESTAMP:
-        return value if isinstance(value, dt.datetime) else dt.datetime.combine(value, dt.time())
-    if kind == TEXT:
-        return (
-            number_text(float(value))
-            if isinstance(value, (int, float)) and not isinstance(value, bool)
-            else value_text(value)
-        )
-    return value
+def _text_cell(value: Any) -> Any:
+    plain = isinstance(value, (int, float)) and not isinstance(value, bool)
+    return number_text(float(value)) if plain else value_text(value)
+
+
+_CELLS: dict[str, Callable[[Any], Any]] = {
+    "integer": int,
+    "number": float,
+    "boolean": bool,
+    "date": lambda value: value.date() if isinstance(value, dt.datetime) else value,
+    "timestamp": lambda value: value if isinstance(value, dt.datetime) else dt.datetime.combine(value, dt.time()),
+}
+"""How a cell becomes a value of a type."""

@@ -33,7 +33,9 @@ def cast_template(to: CastTo) -> str | None:
     if kind == "integer":
         return f"CASE WHEN {text} ~ '^[+-]?[0-9]+$' THEN TRY_CAST({text} AS BIGINT) END"
     if kind == "decimal":
-        return f"CASE WHEN {text} ~ {quoted(_NUMBER)} THEN TRY_CAST({text} AS DECIMAL({to.precision}, {to.type.scale})) END"
+        made = f"TRY_CAST({text} AS DECIMAL({to.precision}, {to.type.scale}))"
+        exact = f" AND {made} = TRY_CAST({text} AS DECIMAL(38, 18))" if to.exact and to.type.scale < 18 else ""
+        return f"CASE WHEN {text} ~ {quoted(_NUMBER)}{exact} THEN {made} END"
     if kind == "number":
         made = f"TRY_CAST({text} AS DOUBLE PRECISION)"
         return f"CASE WHEN {text} ~ {quoted(_NUMBER)} AND ABS({made}) < CAST('Infinity' AS DOUBLE PRECISION) THEN {made} END"

@@ -69,6 +69,18 @@ def dropped_findings(feed: OriginReader) -> list[Finding]:
             numbers = {"rows": len(rows)}
             code = "rows-mended" if kept else "rows-dropped"
             found.append(Finding(code, message, Place(first.file), severity="warning", numbers=numbers))
+    for name, garbled in ((name, at) for one in _typed(feed) for name, at in sorted(one.garbled.items())):
+        message = f"{name}: {len(garbled):,} text{'s are' if len(garbled) > 1 else ' is'} not UTF-8, first in row {min(garbled):,}; read as null."
+        found.append(
+            Finding(
+                "text-garbled",
+                message,
+                Place(name),
+                "Write the file again as UTF-8.",
+                "warning",
+                numbers={"rows": len(garbled)},
+            )
+        )
     for name in sorted({name for one in _typed(feed) for name in one.cut}):
         message = f"Times in {name} are finer than a microsecond; what is finer was cut off."
         found.append(Finding("times-cut", message, Place(name), severity="note"))

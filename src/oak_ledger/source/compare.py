@@ -6,6 +6,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
+import pyarrow as pa
+
 from oak_ledger.engine import Fault
 from oak_ledger.errors import OakError
 from oak_ledger.formula import Grain
@@ -19,13 +21,14 @@ from oak_ledger.source.formats import show
 from oak_ledger.source.source import Source
 
 MAX_COMPARED_ROWS = 1_000  # rows that are compared
+SAMPLES = 5
 
 
 @dataclass(frozen=True, slots=True)
 class Retyped:
     """What came of a retype: the new source, the types, how many values there were and are, and those that were lost.
 
-    `samples` has the first rows as (value before, value after).
+    `samples` has distinct values as (before, after): those that are lost first, then those that change, the most frequent first.
     """
 
     source: Source
@@ -59,7 +62,7 @@ def retype(source: Source, name: str, kind: str, **keys: Any) -> Retyped:
     lost = tuple(fault for fault in after.faults if fault.field == state.name and (fault.what, fault.rows) not in known)
     old = before.table.column(0) if before else None
     new = after.table.column(0)
-    samples = tuple(zip(old[:5].to_pylist(), new[:5].to_pylist(), strict=True)) if old is not None else ()
+    samples = _samples(old, new) if old is not None else ()
     values_before = 0 if old is None else len(old) - old.null_count
     return Retyped(
         made,
@@ -72,6 +75,14 @@ def retype(source: Source, name: str, kind: str, **keys: Any) -> Retyped:
         lost,
         samples,
     )
+
+
+def _samples(old: pa.ChunkedArray, new: pa.ChunkedArray) -> tuple[tuple[Any, Any], ...]:
+    """Distinct values before and after: those that are lost, then those that are written in another way, the most frequent first."""
+    counted = pa.table({"old": old, "new": new}).group_by(["old", "new"]).aggregate([([], "count_all")])
+    pairs = [*zip(*(counted.column(name).to_pylist() for name in ("old", "new", "count_all")), strict=True)]
+    pairs.sort(key=lambda one: (one[1] is not None or one[0] is None, str(one[0]) == str(one[1]), -one[2], str(one[0])))
+    return tuple((one[0], one[1]) for one in pairs[:SAMPLES])
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from typing import Any
 
@@ -16,6 +16,7 @@ from oak_ledger.formula.builder import nearest_hint
 from oak_ledger.formula.calls import BEFORE
 from oak_ledger.formula.checker import CLOCKS
 from oak_ledger.formula.lexer import quote_identifier, quote_literal
+from oak_ledger.functions.casts import CastTo
 from oak_ledger.origin.evidence import SPACES
 from oak_ledger.source.definition import ConstantSpec, FieldSpec, FilterSpec, read_type
 from oak_ledger.types import BOOLEAN, MAX_DIGITS, TEXT, cast_name
@@ -373,7 +374,8 @@ class _Compiler:
                     )
                 break
             # a fault of reading has the value as it arrived, under the field's name
-            expression = Expression(spec.name, "" if text == reading else text, formula.checked)
+            tree = _exactly(formula.checked) if text == reading else formula.checked
+            expression = Expression(spec.name, "" if text == reading else text, tree)
             step = f"{spec.name}\0step {at}" if at + 1 < len(steps) else spec.name
             if text == reading and not findings:
                 self.readings[step] = (spec.column, reading, spec.name)
@@ -381,6 +383,13 @@ class _Compiler:
                 self.expressions[step] = expression
                 value = Known(step, formula.checked.type, Grain.ROW)
         self.keep(ResolvedName(spec.name, spec, "field", None if findings else expression, findings, ()))
+
+
+def _exactly(tree: c.TypedNode) -> c.TypedNode:
+    """The cast with which a column of texts or decimals is read, so that it rounds nothing away."""
+    if isinstance(tree, c.Call) and isinstance(tree.extra, CastTo) and tree.args[0].type.kind in ("text", "decimal"):
+        return replace(tree, extra=replace(tree.extra, exact=True))
+    return tree
 
 
 def recoding_formula(values: Mapping[str, str]) -> str:

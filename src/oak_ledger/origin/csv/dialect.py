@@ -9,7 +9,7 @@ from collections import Counter
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass
-from itertools import islice
+from itertools import accumulate, islice
 from pathlib import Path
 from typing import Any
 
@@ -145,9 +145,13 @@ def _named(rows: Sequence[Sequence[str]], header: Header, lines: int) -> list[tu
 
 
 def _whole_lines(text: str, *, whole: bool) -> str:
-    """The beginning of a file up to its last whole line."""
-    end = max(text.rfind("\n"), text.rfind("\r")) + 1
-    return text if whole or not end else text[:end]
+    """The beginning of a file up to its last whole record: a line that is not within quotes, unless they do not come in pairs."""
+    if whole:
+        return text
+    lines = [*io.StringIO(text, newline="")][:-1]
+    within = [*accumulate(line.count('"') for line in lines)]
+    count = next((at + 1 for at in range(len(lines) - 1, -1, -1) if within[at] % 2 == 0), len(lines))
+    return "".join(lines[:count]) or text
 
 
 def _without_comments(text: str, comment: str) -> str:
@@ -279,7 +283,25 @@ def _footer(path: Path, encoding: str, writing: _Writing, rows: Sequence[Sequenc
     if encoding.startswith("utf-16"):
         return 0, ""
     lines = tail_of(path).decode(encoding, "replace").replace("\r\n", "\n").replace("\r", "\n").rstrip("\n").split("\n")
-    return lines_after_rows([next(iter(_rows(line, writing)), []) for line in lines[-LAST_LINES:]], usual_width(rows))
+    records = _last_records(lines, writing.quote)
+    count, why = lines_after_rows([next(iter(_rows(one, writing)), []) for one in records], usual_width(rows))
+    return sum(one.count("\n") + 1 for one in records[len(records) - count :]), why
+
+
+def _last_records(lines: Sequence[str], quote: str) -> list[str]:
+    """The last records of a file, whose values may have line breaks in them: from behind, each goes on until its quotes come in pairs."""
+    records: list[str] = []
+    waiting: list[str] = []
+    for line in reversed(lines[-LAST_LINES * 100 :]):
+        waiting.insert(0, line)
+        if not quote or sum(one.count(quote) for one in waiting) % 2 == 0:
+            records.insert(0, "\n".join(waiting))
+            waiting = []
+        if len(records) == LAST_LINES:
+            break
+    if waiting and not records:  # quotes that do not come in pairs: they enclose nothing
+        return list(lines[-LAST_LINES:])
+    return records
 
 
 def writing_of(spec: ReadingSpec) -> _Writing:
