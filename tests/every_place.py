@@ -25,7 +25,7 @@ from tests import edge_values
 from tests.test_database import ARROW, COLUMNS, GROUPED, OVER_GROUPS, ROWS, WINDOWS, grown
 from tests.test_language import VALUES
 
-FORMULAS = int(os.environ.get("OAK_FORMULAS", "550"))
+FORMULAS = int(os.environ.get("OAK_FORMULAS", "400"))
 SEED = int(os.environ.get("OAK_SEED", "20261128"))
 R = pa.table(
     {"at": [*range(1, len(ROWS) + 1)]}
@@ -74,7 +74,7 @@ class EveryPlace(unittest.TestCase):
     constants: oak.Source
     ask: Callable[[str], list[tuple[Any, ...]]]
     formulas = FORMULAS
-    every = int(os.environ.get("OAK_EVERY", "4"))
+    every = int(os.environ.get("OAK_EVERY", "5"))
     """Of the calls with edge values only one of so many are asked."""
     calendar = True
     """Whether the place stops at dates beyond the calendar's years."""

@@ -27,7 +27,7 @@ _LIMIT = 10**4
 ROW: dict[str, tuple[str | tuple[str, str], ...]] = {
     "i": ("{i} + {i}", "{i} - {i}", "{i} * 3", "-({i})", "ABS({i})", "COALESCE({i}, {i})", "NULLIF({i}, {i})", "CHAR_LENGTH({t})",
           "EXTRACT(YEAR FROM {y})", "EXTRACT(MONTH FROM {y})", "EXTRACT(ISODOW FROM {y})", "POSITION('a' IN {t})", "GREATEST({i}, {i})", "MOD({i}, 7)",
-          ("DIV({i}, 3)", "({i}) / 3"), ("{y} - DATE '2026-01-01'", "({y} - DATE '2026-01-01')::bigint"), ("SIGN({i})", "sign({i})::bigint")),
+          ("DIV({i}, 3)", "(({i})::bigint) / 3"), ("{y} - DATE '2026-01-01'", "({y} - DATE '2026-01-01')::bigint"), ("SIGN({i})", "sign({i})::bigint")),
     "d": ("{d} + {d}", "{d} - {i}", "{d} * 1.5", "ROUND({d}, 1)", "ABS({d})", "COALESCE({d}, 0)", "COALESCE({d}, {d})", "NULLIF({d}, 0)", "LEAST({d}, {d})"),
     "f": ("{f} + {f}", "{f} - {i}", "{f} * 2", "ABS({f})", "COALESCE({f}, 0)", "COALESCE({f}, {d})"),
     "b": ("{i} < {i}", "{d} >= 1", "{t} = {t}", "{t} < 'b'", "{y} > DATE '2026-02-01'", "NOT ({b})", "({b}) IS TRUE", "({t}) IS NULL", "({b}) IS NOT FALSE",
@@ -454,14 +454,34 @@ def careless(rng: random.Random) -> dict[str, Any]:
         for _ in range(rng.choice((0, 0, 0, 1, 2))):
             at = rng.randrange(len(text) + 1)
             lost = text[:at] + text[at + rng.randrange(3) :]
-            swapped = text.replace(rng.choice("idfbtukyw"), rng.choice(("i", "t", "y", "'x'", "0", "NULL", "-9223372036854775808", "SUM(i)", "at", "k")), 1)
-            text = rng.choice((lost, swapped, text + rng.choice((" + 1", " || k", " AND b", " OVER ()", " FILTER (WHERE b)", " IS NULL", ")", "'", ", 2"))))
+            swapped = text.replace(
+                rng.choice("idfbtukyw"),
+                rng.choice(("i", "t", "y", "'x'", "0", "NULL", "-9223372036854775808", "SUM(i)", "at", "k")),
+                1,
+            )
+            text = rng.choice(
+                (
+                    lost,
+                    swapped,
+                    text
+                    + rng.choice(
+                        (" + 1", " || k", " AND b", " OVER ()", " FILTER (WHERE b)", " IS NULL", ")", "'", ", 2")
+                    ),
+                )
+            )
         return text
 
     by = [rng.choice((rng.choice("itkbyw"), formula(), ("g", formula()))) for _ in range(rng.choice((0, 1, 1, 2)))]
     show = [rng.choice((rng.choice("idftkb"), formula(), (f"x{at}", formula()))) for at in range(rng.choice((1, 1, 2)))]
     sort = [rng.choice(("x0", "-x0", "g", "k", "zebra"))] if rng.random() < 0.3 else []
-    return {"by": by, "show": show, "where": formula() if rng.random() < 0.5 else None, "sort": sort, "limit": rng.choice((None, 1, 5)), "totals": rng.random() < 0.4}
+    return {
+        "by": by,
+        "show": show,
+        "where": formula() if rng.random() < 0.5 else None,
+        "sort": sort,
+        "limit": rng.choice((None, 1, 5)),
+        "totals": rng.random() < 0.4,
+    }
 
 
 def insertions(rows: pa.Table) -> Iterator[Sequence[Any]]:

@@ -110,7 +110,7 @@ CALLS: list[tuple[str, int, tuple[str, ...]]] = [
     ("oak undo loads", 0, ("+ key",)),
     ("oak redo loads", 0, ("- key",)),
     ("oak edits loads", 0, ("oak key loads --none",)),
-    ("oak compare loads", 0, ("Id",)),
+    ("oak compare loads", 0, ("did not change",)),
     ("oak reformat loads --dry-run", 0, ("nothing to change",)),
     ("oak dictionary loads --to dictionary", 0, ("written: dictionary/index.html and 3 files", "1 source")),
     ("oak export loads --to - --show Mill --where \"Mill = 'Low Weir'\"", 0, ("\"Mill\" \"Low Weir\"",)),

@@ -141,6 +141,7 @@ no-password | the variable holds no password | set it
 no-pattern | no one pattern names the files | rename them, or move them into one folder
 not-a-definition | the file is not a definition | oak intake FILE
 not-a-snapshot | the file is neither Parquet nor Arrow | oak export SOURCE --to snapshot.parquet
+not-a-select | a query does more than select rows | write one SELECT
 not-a-workbook | the workbook cannot be read | check the file
 not-json | the file is not valid JSON | check the file
 not-text | the file is not text | unpack it, or name another

@@ -142,7 +142,7 @@ def compare_command(source: str, back: int, limit: int, as_json: bool) -> int:
             Text(one.type_after, style=QUIET),
             Text(", ".join(one.changes) + lost, style=RUST if one.lost else LEAF),
         )
-    out.print(table, *more)
+    out.print(*([table] if fields else []), *more)
     rows = grid("row", "field", "before", "after", right=(0,))
     differ = list(found.cells())
     for number, name, old, new in differ[:limit]:

@@ -159,6 +159,7 @@ def _select(text: str, tokens: list[Token], words: list[str]) -> Finding:
 def _if_then(text: str, tokens: list[Token], words: list[str]) -> Finding:
     """IF … THEN … ELSE as a CASE."""
     made, position, depth = "", 0, 0
+    start = words.index("IF")
     for at, token in enumerate(tokens):
         word, after = words[at], words[at + 1] if at + 1 < len(words) else ""
         new = None
@@ -178,7 +179,6 @@ def _if_then(text: str, tokens: list[Token], words: list[str]) -> Finding:
             made += text[position : token.start] + new
             position = token.end
     made = " ".join((made + text[position:]).split()) + " END" * max(depth, 0)
-    start = next(at for at, word in enumerate(words) if word == "IF")
     hint = f"Write {made}, or IF(condition, value, otherwise)."
     return _found(
         "if-then",

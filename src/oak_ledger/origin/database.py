@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import datetime as dt
 import os
+import sqlite3
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from decimal import Decimal
+from itertools import accumulate
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 import pyarrow as pa
 import sqlalchemy as sa
@@ -27,8 +30,15 @@ ASK: list[Callable[[str], str]] = []
 _ANSWERED: dict[str, str] = {}
 
 
-def engine_of(spec: ReadingSpec, folder: Path) -> sa.Engine:
-    """The engine for a URL; the password comes from the environment or a prompt, never from a file."""
+# What a session of a server is set to, whatever the role has: values then are written and compared in one way, and nothing is changed.
+_SETTINGS = {
+    "default_transaction_read_only": "on", "DateStyle": "ISO,YMD", "IntervalStyle": "postgres", "extra_float_digits": "1", "TimeZone": "UTC",
+    "standard_conforming_strings": "on", "synchronize_seqscans": "off", "bytea_output": "hex",
+}  # fmt: skip
+
+
+def engine_of(spec: ReadingSpec, folder: Path, *, writing: bool = False) -> sa.Engine:
+    """The engine for a URL, which only reads unless it is for `writing`; the password comes from the environment or a prompt, never from a file."""
     try:
         url = sa.make_url(spec.url)
     except sa.exc.ArgumentError:
@@ -38,11 +48,17 @@ def engine_of(spec: ReadingSpec, folder: Path) -> sa.Engine:
         path = folder / (url.database or "")
         if not path.is_file():
             raise UnusableInput("no-file", f"There is no database file {path}.")
+        if not writing:
+            return sa.create_engine("sqlite://", creator=lambda: _read_only(path), poolclass=sa.NullPool)
         url = url.set(database=str(path))
     elif spec.password_from:
         url = url.set(password=_password(spec.password_from, url))
     if url.drivername == "postgresql":
         url = url.set(drivername="postgresql+psycopg")
+        given = url.query.get("options", "")
+        settings = {} if writing else _SETTINGS
+        pinned = " ".join([str(given), *(f"-c {name}={value}" for name, value in settings.items())]).strip()
+        url = url.update_query_dict({"options": pinned}) if pinned else url
     try:
         return sa.create_engine(url, poolclass=sa.NullPool)
     except ImportError as error:
@@ -54,6 +70,37 @@ def engine_of(spec: ReadingSpec, folder: Path) -> sa.Engine:
         raise UnusableInput(
             "bad-url", f"No database is called {url.drivername!r}.", hint="Use sqlite or postgresql."
         ) from None
+
+
+def _read_only(path: Path) -> sqlite3.Connection:
+    """A SQLite database that nothing can be written to."""
+    connection = sqlite3.connect(f"file:{quote(str(path.resolve()))}?mode=ro", uri=True, check_same_thread=False)
+    connection.execute("PRAGMA query_only = on")
+    return connection
+
+
+def one_select(query: str, backend: str) -> str:
+    """A query as it can stand in parentheses: one statement that only selects. Raises UnusableInput for anything else, before it is sent."""
+    from sqlglot import TokenError, TokenType, tokenize
+
+    try:
+        tokens = tokenize(query, read={"postgresql": "postgres"}.get(backend, backend))
+    except TokenError:
+        tokens = []
+    kinds = [one.token_type for one in tokens]
+    while kinds and kinds[-1] == TokenType.SEMICOLON:
+        kinds.pop()
+    depth = [*accumulate((one == TokenType.L_PAREN) - (one == TokenType.R_PAREN) for one in kinds)]
+    begins = next((one for one in kinds if one != TokenType.L_PAREN), None) in (
+        TokenType.SELECT,
+        TokenType.WITH,
+        TokenType.VALUES,
+    )
+    if not begins or TokenType.SEMICOLON in kinds or min(depth) < 0 or depth[-1]:
+        message = "A query is one statement that selects rows; this is something else, and was not sent."
+        raise UnusableInput("not-a-select", message, hint="Write one SELECT, without a semicolon in it.")
+    end = max(one.end for one, _ in zip(tokens, kinds, strict=False)) + 1
+    return query[:end]
 
 
 def _password(variable: str, url: sa.URL) -> str:
@@ -163,7 +210,7 @@ class DatabaseReader:
         prepared = self.engine.dialect.identifier_preparer
         some = ", ".join(map(prepared.quote_identifier, columns)) or "*"
         if self.spec.query:
-            query = self.spec.query.rstrip().rstrip(";")
+            query = f"{one_select(self.spec.query, self.engine.dialect.name)}\n"
             if "format" in self.engine.dialect.paramstyle:  # a lone % would begin a parameter
                 query = query.replace("%", "%%")
             return f"select {some} from ({query}) as origin" if columns else query

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sqlite3
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -20,15 +21,16 @@ from oak_ledger.engine.query import Result
 from oak_ledger.errors import UnusableInput
 from oak_ledger.formula import Grain
 from oak_ledger.formula import checked as c
-from oak_ledger.origin.database import DatabaseReader
+from oak_ledger.origin.database import DatabaseReader, one_select
 from oak_ledger.places.dialects import DIALECTS, POSTGRESQL, Dialect
-from oak_ledger.places.statement import Statement, in_settled_order, parsed, statement, trees_of
+from oak_ledger.places.statement import Statement, as_written, in_settled_order, statement, trees_of
 from oak_ledger.places.translate import NotSaid, Translator, as_it_reads, finite
 
 if TYPE_CHECKING:
     from oak_ledger.source.source import Source
 
-SECONDS = 600  # that a statement may take
+SECONDS = 600  # that a statement may take, where the role has no stricter limit
+_TIME_LIMIT = f"SELECT set_config('statement_timeout', '{SECONDS}s', true) FROM pg_settings WHERE name = 'statement_timeout' AND setting::bigint NOT BETWEEN 1 AND {SECONDS * 1000}"
 _HOLES = {"postgresql": "%({})s", "sqlite": ":{}"}
 """How a statement's parameters are written for the driver of each database."""
 
@@ -72,7 +74,7 @@ def relation(source: Source) -> exp.Expression:
     if spec.kind != "database" or source.published is not None:
         return exp.Table(this=exp.to_identifier(source.name, quoted=True))
     if spec.query:
-        return parsed(spec.query)
+        return as_written(one_select(spec.query, sa.make_url(spec.url).get_backend_name()))
     schema, _, name = spec.table.rpartition(".")
     table = exp.to_identifier(name, quoted=True)
     return exp.Table(this=table, db=exp.to_identifier(schema, quoted=True) if schema else None)
@@ -173,10 +175,8 @@ def _reading(reader: DatabaseReader) -> Iterator[Callable[[Statement], list[Any]
         try:
             if backend == "postgresql":
                 connection.exec_driver_sql("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY")
-                connection.exec_driver_sql(f"SET LOCAL statement_timeout = '{SECONDS}s'")
-                connection.exec_driver_sql("SET LOCAL standard_conforming_strings = on")
+                connection.exec_driver_sql(_TIME_LIMIT)
             else:
-                connection.exec_driver_sql("PRAGMA query_only = on")
                 connection.exec_driver_sql("BEGIN")
                 end = time.monotonic() + SECONDS
                 connection.connection.driver_connection.set_progress_handler(lambda: time.monotonic() > end, 100_000)
@@ -190,9 +190,16 @@ def _reading(reader: DatabaseReader) -> Iterator[Callable[[Statement], list[Any]
             said = str(getattr(error, "orig", None) or error).strip().splitlines()[0]
             if isinstance(error, sa.exc.DataError) or said == "integer overflow":
                 raise NotSaid("A value", f"the database stops at it ({said})") from None
-            raise UnusableInput(
-                "database", f"The database cannot answer: {said}.", hint="Ask it here: --place here."
-            ) from None
+            if not _lost(error):
+                raise NotSaid("This question", f"the database does not take it ({said})") from None
+            raise UnusableInput("database", f"The database cannot be reached: {said}.") from None
+
+
+def _lost(error: sa.exc.SQLAlchemyError) -> bool:
+    """Whether it is the connection that failed, and not the statement: then reading the rows would fail as well."""
+    original = getattr(error, "orig", None)
+    state = getattr(original, "sqlstate", "" if isinstance(original, sqlite3.Error) else None)
+    return bool(getattr(error, "connection_invalidated", False)) or state is None or state.startswith(("08", "57P"))
 
 
 def _table(columns: Any, rows: Any, keys: Any = ()) -> pa.Table:

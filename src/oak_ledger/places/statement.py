@@ -7,17 +7,16 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-import sqlglot
 from sqlglot import ErrorLevel, UnsupportedError, exp
 
 from oak_ledger.engine.evaluate import Expression, needed
 from oak_ledger.engine.query import Query
 from oak_ledger.formula import checked as c
 from oak_ledger.places.dialects import POSTGRESQL, Dialect
-from oak_ledger.places.translate import DIALECT, NotSaid, Translator, as_it_is, cast, sql_type
+from oak_ledger.places.translate import NotSaid, Translator, as_it_is, cast, sql_type
 from oak_ledger.types import Grain
 
-FIELDS, ROWS = "fields", "rows"
+FIELDS, ROWS, QUERY = "fields", "rows", "the query as it is written"
 COUNTED, GROUPS = "rows in all", "groups in all"
 
 
@@ -41,7 +40,7 @@ class Statement:
                 return cast(exp.Var(this=f"\0{texts.setdefault(str(node.this), f'p{len(texts)}')}\0"), "TEXT")
             return node
 
-        text = _written(self.tree.transform(taken), self.dialect)
+        text = _with_query(self.tree, _written(self.tree.transform(taken), self.dialect))
         if "%" in hole:
             text = text.replace("%", "%%")
         named = {name: own for own, name in texts.items()}
@@ -49,7 +48,7 @@ class Statement:
 
     def text(self, *, pretty: bool = False) -> str:
         """The statement as the database reads it."""
-        return _written(self.tree, self.dialect, pretty=pretty)
+        return _with_query(self.tree, _written(self.tree, self.dialect, pretty=pretty))
 
 
 def in_settled_order(query: Query, key: Sequence[str] | None) -> None:
@@ -67,6 +66,12 @@ def trees_of(query: Query, asked: Sequence[Expression]) -> list[c.TypedNode]:
     """What is asked for, and what all fields are that it needs."""
     trees = [one.checked for one in asked]
     return trees + [query.fields[name].checked for name in needed(query.fields, trees)]
+
+
+def _with_query(tree: exp.Expression, text: str) -> str:
+    """A statement with the query that somebody wrote in its place, to the letter."""
+    query = next((one.meta["query"] for one in tree.find_all(exp.Table) if "query" in one.meta), "")
+    return text.replace(f'"{QUERY}"', f"({query}\n)") if query else text
 
 
 def _written(tree: exp.Expression, dialect: Dialect, *, pretty: bool = False) -> str:
@@ -213,11 +218,8 @@ def _key_of(query: Query, one: Expression) -> Any:
 
 
 def _column_of(translator: Translator, query: Query, one: Expression) -> exp.Expression:
-    return (
-        translator.expression(one.checked)
-        if isinstance(one.checked, c.FieldRef)
-        else translator.columns[_key_of(query, one)].copy()
-    )
+    known = translator.columns.get(_key_of(query, one))
+    return known.copy() if known is not None else translator.expression(one.checked)
 
 
 def _column(name: str) -> exp.Expression:
@@ -249,9 +251,8 @@ def _sorted(query: Query, names: Sequence[str]) -> exp.Select:
     return made
 
 
-def parsed(query: str) -> exp.Expression:
-    """A query that somebody wrote, as what to read from."""
-    return exp.Subquery(
-        this=sqlglot.parse_one(query.rstrip().rstrip(";"), dialect=DIALECT),
-        alias=exp.TableAlias(this=exp.to_identifier(ROWS)),
-    )
+def as_written(query: str) -> exp.Expression:
+    """A query that somebody wrote, as what to read from: it goes into the statement as it is."""
+    made = exp.Table(this=exp.to_identifier(QUERY, quoted=True), alias=exp.TableAlias(this=exp.to_identifier(ROWS)))
+    made.meta["query"] = query
+    return made

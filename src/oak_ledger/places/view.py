@@ -108,7 +108,9 @@ def make(view: View, url: str, source: Source | None = None, password_from: str 
     """
     from pathlib import Path
 
-    engine = engine_of(OriginSpec(kind="database", url=url, password_from=password_from, table="x"), Path())
+    engine = engine_of(
+        OriginSpec(kind="database", url=url, password_from=password_from, table="x"), Path(), writing=True
+    )
     try:
         with engine.begin() as connection:
             _refuse_taken(connection, view)
