@@ -67,7 +67,7 @@ def _kind(cell: str) -> str:
     return "date" if _DATE.fullmatch(text) else "number" if _NUMBER.fullmatch(text) else "text"
 
 
-def _column_kind(column: Sequence[str]) -> str:
+def column_kind(column: Sequence[str]) -> str:
     """What most values of a column are; empty where it has none."""
     found = Counter(kind for kind in map(_kind, column) if kind)
     if not found:
@@ -84,7 +84,7 @@ def _columns(first: Row, body: Sequence[Row]) -> Iterator[tuple[str, list[str]]]
 
 def _is_header(first: Row, body: Sequence[Row]) -> tuple[bool, str]:
     """Whether a row holds names, by its difference from what is below."""
-    kinds = [(cell, _kind(cell), _column_kind(column)) for cell, column in _columns(first, body)]
+    kinds = [(cell, _kind(cell), column_kind(column)) for cell, column in _columns(first, body)]
     if not body:
         numbers = [cell for cell, kind, _ in kinds if kind in ("number", "date")]
         return not numbers, "the only row holds " + ("numbers" if numbers else "no numbers")

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from oak_ledger.errors import OakError
-from oak_ledger.origin.csv.dialect import column_names, detect, shown_separator
+from oak_ledger.origin.csv.dialect import column_names, detect, footer_of, shown_separator
 from oak_ledger.origin.csv.encoding import encoding_of
 from oak_ledger.origin.csv.opened import head_of
 from oak_ledger.origin.spec import ReadingSpec
@@ -39,6 +39,12 @@ def own_spec(path: Path, spec: ReadingSpec, like: Sequence[str]) -> tuple[Readin
                 )
                 own = other
         own = _renamed(path, own, like)
+    footer = footer_of(path, own)
+    if footer != spec.footer:
+        own = own.model_copy(update={"footer": footer})
+        said.append(
+            f"{footer or 'no'} line{'s' * (footer != 1)} at the end that {'is' if footer == 1 else 'are'} not rows, instead of {spec.footer}"
+        )
     return own, ", ".join(said)
 
 

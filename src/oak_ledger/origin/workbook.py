@@ -16,7 +16,7 @@ from oak_ledger.columnar.arrays import arrow_type
 from oak_ledger.columnar.texts import number_text, value_text
 from oak_ledger.errors import UnusableInput
 from oak_ledger.origin.csv.opened import state_of
-from oak_ledger.origin.footer import LAST_LINES, lines_after_rows
+from oak_ledger.origin.footer import LAST_LINES, lines_after_rows, own_footer
 from oak_ledger.origin.header import arriving_names, column_names_of, judge_header, usual_width
 from oak_ledger.origin.reader import BATCH_ROWS, BadRow, row_count_batch
 from oak_ledger.origin.spec import ReadingSpec
@@ -177,6 +177,8 @@ class SheetReader:
     kinds: dict[str, Type] = field(default_factory=dict)
     texts: set[str] = field(default_factory=set)
     state: Any = None
+    footer: int = 0
+    """How many lines at the end of this sheet are not rows."""
 
     def columns(self) -> dict[str, Type]:
         """The columns with the types that their cells have."""
@@ -221,10 +223,12 @@ class SheetReader:
             )
             for row, _ in formulas
         ]
-        while self.spec.footer and cells and not any(cell != "" for cell in cells[-1]):
+        while cells and not any(cell != "" for cell in cells[-1]):
             cells.pop()  # blank lines at the very end do not count
-        cells = cells[: len(cells) - self.spec.footer]
         header = 1 if self.spec.header == "first" else self.spec.header
+        body = [_texts(row) for row in cells[header if isinstance(header, int) else 0 :][:MAX_HEADER_ROWS]]
+        self.footer = min(own_footer([_texts(row) for row in cells[-LAST_LINES:]], body, self.spec.footer), len(body))
+        cells = cells[: len(cells) - self.footer]
         names, rows = self._split(cells, header)
         for at, name in enumerate(names):
             if name:

@@ -7,6 +7,7 @@ from oak_ledger.origin import FilesReader, OriginReader
 from oak_ledger.origin.join import JoinReader
 from oak_ledger.origin.reader import TypedReader
 from oak_ledger.origin.several import SeveralReader
+from oak_ledger.origin.workbook import SheetReader
 
 
 def shape_findings(feed: OriginReader) -> list[Finding]:
@@ -23,6 +24,10 @@ def shape_findings(feed: OriginReader) -> list[Finding]:
         message = f"{path.name} {' and '.join(said)}; missing columns are null in its rows."
         hint = "If a column has another name in it, say so under [origin]: renamed = { 'arriving' = 'name' }."
         found.append(Finding("file-differs", message, Place(path.name), hint, "warning"))
+    for one in [feed, *(feed.readers if isinstance(feed, SeveralReader) else ())]:
+        if isinstance(one, SheetReader) and one.columns() and one.footer != one.spec.footer:
+            message = f"{one.path.name} has {one.footer or 'no'} lines at its end that are not rows, instead of {one.spec.footer}; read so."
+            found.append(Finding("file-otherwise", message, Place(one.path.name), severity="note"))
     return [*found, *(_file_findings(feed) if isinstance(feed, FilesReader) else ())]
 
 

@@ -16,7 +16,7 @@ from typing import Any
 from oak_ledger.errors import UnusableInput
 from oak_ledger.origin.csv.encoding import decoded, encoding_of
 from oak_ledger.origin.csv.opened import HEAD, head_of, tail_of
-from oak_ledger.origin.footer import LAST_LINES, lines_after_rows
+from oak_ledger.origin.footer import LAST_LINES, lines_after_rows, own_footer
 from oak_ledger.origin.header import arriving_names, column_names_of, judge_header, said_of_names, usual_width
 from oak_ledger.origin.spec import Header, ReadingSpec
 
@@ -286,6 +286,37 @@ def _footer(path: Path, encoding: str, writing: _Writing, rows: Sequence[Sequenc
     records = _last_records(lines, writing.quote)
     count, why = lines_after_rows([next(iter(_rows(one, writing)), []) for one in records], usual_width(rows))
     return sum(one.count("\n") + 1 for one in records[len(records) - count :]), why
+
+
+def footer_of(path: Path, spec: ReadingSpec) -> int:
+    """How many lines at the end of this file are not rows, whatever another file or the definition has there."""
+    if spec.encoding.startswith("utf-16"):
+        return spec.footer
+    writing, head = writing_of(spec), head_of(path)
+    text = _without_comments(decoded(head, spec.encoding).removeprefix("\ufeff"), spec.comment)
+    rows = _parsed(_whole_lines(text, whole=len(head) < HEAD), writing).rows
+    first = spec.header if isinstance(spec.header, int) else int(spec.header == "first")
+    lines = (
+        tail_of(path)
+        .decode(spec.encoding, "replace")
+        .replace("\r\n", "\n")
+        .replace("\r", "\n")
+        .rstrip("\n")
+        .split("\n")
+    )
+    records = _last_records(lines, writing.quote)
+    told = next(
+        (
+            at
+            for at in range(len(records) + 1)
+            if sum(one.count("\n") + 1 for one in records[len(records) - at :]) >= spec.footer
+        ),
+        len(records),
+    )
+    count = own_footer([next(iter(_rows(one, writing)), []) for one in records], rows[first:], told)
+    if len(head) < HEAD:
+        count = min(count, max(len(rows) - first, 0))
+    return sum(one.count("\n") + 1 for one in records[len(records) - count :])
 
 
 def _last_records(lines: Sequence[str], quote: str) -> list[str]:
