@@ -74,7 +74,7 @@ class EveryPlace(unittest.TestCase):
     constants: oak.Source
     ask: Callable[[str], list[tuple[Any, ...]]]
     formulas = FORMULAS
-    every = int(os.environ.get("OAK_EVERY", "5"))
+    every = int(os.environ.get("OAK_EVERY", "4"))
     """Of the calls with edge values only one of so many are asked."""
     calendar = True
     """Whether the place stops at dates beyond the calendar's years."""

@@ -9,10 +9,12 @@ import os
 import re
 import runpy
 import shlex
+import sqlite3
 import subprocess
 import sys
 import unittest
 from pathlib import Path
+from typing import Any
 from unittest import mock
 
 import openpyxl
@@ -20,7 +22,7 @@ from click.shell_completion import ShellComplete
 from click.testing import CliRunner
 
 import oak_ledger
-from oak_ledger.cli.app import app
+from oak_ledger.cli.app import app, every_command
 from oak_ledger.cli.demo import DAY
 from oak_ledger.cli.progress import Progress
 from oak_ledger.cli.sections import COMMANDS
@@ -73,6 +75,11 @@ CALLS: list[tuple[str, int, tuple[str, ...]]] = [
     ("oak field hide loads '*cost*'", 0, ("hidden = true",)),
     ("oak field show loads '*cost*'", 0, ("- hidden = true",)),
     ("oak field hide loads 'zebra*'", 2, ("No field of Loads is like 'zebra*'",)),
+    ("oak field recode loads Mill 'Low Weir=Low weir' --dry-run", 0, ("nothing was written",)),
+    ("oak field move loads Volume --first --dry-run", 0, ("nothing was written",)),
+    ("oak field sort loads --descending --dry-run", 0, ("nothing was written",)),
+    ("oak field role loads Volume --as dimension --dry-run", 0, ("nothing was written",)),
+    ("oak mend loads Cost=Volume --dry-run", None, ()),
     ("oak field describe loads Mill 'Where it goes'", 0, ("Where it goes",)),
     ("oak field format loads Volume --as 0,000.0", 0, ("0,000.0",)),
     ("oak field format loads Volume --as '##'", 2, ("neither a sample of a number",)),
@@ -80,6 +87,10 @@ CALLS: list[tuple[str, int, tuple[str, ...]]] = [
     ("oak field drop loads 'Haulage cost'", 2, ("still-used",)),
     ("oak field drop loads Mill", 2, ("1 place in reports would break", "--yes")),
     ("oak field drop loads Mill --yes --dry-run", 0, ("dry run", "nothing was written")),
+    ("oak field drop loads Id --yes", 0, ("- name = \"Id\"",)),
+    ("oak field restore loads --new", 0, ("+ name = \"Id\"",)),
+    ("oak undo loads", 0, ()),
+    ("oak undo loads", 0, ()),
     ("oak field add loads 'Net cost' '1'", 2, ("name-taken", "--replace")),
     ("oak field add loads 'Net cost' '\"Haulage cost\" - 1' --replace", 0, ("Net cost: integer per row",)),
     ("oak field set loads Volume --total average --format 0,000.00 --description 'In cubic metres'", 0, ("+ total = \"average\"", "In cubic metres")),
@@ -252,6 +263,15 @@ show = ["Volume"]
 """
 
 
+COMMANDS_BY_NAME = every_command()
+
+
+def command_of(call: str) -> str:
+    """The command of a call, with its verb."""
+    words = shlex.split(call)[1:]
+    return next((" ".join(words[:count]) for count in (2, 1) if " ".join(words[:count]) in COMMANDS_BY_NAME), words[0])
+
+
 class Calls(FolderCase):
     def test_a_day_of_calls(self) -> None:
         self.write("loads.csv", CSV)
@@ -264,11 +284,39 @@ class Calls(FolderCase):
         book.save("book.xlsx")
         self.assertIn("40 rows, all of them judged", self.oak("intake", "loads.csv", "--name", "Loads"))
         self.oak("field", "add", "loads", "Rate", "Cost / Volume")
+        tried = set()
         for call, code, words in CALLS:
             with self.subTest(call):
+                name = command_of(call)
+                if code != 2 and any("--dry-run" in one.opts for one in COMMANDS_BY_NAME[name].params):
+                    before = self.state()
+                    self.oak(*shlex.split(call)[1:], "--dry-run", code=None)
+                    self.assertEqual(self.state(), before, "a dry run has changed something")
+                    tried.add(name)
                 text = " ".join(self.oak(*shlex.split(call)[1:], code=code).split())
                 for word in words:
                     self.assertIn(word, text)
+
+    def state(self) -> dict[str, Any]:
+        """Every file, byte for byte; a database by all that is in it."""
+        found: dict[str, Any] = {}
+        for path in sorted(self.folder.rglob("*")):
+            if path.suffix == ".db":
+                with contextlib.closing(sqlite3.connect(path)) as there:
+                    found[str(path)] = [*there.iterdump()]
+            elif path.is_file() and not path.name.endswith(("-wal", "-shm", ".lock")):
+                found[str(path)] = path.read_bytes()
+        return found
+
+    def test_a_dry_run_is_there_only_where_it_is_honoured(self) -> None:
+        having = {
+            name for name, one in COMMANDS_BY_NAME.items() if any("--dry-run" in option.opts for option in one.params)
+        }
+        acting = {name for name in COMMANDS_BY_NAME if name.split()[0] in ("rights", "group", "token", "snapshot", "watch", "catalogue", "share", "sign", "retire", "withdraw", "cache", "serve", "export")}  # fmt: skip
+        self.assertEqual(having & acting, set())
+        self.oak("rights", "grant", "@everyone", "administer", "--dry-run", code=2)
+        called = {command_of(call) for call, code, _ in CALLS if code != 2}
+        self.assertEqual(having - called, set())
 
     def test_every_command_is_called(self) -> None:
         called = {shlex.split(call)[1] for call, _, _ in CALLS}

@@ -84,7 +84,7 @@ class Verbs(click.Group):
         command = super().get_command(ctx, cmd_name)
         if command is None or "--no-progress" in {name for one in command.params for name in one.opts}:
             return command
-        return with_common(command, edits=cmd_name not in READING)
+        return with_common(command, edits=_edits(f"{self.name} {cmd_name}"))
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """Write the list of commands, each line whole."""
@@ -93,8 +93,16 @@ class Verbs(click.Group):
             formatter.write_dl(lines)
 
 
-READING = frozenset({"list", "check", "render", "locals"})
-EDITING = frozenset({"undo", "redo", "key", "graft"})
+EDITING = frozenset(
+    {"undo", "redo", "key", "graft", "report new", "report add", "report drop", "report lift", "report retarget"}
+)
+"""Commands that edit files by `write_edit`, which honours `--dry-run`; those that act elsewhere have no such option, or one of their own."""
+
+
+def _edits(name: str) -> bool:
+    """Whether a command edits a definition or a report, so that it can be tried without writing."""
+    group, _, verb = name.partition(" ")
+    return name in EDITING or (group in ("field", "constant", "filter", "rule") and verb not in ("", "list"))
 
 
 class _Commands(click.Group):
@@ -111,7 +119,7 @@ class _Commands(click.Group):
         if isinstance(command, Verbs) or not isinstance(command, click.Command):
             return command if isinstance(command, click.Command) else None
         known = "--no-progress" in {name for one in command.params for name in one.opts}
-        return command if known else with_common(command, edits=cmd_name in EDITING)
+        return command if known else with_common(command, edits=_edits(cmd_name))
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         width = max(map(len, COMMANDS))
