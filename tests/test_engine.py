@@ -18,6 +18,7 @@ from unittest import mock
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
 import oak_ledger as oak
@@ -358,6 +359,32 @@ class FromFiles(FolderCase):
             self.assertEqual(got[mine].tolist(), wanted[theirs].tolist(), mine)
         assert answer.totals is not None
         self.assertEqual([column[0].as_py() for column in answer.totals.columns[2:]], [int(frame.x.sum()), 9, size])
+
+
+class ManyKeys(unittest.TestCase):
+    def test_more_combinations_of_keys_than_a_number_holds(self) -> None:
+        rows = 60_000
+        at = np.arange(rows)
+        table = pa.table(
+            {
+                "a": at * 7919 % 1_000_003,
+                "b": [f"x{one}" for one in at],
+                "c": at * 1.5,
+                "d": [f"y{one % 50_000}" for one in at],
+                "v": np.ones(rows),
+            }
+        )
+        source = oak.Source.from_table(table, name='My "best" data\\ ü')
+        self.assertEqual(source.name, 'My "best" data\\ ü')
+        for size in (1 << 17, 20_000):
+            with overridden(rows=size):
+                answer = source.tally(["a", "b", "c", "d"], [("n", "COUNT(*)"), ("v", "SUM(v)")]).table
+            self.assertEqual(
+                (answer.num_rows, pc.sum(answer.column("n")).as_py(), pc.sum(answer.column("v")).as_py()),
+                (rows, rows, rows),
+            )
+            again = answer.sort_by("c").select(["a", "b", "c", "d"])
+            self.assertTrue(again.equals(table.sort_by("c").select(["a", "b", "c", "d"]).cast(again.schema)))
 
 
 if __name__ == "__main__":

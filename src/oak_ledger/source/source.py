@@ -10,6 +10,7 @@ from pkgutil import resolve_name
 from typing import TYPE_CHECKING, TypeVar
 
 import pyarrow as pa
+import tomlkit
 
 from oak_ledger.engine import Fault, Query, execute, stream
 from oak_ledger.engine.faults import Faults
@@ -62,7 +63,7 @@ class Source(Questions):
         if not isinstance(table, pa.Table):
             table = pa.Table.from_pandas(table, preserve_index=False)
         feed = TableReader(table)
-        text = f'[source]\nname = "{name}"\n\n[origin]\nkind = "memory"\n\n'
+        text = f'[source]\nname = {tomlkit.item(name).as_string()}\n\n[origin]\nkind = "memory"\n\n'
         document = parse_document(text, DEFINITION, name)
         for column in feed.columns():
             document = document.added("field", {"name": column, "column": column})

@@ -90,8 +90,14 @@ def local_groups(keys: Sequence[Any], rows: int) -> tuple[Any, int, list[Key]]:
     columns, dictionaries = zip(*(numbered(key) for key in keys), strict=True)
     sizes = [len(one) for one in dictionaries]
     size = math.prod(max(one, 1) for one in sizes)
-    if size >= MAX_KEY_PRODUCT:
-        raise OverflowError("too many different keys in one slice")
+    if size >= MAX_KEY_PRODUCT:  # more than a number holds: numbered anew after each key
+        local, first = _packed(
+            [
+                (column.astype(np.int64), max(own - 1, 1).bit_length())
+                for column, own in zip(columns, sizes, strict=True)
+            ]
+        )
+        return local, len(first), [(column[first], one) for column, one in zip(columns, dictionaries, strict=True)]
     codes = columns[0].astype(np.int64)
     for column, own in zip(columns[1:], sizes[1:], strict=True):
         codes *= own
@@ -114,16 +120,20 @@ def group_all(keys: Sequence[Any], rows: int) -> tuple[Groups, list[Any]]:
     """The group of each of very many rows, and each key's value per group. Without keys all rows are one group."""
     if not keys:
         return Groups(np.zeros(rows, np.int64), 1), []
-    numbers, bits = _key_numbers(keys[0])
-    for key in keys[1:]:
-        more, own = _key_numbers(key)
+    dense, first = _packed([*map(_key_numbers, keys)])
+    index = from_numpy(first)
+    return Groups(dense, len(first)), [key.take(index) for key in keys]
+
+
+def _packed(columns: Sequence[tuple[RowIndexes, int]]) -> tuple[RowIndexes, RowIndexes]:
+    """A number from 0 for each combination of numbers (each with its bits), and the first row of each."""
+    numbers, bits = columns[0]
+    for more, own in columns[1:]:
         if bits + own > PACKED_BITS:
             numbers, first = dense_numbers(numbers, bits)
             bits = max(len(first) - 1, 1).bit_length()
         numbers, bits = numbers << own | more, bits + own
-    dense, first = dense_numbers(numbers, bits)
-    index = from_numpy(first)
-    return Groups(dense, len(first)), [key.take(index) for key in keys]
+    return dense_numbers(numbers, bits)
 
 
 def _key_numbers(values: Any) -> tuple[RowIndexes, int]:
