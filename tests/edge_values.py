@@ -45,6 +45,7 @@ OPERATORS: tuple[tuple[str, Sequence[Sequence[str]]], ...] = (
       ("DECIMAL(4,2)", ("decimal", "integer")), ("NUMBER", ("integer", "decimal", "number", "text")), ("DATE", ("date", "timestamp", "text")), ("TIMESTAMP", ("date", "timestamp", "text")), ("BOOLEAN", ("boolean", "text")))),
     *((f"CAST({{}} AS TEXT FORMAT '{one}')", [("date",), ("timestamp",)]) for one in TEMPLATES), ("CAST({} AS TEXT FORMAT 'YYYY-MM-DD HH24:MI:SS')", [("timestamp",)]), ("CAST({} AS TEXT FORMAT 'HH12:MI AM FF3')", [("timestamp",)]),
     ("CAST({} AS DATE FORMAT 'DD.MM.YYYY')", [("text",)]), *((f"{{}} {sign} INTERVAL '{count}' {unit}", [("date",), ("timestamp",)]) for sign, count, unit in (("+", 1, "MONTH"), ("-", 4, "YEAR"), ("+", 400, "DAY"))),
+    *((f"{name}({{}}, {count})", [("decimal",), ("integer",)]) for name in ("ROUND", "TRUNC") for count in (1, -1)),
     ("{} + INTERVAL '90' MINUTE", [("timestamp",)]),
 )  # fmt: skip
 WINDOW_KINDS = ("text", "integer", "decimal", "number", "boolean", "date", "timestamp")

@@ -19,7 +19,7 @@ import pyarrow as pa
 import pyarrow.csv as pc
 import pyarrow.parquet as pq
 import pyspark
-from pyspark.errors import PySparkException
+from pyspark.errors import ArithmeticException, DateTimeException, NumberFormatException, PySparkException
 from pyspark.sql import SparkSession
 
 import oak_ledger as oak
@@ -108,6 +108,9 @@ class InSpark(every_place.EveryPlace):
     """Random formulas as the cluster computes them: fewer, since each takes it a good part of a second."""
 
     dialect, stops, formulas, least, every = "spark", PySparkException, max(FORMULAS // 8, 60), 0.85, 9
+
+    def at_value(self, error: Exception) -> bool:
+        return isinstance(error, (ArithmeticException, DateTimeException, NumberFormatException))
 
     @classmethod
     def setUpClass(cls) -> None:

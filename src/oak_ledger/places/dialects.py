@@ -213,6 +213,9 @@ _DATE_FORMAT = {
     "MI": "mm",
     "SS": "ss",
 }
+_FIXED_DECIMALS = dict.fromkeys(
+    ("ROUND:decimal,varying", "TRUNC:decimal,varying"), "the decimals must be the same in all rows"
+)
 POSTGRESQL = Dialect("postgresql", "PostgreSQL", "postgres", _COMMON, _REFUSED, dates=("TO_CHAR", _TO_CHAR, '"'))
 DUCKDB = Dialect(
     "duckdb",
@@ -221,14 +224,14 @@ DUCKDB = Dialect(
     {**_COMMON, **_DUCKDB},
     {
         **_REFUSED,
-        **dict.fromkeys(("ROUND:decimal", "TRUNC:decimal"), "the decimals must be the same in all rows"),
+        **_FIXED_DECIMALS,
         "SPLIT_PART": "an empty separator means another thing",
         "MAKE_DATE": "it knows years before 1",
     },
 )
 SPARK = Dialect(
     "spark", "Spark", "spark", {**_COMMON, **_SPARK},
-    {name: why for name, why in _REFUSED.items() if name not in ("CAST text", "PLAIN_NUMBER")} | {"PERCENTILE_DISC": "it has it of numbers only"},
+    {name: why for name, why in _REFUSED.items() if name not in ("CAST text", "PLAIN_NUMBER")} | {"PERCENTILE_DISC": "it has it of numbers only", **_FIXED_DECIMALS},
     collated=False, reads_texts=True, plain_windows=True, dates=("DATE_FORMAT", _DATE_FORMAT, "'"),
 )  # fmt: skip
 SQLITE = Dialect(

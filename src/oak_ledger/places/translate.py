@@ -195,7 +195,9 @@ class Translator:
         """The template of a call; the most particular entry counts."""
         kinds = [one.type.kind for one in args]
         first, count = kinds[0] if kinds else "", len(kinds)
+        varying = any(not isinstance(one, c.Constant) for one in args[1:])
         keys = (
+            *((f"{name}:{first},varying",) if varying else ()),
             f"{name}:{first},{count}",
             f"{name}:{','.join(kinds)}",
             f"{name}:{first}",
