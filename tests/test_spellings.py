@@ -6,8 +6,8 @@ import random
 import unittest
 
 import oak_ledger as oak
-from oak_ledger.functions import find_functions
-from oak_ledger.functions.spellings import _table, spelling
+from oak_ledger.formula.search import find_functions
+from oak_ledger.formula.spellings import _table, spelling
 from tests.support import D, FolderCase, loads
 
 # A formula as it is written elsewhere, what `try --fix` makes of it (None: it is left alone), and its value in the first row, or of the group.

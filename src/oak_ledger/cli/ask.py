@@ -346,8 +346,8 @@ def functions_command(words: tuple[str, ...], as_json: bool) -> int:
     A word is a name, here or in other notations, or what it does: today, running total, without spaces.
     """
     from oak_ledger import find_functions
-    from oak_ledger.functions import is_named
-    from oak_ledger.functions.spellings import written_here
+    from oak_ledger.formula.search import is_named
+    from oak_ledger.formula.spellings import written_here
     from oak_ledger.present.terminal import LEAF, QUIET, Text, console, grid
 
     asked = " ".join(words)

@@ -9,7 +9,8 @@ from __future__ import annotations
 from oak_ledger.formula.builder import Known, Scope
 from oak_ledger.formula.checker import Formula, check
 from oak_ledger.formula.parser import Parsed, parse
-from oak_ledger.functions import LIBRARY, Function, find_functions
+from oak_ledger.formula.search import find_functions
+from oak_ledger.functions import LIBRARY, Function
 from oak_ledger.types import Grain, Type
 
 __all__ = [

@@ -8,8 +8,8 @@ from abc import abstractmethod
 from oak_ledger.formula import nodes as n
 from oak_ledger.formula.builder import Piece, Repair, TypedTreeBuilder, is_near, mistyped, nearest, nearest_hint
 from oak_ledger.formula.lexer import quote_identifier, quote_literal
+from oak_ledger.formula.spellings import spelling, unit_of
 from oak_ledger.functions import LIBRARY
-from oak_ledger.functions.spellings import spelling, unit_of
 
 
 class UnknownNames(TypedTreeBuilder):

@@ -19,7 +19,6 @@ from oak_ledger.functions import (
     windows,
 )
 from oak_ledger.functions.registry import LIBRARY, Function
-from oak_ledger.functions.search import find_functions, is_named
 
 __all__ = [
     "LIBRARY",
@@ -28,9 +27,7 @@ __all__ = [
     "conditions",
     "constructs",
     "dates",
-    "find_functions",
     "holistic",
-    "is_named",
     "marks",
     "numbers",
     "patterns",

@@ -6,8 +6,8 @@ import re
 from collections.abc import Iterator
 from functools import lru_cache
 
-from oak_ledger.functions.registry import LIBRARY, Function
-from oak_ledger.functions.spellings import written_by
+from oak_ledger.formula.spellings import written_by
+from oak_ledger.functions import LIBRARY, Function
 
 # What people say, by what they look for; the first entries of a line are the ones that are meant.
 _WORDS = """
