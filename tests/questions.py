@@ -329,9 +329,11 @@ def drawn(seed: int, *, earlier: bool = False) -> Question:
     saved: list[tuple[str, str]] = []
     local: list[tuple[str, str]] = []
     show: list[Any] = []
+    sortable: list[str] = []
     for at in range(rng.choice((1, 1, 2, 3))):
         drawing.rows, drawing.groups = {}, {}
-        piece = drawing.group(rng.choice("iiddffffbty"), rng.choice((0, 1, 1, 2, 2, 3)))
+        kind = rng.choice("iiddffffbty")
+        piece = drawing.group(kind, rng.choice((0, 1, 1, 2, 2, 3)))
         name, form = f"x{at}", rng.random()
         if form < 0.25 and not _names_a_key(piece, drawing):
             saved.append((name, piece.ours))
@@ -346,7 +348,8 @@ def drawn(seed: int, *, earlier: bool = False) -> Question:
         )
         groups_wrong = either(groups_wrong, owned(either(drawing.groups, piece.wrong), name))
         shown.append((name, piece))
-    names = [name for name, *_ in drawing.keys] + [name for name, _ in shown]
+        sortable += [name] if kind != "f" else []  # the last digits of floats would decide
+    names = [name for name, *_ in drawing.keys] + sortable
     sort = tuple(f"{rng.choice(('', '-'))}{name}" for name in rng.sample(names, min(len(names), rng.choice((0, 0, 1, 2)))))  # fmt: skip
     limit = rng.choice((None, None, None, 1, 3)) if drawing.keys else None
     totals = rng.random() < 0.3 and not drawing.earlier
