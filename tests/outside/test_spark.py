@@ -110,7 +110,14 @@ class InSpark(every_place.EveryPlace):
     dialect, stops, formulas, least, every = "spark", PySparkException, max(FORMULAS // 8, 60), 0.85, 9
 
     def at_value(self, error: Exception) -> bool:
-        return isinstance(error, (ArithmeticException, DateTimeException, NumberFormatException))
+        return isinstance(
+            error, (ArithmeticException, DateTimeException, NumberFormatException)
+        ) or "SQLSTATE: 22" in str(error)
+
+    def test_every_function_with_edge_values(self) -> None:
+        self.skipTest(
+            "NOT PROVEN: edge values on the cluster, where each statement takes a second; OAK_EDGES=1 asks them"
+        ) if not os.environ.get("OAK_EDGES") else super().test_every_function_with_edge_values()
 
     @classmethod
     def setUpClass(cls) -> None:
@@ -133,6 +140,8 @@ class AskedOfTheCluster(FolderCase):
         {"by": ["Mill"], "show": [("Middle", "MEDIAN(Cost)"), ("High", "PERCENTILE_CONT(0.9) WITHIN GROUP (ORDER BY Cost DESC)")], "sort": ["-High"], "limit": 2},
         {"by": [("First", "LEFT(Mill, 1)")], "show": [("Odd", "SUM(CASE WHEN Id % 2 = 1 THEN 100 / (Id - 7) END)")]},
         {"by": ["Mill"], "show": [("Odd", "1 / (COUNT(*) - 400)"), "COUNT(DISTINCT Day)"], "where": ["Id > 10"]},
+        {"show": [("x", "COUNT(*) FILTER (WHERE Id > 7 AND 100 / (Id - 7) > 3)"), ("y", "SUM(100 / (Id - 7)) FILTER (WHERE Id <> 7)"), ("z", "SUM(COALESCE(Volume, 1 / (Id - 8)))"), ("d", "SUM(DIV(Id * 9007199254, 7))")]},
+        {"show": [("x", "COUNT(*)")], "where": "Id = 7 OR 1 / (Id - 7) > 0.01"},
     )  # fmt: skip
 
     def rows(self) -> list[tuple[Any, ...]]:

@@ -29,6 +29,8 @@ from oak_ledger.errors import OakError
 if TYPE_CHECKING:
     from oak_ledger.source import Answer, Source
 
+MOST_FOUND = 8  # functions that are shown for a word
+
 
 def explain_option(command: Any) -> Any:
     """`--explain`."""
@@ -348,7 +350,7 @@ def functions_command(words: tuple[str, ...], as_json: bool) -> int:
     from oak_ledger import find_functions
     from oak_ledger.formula.search import is_named
     from oak_ledger.formula.spellings import written_here
-    from oak_ledger.present.terminal import LEAF, QUIET, Text, console, grid
+    from oak_ledger.present.terminal import LEAF, QUIET, Text, console, grid, shortened
 
     asked = " ".join(words)
     found, elsewhere = find_functions(asked), written_here(asked.replace(" ", "_"))
@@ -388,6 +390,13 @@ def functions_command(words: tuple[str, ...], as_json: bool) -> int:
         others = [one.name for one in found if named and one not in named]
         if others:
             out.print(Text(f"see also {', '.join(others[:8])}", style=QUIET))
+        return 0
+    if asked:
+        best, more = shortened(found, "function", MOST_FOUND)
+        for one in best:
+            out.print(Text.assemble((one.written[0], "bold"), (f"  ({one.topic})", QUIET)))
+            out.print(Text(f"  {one.sentence}"))
+        out.print(*more, Text("oak functions NAME shows one with examples", style=QUIET))
         return 0
     table = grid("function", "topic", "what it gives")
     for one in found:

@@ -12,7 +12,9 @@ from oak_ledger.functions.registry import LIBRARY, internal_function
 from oak_ledger.places.texts import WRONG
 from oak_ledger.types import BOOLEAN, INTEGER, Grain
 
-_IS_NULL, _AND, _NOT = (internal_function(name, lambda run, *_: None) for name in ("IS NULL", "AND", "NOT"))
+_IS_NULL, _AND, _NOT, _IS_TRUE, _IS_FALSE = (
+    internal_function(name, lambda run, *_: None) for name in ("IS NULL", "AND", "NOT", "IS TRUE", "IS FALSE")
+)
 _FALSE = c.Constant(0, 0, BOOLEAN, Grain.CONSTANT, value=False)
 _ZERO = ("/", "%", "DIV", "MOD")
 
@@ -72,14 +74,33 @@ def _wrong(node: c.TypedNode, of_groups: bool) -> Iterator[tuple[str, c.TypedNod
         yield from _chosen(node, len(node.branches), node.otherwise, of_groups)
         return
     if isinstance(node, c.Aggregate):
-        for one in (*node.args, *((node.where,) if node.where is not None else ())):
-            yield from _wrong(one, of_groups=False)
+        for one in node.args:
+            for what, tree, inner in _wrong(one, of_groups=False):
+                yield what, tree if node.where is None else _all([node.where, tree]), inner
+        if node.where is not None:
+            yield from _wrong(node.where, of_groups=False)
         return
-    for one in getattr(node, "args", ()):
-        yield from _wrong(one, of_groups)
+    args = getattr(node, "args", ())
+    settles = isinstance(node, c.Call) and node.function.settled is not None
+    for at, one in enumerate(args):
+        for what, tree, inner in _wrong(one, of_groups):
+            yield what, _left_open(node, args[:at], tree) if settles and at and inner == of_groups else tree, inner
     if isinstance(node, c.Call) and node.function.can_fault:
         there = [_call(_NOT, _call(_IS_NULL, one)) for one in node.args if not isinstance(one, c.Constant)]
         yield _what(node), _all([*there, _call(_IS_NULL, node)]), of_groups
+
+
+def _left_open(node: c.TypedNode, before: Sequence[c.TypedNode], tree: c.TypedNode) -> c.TypedNode:
+    """A condition only in the rows that the arguments before leave open: of AND, OR and COALESCE."""
+    name = node.function.name if isinstance(node, c.Call) else ""
+
+    def settled(one: c.TypedNode) -> c.TypedNode:
+        if name in ("AND", "OR"):
+            return _call(_IS_FALSE if name == "AND" else _IS_TRUE, one)
+        return _call(_NOT, _call(_IS_NULL, one))
+
+    branches = tuple(c.Branch(0, 0, BOOLEAN, one.grain, settled(one), _FALSE) for one in before)
+    return c.Case(0, 0, BOOLEAN, max(one.grain for one in (tree, *before)), branches, tree)
 
 
 def _chosen(node: c.Case, at: int, value: c.TypedNode, of_groups: bool) -> Iterator[tuple[str, c.TypedNode, bool]]:

@@ -58,7 +58,7 @@ _COMMON: Mapping[str, str] = {
     "<:text": f"{{0}} {_BYTES} < {{1}}", "<=:text": f"{{0}} {_BYTES} <= {{1}}", ">:text": f"{{0}} {_BYTES} > {{1}}", ">=:text": f"{{0}} {_BYTES} >= {{1}}",
     "AND": "{0} AND {1}", "OR": "{0} OR {1}", "NOT": "NOT {0}", "IS NULL": "{0} IS NULL", "IS TRUE": "{0} IS TRUE", "IS FALSE": "{0} IS FALSE",
     "IS DISTINCT FROM": "{0} IS DISTINCT FROM {1}", "IS NOT DISTINCT FROM": "{0} IS NOT DISTINCT FROM {1}", "IN": "{0} IN ({rest})",
-    "COALESCE": "COALESCE({all})", "NULLIF": "NULLIF({0}, {1})", "GREATEST": "GREATEST({all})", "LEAST": "LEAST({all})",
+    "COALESCE": "COALESCE({all})", "NULLIF": "NULLIF({0}, {1})", "GREATEST": "GREATEST({all})", "LEAST": "LEAST({all})", **dict.fromkeys(("GREATEST,1", "GREATEST:text,1", "LEAST,1", "LEAST:text,1", "CAST text text"), "{0}"),
     "GREATEST:text": f"GREATEST({{0}} {_BYTES}, {{rest}})", "LEAST:text": f"LEAST({{0}} {_BYTES}, {{rest}})",
     # texts
     "||": "{0} || {1}", "CONCAT": "CONCAT({all})", "CHAR_LENGTH": "CAST(LENGTH({0}) AS BIGINT)", "POSITION": "CAST(POSITION({0} IN {1}) AS BIGINT)",
@@ -100,11 +100,13 @@ _DUCKDB: Mapping[
 }
 
 _FROM = "GREATEST({1}, 1)"  # where a part of a text begins
+_INFINITE = "CAST('Infinity' AS DOUBLE PRECISION)"
 _SPARK: Mapping[str, str] = {
     # a value that cannot be computed is null there, and counted
-    "+": "TRY_ADD({0}, {1})", "-": "TRY_SUBTRACT({0}, {1})", "*": "TRY_MULTIPLY({0}, {1})", "/": "TRY_DIVIDE(CAST({0} AS DOUBLE PRECISION), {1})",
+    "+": "TRY_ADD({0}, {1})", "-": "TRY_SUBTRACT({0}, {1})", "*": "TRY_MULTIPLY({0}, {1})", "/": f"CASE WHEN ABS(TRY_DIVIDE(CAST({{0}} AS DOUBLE PRECISION), {{1}})) < {_INFINITE} THEN TRY_DIVIDE(CAST({{0}} AS DOUBLE PRECISION), {{1}}) END",
     "%:integer": "TRY_MOD({0}, {1})", "%:decimal": "TRY_MOD({0}, {1})", "MOD:integer": "TRY_MOD({0}, {1})",
-    "DIV:integer": "CAST(({0} - TRY_MOD({0}, {1})) / {1} AS BIGINT)",
+    "DIV:integer": "CASE WHEN {1} <> 0 THEN DIV({0}, {1}) END",
+    **{f"{sign}:number": f"CASE WHEN ABS({{0}} {sign} {{1}}) < {_INFINITE} THEN {{0}} {sign} {{1}} END" for sign in "+-*"},
     "+:date": "DATE_ADD({0}, CAST({1} AS INT))", "-:date": "DATE_SUB({0}, CAST({1} AS INT))", "-:date,date": "CAST(DATEDIFF({0}, {1}) AS BIGINT)",
     "CEILING:number": "CASE WHEN ABS({0}) < 9E15 THEN CAST(CEIL({0}) AS DOUBLE PRECISION) ELSE {0} END",
     "FLOOR:number": "CASE WHEN ABS({0}) < 9E15 THEN CAST(FLOOR({0}) AS DOUBLE PRECISION) ELSE {0} END",

@@ -154,7 +154,7 @@ class Translator:
             like = exp.Like(this=self._inner(node.args[0]), expression=self._inner(node.args[1]))
             return exp.Escape(this=like, expression=self.expression(node.args[2]))
         if self.dialect.reads_texts and (
-            name == "PLAIN_NUMBER" or (name == "CAST" and node.args[0].type.kind == "text")
+            name == "PLAIN_NUMBER" or (name == "CAST" and node.args[0].type.kind == "text" != node.type.kind)
         ):
             template = plain_number(node) if name == "PLAIN_NUMBER" else cast_template(node.extra)
             if template is None:
