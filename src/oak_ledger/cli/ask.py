@@ -396,7 +396,8 @@ def functions_command(words: tuple[str, ...], as_json: bool) -> int:
         for one in best:
             out.print(Text.assemble((one.written[0], "bold"), (f"  ({one.topic})", QUIET)))
             out.print(Text(f"  {one.sentence}"))
-        out.print(*more, Text("oak functions NAME shows one with examples", style=QUIET))
+        for line in (*more, Text("oak functions NAME shows one with examples", style=QUIET)):
+            out.print(line)
         return 0
     table = grid("function", "topic", "what it gives")
     for one in found:
