@@ -105,7 +105,7 @@ _SPARK: Mapping[str, str] = {
     # a value that cannot be computed is null there, and counted
     "+": "TRY_ADD({0}, {1})", "-": "TRY_SUBTRACT({0}, {1})", "*": "TRY_MULTIPLY({0}, {1})", "/": f"CASE WHEN ABS(TRY_DIVIDE(CAST({{0}} AS DOUBLE PRECISION), {{1}})) < {_INFINITE} THEN TRY_DIVIDE(CAST({{0}} AS DOUBLE PRECISION), {{1}}) END",
     "%:integer": "TRY_MOD({0}, {1})", "%:decimal": "TRY_MOD({0}, {1})", "MOD:integer": "TRY_MOD({0}, {1})",
-    "DIV:integer": "CASE WHEN {1} <> 0 THEN DIV({0}, {1}) END",
+    "DIV:integer": "CAST(CAST({0} - TRY_MOD({0}, {1}) AS DECIMAL(38, 0)) / {1} AS BIGINT)",
     **{f"{sign}:number": f"CASE WHEN ABS({{0}} {sign} {{1}}) < {_INFINITE} THEN {{0}} {sign} {{1}} END" for sign in "+-*"},
     "+:date": "DATE_ADD({0}, CAST({1} AS INT))", "-:date": "DATE_SUB({0}, CAST({1} AS INT))", "-:date,date": "CAST(DATEDIFF({0}, {1}) AS BIGINT)",
     "CEILING:number": "CASE WHEN ABS({0}) < 9E15 THEN CAST(CEIL({0}) AS DOUBLE PRECISION) ELSE {0} END",

@@ -148,7 +148,7 @@ def _guarded() -> Iterator[None]:
         causes = _CAUSE.findall(str(error))
         said = (causes[-1] if causes else str(error)).strip().splitlines()[0].partition(" SQLSTATE")[0][:200]
         of_value = isinstance(error, (ArithmeticException, DateTimeException, NumberFormatException))
-        if of_value or "SQLSTATE: 22" in str(error):  # the standard's class of what is wrong with a value
+        if of_value or "[INVALID_INDEX" in str(error):
             raise NotSaid("A value", f"the cluster stops at it ({said})") from None
         if isinstance(error, AnalysisException):
             raise NotSaid("This question", f"the cluster does not take it ({said})") from None
