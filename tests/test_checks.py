@@ -141,20 +141,6 @@ class RulesAndKeys(FolderCase):
             [(one.code, one.numbers["rows"]) for one in oak.open_source("d.oak.toml").check()], [("values-lost", 1)]
         )
 
-    def test_more_decimals_than_ever_are_not_computed_in_any_answer(self) -> None:
-        """Also such as may be thousands by another mark."""
-        source = oak.intake([self.write("d.csv", "X;Y\na;1,50\nb;2,25\n")], definition="d.oak.toml").source
-        source.save()
-        self.write("d.csv", "X;Y\na;1,50\nb;2,25\nc;1,100\nd;3,125\n")
-        answer = oak.open_source("d.oak.toml").tally(show=["Y"])
-        self.assertEqual((str(answer.value()), [(one.field, one.rows) for one in answer.faults]), ("3.75", [("Y", 2)]))
-        wide = pa.table(
-            {"D": pa.array([D("1.5000"), D("2.2500"), D("99999999999999999999.1250")], pa.decimal128(30, 4))}
-        )
-        read = oak.Source.from_table(wide, name="W").with_changed("D", type="decimal(30,2)").rows()
-        self.assertEqual(read.table.column(0).to_pylist(), [D("1.50"), D("2.25"), None])
-        self.assertEqual([(one.what, one.rows) for one in read.faults], [("more than 2 decimals", 1)])
-
 
 class Fingerprints(FolderCase):
     def test_how_far_two_sets_of_values_are_the_same(self) -> None:

@@ -94,8 +94,7 @@ def _text_to_number(run: CallContext, text: Any) -> Any:
 def _text_to_decimal(run: CallContext, text: Any) -> Any:
     to: CastTo = run.extra
     scale = to.type.scale
-    longer = to.exact and pc.any(pc.match_substring_regex(run.array(text), rf"\.[0-9]{{{scale + 1}}}")).as_py()
-    at_once = None if longer else _at_once(run, text, arrow_type(to.type))
+    at_once = _at_once(run, text, arrow_type(to.type))
     if at_once is not None:
         whole = unscaled(at_once) if to.precision < MAX_DIGITS else np.zeros(0, np.int64)
         if whole is not None and to.precision < MAX_DIGITS:
@@ -138,10 +137,7 @@ def _finite(text: str) -> Decimal:
 
 def _held(value: Decimal, to: CastTo) -> Decimal:
     made = settle_decimal(value, to.type.scale)
-    exponent = value.as_tuple().exponent
-    if (
-        to.exact and isinstance(exponent, int) and -exponent > to.type.scale
-    ):  # as written: a longer one may have another mark of thousands
+    if to.exact and made != value:
         raise ComputeError(f"more than {to.type.scale} decimals")
     if len(made.as_tuple().digits) > to.precision:
         raise ComputeError(f"more than {to.precision} digits")
@@ -333,7 +329,7 @@ def _to_decimal(run: CallContext, value: Any) -> Any:
         exact = not to.exact or not np.any((rounded * 10**-shift != whole) & ~nulls)
         if exact and peak(rounded[~nulls]) < 10 ** min(to.precision, 18):
             return decimal_from_unscaled(rounded, scale, nulls)
-    return run.each(lambda one: _held(Decimal(one).normalize() if to.exact else Decimal(one), to), array)
+    return run.each(lambda one: _held(Decimal(one), to), array)
 
 
 def _day_to_moment(run: CallContext, value: Any) -> Any:

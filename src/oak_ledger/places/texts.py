@@ -34,8 +34,7 @@ def cast_template(to: CastTo) -> str | None:
         return f"CASE WHEN {text} ~ '^[+-]?[0-9]+$' THEN TRY_CAST({text} AS BIGINT) END"
     if kind == "decimal":
         made = f"TRY_CAST({text} AS DECIMAL({to.precision}, {to.type.scale}))"
-        longer = quoted(rf"\.[0-9]{{{to.type.scale + 1}}}")
-        exact = f" AND NOT ({text} ~ {longer})" if to.exact else ""
+        exact = f" AND {made} = TRY_CAST({text} AS DECIMAL(38, 18))" if to.exact and to.type.scale < 18 else ""
         return f"CASE WHEN {text} ~ {quoted(_NUMBER)}{exact} THEN {made} END"
     if kind == "number":
         made = f"TRY_CAST({text} AS DOUBLE PRECISION)"
