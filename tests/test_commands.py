@@ -414,12 +414,12 @@ class Calls(FolderCase):
         self.write("loads.csv", CSV)
         self.oak("intake", "loads.csv", "--name", "Loads")
         with mock.patch.dict(os.environ, {"PAGER": "sed s/^/page:/"}):
-            Terminal(self, "functions", "text", "--all").expect("page:")
+            Terminal(self, "functions", "--all").expect("page:")
             short = Terminal(self, "tally", "loads", "--by", "Mill")
             short.expect("High Ford")
             self.assertNotIn("page:", short.seen)
         with mock.patch.dict(os.environ, {"PAGER": "cat"}):
-            plain = Terminal(self, "functions", "text", "--all")
+            plain = Terminal(self, "functions", "--all")
             plain.expect("SUBSTRING")
             self.assertNotIn("page:", plain.seen)
 
