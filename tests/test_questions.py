@@ -89,11 +89,11 @@ class DrawnQuestions(FolderCase):
                 self.load("q", rows)
                 self.load("q_before", earlier)
                 forms = self.forms(rows, plain=plain, rng=rng)
-                share = QUESTIONS if seed == SEED else QUESTIONS // 4
+                share = QUESTIONS if seed == SEED else QUESTIONS // 10
                 for number in range(at, share, TABLES):
                     self.one_question(seed * 1000 + number, forms, earlier, counted)
         sys.stderr.write(
-            f"[{QUESTIONS + QUESTIONS // 4} questions in their forms: {counted}, seeds {SEED} and {FRESH}] "
+            f"[{QUESTIONS + QUESTIONS // 10} questions in their forms: {counted}, seeds {SEED} and {FRESH}] "
         )
         self.assertGreater(counted["here"], QUESTIONS)
         self.assertGreater(counted["there"], QUESTIONS / 10)

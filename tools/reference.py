@@ -176,7 +176,7 @@ def places_page() -> str:
         "",
         "Each `yes` is proven by the tests (`tests/every_place.py`): every function and operator with every kind of argument, as columns of edge values, constants, nulls and columns without a value,",
         "in every place that claims it, against what is computed here; an entry that no call reaches is a failing test. A usual run asks 2,269 such calls of PostgreSQL, 641 of SQLite and 2,247 of duckdb",
-        "(`OAK_EVERY=1` asks all, 5,600 of PostgreSQL). Besides, 275 whole questions are drawn (`tests/questions.py`; 55 of them by a seed that changes): groups, totals, windows, filters, sorting,",
+        "(`OAK_EVERY=1` asks all, 5,600 of PostgreSQL). Besides, 165 whole questions are drawn (`tests/questions.py`; 15 of them by a seed that changes; `python -m tests.longer.questions N` draws any number): groups, totals, windows, filters, sorting,",
         "saved and local fields, the state before. Each is asked of memory, files, typed copies and PostgreSQL, and an independent statement on the server says the answer, and which faults are reported in how many rows.",
         "",
         f"| function or operator | {' | '.join(DIALECTS)} |",
