@@ -282,8 +282,7 @@ def _footer(path: Path, encoding: str, writing: _Writing, rows: Sequence[Sequenc
     """How many lines at the end are not rows; blank lines at the very end do not count."""
     if encoding.startswith("utf-16"):
         return 0, ""
-    lines = tail_of(path).decode(encoding, "replace").replace("\r\n", "\n").replace("\r", "\n").rstrip("\n").split("\n")
-    records = _last_records(lines, writing.quote)
+    records = _last_records(path, encoding, writing.quote)
     count, why = lines_after_rows([next(iter(_rows(one, writing)), []) for one in records], usual_width(rows))
     return sum(one.count("\n") + 1 for one in records[len(records) - count :]), why
 
@@ -296,15 +295,7 @@ def footer_of(path: Path, spec: ReadingSpec) -> int:
     text = _without_comments(decoded(head, spec.encoding).removeprefix("\ufeff"), spec.comment)
     rows = _parsed(_whole_lines(text, whole=len(head) < HEAD), writing).rows
     first = spec.header if isinstance(spec.header, int) else int(spec.header == "first")
-    lines = (
-        tail_of(path)
-        .decode(spec.encoding, "replace")
-        .replace("\r\n", "\n")
-        .replace("\r", "\n")
-        .rstrip("\n")
-        .split("\n")
-    )
-    records = _last_records(lines, writing.quote)
+    records = _last_records(path, spec.encoding, writing.quote)
     told = next(
         (
             at
@@ -319,8 +310,10 @@ def footer_of(path: Path, spec: ReadingSpec) -> int:
     return sum(one.count("\n") + 1 for one in records[len(records) - count :])
 
 
-def _last_records(lines: Sequence[str], quote: str) -> list[str]:
+def _last_records(path: Path, encoding: str, quote: str) -> list[str]:
     """The last records of a file, whose values may have line breaks in them: from behind, each goes on until its quotes come in pairs."""
+    text = tail_of(path).decode(encoding, "replace").replace("\r\n", "\n").replace("\r", "\n")
+    lines = text.rstrip("\n").split("\n")
     records: list[str] = []
     waiting: list[str] = []
     for line in reversed(lines[-LAST_LINES * 100 :]):
