@@ -99,8 +99,11 @@ class Measure:
 class Drawing:
     """Draws the pieces of one question; what the server computes in steps before (windows, aggregates) is kept by name."""
 
-    def __init__(self, rng: random.Random, *, earlier: bool = False, windows: bool = True) -> None:
+    def __init__(
+        self, rng: random.Random, *, earlier: bool = False, windows: bool = True, shares: bool = False
+    ) -> None:
         self.rng, self.earlier, self.with_windows = rng, earlier, windows
+        self.shares = shares  # windows over groups only as sums of all
         self.windows: dict[str, str] = {}  # by what they are called: the server's writing
         self.fields: dict[str, tuple[str, str]] = {}  # saved ones, by name: ours, and the type
         self.aggregates: dict[str, str] = {}
@@ -256,6 +259,12 @@ class Drawing:
 
     def over(self, kind: str, inner: Callable[[str], Piece]) -> Piece:
         """A window over the groups; what is wrong in it counts for every group."""
+        if self.shares:
+            kind, sums = ("i", "sum(now_{0}) over ()::bigint") if kind == "i" else ("d", "sum(now_{0}) over ()")
+            ours, theirs = self.rng.choice([one for one in AGGREGATES[kind] if one[0].startswith(("SUM({", "COUNT({", "COUNT(*)"))])  # fmt: skip
+            made = self.filled((ours, theirs), lambda one: self.leaf(one))
+            name = self.aggregates.setdefault(made.theirs, f"a{len(self.aggregates)}")
+            return Piece(f"SUM({made.ours}) OVER ()", f"({sums.format(name)})")
         order_ours = ", ".join(one[0] for one in self.keys)
         order_theirs = ", ".join(f"now_{quoted(one[0])}" for one in self.keys)
         part = self.rng.choice(self.keys)
@@ -353,8 +362,8 @@ def drawn(seed: int, *, earlier: bool = False) -> Question:
     sort = tuple(f"{rng.choice(('', '-'))}{name}" for name in rng.sample(names, min(len(names), rng.choice((0, 0, 1, 2)))))  # fmt: skip
     limit = rng.choice((None, None, None, 1, 3)) if drawing.keys else None
     totals = rng.random() < 0.3 and not drawing.earlier
-    steps, outer = _steps(drawing, always, kept, earlier=drawing.earlier, keyed=True)
-    apart, outer_apart = _steps(drawing, always, kept, earlier=drawing.earlier, keyed=False)
+    steps, outer = _steps(drawing, always, kept, earlier=drawing.earlier)
+    apart, outer_apart = _steps(drawing, always, kept, earlier=drawing.earlier, keys=0)
     columns = [f"now_{quoted(name)} as {quoted(name)}" for name, *_ in drawing.keys] + [f"{piece.theirs} as {name}" for name, piece in shown]  # fmt: skip
     order = [
         f"{quoted(one.removeprefix('-'))} {'desc nulls first' if one.startswith('-') else 'asc nulls last'}"
@@ -398,15 +407,101 @@ def _key(rng: random.Random, drawing: Drawing) -> None:
     drawing.keys.append((name, piece.ours, piece.theirs, wanted))
 
 
-def _steps(drawing: Drawing, always: Piece | None, kept: str, *, earlier: bool, keyed: bool) -> tuple[str, str]:
-    """The server's steps up to the groups, and what the answer is selected from."""
+@dataclass(frozen=True)
+class PanelQuestion:
+    """A table of a report with its limit, rest, subtotals and totals, and what the server is asked instead: each level of its groups, the rest, all."""
+
+    panel: str
+    keys: int
+    head: int
+    subtotals: bool
+    rest: bool
+    totals: bool
+    saved: tuple[tuple[str, str], ...]
+    always: str | None
+    levels: tuple[str, ...]
+    """For one key, two keys and so on: the groups in order. That of the head has its limit."""
+    the_rest: str
+    overall: str
+
+
+def drawn_panel(seed: int) -> PanelQuestion:
+    """The table of a seed."""
+    rng = random.Random(seed)
+    drawing = Drawing(rng, windows=False, shares=True)
+    always = drawing.row("b", 1) if rng.random() < 0.2 else None
+    where = drawing.row("b", 1) if rng.random() < 0.5 else None
+    kept = f"(({where.theirs}) is true)" if where is not None else "true"
+    while len(drawing.keys) < rng.choice((1, 2, 2, 3)):
+        _key(rng, drawing)
+    drawing.with_windows = True
+    shown: list[tuple[str, str, Piece]] = []
+    for at in range(rng.choice((1, 2))):
+        kind = rng.choice("iiddf")
+        drawing.with_windows = False
+        piece = drawing.group(kind, rng.choice((0, 1, 2)))
+        if rng.random() < 0.4:
+            whole = drawing.over(kind, lambda one: one)
+            piece = drawing.ratio(piece, whole) if rng.random() < 0.7 else whole
+            kind = "f"
+        shown.append((f"x{at}", kind, piece))
+    count = len(drawing.keys)
+    subtotals = count > 1 and rng.random() < 0.6
+    head = 1 if subtotals else count
+    names = [name for name, *_ in drawing.keys] + [name for name, kind, _ in shown if kind != "f"]
+    sort = [f"{rng.choice(('', '-'))}{name}" for name in rng.sample(names, rng.choice((0, 1, min(2, len(names)))))]
+    limit, rest, totals = rng.choice((1, 2, 3)), rng.random() < 0.7, rng.random() < 0.5
+    measures = ", ".join(f"{piece.theirs} as {name}" for name, _, piece in shown)
+
+    def level(depth: int) -> str:
+        steps, outer = _steps(drawing, always, kept, keys=depth)
+        keys = [quoted(name) for name, *_ in drawing.keys[:depth]]
+        order = [f"{quoted(one.removeprefix('-'))} {'desc nulls first' if one[0] == '-' else 'asc nulls last'}" for one in sort
+                 if one.removeprefix("-") in {name for name, *_ in [*drawing.keys[:depth], *shown]}]  # fmt: skip
+        order += [f"{one} asc nulls last" for one in keys]
+        columns = ", ".join(f"now_{one} as {one}" for one in keys)
+        ordered = (
+            f"{steps} select * from (select {columns}, {measures} from {outer}) answer order by {', '.join(order)}"
+        )
+        return ordered + (f" limit {limit}" if depth == head else "")
+
+    named = [(f"head_{at}", theirs) for at, (_, _, theirs, _) in enumerate(drawing.keys[:head])]
+    same = " and ".join(f"(({theirs}) is not distinct from {name})" for name, theirs in named)
+    inside_head = f"exists (select 1 from ({level(head)}) heads({', '.join(name for name, _ in named)}) where {same})"
+    steps, outer = _steps(drawing, always, kept, keys=0, apart=inside_head)
+    the_rest = f"{steps} select {', '.join(name for name, *_ in shown)} from (select now_apart, {measures} from {outer}) one where not now_apart"
+    steps, outer = _steps(drawing, always, kept, keys=0)
+    items = ", ".join(_toml(name, asked) for name, asked, *_ in drawing.keys)
+    keys = [
+        f"by = [{items}]",
+        f"show = [{', '.join(_toml(name, piece.ours) for name, _, piece in shown)}]",
+        f"limit = {limit}",
+    ]
+    keys += [f"where = {_text(where.ours)}"] if where is not None else []
+    keys += [f"sort = [{', '.join(map(_text, sort))}]"] if sort else []
+    keys += [f"{word} = true" for word, said in (("subtotals", subtotals), ("rest", rest), ("totals", totals)) if said]
+    saved = tuple((name, ours) for name, (ours, _) in drawing.fields.items())
+    levels = tuple(level(depth) for depth in range(1, count + 1))
+    return PanelQuestion("\n".join(keys), count, head, subtotals, rest, totals, saved, always.ours if always else None, levels, the_rest, f"{steps} select {measures} from {outer}")  # fmt: skip
+
+
+def _text(text: str) -> str:
+    return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
+
+
+def _toml(name: str, formula: str) -> str:
+    return f"{{ name = {_text(name)}, formula = {_text(formula)} }}" if name != formula else _text(name)
+
+
+def _steps(drawing: Drawing, always: Piece | None, kept: str, *, earlier: bool = False, keys: int | None = None, apart: str = "") -> tuple[str, str]:  # fmt: skip
+    """The server's steps up to the groups by the first `keys` (all by default), and what the answer is selected from. `apart`: groups by a condition instead."""
+    first = len(drawing.keys) if keys is None else keys
     windows = "".join(f", {text} as {name}" for text, name in drawing.windows.items())
 
     def groups(table: str, prefix: str) -> str:
-        keys = [f"{theirs} as {prefix}_{quoted(name)}" for name, _, theirs, _ in drawing.keys] if keyed else []
-        nothing = (
-            [] if keyed else [f"null::{_SQL[kind]} as {prefix}_{quoted(name)}" for name, _, _, kind in drawing.keys]
-        )
+        keys = [f"{theirs} as {prefix}_{quoted(name)}" for name, _, theirs, _ in drawing.keys[:first]]
+        keys += [f"{apart} as {prefix}_apart"] if apart else []
+        nothing = [f"null::{_SQL[kind]} as {prefix}_{quoted(name)}" for name, _, _, kind in drawing.keys[first:]]
         aggregates = [f"{text} as {prefix}_{name}" for text, name in drawing.aggregates.items()]
         by = f" group by {', '.join(map(str, range(1, len(keys) + 1)))}" if keys else ""
         return f"select {', '.join([*keys, *nothing, *aggregates] or ['1'])} from {table} where {kept}{by}"
@@ -419,7 +514,7 @@ def _steps(drawing: Drawing, always: Piece | None, kept: str, *, earlier: bool, 
             f", windowed_before as (select *{windows} from q_before), before as ({groups('windowed_before', 'before')})"
         )
         on = " and ".join(f"now_{quoted(name)} is not distinct from before_{quoted(name)}" for name, *_ in drawing.keys)
-        outer = f"now left join before on {on if keyed and on else 'true'}"
+        outer = f"now left join before on {on if first and on else 'true'}"
     return steps, outer
 
 

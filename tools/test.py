@@ -9,8 +9,12 @@ import argparse
 import os
 import subprocess
 import sys
+import tempfile
+import threading
 import time
+import traceback
 import unittest
+from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
@@ -18,33 +22,82 @@ from typing import Any
 ROOT = Path(__file__).parent.parent
 
 
-def run(module: Path, word: str, durations: int) -> bool:
-    """Run one module in a process of its own: print a line where all went well, else all that it said."""
+LONGEST = (
+    "test_commands",
+    "test_questions",
+    "test_places",
+    "test_service",
+    "test_rights",
+    "test_engine",
+)  # begun first
+END = "\x1e"
+
+
+class Worker:
+    """A process that runs one module of tests after the other, so that what they need is imported once."""
+
+    def __init__(self, options: Sequence[str]) -> None:
+        self.command = [sys.executable, "-W", "error", __file__, "--worker", *options]
+        self.process: Any = None
+
+    def run(self, module: str) -> tuple[int, str]:
+        """The exit code of a module, and all that it said. A process that ends on the way is followed by a new one."""
+        if self.process is None:
+            self.process = subprocess.Popen(
+                self.command, cwd=ROOT, text=True, stdin=subprocess.PIPE, stdout=subprocess.PIPE
+            )
+        self.process.stdin.write(module + "\n")
+        self.process.stdin.flush()
+        said: list[str] = []
+        for line in self.process.stdout:
+            if line.startswith(END):
+                return int(line[1:]), "".join(said)
+            said.append(line)
+        code, self.process = self.process.wait(), None
+        return code or 1, "".join([*said, f"the process of the tests ended with {code}\n"])
+
+    def end(self) -> None:
+        """Let the process end by itself."""
+        if self.process is not None:
+            self.process.stdin.close()
+            self.process.wait()
+
+
+def run(worker: Worker, module: str, word: str) -> bool:
+    """Run one module: print a line where all went well, else all that it said."""
     begin = time.perf_counter()
-    command = [
-        sys.executable,
-        "-W",
-        "error",
-        __file__,
-        "--one",
-        module.stem,
-        "--durations",
-        str(durations),
-        *(["-k", word] if word else []),
-    ]
-    done = subprocess.run(command, cwd=ROOT, capture_output=True, text=True, check=False)
-    lines = done.stderr.splitlines()
+    code, text = worker.run(module)
+    lines = text.splitlines()
     ran = next((line for line in reversed(lines) if line.startswith("Ran ")), "nothing ran")
     nothing = ran.startswith(("Ran 0", "nothing"))
-    good = done.returncode == 0 and (bool(word) or not nothing)
-    said = [line for line in lines if line.startswith("[")] if good else [done.stdout, *lines]
-    said += done.stdout.splitlines() if good and durations else []
+    good = code == 0 and (bool(word) or not nothing)
+    said = [line for line in lines if line.startswith(("[", "  "))] if good else lines
     if not (word and good and nothing):
-        said.append(
-            f"{module.stem}: {ran}, {lines[-1] if lines else 'no word'} ({time.perf_counter() - begin:.0f} s with starting)"
-        )
+        last = next((line for line in reversed(lines) if line.startswith(("OK", "FAILED"))), "no word")
+        said.append(f"{module}: {ran}, {last} ({time.perf_counter() - begin:.0f} s with importing)")
         print("\n".join(said), flush=True)
     return good
+
+
+def work(word: str, durations: int) -> int:
+    """Run the modules that are named on the standard input; what they and their children say goes back in one piece each."""
+    back = os.fdopen(os.dup(1), "w")
+    for line in sys.stdin:
+        with tempfile.TemporaryFile("w+") as said:
+            for number in (1, 2):
+                os.dup2(said.fileno(), number)
+            try:
+                code = one(line.strip(), word, durations)
+            except BaseException:
+                traceback.print_exc()
+                code = 1
+            sys.stdout.flush()
+            sys.stderr.flush()
+            said.seek(0)
+            back.write(said.read().replace(END, ""))
+            back.write(f"\n{END}{code}\n")
+            back.flush()
+    return 0
 
 
 class Timed(unittest.TextTestResult):
@@ -69,6 +122,7 @@ def one(module: str, word: str, durations: int) -> int:
     loader = unittest.TestLoader()
     if word:
         loader.testNamePatterns = [word if "*" in word else f"*{word}*"]
+    Timed.seconds.clear()
     runner: Any = unittest.TextTestRunner
     result = runner(resultclass=Timed).run(loader.loadTestsFromName(f"tests.{module}"))
     slowest = sorted(Timed.seconds.items(), key=lambda item: -item[1])[:durations]
@@ -85,19 +139,36 @@ def main() -> int:
     options.add_argument(
         "--durations", type=int, default=0, metavar="N", help="show the N slowest tests of each module"
     )
-    options.add_argument("--one", default="", help=argparse.SUPPRESS)
+    options.add_argument("--worker", action="store_true", help=argparse.SUPPRESS)
     given = options.parse_args()
-    if given.one:
-        return one(given.one, given.word, given.durations)
+    if given.worker:
+        return work(given.word, given.durations)
     wanted = {name if name.startswith("test_") else f"test_{name}" for name in given.modules}
-    there = sorted((ROOT / "tests").glob("test_*.py"), key=lambda one: -one.stat().st_size)
-    unknown = wanted - {path.stem for path in there}
+    sizes = {path.stem: path.stat().st_size for path in (ROOT / "tests").glob("test_*.py")}
+    there = sorted(sizes, key=lambda one: (one not in LONGEST, LONGEST.index(one) if one in LONGEST else -sizes[one]))
+    unknown = wanted - {*there}
     if unknown:
         print(f"no such module: {', '.join(sorted(unknown))}")
         return 2
-    modules = [path for path in there if not wanted or path.stem in wanted]
-    with ThreadPoolExecutor(min(os.cpu_count() or 1, 4)) as pool:
-        results = [*pool.map(lambda module: run(module, given.word, given.durations), modules)]
+    modules = iter([module for module in there if not wanted or module in wanted])
+    taking = threading.Lock()
+
+    def in_turn(worker: Worker) -> list[bool]:
+        results = []
+        while True:
+            with taking:
+                module = next(modules, None)
+            if module is None:
+                worker.end()
+                return results
+            results.append(run(worker, module, given.word))
+
+    count = min(os.cpu_count() or 1, 4, len(wanted) or len(there))
+    workers = [
+        Worker(["--durations", str(given.durations), *(["-k", given.word] if given.word else [])]) for _ in range(count)
+    ]
+    with ThreadPoolExecutor(count) as pool:
+        results = [one for many in pool.map(in_turn, workers) for one in many]
     print(f"{sum(results)} of {len(results)} modules of tests went well")
     return 0 if results and all(results) else 1
 

@@ -86,9 +86,8 @@ def _arranged(spec: PanelSpec, source: Source, question: Question, top: Top, cel
             own = [[*row.values()] for row in top.heads.to_dicts()]
         else:
             by = question["by"][:depth]
-            where = [*(question["where"] or ()), *top.condition()]
-            answer = source.tally(by, question["show"], where=where or None, sort=sort_within(source, spec.sort, question, slice(0, depth)))  # fmt: skip
-            own = [[*row.values()] for row in answer.to_dicts()]
+            answer = source.tally(by, question["show"], where=question["where"], sort=sort_within(source, spec.sort, question, slice(0, depth)))  # fmt: skip
+            own = [[*row.values()] for row in top.only_first(answer).to_dicts()]
         found: dict[tuple[Any, ...], list[list[Any]]] = {}
         for row in own:
             found.setdefault(tuple(row[: depth - 1]), []).append(row)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 from oak_ledger.engine import Expression
@@ -67,26 +67,34 @@ class Top:
         heads = source.tally(keys, shown, where=where, sort=sort_within(source, question["sort"], question, head), limit=spec.limit)  # fmt: skip
         left = max((heads.groups or 0) - heads.table.num_rows, 0)
         top = Top(heads, heads, (), left, spec.limit, keys, tuple(where or ()))
-        condition = top.condition()
         if whole:
             answer = heads
         else:
             sort = question["sort"] if head.start == 0 else ()
-            answer = source.tally(by, shown, where=[*(where or ()), *condition] or None, sort=sort)
+            answer = top.only_first(source.tally(by, shown, where=where, sort=sort))
         rest: tuple[tuple[Any, tuple[Any, ...]], ...] = ()
         if spec.rest and left:
             other = [item for item in by if item not in keys] if split else []
-            rest = _rest(source, question, other, condition[0])
+            rest = _rest(source, question, other, top.condition())
         return Top(answer, heads, rest, left, spec.limit, keys, tuple(where or ()))
 
-    def condition(self) -> list[str]:
-        """That a row belongs to the first groups; nothing where all groups are among them."""
+    def condition(self) -> str:
+        """That a row belongs to the first groups."""
+        parts = [" AND ".join(is_value(item, value) for item, value in zip(self.keys, one, strict=True)) for one in self._groups()]  # fmt: skip
+        return " OR ".join(f"({one})" for one in parts)
+
+    def only_first(self, answer: Answer) -> Answer:
+        """The groups of an answer whose head keys are among the first. All were asked for, since a window over the groups is over all of them."""
         if not self.left:
-            return []
-        count = len(self.keys)
-        groups = [[*row.values()][:count] for row in self.heads.to_dicts()]
-        parts = [" AND ".join(is_value(item, value) for item, value in zip(self.keys, one, strict=True)) for one in groups]  # fmt: skip
-        return [" OR ".join(f"({one})" for one in parts)]
+            return answer
+        first = {tuple(one) for one in self._groups()}
+        keys = [answer.table.column(label(item)).to_pylist() for item in self.keys]
+        kept = [at for at, one in enumerate(zip(*keys, strict=True)) if one in first]
+        return replace(answer, table=answer.table.take(kept))
+
+    def _groups(self) -> list[list[Any]]:
+        """The first groups by the head keys."""
+        return [[*row.values()][: len(self.keys)] for row in self.heads.to_dicts()]
 
     @property
     def rest_label(self) -> str:
