@@ -85,6 +85,11 @@ class Tables(WithPanels):
                 ],
             ),
             (
+                "windows are over all groups, not only those that are shown; what compares groups has no value in the rest",
+                'by = ["Mill", "Species"]\nshow = [{ name = "Share", formula = "100 * SUM(Volume) / SUM(SUM(Volume)) OVER ()" }, { name = "Of the largest", formula = "MAX(SUM(Volume)) OVER ()" }]\nlimit = 1\nrest = true\nsubtotals = true',
+                [("Ember Quay", "LARCH", "2.41", "40"), ("", "null", "2.41", "40"), ("subtotal", "all Ember Quay", "", "4.82", "45"), ("rest", "the other 4", "", "95.18", "null")],
+            ),
+            (
                 "a share of all is right in the rest; a rank has no value there",
                 'by = ["Mill"]\nshow = [{ name = "Share", formula = "SUM(Volume) / SUM(SUM(Volume)) OVER ()" }, { name = "Rank", formula = "RANK() OVER (ORDER BY SUM(Volume) DESC)" }]\nsort = ["Rank"]\nlimit = 1\nrest = true',
                 [("High Ford", "0.5422", "1"), ("rest", "the other 4", "0.4578", "null")],

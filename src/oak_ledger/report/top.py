@@ -87,9 +87,9 @@ class Top:
         """The groups of an answer whose head keys are among the first. All were asked for, since a window over the groups is over all of them."""
         if not self.left:
             return answer
-        first = {tuple(one) for one in self._groups()}
+        first = {_comparable(one) for one in self._groups()}
         keys = [answer.table.column(label(item)).to_pylist() for item in self.keys]
-        kept = [at for at, one in enumerate(zip(*keys, strict=True)) if one in first]
+        kept = [at for at, one in enumerate(zip(*keys, strict=True)) if _comparable(one) in first]
         return replace(answer, table=answer.table.take(kept))
 
     def _groups(self) -> list[list[Any]]:
@@ -109,11 +109,16 @@ class Top:
         return tuple(said)
 
 
+def _comparable(values: Sequence[Any]) -> tuple[Any, ...]:
+    """The keys of a group; not a number is equal to itself."""
+    return tuple("NaN" if one != one else one for one in values)
+
+
 def _rest(source: Source, question: Mapping[str, Any], other: Sequence[Shown], condition: str) -> tuple[tuple[Any, tuple[Any, ...]], ...]:  # fmt: skip
-    """The groups beyond the limit as one. A measure that ranks or adds up groups in an order has no value for it."""
+    """The groups beyond the limit as one. A measure that compares groups with each other has no value for it."""
     where = question["where"]
     planned = source.planned_tally(question["by"], question["show"], where=where)
-    kept = [at for at, one in enumerate(planned.query.show) if not _in_order(source, one)]
+    kept = [at for at, one in enumerate(planned.query.show) if not _compares_groups(source, one)]
     answer = source.tally([(REST, f"({condition}) IS NOT TRUE"), *other], [question["show"][at] for at in kept] or ["COUNT(*)"], where=where)  # fmt: skip
     found = []
     for row in answer.to_dicts():
@@ -124,14 +129,21 @@ def _rest(source: Source, question: Mapping[str, Any], other: Sequence[Shown], c
     return tuple(found)
 
 
-def _in_order(source: Source, expression: Expression) -> bool:
-    """Whether a measure is a window over groups that sets them in an order, or apart from each other."""
+def _compares_groups(source: Source, expression: Expression) -> bool:
+    """Whether a measure is a window over groups other than the sum of all: its value depends on how many groups there are, or on their order."""
     waiting: list[c.TypedNode] = [expression.checked]
     while waiting:
         for node in c.walk(waiting.pop()):
-            if isinstance(node, c.Window) and node.grain == Grain.GROUP and (node.order or node.partition):
+            if isinstance(node, c.Window) and node.grain == Grain.GROUP and not _sum_of_all(node):
                 return True
             if isinstance(node, c.FieldRef) and node.grain == Grain.GROUP:
                 own = source.state(node.name).expression
                 waiting += [own.checked] if own is not None else []
     return False
+
+
+def _sum_of_all(window: c.Window) -> bool:
+    """Whether a window adds up a sum or a count over all groups, however the rows are grouped."""
+    inner = window.args[0] if window.args else None
+    plain = isinstance(inner, c.Aggregate) and inner.function.name in ("SUM", "COUNT") and not inner.distinct
+    return window.function.name == "SUM" and plain and not (window.partition or window.order or window.where)
