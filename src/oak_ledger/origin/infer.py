@@ -16,7 +16,7 @@ from oak_ledger.columnar.texts import value_text
 from oak_ledger.engine.aggregate.groups import LabelDictionary
 from oak_ledger.origin.evidence import ENOUGH_ZEROS, NULL_WORDS, SPACES, Context, Evidence, Shape
 from oak_ledger.origin.number_shapes import Mark, Numbers, plain_numbers
-from oak_ledger.origin.shapes import DATED, MAYBE_DATE, MOMENT_OFFSET, MONEY_MARK, PLAIN, SHAPES
+from oak_ledger.origin.shapes import DATED, MAYBE_DATE, MOMENT_OFFSET, MONEY_MARK, PLAIN, SHAPES, WORDS
 from oak_ledger.origin.verdict import judged
 from oak_ledger.types import Type
 
@@ -106,8 +106,6 @@ class _Facts:
     fits: dict[str, Mask] = field(default_factory=dict)
     money: set[str] = field(default_factory=set)
     offsets: set[str] = field(default_factory=set)
-    dated: bool = False
-    """Whether any may be a date; else those shapes are not looked for."""
     length: int = 0
     decimals: dict[str, int] = field(default_factory=lambda: {".": 0, ",": 0})
     """The most digits behind each mark, and before it."""
@@ -135,18 +133,22 @@ class _Facts:
         self.word = np.append(self.word, to_mask(pc.is_in(texts, value_set=pa.array(NULL_WORDS))))
         self.blank = np.append(self.blank, to_mask(pc.equal(texts, "")))
         self.zeros = np.append(self.zeros, to_mask(pc.match_substring_regex(texts, _LEADING_ZERO)))
-        dates = pc.any(pc.match_substring_regex(texts, MAYBE_DATE)).as_py()
-        self.dated = self.dated or dates
+        digits = pc.any(pc.match_substring_regex(texts, "[0-9]")).as_py()
+        dates = digits and pc.any(pc.match_substring_regex(texts, MAYBE_DATE)).as_py()
         none = np.zeros(len(texts), np.bool_)
-        for name in shapes if self.dated else [name for name in shapes if name not in DATED]:
-            fits = none if name in DATED and not dates else to_mask(pc.match_substring_regex(texts, SHAPES[name]))
-            self.fits[name] = np.append(self.fits.get(name, np.zeros(before, np.bool_)), fits)
+        for name in shapes:
+            possible = dates if name in DATED else digits or name in WORDS
+            if possible or name in self.fits:
+                fits = to_mask(pc.match_substring_regex(texts, SHAPES[name])) if possible else none
+                self.fits[name] = np.append(self.fits.get(name, np.zeros(before, np.bool_)), fits)
         marks = pc.drop_null(pc.struct_field(pc.extract_regex(texts, f"(?P<mark>{MONEY_MARK})"), 0)).unique()
         self.money |= set(marks.to_pylist())
         if dates and MOMENT_OFFSET in shapes:
             offsets = pc.struct_field(pc.extract_regex(texts, r"(?P<offset>[+-][0-9]{2}:?[0-9]{2})$"), 0)
             self.offsets |= set(pc.drop_null(offsets).unique().to_pylist()[:9])
         self.length = max(self.length, pc.max(pc.utf8_length(texts)).as_py() or 0)
+        if not digits:
+            return
         digits = pc.utf8_length(pc.replace_substring_regex(texts, "[^0-9]+", ""))
         for mark in self.decimals:
             ends = pc.struct_field(pc.extract_regex(texts, rf"[{mark}](?P<decimals>[0-9]+)[^0-9]*$"), 0)

@@ -57,6 +57,7 @@ DATES = {
 MOMENT_Z = "a moment with Z"
 MOMENT_OFFSET = "a moment with an offset"
 DATED = {*DATES, MOMENT_Z, MOMENT_OFFSET}
+WORDS = {"yes-no"}  # the only shapes without a digit
 MAYBE_DATE = r"^(?:[0-9]{1,4}[-/. ][0-9A-Za-z]|[A-Za-z]{3,9} [0-9])"  # what all of those begin with
 # Shapes that a value may have. The order is the order of preference among those that fit.
 SHAPES: dict[str, str] = {
