@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
@@ -27,12 +27,54 @@ FALSE_WORDS = frozenset({"false", "f", "no", "n", "off", "0"})
 @dataclass(frozen=True, slots=True)
 class CastTo:
     """What a cast is given: the type, the digits of a decimal, the date template (may be empty); with `exact` more decimals than the type
-    keeps are a fault, as where a column is read, and not rounded."""
+    keeps are a fault, as where a column is read, and not rounded, and so are leading zeros; with `label` the numbers name something, and a plus before them says that they are none."""
 
     type: Type
     precision: int = MAX_DIGITS
     template: str = ""
     exact: bool = False
+    label: bool = False
+
+
+LONG_DIGITS = 7  # a plus before so many is that of a telephone
+_AROUND = f"[{SPACES}]*"
+LOST = {
+    "a number would lose its leading zeros": rf"^{_AROUND}[+-]?0[0-9]+{_AROUND}$",
+    "a number would lose its plus": rf"^{_AROUND}\+[0-9]{{{LONG_DIGITS},}}{_AROUND}$",
+    "undecided between decimals and thousands": rf"^{_AROUND}[+-]?[1-9][0-9]{{0,2}}\.[0-9]{{3}}{_AROUND}$",
+}
+"""Texts that a column of numbers does not take, since reading them would lose something or guess."""
+
+
+def lost_in(to: CastTo) -> Sequence[str]:
+    """What may be lost where a column of texts is read as numbers."""
+    zeros, plus, group = LOST
+    fewer = to.type.kind == "decimal" and to.type.scale < 3
+    return [] if not to.exact else [zeros, *([plus] if to.label else []), *([group] if fewer else [])]
+
+
+def _that_lose_nothing(run: CallContext, text: Any) -> Any:
+    """The texts of a column that say no more than the number that they are read as; the others are faults."""
+    to: CastTo | None = run.extra
+    if to is None or isinstance(text, pa.Scalar):
+        return text
+    for what in lost_in(to):
+        if _may_have(text, what):
+            text = run.fault(what, pc.match_substring_regex(text, LOST[what]), text)
+    return text
+
+
+def _may_have(texts: Any, what: str) -> bool:
+    """Whether any text may lose something, by a look that is quicker than the pattern."""
+    zeros, plus, group = LOST
+    if what == group:
+        return bool(
+            pc.any(
+                pc.equal(pc.find_substring(texts, "."), pc.subtract(pc.binary_length(pc.ascii_rtrim(texts, SPACES)), 4))
+            ).as_py()
+        )
+    begins = ("0", "+0", "-0", *SPACES) if what == zeros else ("+", *SPACES)
+    return any(pc.any(pc.starts_with(texts, one)).as_py() for one in begins)
 
 
 def _misfits(run: CallContext, text: Any, expression: str, what: str, convert: Callable[[Any], Any]) -> Any:
@@ -44,6 +86,7 @@ def _misfits(run: CallContext, text: Any, expression: str, what: str, convert: C
 
 
 def _text_to_integer(run: CallContext, text: Any) -> Any:
+    text = _that_lose_nothing(run, text)
     made = _at_once(run, text, pa.int64())
     if made is not None and not _holds_x(text):  # not 0x1F
         return made
@@ -76,6 +119,7 @@ def _at_once(run: CallContext, text: Any, kind: Any) -> Any | None:
 
 
 def _text_to_number(run: CallContext, text: Any) -> Any:
+    text = _that_lose_nothing(run, text)
     made = _at_once(run, text, pa.float64())
     if made is not None and all_finite(made) and not pc.any(pc.is_nan(made)).as_py():
         return made
@@ -92,6 +136,7 @@ def _text_to_number(run: CallContext, text: Any) -> Any:
 
 
 def _text_to_decimal(run: CallContext, text: Any) -> Any:
+    text = _that_lose_nothing(run, text)
     to: CastTo = run.extra
     scale = to.type.scale
     at_once = _at_once(run, text, arrow_type(to.type))

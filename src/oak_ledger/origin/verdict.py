@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any, Protocol
 
 from oak_ledger.formula.lexer import quote_literal
+from oak_ledger.functions.casts import LONG_DIGITS
 from oak_ledger.functions.registry import ComputeError
 from oak_ledger.functions.templates import template
 from oak_ledger.origin.evidence import ENOUGH_ZEROS, MISFIT_SHARE, SPACES, Context, Evidence, Shape
@@ -25,7 +26,6 @@ EXACT_DECIMALS, FEW_DECIMALS = 19, 9
 SHORT_DIGITS = 18
 NEARLY = 0.9
 PLAUSIBLE_EXPONENT = 30
-PHONE_DIGITS = 7
 
 
 class Seen(Protocol):
@@ -103,8 +103,8 @@ class _Verdict:
         if not numeric:
             return ""
         texts = [text.strip(SPACES) for text in self.known]
-        plus = [text for text in texts if text.startswith("+") and len(text) > PHONE_DIGITS]
-        if chosen == "integer" and plus and 2 * len(plus) > len(texts):
+        plus = [text for text in texts if text.startswith("+") and len(text) > LONG_DIGITS]
+        if chosen == "integer" and plus and not any(text.startswith("-") for text in texts):
             return f"long digits that begin with +, such as {plus[0]}: phone numbers, not numbers"
         if chosen == "exponent":
             odd = [text for text in texts if re.fullmatch(r"[0-9]+[eE][0-9]+", text)]

@@ -6,6 +6,7 @@ A value that cannot be computed is null there and counted; which rows they are i
 from __future__ import annotations
 
 import atexit
+import datetime as dt
 import os
 import re
 from collections.abc import Callable, Iterator, Sequence
@@ -156,12 +157,15 @@ def _guarded() -> Iterator[None]:
 
 
 def _typed(table: pa.Table, columns: Sequence[Expression], keys: Sequence[Expression] = ()) -> pa.Table:
-    """What came back with the types of the question. Raises NotSaid for a number that is none; `keys` are columns of nulls before them."""
+    """What came back with the types of the question. Raises NotSaid for a number that is none and a date beyond the years 1 to 9999; `keys` are columns of nulls before them."""
     arrays = [pa.nulls(len(table), arrow_type(one.checked.type)) for one in keys]
     for at, one in enumerate(columns):
         values = table.column(at).cast(arrow_type(one.checked.type))
         if one.checked.type.kind == "number" and pc.all(pc.is_finite(values)).as_py() not in (True, None):
             raise NotSaid(f"A value of {one.name}", "it is too large for a number")
+        ends = {"date": dt.date, "timestamp": dt.datetime}.get(one.checked.type.kind)
+        if ends and pc.any(pc.or_(pc.less(values, ends.min), pc.greater(values, ends.max))).as_py():
+            raise NotSaid(f"A value of {one.name}", "it is no date of the calendar")
         arrays.append(values)
     return pa.table(arrays, names=[one.name for one in (*keys, *columns)])
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from oak_ledger.formula import checked as c
-from oak_ledger.functions.casts import FALSE_WORDS, TRUE_WORDS, CastTo
+from oak_ledger.functions.casts import FALSE_WORDS, LOST, TRUE_WORDS, CastTo, lost_in
 from oak_ledger.functions.marks import pattern
 from oak_ledger.functions.templates import SPACES, template
 
@@ -30,15 +30,16 @@ def quoted(text: str) -> str:
 def cast_template(to: CastTo) -> str | None:
     """The template of a cast from text; None for a date template that has more than digits in it."""
     text, kind = f"BTRIM({{0}}, {quoted(SPACES)})", to.type.kind
+    keeps = "".join(f" AND NOT {text} ~ {quoted(LOST[what])}" for what in lost_in(to))
     if kind == "integer":
-        return f"CASE WHEN {text} ~ '^[+-]?[0-9]+$' THEN TRY_CAST({text} AS BIGINT) END"
+        return f"CASE WHEN {text} ~ '^[+-]?[0-9]+$'{keeps} THEN TRY_CAST({text} AS BIGINT) END"
     if kind == "decimal":
         made = f"TRY_CAST({text} AS DECIMAL({to.precision}, {to.type.scale}))"
         exact = f" AND {made} = TRY_CAST({text} AS DECIMAL(38, 18))" if to.exact and to.type.scale < 18 else ""
-        return f"CASE WHEN {text} ~ {quoted(_NUMBER)}{exact} THEN {made} END"
+        return f"CASE WHEN {text} ~ {quoted(_NUMBER)}{exact}{keeps} THEN {made} END"
     if kind == "number":
         made = f"TRY_CAST({text} AS DOUBLE PRECISION)"
-        return f"CASE WHEN {text} ~ {quoted(_NUMBER)} AND ABS({made}) < CAST('Infinity' AS DOUBLE PRECISION) THEN {made} END"
+        return f"CASE WHEN {text} ~ {quoted(_NUMBER)}{keeps} AND ABS({made}) < CAST('Infinity' AS DOUBLE PRECISION) THEN {made} END"
     if kind == "boolean":
         true, false = (", ".join(map(quoted, sorted(words))) for words in (TRUE_WORDS, FALSE_WORDS))
         return f"CASE WHEN LOWER({text}) IN ({true}) THEN TRUE WHEN LOWER({text}) IN ({false}) THEN FALSE END"

@@ -102,12 +102,21 @@ def _compared(
     names = [name for name in plain if name in there]
     if not names:
         return None
-    old, new = (_side(one, names) for one in (before, source))
+    old, new = _side(before, names), _side(source, names, _with_any_decimals(source))
     return _Drift(source, since, [source.document, *documents], old, new, names)
 
 
-def _side(source: Source, names: Sequence[str]) -> _Side:
-    table = source.rows([quote_identifier(name) for name in names], limit=MAX_COMPARED_ROWS).table
+def _with_any_decimals(source: Source) -> Source:
+    """The source with its decimals as any numbers: that they have more digits now, or another mark, is what is looked for."""
+    document = source.document
+    for block in document.all("field"):
+        if isinstance(block.spec, FieldSpec) and block.spec.column and block.spec.type.startswith("decimal"):
+            document = document.replaced(block, {"type": "number"})
+    return source.changed(document)
+
+
+def _side(source: Source, names: Sequence[str], read_as: Source | None = None) -> _Side:
+    table = (read_as or source).rows([quote_identifier(name) for name in names], limit=MAX_COMPARED_ROWS).table
     values = {name: one for name in names if (one := values_of(table.column(name))) is not None}
     types = {name: state.type.kind for name in names if (state := source.state(name)).type is not None}
     nulls = {name: table.column(name).null_count / max(table.num_rows, 1) for name in names}

@@ -34,7 +34,7 @@ if TYPE_CHECKING:
     from oak_ledger.source.editable import EditableDefinition
     from oak_ledger.source.source import Source
 
-LAYOUT = 2  # of the copies; another one makes all of them stale
+LAYOUT = 3  # of the copies; another one makes all of them stale
 MIN_BYTES = {
     "file": 4 << 20,
     "files": 4 << 20,

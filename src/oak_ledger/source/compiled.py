@@ -374,7 +374,7 @@ class _Compiler:
                     )
                 break
             # a fault of reading has the value as it arrived, under the field's name
-            tree = _exactly(formula.checked) if text == reading else formula.checked
+            tree = _exactly(formula.checked, spec) if text == reading else formula.checked
             expression = Expression(spec.name, "" if text == reading else text, tree)
             step = f"{spec.name}\0step {at}" if at + 1 < len(steps) else spec.name
             if text == reading and not findings:
@@ -385,10 +385,10 @@ class _Compiler:
         self.keep(ResolvedName(spec.name, spec, "field", None if findings else expression, findings, ()))
 
 
-def _exactly(tree: c.TypedNode) -> c.TypedNode:
-    """The cast with which a column of texts or decimals is read, so that it rounds nothing away."""
+def _exactly(tree: c.TypedNode, spec: FieldSpec) -> c.TypedNode:
+    """The cast with which a column of texts or decimals is read, so that nothing of it gets lost."""
     if isinstance(tree, c.Call) and isinstance(tree.extra, CastTo) and tree.args[0].type.kind in ("text", "decimal"):
-        return replace(tree, extra=replace(tree.extra, exact=True))
+        return replace(tree, extra=replace(tree.extra, exact=True, label=spec.role == "dimension"))
     return tree
 
 
