@@ -100,9 +100,11 @@ class Drawing:
     """Draws the pieces of one question; what the server computes in steps before (windows, aggregates) is kept by name."""
 
     def __init__(
-        self, rng: random.Random, *, earlier: bool = False, windows: bool = True, shares: bool = False
+        self, rng: random.Random, *, earlier: bool = False, windows: bool = True, shares: bool = False, mark: str = ""
     ) -> None:
         self.rng, self.earlier, self.with_windows = rng, earlier, windows
+        self.first: Drawing | None = None
+        self.mark = mark  # in the names of what is its own
         self.shares = shares  # windows over groups only as sums of all
         self.windows: dict[str, str] = {}  # by what they are called: the server's writing
         self.fields: dict[str, tuple[str, str]] = {}  # saved ones, by name: ours, and the type
@@ -138,7 +140,7 @@ class Drawing:
             return self.joined(self.rng.choice(("AND", "OR")), self.row("b", depth - 1), self.row("b", depth - 1))
         if chance < 0.36 and kind in ROW_WINDOWS and self.with_windows:
             ours, theirs = self.rng.choice(ROW_WINDOWS[kind])
-            name = self.windows.setdefault(theirs, f"w{len(self.windows)}")
+            name = self.windows.setdefault(theirs, f"{self.mark}w{len(self.windows)}")
             return Piece(ours, name)
         if chance < 0.42 and kind in "idf":
             return self.saved(kind, self.row(kind, depth - 1))
@@ -146,7 +148,7 @@ class Drawing:
 
     def saved(self, kind: str, piece: Piece) -> Piece:
         """A formula as a field of the source: the faults are then the field's."""
-        name = f"s{len(self.fields)}"
+        name = f"{self.mark}s{len(self.fields)}"
         self.fields[name] = (piece.ours, kind)
         wrong = {(owner or name, what): one for (owner, what), one in piece.wrong.items()}
         return Piece(name, piece.theirs, wrong)
@@ -323,9 +325,15 @@ def drawn(seed: int, *, earlier: bool = False) -> Question:
     windows_over_rows = rng.random() < 0.6
     drawing = Drawing(rng, earlier=earlier and rng.random() < 0.5, windows=windows_over_rows)
     rows_wrong: dict[tuple[str, str], str] = {}
-    drawing.with_windows = False  # the source's own filter comes before its windows
-    always = drawing.row("b", 1) if rng.random() < 0.2 else None
-    drawing.with_windows = windows_over_rows
+    own = Drawing(
+        rng, windows=windows_over_rows, mark="own_"
+    )  # the source's own filter, whose windows come before all others
+    always = own.row("b", 1) if rng.random() < 0.25 else None
+    if always is not None and windows_over_rows:
+        while (always := own.row("b", 2)).wrong:
+            own.windows.clear()
+            own.fields.clear()
+    drawing.first = own
     where = drawing.row("b", rng.choice((1, 2))) if rng.random() < 0.5 else None
     for _ in range(rng.choice((0, 1, 1, 1, 2, 3))):
         _key(rng, drawing)
@@ -378,7 +386,7 @@ def drawn(seed: int, *, earlier: bool = False) -> Question:
     overall_faults = [(owner, what, f"{apart} select count(*) from (select ({one}) as wrong from {outer_apart}) one where wrong") for (owner, what), one in groups_wrong.items()]  # fmt: skip
     return Question(
         tuple(asked if name == asked else (name, asked) for name, asked, *_ in drawing.keys), tuple(show), where.ours if where else None, always.ours if always else None, sort, limit, totals,
-        (*((name, ours) for name, (ours, _) in drawing.fields.items()), *saved), tuple(local), answer, overall, tuple(faults), tuple(overall_faults),
+        (*((name, ours) for name, (ours, _) in (own.fields | drawing.fields).items()), *saved), tuple(local), answer, overall, tuple(faults), tuple(overall_faults),
     )  # fmt: skip
 
 
@@ -506,8 +514,17 @@ def _steps(drawing: Drawing, always: Piece | None, kept: str, *, earlier: bool =
         by = f" group by {', '.join(map(str, range(1, len(keys) + 1)))}" if keys else ""
         return f"select {', '.join([*keys, *nothing, *aggregates] or ['1'])} from {table} where {kept}{by}"
 
+    first_windows = (
+        "".join(f", {text} as {name}" for text, name in drawing.first.windows.items())
+        if drawing.first is not None
+        else ""
+    )
     only = f" where ({always.theirs}) is true" if always is not None else ""
-    steps = f"with windowed as (select *{windows} from q{only}), now as ({groups('windowed', 'now')})"
+
+    def rows(table: str) -> str:
+        return f"select *{windows} from (select *{first_windows} from {table}) first{only}"
+
+    steps = f"with windowed as ({rows('q')}), now as ({groups('windowed', 'now')})"
     outer = "now"
     if earlier:
         steps += (

@@ -154,7 +154,7 @@ def main() -> int:
     taking = threading.Lock()
 
     def in_turn(worker: Worker) -> list[bool]:
-        results = []
+        results: list[bool] = []
         while True:
             with taking:
                 module = next(modules, None)

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 
 from oak_ledger.columnar.arrays import from_numpy
@@ -15,17 +17,35 @@ from oak_ledger.engine.query import Query, SortBy
 from oak_ledger.engine.scan import Reader, Scan
 from oak_ledger.engine.windows.inputs import collect_windows
 from oak_ledger.engine.windows.prepass import row_windows
-from oak_ledger.types import Grain
+from oak_ledger.formula import checked as c
+from oak_ledger.types import BOOLEAN, Grain
 
 
 def open_scan(query: Query, reader: Reader, wanted: Sequence[Expression], faults: Faults) -> Scan:
     """The scan that a query needs; its row windows are computed now, over all rows that the source's own filters let through."""
+    query, values = _always_known(query, reader, faults)
     filters = [*query.always, *query.where]
     found = collect_windows(query.fields, [*filters, *wanted])
     windows, starts = row_windows(
-        query, reader, {node: owner for node, owner in found.items() if node.grain != Grain.GROUP}, faults
+        query, reader, {node: owner for node, owner in found.items() if node.grain != Grain.GROUP}, faults, values
     )
     return Scan(query.fields, filters, wanted, windows, query.before, starts, stats=query.stats)
+
+
+def _always_known(query: Query, reader: Reader, faults: Faults) -> tuple[Query, dict[c.Window, Any]]:
+    """The query with the source's own filters as one that is known by row, where windows are in them: those are over all rows, others over the rows that are left."""
+    found = collect_windows(query.fields, query.always)
+    if not found:
+        return query, {}
+    windows, starts = row_windows(replace(query, always=()), reader, found, faults)
+    scan = Scan(query.fields, query.always, (), windows, query.before, starts, stats=query.stats)
+    kept = [rows + scan.found_starts[-1] for rows in scan.run(reader, lambda evaluator: evaluator.rows, faults)]
+    mask = np.zeros(scan.rows_read, np.bool_)
+    mask[np.concatenate([*kept, np.zeros(0, np.int64)])] = True
+    first = query.always[0]
+    known = c.Window(0, 0, BOOLEAN, Grain.ROW, next(iter(found)).function, (), None, (), (), None)
+    text = " AND ".join(one.text for one in query.always)
+    return replace(query, always=(Expression(first.name, text, known),)), {known: from_numpy(mask)}
 
 
 def table_of(columns: Sequence[Expression], values: Sequence[Any]) -> pa.Table:

@@ -66,7 +66,7 @@ def _that_lose_nothing(run: CallContext, text: Any) -> Any:
 
 def _may_have(texts: Any, what: str) -> bool:
     """Whether any text may lose something, by a look that is quicker than the pattern."""
-    zeros, plus, group = LOST
+    zeros, _, group = LOST
     if what == group:
         return bool(
             pc.any(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
@@ -122,11 +122,14 @@ def narrowed(source: Source, query: Query) -> DatabaseReader | None:
         column = columns_of(source)
     except NotSaid:
         return None
-    windows = any(
-        isinstance(node, c.Window) and node.grain == Grain.ROW
-        for tree in trees_of(query, [*query.show, *query.by, *query.where])
-        for node in c.walk(tree)
-    )
+
+    def any_window(of: Sequence[Expression]) -> bool:
+        trees = trees_of(query, of)
+        return any(isinstance(node, c.Window) and node.grain == Grain.ROW for tree in trees for node in c.walk(tree))
+
+    if any_window(query.always):
+        return None
+    windows = any_window([*query.show, *query.by, *query.where])
     fields = {name: one.checked for name, one in query.fields.items()}
     translator = Translator({}, fields, column, dialect=dialect)
     said = [

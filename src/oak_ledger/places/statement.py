@@ -141,6 +141,8 @@ def _steps(
     inline: dict[str, c.TypedNode] = {}
     translator = Translator({}, inline, column, guarded=guarded, dialect=dialect)
     first = {*needed(query.fields, always)}
+    if _windows([*always, *(query.fields[name].checked for name in first)]):
+        raise NotSaid("A filter of the source", "it holds a window, which is over rows that the filter leaves out")
     known: Layered = []
     later: Layered = []
     for name in needed(query.fields, [*always, *asked]):

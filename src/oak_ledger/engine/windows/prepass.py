@@ -34,15 +34,19 @@ INPUT_SHARE = 4  # a quarter of the memory is for inputs: sorting and results ta
 
 
 def row_windows(
-    query: Query, reader: Reader, windows: Mapping[c.Window, Expression], faults: Faults
+    query: Query,
+    reader: Reader,
+    windows: Mapping[c.Window, Expression],
+    faults: Faults,
+    known: Mapping[c.Window, Any] | None = None,
 ) -> tuple[dict[c.Window, Any], list[int] | None]:
-    """The values of row windows, over the whole input, and where each fragment of it begins.
+    """The values of row windows, over the whole input, and where each fragment of it begins; some are `known`.
 
     One scan of the rows for each level of nesting.
     """
     fields = query.fields
-    waiting = {**windows}
-    values: dict[c.Window, Any] = {}
+    values: dict[c.Window, Any] = {**(known or {})}
+    waiting = {node: owner for node, owner in windows.items() if node not in values}
     starts: list[int] | None = None
     while waiting:
         ready = {node: owner for node, owner in waiting.items() if not inner_windows(fields, node) & waiting.keys()}
