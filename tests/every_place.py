@@ -157,7 +157,9 @@ class EveryPlace(unittest.TestCase):
         unproven = sorted(
             name
             for name, text in DIALECTS[self.dialect].said.items()
-            if text not in self.used and name not in DIALECTS[self.dialect].refused
+            if text not in self.used
+            and name not in DIALECTS[self.dialect].refused
+            and name != "PERCENTILE"  # written for PERCENTILE_CONT and MEDIAN, not by the template
         )
         sys.stderr.write(f"[{compared:,} calls with edge values in {self.dialect}] ")
         self.assertEqual(unproven, [], "entries of the table of this place that nothing here proves")

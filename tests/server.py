@@ -15,11 +15,14 @@ from pathlib import Path
 URI_OF_PATH = "postgresql://postgres@/postgres?host={folder}"
 
 
-def start(case: type[unittest.TestCase], proves: str) -> str:
-    """Start a server that ends with the tests of a class, and give its URI; with none to be had, the run says what it did not prove."""
+def start(case: type[unittest.TestCase], proves: str, *, locale: str = "") -> str:
+    """Start a server that ends with the tests of a class, and give its URI; with none to be had, the run says what it did not prove.
+
+    One with a `locale` sorts texts by it, and is one of the PATH.
+    """
     holder = tempfile.TemporaryDirectory(prefix="oak", ignore_cleanup_errors=True)
     case.addClassCleanup(holder.cleanup)
-    if os.environ.get("OAK_SERVER") != "path":
+    if os.environ.get("OAK_SERVER") != "path" and not locale:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")  # of the package that brings the server
             try:
@@ -31,11 +34,11 @@ def start(case: type[unittest.TestCase], proves: str) -> str:
                 case.addClassCleanup(server.cleanup)
                 return str(server.get_uri())
     if shutil.which("initdb") and shutil.which("pg_ctl"):
-        return _from_path(case, Path(holder.name))
+        return _from_path(case, Path(holder.name), locale)
     raise unittest.SkipTest(f"NOT PROVEN: {proves}, since no server can be had here")
 
 
-def _from_path(case: type[unittest.TestCase], folder: Path) -> str:
+def _from_path(case: type[unittest.TestCase], folder: Path, locale: str) -> str:
     """A server of the programs on the PATH, which listens in its folder only. It refuses to run as root, so root lends it a user."""
     user = None
     if os.getuid() == 0:
@@ -48,7 +51,8 @@ def _from_path(case: type[unittest.TestCase], folder: Path) -> str:
     def run(*command: str | Path, check: bool = True) -> None:
         subprocess.run(command, user=user, cwd=folder, check=check, stdout=subprocess.DEVNULL, stderr=subprocess.STDOUT)
 
-    run("initdb", "-D", data, "-U", "postgres", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8", "-N")
+    sorted_by = ["--locale-provider=icu", f"--icu-locale={locale}"] if locale else []
+    run("initdb", "-D", data, "-U", "postgres", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8", "-N", *sorted_by)
     case.addClassCleanup(run, "pg_ctl", "-D", data, "-m", "immediate", "-w", "stop", check=False)
     options = f"-c listen_addresses='' -c unix_socket_directories='{folder}' -c fsync=off"
     run("pg_ctl", "-D", data, "-w", "-l", folder / "log", "-o", options, "start")

@@ -7,7 +7,7 @@ import os
 import random
 import sys
 import unittest
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from decimal import Decimal
 from typing import Any
 from unittest import mock
@@ -31,7 +31,7 @@ ALL_FORMS = bool(os.environ.get("OAK_ALL_FORMS"))
 ALWAYS = ("memory", "origin")  # forms in which each question is asked, with one of the others
 TABLES = 12  # drawn ones, over which the questions are spread
 _TYPES = {"bigint": "integer", "numeric(12,2)": "decimal(12,2)", "double precision": "number"}
-_COLLATED = {"text": 'text collate "C"'}
+COLLATED = {"text": 'text collate "C"'}
 
 
 def definition(origin: str) -> str:
@@ -44,12 +44,16 @@ class DrawnQuestions(FolderCase):
     @classmethod
     def setUpClass(cls) -> None:
         super().setUpClass()
-        cls.uri = server.start(cls, "whole questions against PostgreSQL")
+        cls.uri = cls.started()
         cls.connection = psycopg.connect(cls.uri, autocommit=True)
         cls.addClassCleanup(cls.connection.close)
 
-    def load(self, name: str, rows: pa.Table) -> None:
-        columns = ", ".join(f"{one} {_COLLATED.get(kind, kind)}" for one, kind in questions.KINDS.items())
+    @classmethod
+    def started(cls) -> str:
+        return server.start(cls, "whole questions against PostgreSQL")
+
+    def load(self, name: str, rows: pa.Table, collated: Mapping[str, str] = COLLATED) -> None:
+        columns = ", ".join(f"{one} {collated.get(kind, kind)}" for one, kind in questions.KINDS.items())
         self.connection.execute(f"drop table if exists {name} cascade; create table {name} ({columns})")
         with self.connection.cursor() as cursor:
             cursor.executemany(f"insert into {name} values ({', '.join(['%s'] * rows.num_columns)})", [*questions.insertions(rows)])  # fmt: skip

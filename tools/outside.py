@@ -18,6 +18,7 @@ PATH = os.pathsep.join([os.environ.get("PATH", ""), "/usr/local/bin", "/usr/bin"
 NEEDS = {
     "test_load": ("python3", "python3"),
     "test_pages": ("chromium", "chromium"),
+    "test_servers": ("mariadbd", "mariadb-server"),
     "test_spark": ("java", "default-jre-headless"),
 }
 

@@ -79,7 +79,7 @@ def _renamed(
         return source.with_first_row_names()
     if file is not None:
         return source.with_listed_names(listed_names(Path(file)))
-    made = NameRule(**{**rule, "by": rule.get("by") or ""})
+    made = NameRule.of(**{**rule, "by": rule.get("by") or ""})
     return source.with_rule_names(made, chosen(source, fields, None, None) if fields else None, standing=standing)
 
 

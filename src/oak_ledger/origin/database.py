@@ -22,7 +22,7 @@ from oak_ledger.columnar.texts import value_text
 from oak_ledger.errors import UnusableInput
 from oak_ledger.origin.reader import BadRow, row_count_batch
 from oak_ledger.origin.spec import ReadingSpec
-from oak_ledger.types import BOOLEAN, DATE, INTEGER, NUMBER, TEXT, TIMESTAMP, Type, decimal
+from oak_ledger.types import BOOLEAN, DATE, INTEGER, MAX_DIGITS, NUMBER, TEXT, TIMESTAMP, Type, decimal
 
 BATCH_ROWS = 50_000
 # How a password is asked for where the environment has none; the command line puts a prompt here.
@@ -37,10 +37,23 @@ _SETTINGS = {
 }  # fmt: skip
 
 
+_KNOWN = (
+    "Those that can be read: sqlite:///file.db, postgresql://user@host/name, mysql://user@host/name (also for MariaDB)."
+)
+
+
+def backend_of(address: str) -> str:
+    """What speaks at a database's address: sqlite, postgresql, mysql."""
+    name = sa.make_url(address).get_backend_name()
+    return {"postgres": "postgresql", "mariadb": "mysql"}.get(name, name)
+
+
 def engine_of(spec: ReadingSpec, folder: Path, *, writing: bool = False) -> sa.Engine:
     """The engine for a URL, which only reads unless it is for `writing`; the password comes from the environment or a prompt, never from a file."""
     try:
         url = sa.make_url(spec.url)
+        if url.drivername == "postgres":  # as some services write it
+            url = url.set(drivername="postgresql")
     except sa.exc.ArgumentError:
         hint = "It is written sqlite:///file.db or postgresql://user@host/name."
         raise UnusableInput("bad-url", f"{spec.url!r} is not a database URL.", hint=hint) from None
@@ -59,17 +72,28 @@ def engine_of(spec: ReadingSpec, folder: Path, *, writing: bool = False) -> sa.E
         settings = {} if writing else _SETTINGS
         pinned = " ".join([str(given), *(f"-c {name}={value}" for name, value in settings.items())]).strip()
         url = url.update_query_dict({"options": pinned}) if pinned else url
+    if url.drivername in ("mysql", "mariadb"):
+        url = url.set(drivername="mysql+pymysql").update_query_dict({"charset": "utf8mb4"})
     try:
-        return sa.create_engine(url, poolclass=sa.NullPool)
+        engine = sa.create_engine(url, poolclass=sa.NullPool)
+        session = {"postgresql": _loaded_as_text_where_it_must, "mysql": _read_only_session}.get(engine.dialect.name)
+        if session is None:
+            raise UnusableInput("bad-url", f"{url.get_backend_name()} cannot be read.", hint=_KNOWN)
+        if not writing:
+            sa.event.listen(engine, "connect", session)
+        return engine
     except ImportError as error:
-        hint = "Install it: pip install 'oak-ledger[postgresql]'."
+        extra = "mysql" if url.get_backend_name() == "mysql" else "postgresql"
+        hint = (
+            f"Install it: pip install 'oak-ledger[{extra}]'."
+            if url.get_backend_name() in ("mysql", "postgresql")
+            else _KNOWN
+        )
         raise UnusableInput(
             "no-driver", f"The driver for {url.get_backend_name()} is not installed: {error}.", hint=hint
         ) from None
     except sa.exc.NoSuchModuleError:
-        raise UnusableInput(
-            "bad-url", f"No database is called {url.drivername!r}.", hint="Use sqlite or postgresql."
-        ) from None
+        raise UnusableInput("bad-url", f"No database is called {url.drivername!r}.", hint=_KNOWN) from None
 
 
 def _read_only(path: Path) -> sqlite3.Connection:
@@ -163,10 +187,8 @@ class DatabaseReader:
             with self._guarded(), self._connected() as connection:
                 if self.spec.query:
                     self._once(connection)
-                if self.engine.dialect.name == "sqlite":
-                    self.kinds, self.codes = _sqlite_kinds(connection, self._select())
-                else:
-                    self.kinds, self.codes = _kinds(connection, self._no_rows())
+                kinds_of = {"sqlite": _sqlite_kinds, "postgresql": _kinds}.get(self.engine.dialect.name, _mysql_kinds)
+                self.kinds, self.codes = kinds_of(connection, self._select())
         return self.kinds
 
     def _once(self, connection: sa.Connection) -> None:
@@ -225,24 +247,44 @@ class DatabaseReader:
     def batches(self, columns: Sequence[str]) -> Iterator[pa.RecordBatch]:
         """The rows, in batches as they come."""
         kinds = self.columns()
-        listed = ", ".join(map(self.engine.dialect.identifier_preparer.quote_identifier, columns)) or "1"
+        self.bad_rows.clear()
+        listed = ", ".join(map(self._as_read, columns)) or "1"
         statement, given = f"select {listed} from ({self._select()}) as origin", dict[str, str]()
         if self.condition:
             statement, given = f"{statement} where {self.condition[0]}", self.condition[1]
-        elif columns:
-            statement = self._select(columns)
+        begin = 0
         with (
             _guarded(self.spec),
             self._connected() as connection,
             connection.execution_options(stream_results=True).exec_driver_sql(statement, given) as result,
         ):
-            wanted = [(at, kinds[name]) for at, name in enumerate(columns)]
             while rows := result.fetchmany(BATCH_ROWS):
                 if not columns:
                     yield row_count_batch(len(rows))
                     continue
-                arrays = [pa.array([_value(row[at], kind) for row in rows], arrow_type(kind)) for at, kind in wanted]
+                arrays = [
+                    self._array(name, kinds[name], [row[at] for row in rows], begin) for at, name in enumerate(columns)
+                ]
                 yield pa.RecordBatch.from_arrays(arrays, names=list(columns))
+                begin += len(rows)
+
+    def _as_read(self, name: str) -> str:
+        """A column as it is asked for: what PostgreSQL has of other types comes in its own writing."""
+        quoted = str(self.engine.dialect.identifier_preparer.quote_identifier(name))
+        code = self.codes.get(name)
+        other = self.engine.dialect.name == "postgresql" and self.kinds[name] == TEXT and code not in _POSTGRESQL_TEXTS
+        return f"{quoted}::text as {quoted}" if other else quoted
+
+    def _array(self, name: str, kind: Type, values: list[Any], begin: int) -> pa.Array:
+        """Values as a column; one that the type does not have counts as null, and is noted with its row."""
+        made = [_value(value, kind) for value in values]
+        for at, value in enumerate(made):
+            if value is None and values[at] is not None:
+                why = f"{name} holds {values[at]}, which is no {kind.kind}; it counts as null"
+                self.bad_rows.append(
+                    BadRow(self.spec.table or "the query", begin + at + 1, why, str(values[at]), kept=True)
+                )
+        return pa.array(made, arrow_type(kind))
 
     def locate(self, row: int) -> str:
         """Nothing better than the number, counted among the rows that are read."""
@@ -253,22 +295,34 @@ class DatabaseReader:
 _POSTGRESQL: dict[int, Type] = {
     16: BOOLEAN, 20: INTEGER, 21: INTEGER, 23: INTEGER, 26: INTEGER, 700: NUMBER, 701: NUMBER, 1082: DATE, 1114: TIMESTAMP, 1184: TIMESTAMP,
 }  # fmt: skip
+_POSTGRESQL_TEXTS = frozenset({18, 19, 25, 1042, 1043})
 _NUMERIC = 1700
+MOST_DECIMALS = 9  # of a numeric without a scale that is read as a decimal; of more, its writing is judged
 
 
 def _kinds(connection: sa.Connection, statement: str) -> tuple[dict[str, Type], dict[str, int | str]]:
-    result = connection.exec_driver_sql(statement)
+    """The types of PostgreSQL's columns. A numeric without a scale has the one that its values need."""
+    result = connection.exec_driver_sql(f"select * from ({statement}) as origin limit 0")
     cursor: Any = result.cursor
-    found: dict[str, Type] = {}
-    codes: dict[str, int | str] = {}
-    for column in cursor.description:
-        codes[column.name] = column.type_code
-        kind = _POSTGRESQL.get(column.type_code, TEXT)
-        if column.type_code == _NUMERIC:
-            kind = decimal(column.scale) if column.precision is not None and column.scale is not None else NUMBER
-        found[column.name] = kind
+    codes: dict[str, int | str] = {column.name: column.type_code for column in cursor.description}
+    scales = {column.name: column.scale if column.precision is not None else None for column in cursor.description}
     result.close()
-    return found, codes
+    free = [name for name, code in codes.items() if code == _NUMERIC and scales[name] is None]
+    if free:
+        quoted = ['"' + name.replace('"', '""').replace("%", "%%") + '"' for name in free]
+        parts = [
+            f"max(scale({one})), max(length(trunc(abs({one}))::text)) filter (where {one}::text !~ 'N|I')"
+            for one in quoted
+        ]
+        said = connection.exec_driver_sql(f"select {', '.join(parts)} from ({statement}) as origin").one()
+        for at, name in enumerate(free):
+            scale, whole = said[2 * at] or 0, said[2 * at + 1] or 0
+            scales[name] = scale if scale <= MOST_DECIMALS and whole + scale <= MAX_DIGITS else None
+    kinds = {}
+    for name, code in codes.items():
+        scale = scales[name]
+        kinds[name] = _POSTGRESQL.get(int(code), TEXT) if code != _NUMERIC or scale is None else decimal(scale)
+    return kinds, codes
 
 
 def _sqlite_kinds(connection: sa.Connection, inner: str) -> tuple[dict[str, Type], dict[str, int | str]]:
@@ -285,26 +339,77 @@ def _sqlite_kinds(connection: sa.Connection, inner: str) -> tuple[dict[str, Type
     return {name: known.get(frozenset(str(kinds).split(",")), TEXT) for name, kinds in codes.items()}, codes
 
 
+# Those of MySQL's and MariaDB's.
+_MYSQL: dict[int, Type] = {
+    1: INTEGER, 2: INTEGER, 3: INTEGER, 8: INTEGER, 9: INTEGER, 13: INTEGER, 4: NUMBER, 5: NUMBER, 10: DATE, 7: TIMESTAMP, 12: TIMESTAMP,
+}  # fmt: skip
+_MYSQL_DECIMALS = (0, 246)
+
+
+def _mysql_kinds(connection: sa.Connection, statement: str) -> tuple[dict[str, Type], dict[str, int | str]]:
+    """The types of MySQL's columns."""
+    result = connection.exec_driver_sql(f"select * from ({statement}) as origin limit 0")
+    cursor: Any = result.cursor
+    found = {
+        column[0]: decimal(column[5]) if column[1] in _MYSQL_DECIMALS else _MYSQL.get(column[1], TEXT)
+        for column in cursor.description
+    }
+    codes: dict[str, int | str] = {column[0]: column[1] for column in cursor.description}
+    result.close()
+    return found, codes
+
+
+def _loaded_as_text_where_it_must(connection: Any, _record: Any) -> None:
+    """Dates that Python has not (infinite ones, years before 1 and after 9999) come as their texts, so that one does not stop all others."""
+    import psycopg
+    from psycopg.types.datetime import DateLoader, TimestampLoader, TimestamptzLoader
+
+    for name, base in (("date", DateLoader), ("timestamp", TimestampLoader), ("timestamptz", TimestamptzLoader)):
+
+        def load(self: Any, data: Any, base: Any = base) -> Any:
+            try:
+                return base.load(self, data)
+            except psycopg.DataError:
+                return bytes(data).decode()
+
+        connection.adapters.register_loader(name, type(base.__name__, (base,), {"load": load}))
+
+
+def _read_only_session(connection: Any, _record: Any) -> None:
+    """A session of MySQL in which nothing can be written, in universal time."""
+    with connection.cursor() as cursor:
+        cursor.execute("set session transaction read only")
+        cursor.execute("set session time_zone = '+00:00'")
+
+
+_RANGE = range(-(2**63), 2**63)
+_PYTHON: dict[str, Any] = {"date": dt.date, "timestamp": dt.datetime, "boolean": bool}
+
+
 def _value(value: Any, kind: Type) -> Any:
+    """A value of the driver's as one of a type; None where it is none of it."""
     if value is None:
         return None
     if kind == TEXT:
-        return (
-            value
-            if isinstance(value, str)
-            else value.decode("utf-8", "replace")
-            if isinstance(value, bytes)
-            else _other_text(value)
-        )
+        return value if isinstance(value, str) else _other_text(value)
     if kind == NUMBER:
         number = float(value)
         return number if number - number == 0 else None
     if kind == TIMESTAMP and isinstance(value, dt.datetime) and value.tzinfo is not None:
         return value.astimezone(dt.UTC).replace(tzinfo=None)
     if kind.kind == "decimal":
-        return value if isinstance(value, Decimal) and value.is_finite() else None
-    return value
+        fits = isinstance(value, Decimal) and value.is_finite() and -value.as_tuple().exponent <= kind.scale  # type: ignore[operator]
+        return value if fits else None
+    if kind == INTEGER:
+        return value if isinstance(value, int) and value in _RANGE else None
+    return value if isinstance(value, _PYTHON[kind.kind]) else None
 
 
-def _other_text(value: Any) -> str | None:
-    return value_text(value) if isinstance(value, (bool, int, float, Decimal, dt.date)) else str(value)
+def _other_text(value: Any) -> str:
+    """A value that is no text, as text; bytes that are not UTF-8 by their digits."""
+    if isinstance(value, bytes):
+        try:
+            return value.decode()
+        except UnicodeDecodeError:
+            return f"\\x{value.hex()}"
+    return (value_text(value) if isinstance(value, (bool, int, float, Decimal, dt.date)) else None) or str(value)

@@ -21,10 +21,10 @@ from oak_ledger.engine.query import Result
 from oak_ledger.errors import UnusableInput
 from oak_ledger.formula import Grain
 from oak_ledger.formula import checked as c
-from oak_ledger.origin.database import DatabaseReader, one_select
+from oak_ledger.origin.database import DatabaseReader, backend_of, one_select
 from oak_ledger.places.dialects import DIALECTS, POSTGRESQL, Dialect
 from oak_ledger.places.statement import Statement, as_written, in_settled_order, statement, trees_of
-from oak_ledger.places.translate import NotSaid, Translator, as_it_reads, finite
+from oak_ledger.places.translate import NotSaid, Translator, as_it_reads, finite, in_calendar
 
 if TYPE_CHECKING:
     from oak_ledger.source.source import Source
@@ -35,7 +35,8 @@ _HOLES = {"postgresql": "%({})s", "sqlite": ":{}"}
 """How a statement's parameters are written for the driver of each database."""
 
 
-_AS_THEY_ARE = frozenset({16, 20, 21, 23, 25, 1043, 1082, 1114})  # boolean, whole numbers, texts, dates and timestamps
+_AS_THEY_ARE = frozenset({16, 20, 21, 23})  # boolean and whole numbers
+_TEXTS, _DATE, _MOMENT = (25, 1043), 1082, 1114
 _REAL, _DOUBLE, _NUMERIC, _WITH_ZONE = 700, 701, 1700, 1184
 Columns = Callable[[str], exp.Expression]
 """A column of the origin as it is read here."""
@@ -43,7 +44,7 @@ Columns = Callable[[str], exp.Expression]
 
 def columns_of(source: Source) -> Columns:
     """How the columns of a source are said, so that they have the values that reading them here gives: no NaN and no infinity, times in
-    universal time. Raises NotSaid for a column of a type whose values are another matter."""
+    universal time, texts that are equal and sorted by their letters alone. Raises NotSaid for a column of a type whose values are another matter."""
     reader = source.opened
     kinds = reader.columns() if isinstance(reader, DatabaseReader) else {}
     codes = reader.codes if isinstance(reader, DatabaseReader) else {}
@@ -57,8 +58,12 @@ def columns_of(source: Source) -> Columns:
             return exp.Collate(this=made, expression=exp.var("BINARY")) if code != "integer" else made
         if code is None or code in _AS_THEY_ARE:
             return made
+        if code in _TEXTS:
+            return exp.Collate(this=made, expression=exp.to_identifier("C", quoted=True))
         if code == _WITH_ZONE:
-            return exp.AtTimeZone(this=made, zone=exp.Literal.string("UTC"))
+            made = exp.AtTimeZone(this=made, zone=exp.Literal.string("UTC"))
+        if code in (_DATE, _MOMENT, _WITH_ZONE):
+            return in_calendar(made, kinds[name])
         if code == _REAL:
             made = as_it_reads(made)
         if code in (_REAL, _DOUBLE, _NUMERIC):
@@ -74,7 +79,7 @@ def relation(source: Source) -> exp.Expression:
     if spec.kind != "database" or source.published is not None:
         return exp.Table(this=exp.to_identifier(source.name, quoted=True))
     if spec.query:
-        return as_written(one_select(spec.query, sa.make_url(spec.url).get_backend_name()))
+        return as_written(one_select(spec.query, backend_of(spec.url)))
     schema, _, name = spec.table.rpartition(".")
     table = exp.to_identifier(name, quoted=True)
     return exp.Table(this=table, db=exp.to_identifier(schema, quoted=True) if schema else None)
@@ -163,7 +168,7 @@ def _condition(query: Query, one: Expression, translator: Translator) -> exp.Exp
 def _reader(source: Source) -> tuple[DatabaseReader, Dialect]:
     """The reader of a source in a database, and what is spoken there. Raises NotSaid for another source."""
     reader = source.opened
-    backend = sa.make_url(source.origin.url).get_backend_name() if source.origin.kind == "database" else ""
+    backend = backend_of(source.origin.url) if source.origin.kind == "database" else ""
     if not isinstance(reader, DatabaseReader) or backend not in _HOLES:
         raise NotSaid("This source", "its rows are not in a PostgreSQL or SQLite database")
     reader.columns()

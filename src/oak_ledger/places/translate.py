@@ -77,6 +77,15 @@ def finite(made: exp.Expression, kind: Type) -> exp.Expression:
     return cast(exp.Case().when(sure, made), sql_type(kind))
 
 
+def in_calendar(made: exp.Expression, kind: Type) -> exp.Expression:
+    """A date or moment, or null where it is infinite or beyond the years 1 to 9999."""
+    ends = [
+        cast(exp.Literal.string(one), sql_type(kind))
+        for one in ("0001-01-01", "9999-12-31 23:59:59.999999"[: 10 if kind.kind == "date" else None])
+    ]
+    return exp.Case().when(exp.Between(this=made.copy(), low=ends[0], high=ends[1]), made)
+
+
 def as_it_reads(made: exp.Expression) -> exp.Expression:
     """A number of few digits with those digits, not with what it is in binary."""
     return cast(cast(made, "TEXT"), "DOUBLE PRECISION")
@@ -195,7 +204,7 @@ class Translator:
         """The template of a call; the most particular entry counts."""
         kinds = [one.type.kind for one in args]
         first, count = kinds[0] if kinds else "", len(kinds)
-        varying = any(not isinstance(one, c.Constant) for one in args[1:])
+        varying = any(not isinstance(one, c.Constant) or one.value is None for one in args[1:])
         keys = (
             *((f"{name}:{first},varying",) if varying else ()),
             f"{name}:{first},{count}",

@@ -10,7 +10,7 @@ import pyarrow as pa
 
 from oak_ledger.engine import Fault
 from oak_ledger.errors import OakError
-from oak_ledger.formula import Grain
+from oak_ledger.formula import Grain, nodes, parse
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.source.answer import Answer
 from oak_ledger.source.compiled import ResolvedName
@@ -50,11 +50,12 @@ class Retyped:
 def retype(source: Source, name: str, kind: str, **keys: Any) -> Retyped:
     """Read a plain field's column as another type, and say what that does to every value.
 
-    `kind` is a type as a definition writes it; `keys` are other keys of the field (template, decimal_mark, …). Raises
-    OakError where the field is calculated, or where its clean does not fit the new type.
+    `kind` is a type as a definition writes it; `keys` are other keys of the field (template, decimal_mark, …). A clean that makes
+    the type of a text follows: it makes the other type, or goes where the text itself is wanted. Raises OakError where the field is
+    calculated, or where its clean does not fit the new type.
     """
     state = source.state(name)
-    made = source.with_changed(state.name, type=kind, **keys)
+    made = source.with_changed(state.name, **_followed(state, kind), **keys)
     shown = quote_identifier(state.name)
     before = None if state.broken else source.rows([shown])
     after = made.rows([shown])
@@ -75,6 +76,28 @@ def retype(source: Source, name: str, kind: str, **keys: Any) -> Retyped:
         lost,
         samples,
     )
+
+
+def _followed(state: ResolvedName, kind: str) -> dict[str, Any]:
+    """The keys of a field that give it another type."""
+    spec = state.spec
+    shown = {"format": None, "total": None, "role": None} if kind == "text" else {}
+    if (
+        not isinstance(spec, FieldSpec)
+        or not spec.clean
+        or spec.type != "text"
+        or state.type is None
+        or state.type.kind == "text"
+    ):
+        return {"type": kind} | (
+            shown if kind == "text" and isinstance(spec, FieldSpec) and spec.type != "text" else {}
+        )
+    if kind == "text":
+        return {"clean": None, **shown}
+    tree = parse(spec.clean).tree
+    if isinstance(tree, nodes.Cast) and tree.template is None:
+        return {"clean": spec.clean[: tree.target_start] + kind.upper() + spec.clean[tree.target_end :]}
+    return {"clean": f"CAST({spec.clean} AS {kind.upper()})"}
 
 
 def _samples(old: pa.ChunkedArray, new: pa.ChunkedArray) -> tuple[tuple[Any, Any], ...]:

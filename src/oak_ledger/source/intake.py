@@ -7,6 +7,7 @@ import io
 import os
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import count
 from pathlib import Path
 from typing import Any
 
@@ -198,7 +199,10 @@ def restore_columns(source: Source, columns: Sequence[str]) -> Source:
             raise OakError("column-taken", f"A field takes the column {name!r} over already.")
         kind = source.compiled.origin_schema[name]
         rules = source.naming()
-        made = propose(name, named(name, rules) if rules else nice_name(name), verdict_of(source.opened, name, kind))
+        taken = {one.casefold() for one in source.compiled.states}
+        wanted = named(name, rules) if rules else nice_name(name)
+        free = next(one for at in count(1) if (one := wanted if at == 1 else f"{wanted} {at}").casefold() not in taken)
+        made = propose(name, free, verdict_of(source.opened, name, kind))
         source = source.changed(source.document.added("field", made.keys))
     return source
 

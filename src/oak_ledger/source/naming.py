@@ -5,9 +5,11 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Sequence
 from fnmatch import fnmatchcase
-from typing import Literal
+from typing import Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, field_validator
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
+
+from oak_ledger.errors import OakError
 
 Case = Literal["", "upper", "lower", "title", "sentence"]
 
@@ -28,14 +30,24 @@ class NameRule(BaseModel):
     add_prefix: str = Field("", description="what is put at the beginning")
     add_suffix: str = Field("", description="what is put at the end")
 
-    @field_validator("pattern")
-    @classmethod
-    def _compiles(cls, pattern: str) -> str:
+    @model_validator(mode="after")
+    def _can_replace(self) -> NameRule:
         try:
-            re.compile(pattern)
-        except re.error as error:
-            raise ValueError(f"the pattern {pattern!r} cannot be used: {error}") from None
-        return pattern
+            re.compile(self.pattern).sub(self.by, "")
+        except (re.error, IndexError) as error:
+            raise ValueError(f"the pattern {self.pattern!r} cannot be replaced by {self.by!r}: {error}") from None
+        return self
+
+    @staticmethod
+    def of(**keys: Any) -> NameRule:
+        """A rule with these keys. Raises OakError where they cannot be one."""
+        try:
+            return NameRule(**keys)
+        except ValidationError as error:
+            said = error.errors()[0]
+            raise OakError(
+                "bad-pattern", f"This is no rule of names: {said.get('ctx', {}).get('error', said['msg'])}."
+            ) from None
 
     def applied(self, name: str) -> str:
         """The new name of a name that the rule is for; others stay."""

@@ -1,0 +1,65 @@
+"""What a server's types become: exact, in the server's own writing, or single values that are unreadable; never a whole column lost."""
+
+from __future__ import annotations
+
+import datetime as dt
+from decimal import Decimal
+from typing import Any
+
+import psycopg
+
+import oak_ledger as oak
+from tests import server
+from tests.support import FolderCase
+
+D = Decimal
+# A type, values as literals of SQL, what is read of them, the field's type after intake, and the texts of which the first is reported as unreadable.
+TYPES: tuple[tuple[str, tuple[str, ...], list[Any], str, set[str]], ...] = (
+    ("numeric", ("1.10", "2.345", "null"), [D("1.100"), D("2.345"), None], "decimal(38,3)", set()),
+    ("numeric", ("12345678901234567890.5", "'NaN'", "0"), [D("12345678901234567890.5"), None, D("0.0")], "decimal(38,1)", {"NaN"}),
+    ("numeric", ("0.1234567890123", "1", "2"), [0.1234567890123, 1.0, 2.0], "number", set()),
+    ("numeric(8,2)", ("1.5", "'NaN'", "null"), [D("1.50"), None, None], "decimal(38,2)", {"NaN"}),
+    ("double precision", ("0.1", "'Infinity'", "'NaN'"), [0.1, None, None], "number", {"inf", "nan"}),
+    ("date", ("'2026-02-28'", "'infinity'", "'0044-03-15 BC'"), [dt.date(2026, 2, 28), None, None], "date", {"infinity", "0044-03-15 BC"}),
+    ("timestamp", ("'2026-02-28 10:00'", "'-infinity'", "'10000-01-01'"), [dt.datetime(2026, 2, 28, 10), None, None], "timestamp", {"-infinity", "10000-01-01 00:00:00"}),
+    ("timestamptz", ("'2026-02-28 10:00+02'", "null", "'infinity'"), [dt.datetime(2026, 2, 28, 8), None, None], "timestamp", {"infinity"}),
+    ("bytea", ("'\\x00ff'", "''", "null"), ["\\x00ff", "\\x", None], "text", set()),
+    ("jsonb", ("'{\"a\": [1, 2]}'", "'null'", "null"), ['{"a": [1, 2]}', "null", None], "text", set()),
+    ("text[]", ("array['a', 'b c']", "'{}'", "null"), ['{a,"b c"}', "{}", None], "text", set()),
+    ("uuid", ("'0e37df36-f698-11e6-8dd4-cb9ced3df976'", "null", "null"), ["0e37df36-f698-11e6-8dd4-cb9ced3df976", None, None], "text", set()),
+    ("interval", ("'1 day 2 hours'", "'-3 months'", "null"), ["1 day 02:00:00", "-3 mons", None], "text", set()),
+    ("time", ("'10:20'", "null", "'23:59:59.5'"), ["10:20:00", None, "23:59:59.5"], "text", set()),
+    ("char(4)", ("'ab'", "'abcd'", "null"), ["ab  ", "abcd", None], "text", set()),
+    ("money", ("12.5", "null", "0"), [D("12.50"), None, D("0.00")], "decimal", set()),
+)  # fmt: skip
+
+
+class Types(FolderCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        cls.uri = server.start(cls, "types of a server")
+        cls.connection = psycopg.connect(cls.uri, autocommit=True)
+        cls.addClassCleanup(cls.connection.close)
+
+    def test_each_type(self) -> None:
+        for at, (kind, values, wanted, field, unreadable) in enumerate(TYPES):
+            with self.subTest(kind, values=values):
+                rows = ", ".join(f"({number}, {one}::{kind})" for number, one in enumerate(values, 1))
+                self.connection.execute(f'create table t{at} (n int, "x" {kind}); insert into t{at} values {rows}')
+                for origin in (["--table", f"t{at}"], ["--query", f"select * from t{at} -- all"]):
+                    (self.folder / "t.oak.toml").unlink(missing_ok=True)
+                    self.oak("intake", "--url", self.uri, *origin, "--to", "t.oak.toml", "--keep-names", code=None)
+                    source = oak.open_source("t.oak.toml")
+                    self.assertEqual(source.state("x").type_name.split("(")[0], field.split("(")[0])
+                    here = source.computed("here").rows(sort=["n"])
+                    self.assertEqual([row["x"] for row in here.to_dicts()], wanted)
+                    said = next((one for one in here.findings if one.code == "rows-mended"), None)
+                    self.assertEqual(said.numbers["rows"] if said else 0, len(unreadable), said)
+                    self.assertTrue(not unreadable or any(one in said.message for one in unreadable), said)
+                    there = source.tally(["x"], ["COUNT(*)"], sort=["x"])
+                    self.assertEqual(
+                        there.to_dicts(),
+                        source.computed("here").tally(["x"], ["COUNT(*)"], sort=["x"]).to_dicts(),
+                        there.place,
+                    )
