@@ -386,5 +386,6 @@ def pairs(items: Sequence[str], what: str) -> dict[str, str]:
         old, sign, new = item.partition("=")
         if not sign or not old.strip() or not new.strip():
             raise click.UsageError(f"{item!r} is not {what}; write OLD=NEW, in quotes where a name has spaces.")
-        made[old.strip()] = new.strip()
+        if made.setdefault(old.strip(), new.strip()) != new.strip():
+            raise click.UsageError(f"{old.strip()!r} is there twice: {made[old.strip()]!r} and {new.strip()!r}.")
     return made

@@ -49,6 +49,7 @@ def rename_command(
     OLD=NEW renames one. A rule (--add-prefix, --case, --pattern with --by, …) renames the fields named, or all of them.
     """
     from oak_ledger.cli.output_edits import apply, documents
+    from oak_ledger.present.terminal import console
     from oak_ledger.reference.mend import renaming
 
     opened = open_working(source)
@@ -58,6 +59,8 @@ def rename_command(
     if sum((bool(given), bool(named), from_first_row, from_file is not None)) != 1 or (fields and not given):
         raise click.UsageError("Say what to rename: OLD=NEW, or a rule, or --from-first-row, or --from-file FILE.")
     made = _renamed(opened, named, fields, given, from_first_row, from_file, standing)
+    if standing and [one.name for one in made.fields] == [one.name for one in opened.fields]:
+        console().print("the rule changes no name now; it is kept for columns yet to come")
     apply(renaming(opened, made, documents(reports_of(opened, reports))), dry_run=dry_run)
 
 

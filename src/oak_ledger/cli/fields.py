@@ -363,6 +363,9 @@ def sort_command(source: str, by: str, descending: bool) -> None:
     write_edit(before, before.with_sorted(by=by, descending=descending))
 
 
+SHOWN_ENTRIES = 20  # of a recode list
+
+
 @field_command.command("recode")
 @click.argument("source")
 @click.argument("name")
@@ -378,16 +381,23 @@ def recode_command(source: str, name: str, values: tuple[str, ...], file: str | 
     """Replace values of a text field by a list; other values stay. Says how many rows each entry takes."""
     from oak_ledger.cli.output_edits import write_edit
     from oak_ledger.present.terminal import RUST, Text, console, plural
+    from oak_ledger.source.lists import two_columns
 
     before = open_working(source)
     spec: Any = before.state(name).spec
-    listed = pairs(values, "a recoding") if values else {}
-    after = before.with_changed(name, values={**spec.values, **listed} or None, values_from=file)
+    listed = {**spec.values, **(pairs(values, "a recoding") if values else {})}
+    after = before.with_changed(name, values=listed or None, values_from=file)
+    entries = {**(two_columns(before.folder / file) if file else {}), **listed}
     shown = '"' + after.state(name).name.replace('"', '""') + '"'
-    out, taken = console(), {}
-    for found in {**spec.values, **listed}:
-        quoted = "'" + found.replace("'", "''") + "'"
-        rows = before.with_changed(name, values=None, clean=None).tally(where=f"{shown} = {quoted}").value() or 0
-        taken[found] = rows
-        out.print(Text.assemble((f"{found!r} is in {plural(rows, 'row')}", "" if rows else RUST)))
+    arriving = before.with_changed(name, values=None, values_from=None, clean=None).tally(
+        [shown], [("rows", "COUNT(*)")]
+    )
+    rows = dict(zip(*(arriving.table.column(at).to_pylist() for at in (0, 1)), strict=True))
+    taken = {found: rows.get(found, 0) for found in entries}
+    out = console()
+    for found, count in [*taken.items()][:SHOWN_ENTRIES]:
+        out.print(Text.assemble((f"{found!r} is in {plural(count, 'row')}", "" if count else RUST)))
+    others = [*taken.values()][SHOWN_ENTRIES:]
+    if others:
+        out.print(f"… and {len(others):,} more, of which {others.count(0):,} are in no row")
     write_edit(before, after, facts={"rows_by_value": taken})

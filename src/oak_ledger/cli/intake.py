@@ -219,7 +219,9 @@ def _show(found: Intake, sample: int | None) -> None:
             else f"{len(found.files)} files, {found.files[0].name} to {found.files[-1].name}"
         )
     )
-    judged = "all of them judged" if sample is None else f"types judged from the first {sample:,}"
+    judged = (
+        "all of them judged" if sample is None else f"types judged from the first {sample:,} rows, others not looked at"
+    )
     out.print(Text.assemble((found.source.name, "bold"), f"  {files}; {plural(found.rows, 'row')}, {judged}"))
     for what, why in found.decisions:
         out.print(Text(f"  {what}: {why}", style=QUIET))

@@ -18,6 +18,7 @@ from oak_ledger.origin import OriginSpec, open_origin
 from oak_ledger.origin.files import FILE_COLUMN
 from oak_ledger.origin.join import JoinReader, JoinStep
 from oak_ledger.origin.reader import BadRow, Progress
+from oak_ledger.origin.several import SeveralReader
 from oak_ledger.origin.spec import PartSpec, ReadingSpec
 from oak_ledger.origin.workbook import SheetReader
 from oak_ledger.source.arrival import dropped_findings, shape_findings
@@ -170,7 +171,10 @@ def _taken_in(
         message = f"{where}{f', sheet {spec.sheet}' if spec.sheet else ''} has no columns and no rows."
         raise UnusableInput("empty-file", message, hint="Check whether it is the right one; nothing was read.")
     separator = spec.separator if spec.kind in ("file", "files") else ""
-    text_cells = feed.text_cells() if isinstance(feed, SheetReader) else set()
+    sheets = [
+        one for one in (feed.readers if isinstance(feed, SeveralReader) else [feed]) if isinstance(one, SheetReader)
+    ]
+    text_cells = set.intersection(*(one.text_cells() for one in sheets)) if sheets else set[str]()
     proposals = proposals_of(judges, separator, text_cells, nice=not keep_names)
     document = parse_document(_definition(title, spec, parts, proposals), DEFINITION, target.name)
     if FILE_COLUMN in feed.columns() and "*" in spec.path:  # each row knows its file; report builders need not

@@ -19,15 +19,28 @@ def two_columns(path: Path) -> dict[str, str]:
         raise UnusableInput("bad-list", message)
     if rows and [cell.strip().lower() for cell in rows[0]] in (["found", "meant"], ["from", "to"], ["old", "new"]):
         rows = rows[1:]
-    return {row[0]: row[1] for row in rows}
+    meant: dict[str, str] = {}
+    for found, now in rows:
+        if meant.setdefault(found, now) != now:
+            message = f"{path.name} gives {found!r} two meanings: {meant[found]!r} and {now!r}."
+            raise UnusableInput("bad-list", message, hint="Keep one of the two lines.")
+    return meant
 
 
 def listed_names(path: Path) -> list[str]:
-    """A list of names, one a line or separated in one line."""
-    lines = [line.strip() for line in _text_of(path).splitlines() if line.strip()]
-    if len(lines) == 1:
-        return [cell.strip() for cell in rows_of(lines[0])[0]]
-    return lines
+    """A list of names, one a line or separated in one line. Raises UnusableInput where a name is there twice."""
+    names = [line.strip() for line in _text_of(path).splitlines() if line.strip()]
+    if len(names) == 1:
+        names = [cell.strip() for cell in rows_of(names[0])[0]]
+    known: dict[str, str] = {}
+    for name in names:
+        if name.casefold() in known:
+            message = f"{path.name} has the name {name!r} twice."
+            raise UnusableInput(
+                "bad-list", message, hint="Each column needs a name of its own; letter case does not tell them apart."
+            )
+        known[name.casefold()] = name
+    return names
 
 
 def _text_of(path: Path) -> str:

@@ -1,0 +1,85 @@
+"""What intake learnt holds for later rows, and lists, rules and types that cannot be are said: each case is a command on small files."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+from typing import Any
+
+import oak_ledger as oak
+from tests.support import FolderCase
+
+ROWS = "Id,Code,Price,Phone,Qty,Pct\n" + "".join(
+    f"{at},{100 + at},{at}.50,{at * 7},{at * 3},{at % 7}%\n" for at in range(1, 60)
+)
+# A later row, the field that is asked for, what it has there, and what is said.
+LATER: tuple[tuple[str, str, Any, str], ...] = (
+    ("60,007,1.50,1,1,1%", "Code", None, "a number would lose its leading zeros in 1 row, first in row 60: '007'"),
+    ("60,+4912345678,1.50,1,1,1%", "Code", None, "a number would lose its plus"),
+    ("60,0,1.50,1,1,1%", "Code", 0, ""),
+    ("60,-5,1.50,1,1,1%", "Code", -5, ""),
+    ("60,1,1.100,1,1,1%", "Price", None, "undecided between decimals and thousands in 1 row, first in row 60: '1.100'"),
+    ("60,1,0.100,1,1,1%", "Price", Decimal("0.10"), ""),
+    ("60,1,1.1000,1,1,1%", "Price", Decimal("1.10"), ""),
+    ("60,1,1.125,1,1,1%", "Price", None, "in 1 row, first in row 60: '1.125'"),
+    ("60,1,007.5,1,1,1%", "Price", Decimal("7.50"), ""),
+    ("60,1,1.234.567,1,1,1%", "Price", None, "not a number"),
+    ("60,1,1.5,1,1.100,1%", "Qty", None, "not a whole number"),
+)
+# What is in the folder, a command, its exit code, and what it says.
+SAID: tuple[tuple[dict[str, str], str, int, str], ...] = (
+    ({"n.csv": "1,x,1\n", "names.txt": "One\nTwo\ntwo\n"}, "intake n.csv --header none --names names.txt", 3, "has the name 'two' twice"),
+    ({"r.csv": "found,meant\nx,one\nx,two\n"}, "field recode a Pct --from r.csv", 3, "gives 'x' two meanings"),
+    ({"r.csv": "found,meant\nx,one\nx,one\n"}, "field recode a Pct --from r.csv", 0, "'x' is in 0 rows"),
+    ({}, "field recode a Pct x=one x=two", 2, "is there twice"),
+    ({}, "field rename a --pattern zzz --by y --standing", 0, "changes no name now"),
+    ({}, "field rename a --pattern (", 2, "unterminated subpattern"),
+    ({}, "field rename a --pattern P --by \\2", 2, "invalid group reference"),
+    ({}, "intake a.csv --sample 5 --to b.oak.toml", 0, "others not looked at"),
+    ({}, "field retype a Pct text", 0, "number → text; 59 values before, 59 after"),
+    ({}, "field retype a Pct decimal(5,3)", 0, "59 values before, 59 after"),
+)  # fmt: skip
+
+
+class Held(FolderCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.write("a.csv", ROWS)
+        self.oak("intake", "a.csv")
+
+    def test_later_rows(self) -> None:
+        for row, field, wanted, said in LATER:
+            self.write("a.csv", f"{ROWS}{row}\n")
+            with self.subTest(row):
+                answer = oak.open_source("a.oak.toml").rows([field], where="Id = 60")
+                self.assertEqual([*answer.to_dicts()[0].values()], [wanted])
+                faults = [one.sentence() for one in answer.faults]
+                self.assertEqual(len(faults), bool(said), faults)
+                self.assertIn(said, "".join(faults))
+
+    def test_what_is_said(self) -> None:
+        for files, command, code, said in SAID:
+            for name, text in files.items():
+                self.write(name, text)
+            with self.subTest(command):
+                self.assertIn(said, " ".join(self.oak(*command.split(), code=code).split()))
+                if command.startswith("field") and code == 0:
+                    self.oak("undo", "a")
+
+    def test_a_column_whose_name_is_taken_is_restored_under_another(self) -> None:
+        self.oak("field", "drop", "a", "Qty")
+        self.oak("field", "rename", "a", "Id=Qty")
+        self.oak("field", "restore", "a", "Qty")
+        source = oak.open_source("a.oak.toml")
+        self.assertEqual(source.rows(["Qty", '"Qty 2"'], limit=1).to_dicts(), [{"Qty": 1, "Qty 2": 3}])
+
+    def test_a_filter_that_is_always_on_may_hold_a_window(self) -> None:
+        """The window is over all rows; a window of a question is over the rows that are left."""
+        source = oak.open_source("a.oak.toml").with_field(
+            "Last", "ROW_NUMBER() OVER (PARTITION BY Pct ORDER BY Id DESC)"
+        )
+        source = source.with_entry("filter", "Latest", where="Last <= 2", always=True)
+        source = source.with_entry("filter", "Not small", where="Qty > 160", always=True)
+        rows = source.rows(["Id", "Last", ("n", "COUNT(*) OVER ()")]).to_dicts()
+        self.assertEqual([row["Id"] for row in rows], [54, 55, 56, 57, 58, 59])
+        self.assertEqual({row["n"] for row in rows}, {6})
+        self.assertEqual(source.tally(show=["COUNT(*)"]).value(), 6)
