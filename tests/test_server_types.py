@@ -63,3 +63,48 @@ class Types(FolderCase):
                         source.computed("here").tally(["x"], ["COUNT(*)"], sort=["x"]).to_dicts(),
                         there.place,
                     )
+
+
+# Fields over a column of texts: the keys of the field, texts that it reads, and one that it does not.
+TEXTS: tuple[tuple[str, tuple[str, ...], str], ...] = (
+    ('type = "integer"', ("1", " -20 ", "+3", "", "9223372036854775807"), "1.5"),
+    ('type = "integer"\nnull_words = ["n/a"]', ("1", "n/a", "3"), "007"),
+    ('type = "decimal(12,2)"', ("1.5", "-.25", "12.5000", "  7"), "1.125"),
+    ('type = "decimal(12,2)"\nthousands_mark = "."\ndecimal_mark = ","', ("1.234,50", "-3", "12.345.678", "0,1"), "1,2,3"),
+    ('type = "number"', ("1e3", ".5", "-2.25", "1E-2"), "abc"),
+    ('type = "boolean"', ("yes", "No", " TRUE ", "0"), "maybe"),
+    ('type = "date"\ntemplate = "DD.MM.YYYY"', ("28.02.2026", "1.3.2026", "31.12.1999"), "30.02.2026"),
+    ('type = "date"\ntemplate = "MM/DD/YYYY"', ("02/28/2026", "3/1/2026"), "13/01/2026"),
+    ('type = "date"', ("2026-02-28", "2026-02-28 10:20:30"), "28.02.2026"),
+    ('type = "timestamp"', ("2026-02-28T10:20", "2026-02-28", "2026-02-28 10:20:30.25"), "yesterday"),
+    ('type = "timestamp"\ntemplate = "DD.MM.YYYY HH24:MI"', ("28.02.2026 07:05", "1.3.2026 23:59"), "28.02.2026 25:00"),
+    ("type = \"text\"\nclean = \"CAST(PLAIN_NUMBER(VALUE, '.', ',', 'EUR') AS DECIMAL(18,2))\"", ("EUR 1,250.50", "(3.10)", "7 EUR"), "USD 1"),
+    ('type = "text"\nvalues = {a = "Alpha", b = "Beta"}', ("a", "b", "c"), ""),
+)  # fmt: skip
+
+
+class FieldsOverTexts(Types):
+    """The ordinary field of a real source is typed from text: it is computed in the database where every value can be read, else here, with the row."""
+
+    def test_each_type(self) -> None:
+        for at, (keys, texts, bad) in enumerate(TEXTS):
+            with self.subTest(keys):
+                self.connection.execute(f"create table x{at} (n int, x text)")
+                for values in (texts, (bad,)):
+                    with self.connection.cursor() as cursor:
+                        cursor.executemany(
+                            f"insert into x{at} values (%s, %s)",
+                            [(n, one) for n, one in enumerate((*values, None) * 3)],
+                        )
+                    origin = f'kind = "database"\nurl = "{self.uri}"\ntable = "x{at}"'
+                    fields = f'[[field]]\nname = "n"\ncolumn = "n"\ntype = "integer"\n\n[[field]]\nname = "x"\ncolumn = "x"\n{keys}\n'
+                    self.write("x.oak.toml", f'[source]\nname = "X"\nkey = ["n"]\n\n[origin]\n{origin}\n\n{fields}')
+                    source = oak.open_source("x.oak.toml")
+                    there, here = (
+                        one.tally(["x"], ["COUNT(*)", "SUM(n)"], sort=["x"])
+                        for one in (source, source.computed("here"))
+                    )
+                    self.assertEqual(there.place, "origin" if values is texts or not bad else "here")
+                    self.assertEqual(there.to_dicts(), here.to_dicts())
+                    self.assertEqual(there.faults, here.faults)
+                    self.assertEqual(bool(here.faults), values is not texts and bool(bad))

@@ -11,6 +11,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+from oak_ledger.places.texts import COUNTS, STOPS, Reading
 from oak_ledger.types import KINDS
 
 _BYTES = 'COLLATE "C"'  # texts are compared by code points
@@ -38,8 +39,8 @@ class Dialect:
     collated: bool = True
     dates: tuple[str, Mapping[str, str], str] | None = None
     """The function that writes a date by a template, how each element of ours is written in one, and the quote around letters in it."""
-    reads_texts: bool = False
-    """Whether texts are read as values there as they are here, those that are none as null."""
+    reads_texts: Reading | None = None
+    """How texts are read as values there; None where they are read in another way than here."""
     plain_windows: bool = False
     """Whether windows have no filter, and frames of one kind of interval."""
 
@@ -218,7 +219,10 @@ _DATE_FORMAT = {
 _FIXED_DECIMALS = dict.fromkeys(
     ("ROUND:decimal,varying", "TRUNC:decimal,varying"), "the decimals must be the same in all rows"
 )
-POSTGRESQL = Dialect("postgresql", "PostgreSQL", "postgres", _COMMON, _REFUSED, dates=("TO_CHAR", _TO_CHAR, '"'))
+_READ = {name: why for name, why in _REFUSED.items() if name not in ("CAST text", "PLAIN_NUMBER")}
+POSTGRESQL = Dialect(
+    "postgresql", "PostgreSQL", "postgres", _COMMON, _READ, reads_texts=STOPS, dates=("TO_CHAR", _TO_CHAR, '"')
+)
 DUCKDB = Dialect(
     "duckdb",
     "duckdb",
@@ -233,8 +237,8 @@ DUCKDB = Dialect(
 )
 SPARK = Dialect(
     "spark", "Spark", "spark", {**_COMMON, **_SPARK},
-    {name: why for name, why in _REFUSED.items() if name not in ("CAST text", "PLAIN_NUMBER")} | {"PERCENTILE_DISC": "it has it of numbers only", **_FIXED_DECIMALS},
-    collated=False, reads_texts=True, plain_windows=True, dates=("DATE_FORMAT", _DATE_FORMAT, "'"),
+    _READ | {"PERCENTILE_DISC": "it has it of numbers only", **_FIXED_DECIMALS},
+    collated=False, reads_texts=COUNTS, plain_windows=True, dates=("DATE_FORMAT", _DATE_FORMAT, "'"),
 )  # fmt: skip
 SQLITE = Dialect(
     "sqlite", "SQLite", "sqlite", _SQLITE, {**_REFUSED, **_SQLITE_REFUSED}, frozenset(("text", "integer", "boolean", "null")),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import dataclass
 
 from oak_ledger.formula import checked as c
 from oak_ledger.functions.casts import FALSE_WORDS, LOST, TRUE_WORDS, CastTo, lost_in
@@ -27,33 +28,91 @@ def quoted(text: str) -> str:
     return "'" + text.replace("'", "''") + "'"
 
 
-def cast_template(to: CastTo) -> str | None:
+_TEXT = '"the text"'
+
+
+def stop(text: str, kind: str) -> str:
+    """What ends the statement at a text, which the server then names; of any type."""
+    return f"CAST(CAST(CAST('?' || {text} AS BIGINT) AS TEXT) AS {kind})"
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """How a place reads texts: what does not fit is null and counted, or (`stops`) ends the statement, which is then computed here."""
+
+    stops: bool
+
+    def trimmed(self, around: str) -> str:
+        """The text without what is around it; where it is looked at several times, `whole` has done that."""
+        return _TEXT if self.stops else f"BTRIM({{0}}, {quoted(around)})"
+
+    def whole(self, template: str, around: str) -> str:
+        """A template whose text is computed once."""
+        inner = f"SELECT BTRIM({{0}}, {quoted(around)}) AS {_TEXT} OFFSET 0"
+        return f"(SELECT {template} FROM ({inner}) AS read)" if self.stops else template
+
+    def cast(self, text: str, kind: str) -> str:
+        """A text that has the right form as a value."""
+        return f"{'CAST' if self.stops else 'TRY_CAST'}({text} AS {kind})"
+
+    def chosen(self, text: str, *cases: str, kind: str) -> str:
+        """The first case that holds."""
+        last = f" ELSE {stop(text, kind)}" if self.stops else ""
+        nothing = f"WHEN {text} IS NULL THEN NULL " if self.stops else ""
+        return f"CASE {nothing}{' '.join(cases)}{last} END"
+
+
+COUNTS, STOPS = Reading(stops=False), Reading(stops=True)
+
+
+def cast_template(to: CastTo, how: Reading = COUNTS) -> str | None:
     """The template of a cast from text; None for a date template that has more than digits in it."""
-    text, kind = f"BTRIM({{0}}, {quoted(SPACES)})", to.type.kind
-    keeps = "".join(f" AND NOT {text} ~ {quoted(LOST[what])}" for what in lost_in(to))
+    made = _cast_template(to, how)
+    return None if made is None else how.whole(made, SPACES)
+
+
+def _cast_template(to: CastTo, how: Reading) -> str | None:
+    text, kind = how.trimmed(SPACES), to.type.kind
+    lost = "|".join(LOST[what] for what in lost_in(to))
+    keeps = f" AND NOT {text} ~ {quoted(lost)}" if lost else ""
     if kind == "integer":
-        return f"CASE WHEN {text} ~ '^[+-]?[0-9]+$'{keeps} THEN TRY_CAST({text} AS BIGINT) END"
+        return how.chosen(text, f"WHEN {text} ~ '^[+-]?[0-9]+$'{keeps} THEN {how.cast(text, 'BIGINT')}", kind="BIGINT")
     if kind == "decimal":
-        made = f"TRY_CAST({text} AS DECIMAL({to.precision}, {to.type.scale}))"
-        exact = f" AND {made} = TRY_CAST({text} AS DECIMAL(38, 18))" if to.exact and to.type.scale < 18 else ""
-        return f"CASE WHEN {text} ~ {quoted(_NUMBER)}{exact}{keeps} THEN {made} END"
+        own = f"DECIMAL({to.precision}, {to.type.scale})"
+        made = how.cast(text, own)
+        exact = f" AND {made} = {how.cast(text, 'DECIMAL(38, 18)')}" if to.exact and to.type.scale < 18 else ""
+        if exact and how.stops:  # a condition is not asked before the form is known
+            made, exact = (
+                f"CASE WHEN {exact.removeprefix(' AND ')} THEN {made} ELSE CAST('?' || {text} AS {own}) END",
+                "",
+            )
+        return how.chosen(text, f"WHEN {text} ~ {quoted(_NUMBER)}{exact}{keeps} THEN {made}", kind=own)
     if kind == "number":
-        made = f"TRY_CAST({text} AS DOUBLE PRECISION)"
-        return f"CASE WHEN {text} ~ {quoted(_NUMBER)}{keeps} AND ABS({made}) < CAST('Infinity' AS DOUBLE PRECISION) THEN {made} END"
+        own = "DOUBLE PRECISION"
+        made = how.cast(text, own)
+        finite = "" if how.stops else f" AND ABS({made}) < CAST('Infinity' AS {own})"
+        return how.chosen(text, f"WHEN {text} ~ {quoted(_NUMBER)}{keeps}{finite} THEN {made}", kind=own)
     if kind == "boolean":
         true, false = (", ".join(map(quoted, sorted(words))) for words in (TRUE_WORDS, FALSE_WORDS))
-        return f"CASE WHEN LOWER({text}) IN ({true}) THEN TRUE WHEN LOWER({text}) IN ({false}) THEN FALSE END"
+        return how.chosen(
+            text,
+            f"WHEN LOWER({text}) IN ({true}) THEN TRUE",
+            f"WHEN LOWER({text}) IN ({false}) THEN FALSE",
+            kind="BOOLEAN",
+        )
     name = "DATE" if kind == "date" else "TIMESTAMP"
     if to.template:
-        return _by_template(to.template, text, name)
-    day, moment = f"TRY_CAST({text} AS DATE)", f"TRY_CAST({text} AS TIMESTAMP)"
+        return _by_template(to.template, text, name, how)
+    day, moment = how.cast(text, "DATE"), how.cast(text, "TIMESTAMP")
     whole = f"CAST({moment} AS DATE)" if kind == "date" else moment
     only_day = day if kind == "date" else f"CAST({day} AS TIMESTAMP)"
-    other = f"WHEN {text} ~ '^[0-9]{{4}}-.{{5}}' THEN CAST(RAISE_ERROR('a date in another form') AS {name})"
-    return f"CASE WHEN {text} ~ '{_DAY}' THEN {only_day} WHEN {text} ~ {quoted(_MOMENT)} THEN {whole} {other} END"
+    cases = [f"WHEN {text} ~ '{_DAY}' THEN {only_day}", f"WHEN {text} ~ {quoted(_MOMENT)} THEN {whole}"]
+    if not how.stops:
+        cases.append(f"WHEN {text} ~ '^[0-9]{{4}}-.{{5}}' THEN CAST(RAISE_ERROR('a date in another form') AS {name})")
+    return how.chosen(text, *cases, kind=name)
 
 
-def _by_template(written: str, text: str, name: str) -> str | None:
+def _by_template(written: str, text: str, name: str, how: Reading) -> str | None:
     """By a template of digits: its parts put in the order of the standard."""
     pieces = template(written).pieces
     names = [piece.name for piece in pieces if piece.name]
@@ -63,6 +122,12 @@ def _by_template(written: str, text: str, name: str) -> str | None:
         f"([0-9]{{{'4' if one.name == 'YYYY' else '1,2'}}})" if one.name else re.escape(one.written) for one in pieces
     )
     own = quoted(f"^{shape}$")
+    if how.stops:  # the form is known then, and the function stops at a day that no calendar has
+        elements = quoted("".join(one.name or f'"{one.written}"' for one in pieces))
+        made = (
+            f"TO_DATE({text}, {elements})" if name == "DATE" else f"CAST(TO_TIMESTAMP({text}, {elements}) AS TIMESTAMP)"
+        )
+        return how.chosen(text, f"WHEN {text} ~ {own} THEN {made}", kind=name)
 
     def part(one: str) -> str:
         if one not in names:
@@ -72,17 +137,18 @@ def _by_template(written: str, text: str, name: str) -> str | None:
     day = " || '-' || ".join(map(part, ("YYYY", "MM", "DD")))
     moment = " || ':' || ".join(map(part, ("HH24", "MI", "SS")))
     made = f"TRY_CAST({day} AS DATE)" if name == "DATE" else f"TRY_CAST({day} || ' ' || {moment} AS TIMESTAMP)"
-    return f"CASE WHEN {text} ~ {own} THEN {made} END"
+    return how.chosen(text, f"WHEN {text} ~ {own} THEN {made}", kind=name)
 
 
-def plain_number(node: c.Call) -> str:
+def plain_number(node: c.Call, how: Reading = COUNTS) -> str:
     """The template of PLAIN_NUMBER: the text must match as a whole, then all but digits, the mark and the exponent can go."""
     given = [str(one.value or "") if isinstance(one, c.Constant) else "" for one in node.args[1:]]
     mark, thousands, currencies = [*given, "", ""][:3]
-    text = bare = f"BTRIM({{0}}, {quoted(_AROUND)})"
+    text = bare = how.trimmed(_AROUND)
     for one in currencies.split():
         bare = f"REPLACE({bare}, {quoted(one)}, '')"
     own = re.escape(mark)
     digits = f"REGEXP_REPLACE({bare}, {quoted(f'^[^0-9{own}]+|[^0-9]+$|[^0-9eE+{own}-]')}, '', 'g')"
     sign = f"CASE WHEN {bare} ~ {quoted(_BELOW)} THEN '-' ELSE '' END"
-    return f"CASE WHEN {text} ~ {quoted(pattern(mark, thousands, currencies))} THEN {sign} || REPLACE({digits}, {quoted(mark)}, '.') END"
+    found = f"WHEN {text} ~ {quoted(pattern(mark, thousands, currencies))} THEN {sign} || REPLACE({digits}, {quoted(mark)}, '.')"
+    return how.whole(how.chosen(text, found, kind="TEXT"), _AROUND)

@@ -162,10 +162,13 @@ class Translator:
                 raise NotSaid("LIKE", "its escape character must be a constant")
             like = exp.Like(this=self._inner(node.args[0]), expression=self._inner(node.args[1]))
             return exp.Escape(this=like, expression=self.expression(node.args[2]))
-        if self.dialect.reads_texts and (
+        how = self.dialect.reads_texts
+        if how is not None and (
             name == "PLAIN_NUMBER" or (name == "CAST" and node.args[0].type.kind == "text" != node.type.kind)
         ):
-            template = plain_number(node) if name == "PLAIN_NUMBER" else cast_template(node.extra)
+            if how.stops and self.guarded:
+                raise self._refusal(name, "nothing reads a text and goes on where it cannot")
+            template = plain_number(node, how) if name == "PLAIN_NUMBER" else cast_template(node.extra, how)
             if template is None:
                 raise NotSaid("CAST", "its date template has more than digits in it")
             return self._filled(template, name, node.args[:1])
@@ -242,7 +245,8 @@ class Translator:
         if isinstance(tree, exp.Column):
             return names[tree.name]
         for column in list(tree.find_all(exp.Column)):
-            column.replace(names[column.name].copy())
+            if column.name in names:
+                column.replace(names[column.name].copy())
         return tree
 
     # -- aggregates and windows --------------------------------------------------------------------------
