@@ -290,8 +290,15 @@ class InTheDatabase(FolderCase):
             self.assertIsNone(client.execute("select to_regclass('yard.\"Tickets\"')").fetchone()[0])  # type: ignore[index]
             for more, kind in (((), "view"), (("--table", "--as", "Tickets table"), "table")):
                 name = "Tickets table" if kind == "table" else "Tickets"
-                for _ in range(2):  # made, and made again
+                for again in range(2):
                     said = self.oak("create-view", "Tickets", *url, *more)
+                    if not again:
+                        client.execute(
+                            f'drop role if exists reader; create role reader; grant select on yard."{name}" to reader, public'
+                        )
+                may = client.execute(f"select has_table_privilege('reader', 'yard.\"{name}\"', 'select')").fetchone()
+                self.assertEqual(may, (True,))
+                client.execute(f'revoke all on yard."{name}" from reader; drop role reader')
                 self.assertIn(f"made: {kind}", said)
                 self.assertIn("left out: Rate", said)
                 cursor = client.execute(f'select * from yard."{name}" order by "Id"')
@@ -313,9 +320,12 @@ class InTheDatabase(FolderCase):
                 ).fetchone()
                 assert comment is not None
                 self.assertIn("version 1 (released)", comment[0])
+                self.assertIn("rows as they are now" if kind == "view" else "rows of that version", comment[0])
                 self.assertEqual(comment[1], "In m³, measured at the mill's 'gate'")
         self.assertIn("view-taken", self.oak("create-view", "Tickets", *url, "--as", "Load tickets", "--table", code=2))
         self.assertIn("The database refuses", self.oak("create-view", "Tickets", *url[:3], "nowhere", code=3))
+        elsewhere = ("--url", url[1].replace("/postgres", "/template1"), "--schema", "public")
+        self.assertIn("another database", self.oak("create-view", "Tickets", *elsewhere, code=2))
 
     def test_a_list_of_rows_in_a_settled_order(self) -> None:
         """By the source's key it is computed there; else here, from the rows that the filter lets through."""

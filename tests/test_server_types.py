@@ -65,6 +65,33 @@ class Types(FolderCase):
                     )
 
 
+class Places(FolderCase):
+    """Where a table is, and what of it may be read."""
+
+    def test_names_schemas_and_columns(self) -> None:
+        uri = server.start(type(self), "names and grants of a server")
+        with psycopg.connect(uri, autocommit=True) as connection:
+            connection.execute(
+                'create schema "in.side"; create table "in.side"."my.table" (a int, "50%" int, secret int); insert into "in.side"."my.table" values (1, 2, 3)'
+            )
+            connection.execute(
+                'create table "dotted.name" (a int); insert into "dotted.name" values (7); create role limited login; grant usage on schema "in.side" to limited; grant select (a, "50%") on "in.side"."my.table" to limited'
+            )
+        cases = (
+            (uri, '"dotted.name"', [{"a": 7}]),
+            (uri, '"in.side"."my.table"', [{"a": 1, "50%": 2, "secret": 3}]),
+            (uri.replace("postgres:@", "limited@", 1), '"in.side"."my.table"', [{"a": 1, "50%": 2}]),
+            (uri.replace("postgresql:", "postgres:", 1), '"dotted.name"', [{"a": 7}]),
+        )
+        for at, (url, table, wanted) in enumerate(cases):
+            with self.subTest(url=url, table=table):
+                self.oak("intake", "--url", url, "--table", table, "--to", f"{at}.oak.toml", "--keep-names")
+                source = oak.open_source(f"{at}.oak.toml")
+                self.assertEqual(source.rows().to_dicts(), wanted)
+                answer = source.tally(show=["SUM(a)"])
+                self.assertEqual((answer.value(), answer.place), (wanted[0]["a"], "origin"))
+
+
 # Fields over a column of texts: the keys of the field, texts that it reads, and one that it does not.
 TEXTS: tuple[tuple[str, tuple[str, ...], str], ...] = (
     ('type = "integer"', ("1", " -20 ", "+3", "", "9223372036854775807"), "1.5"),

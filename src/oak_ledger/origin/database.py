@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import os
+import re
 import sqlite3
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
@@ -103,6 +104,13 @@ def _read_only(path: Path) -> sqlite3.Connection:
     return connection
 
 
+def schema_and_name(table: str) -> tuple[str, str]:
+    """A table's schema, which may be empty, and its name; one with a dot in it is in double quotes."""
+    parts = re.fullmatch(r'(?:("[^"]+"|[^"]+)\.)?("[^"]+"|[^".]+)', table)
+    schema, name = (parts[1] or "", parts[2]) if parts else ("", table)
+    return schema.strip('"'), name.strip('"')
+
+
 def one_select(query: str, backend: str) -> str:
     """A query as it can stand in parentheses: one statement that only selects. Raises UnusableInput for anything else, before it is sent."""
     from sqlglot import TokenError, TokenType, tokenize
@@ -179,6 +187,8 @@ class DatabaseReader:
     """What the rows that are read must meet, in the words of the database, and the texts that fill its holes."""
     left_out: int = 0
     """How many rows do not meet it."""
+    allowed: tuple[str, ...] = ()
+    """The columns of a table that may be read, where not all may."""
 
     def columns(self) -> dict[str, Type]:
         """The columns, with their types as the database has them (in SQLite: as its values have them)."""
@@ -187,9 +197,22 @@ class DatabaseReader:
             with self._guarded(), self._connected() as connection:
                 if self.spec.query:
                     self._once(connection)
+                self.allowed = self._allowed(connection)
                 kinds_of = {"sqlite": _sqlite_kinds, "postgresql": _kinds}.get(self.engine.dialect.name, _mysql_kinds)
                 self.kinds, self.codes = kinds_of(connection, self._select())
         return self.kinds
+
+    def _allowed(self, connection: sa.Connection) -> tuple[str, ...]:
+        """The columns of a table of PostgreSQL that the role may read, where it may not read all; nothing where it may."""
+        if self.engine.dialect.name != "postgresql" or not self.spec.table:
+            return ()
+        whole = self._select().partition(" from ")[2]
+        asked = sa.text(
+            "select attname, has_column_privilege(attrelid, attnum, 'select') from pg_attribute "
+            "where attrelid = to_regclass(:name) and attnum > 0 and not attisdropped order by attnum"
+        )
+        found = connection.execute(asked, {"name": whole}).all()
+        return () if all(may for _, may in found) else tuple(name for name, may in found if may)
 
     def _once(self, connection: sa.Connection) -> None:
         """Raise UnusableInput where a query gives two columns of one name."""
@@ -230,14 +253,13 @@ class DatabaseReader:
     def _select(self, columns: Sequence[str] = ()) -> str:
         """The table or the query as a statement for the driver, with some of its columns, or all."""
         prepared = self.engine.dialect.identifier_preparer
-        some = ", ".join(map(prepared.quote_identifier, columns)) or "*"
+        some = ", ".join(map(prepared.quote_identifier, columns or self.allowed)) or "*"
         if self.spec.query:
             query = f"{one_select(self.spec.query, self.engine.dialect.name)}\n"
             if "format" in self.engine.dialect.paramstyle:  # a lone % would begin a parameter
                 query = query.replace("%", "%%")
             return f"select {some} from ({query}) as origin" if columns else query
-        schema, _, name = self.spec.table.rpartition(".")
-        whole = ".".join(prepared.quote_identifier(part) for part in (schema, name) if part)
+        whole = ".".join(prepared.quote_identifier(part) for part in schema_and_name(self.spec.table) if part)
         return f"select {some} from {whole}"
 
     def _no_rows(self) -> str:

@@ -21,7 +21,7 @@ from oak_ledger.engine.query import Result
 from oak_ledger.errors import UnusableInput
 from oak_ledger.formula import Grain
 from oak_ledger.formula import checked as c
-from oak_ledger.origin.database import DatabaseReader, backend_of, one_select
+from oak_ledger.origin.database import DatabaseReader, backend_of, one_select, schema_and_name
 from oak_ledger.places.dialects import DIALECTS, POSTGRESQL, Dialect
 from oak_ledger.places.statement import Statement, as_written, in_settled_order, statement, trees_of
 from oak_ledger.places.translate import NotSaid, Translator, as_it_reads, finite, in_calendar
@@ -80,7 +80,7 @@ def relation(source: Source) -> exp.Expression:
         return exp.Table(this=exp.to_identifier(source.name, quoted=True))
     if spec.query:
         return as_written(one_select(spec.query, backend_of(spec.url)))
-    schema, _, name = spec.table.rpartition(".")
+    schema, name = schema_and_name(spec.table)
     table = exp.to_identifier(name, quoted=True)
     return exp.Table(this=table, db=exp.to_identifier(schema, quoted=True) if schema else None)
 

@@ -12,7 +12,7 @@ from sqlglot import exp
 from oak_ledger.errors import OakError, UnusableInput
 from oak_ledger.formula import Grain
 from oak_ledger.formula.lexer import quote_identifier
-from oak_ledger.origin.database import engine_of
+from oak_ledger.origin.database import backend_of, engine_of
 from oak_ledger.origin.spec import OriginSpec
 from oak_ledger.places.database import columns_of, relation
 from oak_ledger.places.statement import statement
@@ -25,11 +25,14 @@ COPIED_ROWS = 20_000  # of a table that are sent at a time
 
 @dataclass(frozen=True, slots=True)
 class View:
-    """What is made in a database: the statements, in order, and the fields that are left out, with why."""
+    """What is made in a database: the statements, in order, and the fields that are left out, with why. `about` says of which source and
+    version; `origin` is the database that it must be made in, empty where that is open."""
 
     name: str
     statements: tuple[str, ...]
     left_out: tuple[tuple[str, str], ...]
+    about: str
+    origin: str = ""
 
 
 def view_of(source: Source, about: str, schema: str, name: str) -> View:
@@ -37,7 +40,7 @@ def view_of(source: Source, about: str, schema: str, name: str) -> View:
 
     Raises NotSaid where a field cannot be said in the same meaning, OakError where the rows are not in a PostgreSQL database.
     """
-    if source.origin.kind != "database" or not source.origin.url.startswith("postgresql"):
+    if source.origin.kind != "database" or backend_of(source.origin.url) != "postgresql":
         raise OakError(
             "not-in-database",
             f"The rows of {source.name} are not in a PostgreSQL database.",
@@ -50,9 +53,9 @@ def view_of(source: Source, about: str, schema: str, name: str) -> View:
     made = (
         f"DROP VIEW IF EXISTS {target}",
         f"CREATE VIEW {target} AS\n{select}",
-        *_comments("VIEW", target, source, fields, about),
+        *_comments("VIEW", target, source, fields, f"{about}, over the rows as they are now"),
     )
-    return View(target, made, left_out)
+    return View(target, made, left_out, about, source.origin.url)
 
 
 def table_of(source: Source, about: str, schema: str, name: str) -> View:
@@ -67,9 +70,9 @@ def table_of(source: Source, about: str, schema: str, name: str) -> View:
     made = (
         f"DROP TABLE IF EXISTS {target}",
         f"CREATE TABLE {target} ({columns})",
-        *_comments("TABLE", target, source, fields, about),
+        *_comments("TABLE", target, source, fields, f"{about}, with the rows of that version"),
     )
-    return View(target, made, left_out)
+    return View(target, made, left_out, about)
 
 
 def _fields(source: Source) -> tuple[list[ResolvedName], tuple[tuple[str, str], ...]]:
@@ -102,11 +105,16 @@ def _comments(kind: str, target: str, source: Source, fields: Sequence[ResolvedN
 
 
 def make(view: View, url: str, source: Source | None = None, password_from: str = "") -> int:
-    """Run the statements in one transaction, and with a source put its rows in; how many. Clients see what was there before or all of it.
+    """Run the statements in one transaction, and with a source put its rows in; how many. Clients see what was there before or all of it;
+    who was allowed to read what is replaced, is again.
 
-    Raises UnusableInput where the database refuses.
+    Raises UnusableInput where the database refuses, OakError where it is another one than the rows come from.
     """
     from pathlib import Path
+
+    if view.origin and _where(view.origin) != _where(url):
+        message = f"The rows of {view.about} come from another database; a view there would show other rows."
+        raise OakError("not-in-database", message, hint="Make a table of them: --table.")
 
     engine = engine_of(
         OriginSpec(kind="database", url=url, password_from=password_from, table="x"), Path(), writing=True
@@ -114,7 +122,7 @@ def make(view: View, url: str, source: Source | None = None, password_from: str 
     try:
         with engine.begin() as connection:
             _refuse_taken(connection, view)
-            for one in view.statements:
+            for one in [*view.statements, *_grants(connection, view)]:
                 connection.exec_driver_sql(one.replace("%", "%%"))
             return _fill(connection, view, source) if source is not None else 0
     except sa.exc.SQLAlchemyError as error:
@@ -127,8 +135,27 @@ def _refuse_taken(connection: sa.Connection, view: View) -> None:
     said = connection.execute(
         sa.text("SELECT to_regclass(:name) IS NOT NULL, obj_description(to_regclass(:name))"), {"name": view.name}
     ).one()
-    if said[0] and not re.match(r".+, version \d+ \(", said[1] or ""):
-        raise OakError("view-taken", f"The database has {view.name} already, and it was not made by oak create-view.", hint="Choose another name: --as.")  # fmt: skip
+    own = re.match(r"(.+), version \d+ \(", said[1] or "")
+    name = view.about.rpartition(", version ")[0]
+    if said[0] and (own is None or own[1] != name):
+        whose = "was not made by oak create-view" if own is None else f"is of {own[1]}, another source"
+        raise OakError("view-taken", f"The database has {view.name} already, and it {whose}.", hint="Choose another name: --as.")  # fmt: skip
+
+
+def _grants(connection: sa.Connection, view: View) -> list[str]:
+    """What gives the rights on a view or table again that is there now, and will be replaced."""
+    rights = """
+        SELECT privilege_type, CASE grantee WHEN 0 THEN 'PUBLIC' ELSE quote_ident(pg_get_userbyid(grantee)) END, is_grantable
+        FROM pg_class, aclexplode(relacl) WHERE pg_class.oid = to_regclass(:name) AND grantee <> relowner"""
+    found = connection.execute(sa.text(rights), {"name": view.name})
+    return [f"GRANT {right} ON {view.name} TO {to}{' WITH GRANT OPTION' if more else ''}" for right, to, more in found]
+
+
+def _where(address: str) -> tuple[object, ...]:
+    """Which database an address is of, whoever asks."""
+    url = sa.make_url(address)
+    query = {name: value for name, value in url.query.items() if name == "host"}
+    return (backend_of(address), url.host, url.port or 5432, url.database, *query.items())
 
 
 def _fill(connection: sa.Connection, view: View, source: Source) -> int:
