@@ -434,8 +434,8 @@ class PostgreSQL(FolderCase):
         rows = found.source.rows().to_dicts()
         self.assertEqual(
             rows[0],
-            {"id": 1, "mill": "Low Weir", "volume": D("12.345"), "rate": 0.1, "free": 1.5, "sent": True, "day": dt.date(2026, 3, 1),
-             "at": dt.datetime(2026, 3, 1, 7, 30, 0, 250000), "zoned": dt.datetime(2026, 3, 1, 5, 30), "tags": "['a']"},
+            {"id": 1, "mill": "Low Weir", "volume": D("12.345"), "rate": 0.1, "free": D("1.5"), "sent": True, "day": dt.date(2026, 3, 1),
+             "at": dt.datetime(2026, 3, 1, 7, 30, 0, 250000), "zoned": dt.datetime(2026, 3, 1, 5, 30), "tags": "{a}"},
         )  # fmt: skip
         self.assertEqual(rows[1], {**dict.fromkeys(rows[0]), "id": 2**63 - 1, "volume": D("-0.001")})
         found.save()
@@ -464,7 +464,7 @@ class PostgreSQL(FolderCase):
         asked.expect("Password of reader")
         asked.type("let me in\r")
         asked.expect("2 rows")
-        self.assertEqual(asked.ended(), 0)
+        self.assertEqual(asked.ended(), 0, asked.seen)
         self.assertNotIn("let me in", asked.seen)
         os.environ["LOADS_PASSWORD"] = "let me in"
         self.addCleanup(os.environ.pop, "LOADS_PASSWORD")

@@ -174,7 +174,7 @@ class Files(FolderCase):
         self.write("in/a_2.csv", "Id,Amount\n1,2\n")
         found = oak.intake(["in/a_*.csv"])
         self.assertEqual([one.code for one in found.findings], ["file-differs"])
-        self.assertIn("a_2.csv has no column Volume and has the extra column Amount", found.findings[0].message)
+        self.assertIn("a_2.csv has no column Volume and the extra column Amount", found.findings[0].message)
         self.assertEqual(
             found.source.rows(["Volume", "Amount"]).to_dicts(),
             [{"Volume": 2, "Amount": None}, {"Volume": None, "Amount": 2}],

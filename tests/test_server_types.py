@@ -16,10 +16,10 @@ D = Decimal
 # A type, values as literals of SQL, what is read of them, the field's type after intake, and the texts of which the first is reported as unreadable.
 TYPES: tuple[tuple[str, tuple[str, ...], list[Any], str, set[str]], ...] = (
     ("numeric", ("1.10", "2.345", "null"), [D("1.100"), D("2.345"), None], "decimal(38,3)", set()),
-    ("numeric", ("12345678901234567890.5", "'NaN'", "0"), [D("12345678901234567890.5"), None, D("0.0")], "decimal(38,1)", {"NaN"}),
+    ("numeric", ("12345678901234567890.5", "'NaN'", "0"), [D("12345678901234567890.5"), None, D("0.0")], "decimal(38,1)", set()),
     ("numeric", ("0.1234567890123", "1", "2"), [0.1234567890123, 1.0, 2.0], "number", set()),
-    ("numeric(8,2)", ("1.5", "'NaN'", "null"), [D("1.50"), None, None], "decimal(38,2)", {"NaN"}),
-    ("double precision", ("0.1", "'Infinity'", "'NaN'"), [0.1, None, None], "number", {"inf", "nan"}),
+    ("numeric(8,2)", ("1.5", "'NaN'", "null"), [D("1.50"), None, None], "decimal(38,2)", set()),
+    ("double precision", ("0.1", "'Infinity'", "'NaN'"), [0.1, None, None], "number", set()),
     ("date", ("'2026-02-28'", "'infinity'", "'0044-03-15 BC'"), [dt.date(2026, 2, 28), None, None], "date", {"infinity", "0044-03-15 BC"}),
     ("timestamp", ("'2026-02-28 10:00'", "'-infinity'", "'10000-01-01'"), [dt.datetime(2026, 2, 28, 10), None, None], "timestamp", {"-infinity", "10000-01-01 00:00:00"}),
     ("timestamptz", ("'2026-02-28 10:00+02'", "null", "'infinity'"), [dt.datetime(2026, 2, 28, 8), None, None], "timestamp", {"infinity"}),

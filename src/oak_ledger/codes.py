@@ -283,7 +283,7 @@ columns-untaken | columns that no field uses | oak field restore
 made-harmless | texts that a spreadsheet would run are written behind an apostrophe | --exact leaves them
 written-otherwise | values are written as texts, or without characters that the file cannot hold | a Parquet file keeps them
 filter-matches-all | the filter matches every row | check whether it is needed
-file-otherwise | a file is written otherwise than the definition says, and read so | nothing to do
+file-otherwise | files are not as the definition says, and are read as they are | nothing to do
 text-garbled | texts that are not UTF-8 were read as null | write the file again as UTF-8
 times-cut | times finer than a microsecond were cut | nothing to do
 numbers-as-text | cells of text that look like numbers | retype the field, if numbers are meant

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shlex
 import shutil
+import sys
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
@@ -317,6 +318,11 @@ def demo_command(folder: str, rows: int, data_only: bool, until: str | None, aga
             f" in {seconds:.1f} s. Look into {target}: {SOURCE}, reports/, pages/, catalogue/.",
         )
     )
+    if shutil.which("oak") is None:
+        out.print(
+            Text(f'The command is not on the path; for this shell: export PATH="{Path(sys.executable).parent}:$PATH"'),
+            soft_wrap=True,
+        )
     return 0 if all(code == expected for _, code, expected in ran) else 1
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import math
 import os
 import re
 import sqlite3
@@ -298,10 +299,10 @@ class DatabaseReader:
         return f"{quoted}::text as {quoted}" if other else quoted
 
     def _array(self, name: str, kind: Type, values: list[Any], begin: int) -> pa.Array:
-        """Values as a column; one that the type does not have counts as null, and is noted with its row."""
+        """Values as a column; one that the type does not have counts as null, and is noted with its row. NaN and infinity are no value anywhere."""
         made = [_value(value, kind) for value in values]
         for at, value in enumerate(made):
-            if value is None and values[at] is not None:
+            if value is None and values[at] is not None and not _is_no_number(values[at]):
                 why = f"{name} holds {values[at]}, which is no {kind.kind}; it counts as null"
                 self.bad_rows.append(
                     BadRow(self.spec.table or "the query", begin + at + 1, why, str(values[at]), kept=True)
@@ -425,6 +426,11 @@ def _value(value: Any, kind: Type) -> Any:
     if kind == INTEGER:
         return value if isinstance(value, int) and value in _RANGE else None
     return value if isinstance(value, _PYTHON[kind.kind]) else None
+
+
+def _is_no_number(value: Any) -> bool:
+    """Whether it is NaN or infinite."""
+    return isinstance(value, (float, Decimal)) and not math.isfinite(value)
 
 
 def _other_text(value: Any) -> str:

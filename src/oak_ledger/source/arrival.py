@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
 from oak_ledger.errors import Finding, Place
 from oak_ledger.origin import FilesReader, OriginReader
 from oak_ledger.origin.join import JoinReader
@@ -18,25 +21,54 @@ def shape_findings(feed: OriginReader) -> list[Finding]:
         found.append(
             Finding("column-not-read", f"The column {name} {why}; it is not read.", Place(name), hint, "warning")
         )
-    for path, missing, more in feed.shapes() if isinstance(feed, (FilesReader, SeveralReader)) else ():
-        said = [f"has no column {', '.join(missing)}"] if missing else []
-        said += [f"has the extra column {', '.join(more)}"] if more else []
-        message = f"{path.name} {' and '.join(said)}; missing columns are null in its rows."
-        hint = "If a column has another name in it, say so under [origin]: renamed = { 'arriving' = 'name' }."
-        found.append(Finding("file-differs", message, Place(path.name), hint, "warning"))
-    for one in [feed, *(feed.readers if isinstance(feed, SeveralReader) else ())]:
-        if isinstance(one, SheetReader) and one.columns() and one.footer != one.spec.footer:
-            message = f"{one.path.name} has {one.footer or 'no'} lines at its end that are not rows, instead of {one.spec.footer}; read so."
-            found.append(Finding("file-otherwise", message, Place(one.path.name), severity="note"))
-    return [*found, *(_file_findings(feed) if isinstance(feed, FilesReader) else ())]
+    shapes = feed.shapes() if isinstance(feed, (FilesReader, SeveralReader)) else ()
+    differing = []
+    for path, missing, more in shapes:
+        said = [f"no column {', '.join(missing)}"] if missing else []
+        said += [f"the extra column {', '.join(more)}"] if more else []
+        differing.append((path, " and ".join(said)))
+    hint = "If a column has another name in them, say so under [origin]: renamed = { 'arriving' = 'name' }."
+    for paths, what in _grouped(differing):
+        message = f"{_files(paths)} {'has' if len(paths) == 1 else 'have'} {what}; missing columns are null in {'its' if len(paths) == 1 else 'their'} rows."
+        found.append(
+            Finding("file-differs", message, Place(paths[0].name), hint, "warning", numbers={"files": len(paths)})
+        )
+    ends = [
+        (one.path, f"{one.footer or 'no'} lines at the end that are not rows, instead of {one.spec.footer}")
+        for one in [feed, *(feed.readers if isinstance(feed, SeveralReader) else ())]
+        if isinstance(one, SheetReader) and one.columns() and one.footer != one.spec.footer
+    ]
+    return [*found, *_otherwise(ends), *(_file_findings(feed) if isinstance(feed, FilesReader) else ())]
+
+
+def _grouped(said: Sequence[tuple[Path, str]]) -> Iterator[tuple[list[Path], str]]:
+    """Files of which the same is said, together."""
+    for what in dict.fromkeys(what for _, what in said):
+        yield [path for path, own in said if own == what], what
+
+
+def _files(paths: Sequence[Path]) -> str:
+    """Files by name, many by their count with the first and the last."""
+    if len(paths) < 4:
+        return " and ".join(path.name for path in paths)
+    return f"{len(paths):,} files ({paths[0].name} to {paths[-1].name})"
+
+
+def _otherwise(said: Sequence[tuple[Path, str]]) -> list[Finding]:
+    """Files that are not as the definition says; each is read as it is."""
+    found = []
+    for paths, what in _grouped(said):
+        one = len(paths) == 1
+        message = f"{_files(paths)} {'is not as the definition says, and is' if one else 'are not as the definition says, and are'} read as {'it is' if one else 'they are'}: {what}."
+        found.append(
+            Finding("file-otherwise", message, Place(paths[0].name), severity="note", numbers={"files": len(paths)})
+        )
+    return found
 
 
 def _file_findings(feed: FilesReader) -> list[Finding]:
-    """Files that are written otherwise than the definition says, that are there twice, and that lie beside and are not read."""
-    found = []
-    for path, what in feed.otherwise_written():
-        message = f"{path.name} is written otherwise than the definition says, and read so: {what}."
-        found.append(Finding("file-otherwise", message, Place(path.name), severity="note"))
+    """Files that are not as the definition says, that are there twice, and that lie beside and are not read."""
+    found = _otherwise([*feed.otherwise_written()])
     if feed.spec.kind != "files":
         return found
     for path, other in feed.twice():

@@ -12,6 +12,7 @@ from oak_ledger.engine import Fault
 from oak_ledger.errors import OakError
 from oak_ledger.formula import Grain, nodes, parse
 from oak_ledger.formula.lexer import quote_identifier
+from oak_ledger.functions.casts import LOST
 from oak_ledger.source.answer import Answer
 from oak_ledger.source.compiled import ResolvedName
 from oak_ledger.source.definition import DEFINITION, FieldSpec
@@ -51,14 +52,23 @@ def retype(source: Source, name: str, kind: str, **keys: Any) -> Retyped:
     """Read a plain field's column as another type, and say what that does to every value.
 
     `kind` is a type as a definition writes it; `keys` are other keys of the field (template, decimal_mark, …). A clean that makes
-    the type of a text follows: it makes the other type, or goes where the text itself is wanted. Raises OakError where the field is
-    calculated, or where its clean does not fit the new type.
+    the type of a text follows: it makes the other type, or goes where the text itself is wanted. Where numbers would lose zeros of the
+    texts, a clean is written, which says that they may. Raises OakError where the field is calculated, or where its clean does not fit
+    the new type.
     """
     state = source.state(name)
     made = source.with_changed(state.name, **_followed(state, kind), **keys)
     shown = quote_identifier(state.name)
     before = None if state.broken else source.rows([shown])
     after = made.rows([shown])
+    spec = made.state(state.name).spec
+    if (
+        isinstance(spec, FieldSpec)
+        and not spec.clean
+        and any(one.what in LOST and one.field == state.name for one in after.faults)
+    ):
+        made = source.with_changed(state.name, type="text", clean=f"CAST(VALUE AS {kind.upper()})", **keys)
+        after = made.rows([shown])
     known = {(fault.what, fault.rows) for fault in before.faults} if before else set()
     lost = tuple(fault for fault in after.faults if fault.field == state.name and (fault.what, fault.rows) not in known)
     old = before.table.column(0) if before else None
