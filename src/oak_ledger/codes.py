@@ -104,6 +104,7 @@ empty-name | a new name is empty | give a name
 moved-to-itself | a field is to be moved beside itself | name another field
 no-field | no field was given | name fields, or choose by --pattern or --type
 no-column | no column was given | name the columns
+no-step | there is no step of that number | oak step list SOURCE
 column-taken | a field uses this column already | nothing to do
 still-used | a formula needs what is to be removed | change that formula first, or hide the field
 unknown-name | nothing refers to this name | check the spelling
@@ -129,6 +130,7 @@ empty-file | the file or sheet is empty | ask for it again
 file-changed | a file changed while it was read | repeat once it is complete
 is-folder | a folder where a file is needed | name a file or a pattern
 join-key | a join has no usable key | join on a column that both sides have, of one type
+step-column | a step does not fit the columns before it | name a column that is there then, or choose another name
 memory-origin | the definition has no rows of its own | give it an [origin] with a file
 name-parts | a file's name does not fit name_parts | change name_parts or path
 names-count | the number of names and of columns differ | correct the list of names
@@ -283,6 +285,7 @@ columns-untaken | columns that no field uses | oak field restore
 made-harmless | texts that a spreadsheet would run are written behind an apostrophe | --exact leaves them
 written-otherwise | values are written as texts, or without characters that the file cannot hold | a Parquet file keeps them
 filter-matches-all | the filter matches every row | check whether it is needed
+rows-prepared | what a step did to the rows | nothing to do
 file-otherwise | files are not as the definition says, and are read as they are | nothing to do
 text-garbled | texts that are not UTF-8 were read as null | write the file again as UTF-8
 times-cut | times finer than a microsecond were cut | nothing to do

@@ -102,7 +102,7 @@ EDITING = frozenset(
 def _edits(name: str) -> bool:
     """Whether a command edits a definition or a report, so that it can be tried without writing."""
     group, _, verb = name.partition(" ")
-    return name in EDITING or (group in ("field", "constant", "filter", "rule") and verb not in ("", "list"))
+    return name in EDITING or (group in ("field", "constant", "filter", "rule", "step") and verb not in ("", "list"))
 
 
 class _Commands(click.Group):

@@ -7,6 +7,7 @@ SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
     "Bring in": {
         "intake": ("intake", "Read new files for the first time and propose a definition."),
         "join": ("intake", "Combine several origins by shared keys, and show the effects."),
+        "step": ("steps", "Prepare rows as they come in: columns into rows, split, fill down, …"),
     },
     "Look": {
         "peek": ("ask", "Show the first rows of a source or of a file."),

@@ -27,6 +27,7 @@ Bin | start value, end value, rows integer | a part of a distribution: from `sta
 Suspicion | what text, rows integer, samples text*, clean text, changes integer | what looks wrong, and the clean that would mend it, with how many values it changes
 FieldProfile | field text, type text, rows integer, nulls integer, distinct integer, minimum value, maximum value, average number?, median number?, common Count*, shortest text, longest text, bins Bin*, patterns Count*, suspicions Suspicion* | the profile of one field
 Profile | fields FieldProfile*, written text* | profiles by field, and the pictures that were written
+Prepared | number integer, kind text, rows_before integer, rows_after integer, notes object, keys object | a step of an origin, and what it did to the rows
 Field | field text, kind text, type text?, grain text, broken flag, hidden flag, column text, formula text, clean text, description text | a field of a definition
 Fields | fields Field* | the fields of a source
 Line | line integer, before text, after text | a line of a file; an empty text is a line that is not there
@@ -35,6 +36,7 @@ Edit | files File*, written flag, facts object | what an edit changes, and what 
 Constant | +name text, +value value, +by text, +values row, +description text | a constant as the definition has it
 Constants | constants Constant* | the constants of a source
 Filter | +name text, +where text, +always flag, +description text | a filter as the definition has it
+Steps | steps Prepared* | the steps of an origin
 Filters | filters Filter* | the filters of a source
 Rule | +name text, +holds text, +description text | a rule as the definition has it
 Rules | rules Rule* | the rules of a source

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from oak_ledger.errors import UnusableInput
 from oak_ledger.origin.reader import OriginReader, Progress
-from oak_ledger.origin.spec import OriginKind, PartSpec, ReadingSpec
+from oak_ledger.origin.spec import OriginKind, PartSpec, ReadingSpec, StepSpec
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,7 +115,16 @@ READERS: Mapping[OriginKind, Callable[[Opening], OriginReader]] = {
 
 
 def open_origin(
-    spec: ReadingSpec, folder: Path, progress: Progress | None = None, parts: Sequence[PartSpec] = ()
+    spec: ReadingSpec,
+    folder: Path,
+    progress: Progress | None = None,
+    parts: Sequence[PartSpec] = (),
+    steps: Sequence[StepSpec] = (),
 ) -> OriginReader:
-    """Open what a definition names. Raises UnusableInput where that is not there, or is something else."""
-    return READERS[spec.kind](Opening(spec, folder, progress, parts))
+    """Open what a definition names, with its steps. Raises UnusableInput where that is not there, or is something else."""
+    reader = READERS[spec.kind](Opening(spec, folder, progress, parts))
+    if not steps:
+        return reader
+    from oak_ledger.origin.steps import PreparedReader
+
+    return PreparedReader(reader, steps)

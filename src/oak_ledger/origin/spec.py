@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from typing import Literal
 
-from pydantic import BaseModel, ConfigDict, Field, field_validator
+from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 OriginKind = Literal["file", "files", "sheet", "parquet", "arrow", "json lines", "database", "join", "memory"]
 Header = Literal["first", "none"] | int
@@ -73,3 +73,59 @@ class PartSpec(ReadingSpec):
     )
     on: tuple[str, ...] = Field((), description="the columns by which it is joined; not for the first part")
     how: Literal["inner", "left", "full"] = Field("left", description="which rows stay: inner, left or full")
+
+
+StepKind = Literal[
+    "columns into rows", "rows into columns", "split", "put together", "fill down", "distinct", "leave out"
+]
+_NEEDED: dict[str, tuple[str, ...]] = {
+    "columns into rows": ("columns", "name", "value"), "rows into columns": ("name", "value", "into"), "split": ("columns", "into"),
+    "put together": ("columns", "into"), "fill down": ("columns",), "distinct": (), "leave out": ("where",),
+}  # fmt: skip
+"""The keys that each kind of step needs; and those that it may have besides."""
+_ALLOWED: dict[str, tuple[str, ...]] = {
+    "columns into rows": ("nulls",), "rows into columns": (), "split": ("by", "pattern"), "put together": ("by",),
+    "fill down": ("within",), "distinct": ("within", "order"), "leave out": (),
+}  # fmt: skip
+
+
+class StepSpec(BaseModel):
+    """A `[[step]]`: how rows are prepared as they come in, before fields are made of their columns; one after the other."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    kind: StepKind = Field(description=", ".join(_NEEDED))
+    columns: tuple[str, ...] = Field((), description="which columns it is about; * and ? mean any characters")
+    name: str = Field("", description="the column that holds the names of columns")
+    value: str = Field("", description="the column that holds their values")
+    into: tuple[str, ...] = Field((), description="the new columns, in order")
+    by: str = Field("", description="what separates the parts")
+    pattern: str = Field("", description="a regular expression; each of its groups is one part")
+    within: tuple[str, ...] = Field((), description="the key: values are filled down, or rows compared, within it")
+    order: str = Field(
+        "", description="the column by which the first row of a key is the one that stays; - before it for the last"
+    )
+    where: str = Field("", description="a condition on the columns as they arrive; rows that meet it are left out")
+    nulls: bool = Field(True, description="false: no row for a column without a value")
+
+    @model_validator(mode="after")
+    def _shape(self) -> StepSpec:
+        needed, allowed = _NEEDED[self.kind], (*_NEEDED[self.kind], *_ALLOWED[self.kind], "kind")
+        given = {name for name, info in type(self).model_fields.items() if getattr(self, name) != info.default}
+        missing = next((one for one in needed if one not in given), None)
+        if missing:
+            raise ValueError(f"a step {self.kind!r} needs {missing}")
+        stray = next((one for one in sorted(given) if one not in allowed), None)
+        if stray:
+            raise ValueError(f"a step {self.kind!r} has no {stray}")
+        if self.kind == "split" and bool(self.by) == bool(self.pattern):
+            raise ValueError("a step 'split' needs either by or pattern")
+        if self.kind == "put together" and len(self.into) != 1:
+            raise ValueError("a step 'put together' makes one column: into has one name")
+        try:
+            groups = re.compile(self.pattern).groups
+        except re.error as error:
+            raise ValueError(f"the pattern {self.pattern!r} cannot be used: {error}") from None
+        if self.pattern and groups != len(self.into):
+            raise ValueError(f"the pattern has {groups} groups, and into has {len(self.into)} names")
+        return self

@@ -10,12 +10,25 @@ from oak_ledger.origin import FilesReader, OriginReader
 from oak_ledger.origin.join import JoinReader
 from oak_ledger.origin.reader import TypedReader
 from oak_ledger.origin.several import SeveralReader
+from oak_ledger.origin.steps import PreparedReader
 from oak_ledger.origin.workbook import SheetReader
 
 
 def shape_findings(feed: OriginReader) -> list[Finding]:
-    """Columns that are not read, and files of another shape than the first, each with its difference."""
+    """Columns that are not read, and files of another shape than the first, each with its difference; what steps did to the rows."""
     found = []
+    if isinstance(feed, PreparedReader):
+        found = [
+            Finding(
+                "rows-prepared",
+                one.sentence(),
+                Place(f"step {one.number}"),
+                severity="note",
+                numbers={"before": one.before, "after": one.after},
+            )
+            for one in feed.told()
+        ]
+        feed = feed.under
     for name, why in refused_columns(feed).items():
         hint = "Write it another way where the file is made, if it is needed."
         found.append(
@@ -87,6 +100,7 @@ def refused_columns(feed: OriginReader) -> dict[str, str]:
 
 
 def _typed(feed: OriginReader) -> list[TypedReader]:
+    feed = feed.under if isinstance(feed, PreparedReader) else feed
     feeds: list[OriginReader] = [feed]
     if isinstance(feed, JoinReader):
         feeds = [part for _, part in feed.parts]

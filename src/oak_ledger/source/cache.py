@@ -26,7 +26,7 @@ from oak_ledger.formula import Grain, Type
 from oak_ledger.formula import checked as c
 from oak_ledger.origin import FilesReader, OriginReader, ParquetReader
 from oak_ledger.origin.reader import BadRow
-from oak_ledger.origin.spec import PartSpec
+from oak_ledger.origin.spec import PartSpec, StepSpec
 from oak_ledger.origin.stamps import FileStamp, origin_paths, stamps_of
 from oak_ledger.version import __version__
 
@@ -245,7 +245,8 @@ def _key(source: Source, parts: Sequence[PartSpec]) -> str:
 
 
 def _origin_said(source: EditableDefinition, parts: Sequence[PartSpec]) -> list[Any]:
-    said = [one.model_dump(mode="json") for one in (source.origin, *parts)]
+    steps = source.document.models("step", StepSpec)
+    said = [one.model_dump(mode="json") for one in (source.origin, *parts, *steps)]
     return [LAYOUT, __version__, str(source.folder.resolve()), *said]
 
 

@@ -9,7 +9,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
-from oak_ledger.origin.spec import OriginSpec, PartSpec
+from oak_ledger.origin.spec import OriginSpec, PartSpec, StepSpec
 from oak_ledger.source.document import FileSchema, OldKey
 from oak_ledger.source.formats import BadFormat, Format
 from oak_ledger.source.naming import NameRule
@@ -173,13 +173,14 @@ DEFINITION = FileSchema(
         "source": SourceSpec,
         "origin": OriginSpec,
         "part": PartSpec,
+        "step": StepSpec,
         "naming": NameRule,
         "field": FieldSpec,
         "constant": ConstantSpec,
         "filter": FilterSpec,
         "rule": RuleSpec,
     },
-    frozenset({"part", "naming", "field", "constant", "filter", "rule"}),
+    frozenset({"part", "step", "naming", "field", "constant", "filter", "rule"}),
     ("source", "origin"),
     {("source", "kept"): OldKey(), ("field", "aggregate"): OldKey("total", {"least": "minimum", "largest": "maximum"})},
 )

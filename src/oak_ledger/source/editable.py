@@ -15,7 +15,7 @@ from oak_ledger.formula.builder import nearest_hint
 from oak_ledger.origin import OriginReader, OriginSpec, open_origin
 from oak_ledger.origin.files import FILE_COLUMN
 from oak_ledger.origin.reader import Progress
-from oak_ledger.origin.spec import PartSpec
+from oak_ledger.origin.spec import PartSpec, StepSpec
 from oak_ledger.source.arrival import refused_columns
 from oak_ledger.source.baseline import snapshot
 from oak_ledger.source.cache import origin_columns
@@ -90,7 +90,8 @@ class EditableDefinition(InNotebook):
     def opened(self) -> OriginReader:
         """The origin, opened."""
         parts = self.document.models("part", PartSpec)
-        return self.feed or open_origin(self.origin, self.folder, self.progress, parts)
+        steps = self.document.models("step", StepSpec)
+        return self.feed or open_origin(self.origin, self.folder, self.progress, parts, steps)
 
     @cached_property
     def baseline_feed(self) -> OriginReader | None:

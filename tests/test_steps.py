@@ -1,0 +1,267 @@
+"""Rows prepared as they come in: each step against a plain reading of what it says, over drawn rows, in every form that rows have."""
+
+from __future__ import annotations
+
+import csv
+import random
+import re
+import sqlite3
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+from unittest import mock
+
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+import oak_ledger as oak
+from oak_ledger.origin.spec import StepSpec
+from oak_ledger.source import cache
+from oak_ledger.source.preparing import effects_of, with_step, without_step
+from tests.support import FolderCase
+
+Rows = list[dict[str, Any]]
+NAMES = ("K", "Place", "A", "B", "C")
+
+
+def into_rows(rows: Rows) -> Rows:
+    return [
+        {"K": row["K"], "Place": row["Place"], "Month": name, "Amount": row[name]} for row in rows for name in "ABC"
+    ]
+
+
+def into_columns(rows: Rows) -> Rows:
+    """Of rows with a name and a value: K A -> one row a key, first value of each name."""
+    keys: dict[Any, dict[str, Any]] = {}
+    for row in rows:
+        key = tuple(row[name] for name in ("Place", "B", "C"))
+        made = keys.setdefault(
+            key, {**dict(zip(("Place", "B", "C"), key, strict=True)), "X": None, "Y": None, "_": set()}
+        )
+        if row["K"] in ("X", "Y") and row["K"] not in made["_"]:
+            made["_"].add(row["K"])
+            made[row["K"]] = row["A"]
+    return [{name: value for name, value in one.items() if name != "_"} for one in keys.values()]
+
+
+def split(rows: Rows) -> Rows:
+    made = []
+    for row in rows:
+        parts = [one.strip() or None for one in row["Place"].split("-", 1)] if row["Place"] is not None else []
+        first, second = [*parts, None, None][:2]
+        made.append({**{name: value for name, value in row.items() if name != "Place"}, "One": first, "Two": second})
+    return made
+
+
+def split_by_pattern(rows: Rows) -> Rows:
+    made = []
+    for row in rows:
+        found = re.match(r"^([a-z]+)-(.*)$", row["Place"] or "")
+        made.append(
+            {
+                **{name: value for name, value in row.items() if name != "Place"},
+                "One": found[1] if found else None,
+                "Two": (found[2].strip() or None) if found else None,
+            }
+        )
+    return made
+
+
+def put_together(rows: Rows) -> Rows:
+    return [
+        {
+            "A": row["A"],
+            "B": row["B"],
+            "C": row["C"],
+            "Both": "/".join(one for one in (row["K"], row["Place"]) if one) or None,
+        }
+        for row in rows
+    ]
+
+
+def filled(rows: Rows, *within: str) -> Rows:
+    last: dict[Any, Any] = {}
+    made = []
+    for row in rows:
+        key = tuple(row[name] for name in within)
+        value = row["Place"] if row["Place"] is not None else last.get(key)
+        last[key] = value
+        made.append({**row, "Place": value})
+    return made
+
+
+def distinct(rows: Rows) -> Rows:
+    return [*{tuple(row.values()): row for row in reversed(rows)}.values()][::-1]
+
+
+def latest(rows: Rows) -> Rows:
+    """The row of each key with the largest A, of equal ones the first; in their order."""
+    best: dict[Any, int] = {}
+    for at, row in enumerate(rows):
+        known = best.get(row["K"])
+        if known is None or (row["A"] is not None and (rows[known]["A"] is None or row["A"] > rows[known]["A"])):
+            best[row["K"]] = at
+    return [rows[at] for at in sorted(best.values())]
+
+
+# A step, and what it makes of rows, said plainly.
+STEPS: tuple[tuple[str, dict[str, Any], Callable[[Rows], Rows]], ...] = (
+    ("columns into rows", {"columns": ["A", "B", "C"], "name": "Month", "value": "Amount"}, into_rows),
+    ("columns into rows", {"columns": ["[ABC]"], "name": "Month", "value": "Amount", "nulls": False}, lambda rows: [row for row in into_rows(rows) if row["Amount"] is not None]),
+    ("rows into columns", {"name": "K", "value": "A", "into": ["X", "Y"]}, into_columns),
+    ("split", {"columns": ["Place"], "by": "-", "into": ["One", "Two"]}, split),
+    ("split", {"columns": ["Place"], "pattern": "^([a-z]+)-(.*)$", "into": ["One", "Two"]}, split_by_pattern),
+    ("put together", {"columns": ["K", "Place"], "by": "/", "into": ["Both"]}, put_together),
+    ("fill down", {"columns": ["Place"]}, filled),
+    ("fill down", {"columns": ["Place"], "within": ["K"]}, lambda rows: filled(rows, "K")),
+    ("distinct", {}, distinct),
+    ("distinct", {"within": ["K"], "order": "-A"}, latest),
+    ("leave out", {"where": "A > 3 OR K = 'X'"}, lambda rows: [row for row in rows if not ((row["A"] or 0) > 3 or row["K"] == "X")]),
+)  # fmt: skip
+WRONG: tuple[tuple[str, dict[str, Any], str], ...] = (
+    ("split", {"columns": ["Nowhere"], "by": "-", "into": ["One"]}, "there is no column 'Nowhere'"),
+    ("split", {"columns": ["Place"], "into": ["One"]}, "needs either by or pattern"),
+    ("split", {"columns": ["Place"], "pattern": "(", "into": ["One"]}, "cannot be used"),
+    ("split", {"columns": ["Place"], "by": "-", "into": ["K"]}, "there is a column 'K' already"),
+    ("fill down", {"columns": ["Place"], "where": "A > 1"}, "has no where"),
+    ("leave out", {"where": "A > 'x'"}, "text"),
+    ("leave out", {"where": "Zebra > 1"}, "Zebra"),
+    ("columns into rows", {"columns": ["A"], "name": "N"}, "needs value"),
+    ("turn", {}, "kind"),
+)
+
+
+def drawn(rng: random.Random, count: int) -> Rows:
+    return [
+        {
+            "K": rng.choice(("X", "Y", "Z", None)),
+            "Place": rng.choice((None, "a-b", "a - b-c", "ab", "-x", "oak-")),
+            **{name: rng.choice((None, 1, 2, 5)) for name in "ABC"},
+        }
+        for _ in range(count)
+    ]
+
+
+class Steps(FolderCase):
+    def forms(self, rows: Rows) -> dict[str, oak.Source]:
+        """The rows as text, as text with a typed copy, as Parquet, in a database."""
+        with Path("r.csv").open("w", newline="") as file:
+            writer = csv.writer(file)
+            writer.writerow(NAMES)
+            writer.writerows([["" if row[name] is None else row[name] for name in NAMES] for row in rows])
+        kinds = {"K": pa.string(), "Place": pa.string(), **dict.fromkeys("ABC", pa.int64())}
+        pq.write_table(
+            pa.table({name: pa.array([row[name] for row in rows], kind) for name, kind in kinds.items()}),
+            "r.parquet",
+            row_group_size=3,
+        )
+        (self.folder / "r.db").unlink(missing_ok=True)
+        base = sqlite3.connect("r.db")
+        base.execute("create table r (K text, Place text, A integer, B integer, C integer)")
+        base.executemany("insert into r values (?, ?, ?, ?, ?)", [[row[name] for name in NAMES] for row in rows])
+        base.commit()
+        base.close()
+        fields = "".join(
+            f'[[field]]\nname = "{name}"\ncolumn = "{name}"\ntype = "{"text" if name in ("K", "Place") else "integer"}"\n\n'
+            for name in NAMES
+        )
+        origins = {
+            "text": 'kind = "file"\npath = "r.csv"',
+            "parquet": 'kind = "parquet"\npath = "r.parquet"',
+            "database": 'kind = "database"\nurl = "sqlite:///r.db"\ntable = "r"',
+        }
+        found = {}
+        for name, origin in origins.items():
+            self.write(f"{name}.oak.toml", f'[source]\nname = "R"\n\n[origin]\n{origin}\n\n{fields}')
+            found[name] = oak.open_source(f"{name}.oak.toml")
+        return {**found, "typed copy": found["text"]}
+
+    def test_each_step_over_drawn_rows(self) -> None:
+        rng = random.Random(20261201)
+        for count in (1, 6, 40):
+            rows = drawn(rng, count)
+            forms = self.forms(rows)
+            for kind, keys, plainly in STEPS:
+                for form, source in forms.items():
+                    with (
+                        self.subTest(kind, keys=keys, form=form),
+                        mock.patch.dict(cache.MIN_BYTES, {"file": 0 if form == "typed copy" else 1 << 30}),
+                    ):
+                        try:
+                            made = with_step(source, kind, **keys)
+                        except oak.OakError as error:
+                            self.assertEqual((form in ("text", "typed copy"), kind), (True, "leave out"), error)
+                            continue  # in a text file all columns arrive as texts
+                        wanted = plainly(rows)
+                        answer = made.rows().to_dicts()
+                        names = [*answer[0]] if answer else []
+                        got = [tuple(as_number(row[name]) for name in names) for row in answer]
+                        self.assertEqual(got, [tuple(as_number(row[name]) for name in names) for row in wanted])
+                        self.assertEqual(made.tally(show=["COUNT(*)"]).value(), len(wanted))
+                        self.assertEqual(
+                            (effects_of(made)[0].before, effects_of(made)[0].after), (len(rows), len(wanted))
+                        )
+                        back = without_step(made, 1)
+                        self.assertEqual({one.name for one in back.fields}, set(NAMES))
+
+    def test_steps_that_cannot_be(self) -> None:
+        source = self.forms(drawn(random.Random(1), 5))["parquet"]
+        for kind, keys, said in WRONG:
+            with self.subTest(kind, keys=keys):
+                with self.assertRaises(oak.OakError) as caught:
+                    with_step(source, kind, **keys)
+                self.assertIn(said, str(caught.exception))
+
+    def test_a_field_that_needs_a_column_keeps_the_step_from_being_added(self) -> None:
+        source = self.forms(drawn(random.Random(1), 5))["parquet"].with_field("Sum", "A + B")
+        with self.assertRaises(oak.OakError) as caught:
+            with_step(source, "columns into rows", columns=["A", "B", "C"], name="Month", value="Amount")
+        self.assertEqual(caught.exception.code, "still-used")
+
+    def test_by_command(self) -> None:
+        """Months as columns become a date and a value: added, listed, taken back."""
+        self.write("m.csv", "Mill,Region,Jan 2026,Feb 2026\nLow,North - A,10,20\n,North - B,5,\nHigh,South - C,1,2\n")
+        self.oak("intake", "m.csv")
+        before = self.folder.joinpath("m.oak.toml").read_bytes()
+        self.oak("step", "add", "m", "fill-down", "--column", "Mill")
+        said = self.oak(
+            "step",
+            "add",
+            "m",
+            "columns-into-rows",
+            "--column",
+            "* 2026",
+            "--name",
+            "Month",
+            "--value",
+            "Volume",
+            "--no-nulls",
+        )
+        self.assertIn("3 rows before, 5 after; 1 without a value left out", said)
+        self.oak("step", "add", "m", "leave-out", "--where", "Mill = 'High'", "--dry-run")
+        self.oak("field", "retype", "m", "Month", "date", "--template", "MON YYYY")
+        listed = self.oak("step", "list", "m", "--width", "80")
+        self.assertIn("fill down", listed)
+        self.assertIn(
+            "Step 2, columns into rows: 3 rows before, 5 after", " ".join(self.oak("check", "m", code=None).split())
+        )
+        source = oak.open_source("m.oak.toml")
+        rows = source.tally(["Mill", "EXTRACT(MONTH FROM Month)"], ["SUM(Volume)"]).to_dicts()
+        self.assertEqual(
+            [[*row.values()] for row in rows], [["High", 1, 1], ["High", 2, 2], ["Low", 1, 15], ["Low", 2, 20]]
+        )
+        for _ in range(3):
+            self.oak("undo", "m")
+        self.assertEqual(self.folder.joinpath("m.oak.toml").read_bytes(), before)
+        self.oak("step", "add", "m", "fill-down", "--column", "Mill")
+        self.oak("step", "drop", "m", "1")
+        self.oak("step", "drop", "m", "1", code=2)
+
+    def test_every_kind_has_its_keys(self) -> None:
+        with self.assertRaises(ValueError):
+            StepSpec(kind="distinct", order="A", pattern="x")
+
+
+def as_number(value: Any) -> Any:
+    """A number as text is the number: of text files all columns arrive as texts."""
+    return int(value) if isinstance(value, str) and value.isdigit() else value
