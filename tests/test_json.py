@@ -17,6 +17,9 @@ WITHOUT = ("--json", "--help", "--to -", "zebra", "tallly")  # calls that print 
 MORE: tuple[tuple[str, int], ...] = (
     ("intake loads.csv --name More", 0),
     ("field role more ID --as dimension", 0),
+    ("step add more distinct", 0),
+    ("step list more", 0),
+    ("step drop more 1", 0),
     ("field recode more MILL 'Low Weir=Weir'", 0),
     ("field move more Cost --first", 0),
     ("field sort more --descending", 0),

@@ -262,6 +262,56 @@ class Steps(FolderCase):
             StepSpec(kind="distinct", order="A", pattern="x")
 
 
+class Keys(FolderCase):
+    """Joins as people have them: keys with two names, written in two ways."""
+
+    def test_keys_against_a_plain_reading(self) -> None:
+        rng = random.Random(7)
+        codes = ["007", " 7", "12", "0012", "a-5", "A5", "oak", "Oak ", "", "x"]
+        ways: tuple[tuple[str, Callable[[str], str]], ...] = (
+            ("", lambda one: one.strip()),
+            ("BTRIM(VALUE)", lambda one: one.strip()),
+            ("LTRIM(UPPER(BTRIM(VALUE)), '0')", lambda one: one.strip().upper().lstrip("0")),
+            ("REPLACE(UPPER(BTRIM(VALUE)), '-', '')", lambda one: one.strip().upper().replace("-", "")),
+        )
+        for match, way in ways:
+            for how in ("inner", "left"):
+                left = [(at, rng.choice(codes)) for at in range(30)]
+                right = [(one, f"T{at}") for at, one in enumerate(rng.sample(codes, 6))]
+                self.write("left.csv", "Id,Code\n" + "".join(f'{at},"{code}"\n' for at, code in left))
+                self.write("right.csv", "Own,Town\n" + "".join(f'"{code}",{town}\n' for code, town in right))
+                wanted = []
+                for at, code in left:
+                    met = [town for own, town in right if code.strip() and own.strip() and way(own) == way(code)]
+                    wanted += [(at, town) for town in met] or ([(at, None)] if how == "left" else [])
+                with self.subTest(match=match, how=how):
+                    found = oak.intake_join(
+                        ["left.csv", "right.csv"],
+                        on=["Code=Own"],
+                        match=match,
+                        how=how,
+                        name="J",
+                        definition="j.oak.toml",
+                    )
+                    rows = [(row["Id"], row["Town"]) for row in found.source.rows(["Id", "Town"]).to_dicts()]
+                    self.assertEqual(rows, wanted)
+
+    def test_a_way_to_match_is_proposed_where_it_helps(self) -> None:
+        self.write("left.csv", "Id,Code\n" + "".join(f"{at},{at % 9:03d}\n" for at in range(200)))
+        self.write("right.csv", "Code,Town\n" + "".join(f"{at},T{at}\n" for at in range(9)))
+        said = " ".join(self.oak("join", "left.csv", "right.csv", "--on", "Code", code=None).split())
+        self.assertIn("200 rows before it without a partner, such as 000; 001; 002", said)
+        self.assertIn("find one by: --match \"LTRIM(BTRIM(VALUE), '0')\"", said)
+        self.write("same.csv", "Code,Town\n" + "".join(f"{at:03d},T{at}\n" for at in range(9)))
+        self.assertNotIn(
+            "--match", self.oak("join", "left.csv", "same.csv", "--on", "Code", "--to", "s.oak.toml", code=None)
+        )
+        listed = self.oak(
+            "join", "left.csv", "right.csv", "--on", "Code", "--unmatched", "--to", "u.oak.toml", code=None
+        )
+        self.assertIn("007; 008", " ".join(listed.split()))
+
+
 def as_number(value: Any) -> Any:
     """A number as text is the number: of text files all columns arrive as texts."""
     return int(value) if isinstance(value, str) and value.isdigit() else value

@@ -247,6 +247,22 @@ DAY: tuple[Step, ...] = (
         ("oak serve &", _served),
     ),
     Step(
+        "Rows prepared as they come in",
+        "A plan with months as columns and mills only in their first row becomes a date and a value in each row. Contracts meet their terms although two offices write the numbers in two ways.",
+        (
+            ("oak intake intake/plan.csv --quiet", 0),
+            ("oak step add plan fill-down --column Mill", 0),
+            ("oak step add plan columns-into-rows --column '* 2026' --name Month --value Planned --no-nulls", 0),
+            ("oak field retype plan Month date --template 'MON YYYY'", 0),
+            ("oak tally plan --by Mill --by Month --show Planned -n 4", 0),
+            ("oak join intake/contracts.csv intake/contract_terms.csv --on Contract=Number --name Apart", 0),
+            (
+                "oak join intake/contracts.csv intake/contract_terms.csv --on Contract=Number --match \"LTRIM(VALUE, '0')\" --name Contracts",
+                0,
+            ),
+        ),
+    ),
+    Step(
         "Rows that stay where they are",
         "The yards keep their stock in a database. It is asked there; what it would compute in another way is computed here, and the plan says why.",
         (

@@ -112,7 +112,15 @@ def intake_command(
 @click.command("join")
 @click.argument("files", nargs=-1, required=True)
 @click.option(
-    "--on", multiple=True, required=True, metavar="COLUMN", help="A column that both sides have; may be repeated."
+    "--on",
+    multiple=True,
+    required=True,
+    metavar="COLUMN",
+    help="A column that both sides have, OTHER=OWN where it has two names; may be repeated.",
+)
+@click.option("--match", default="", metavar="FORMULA", help="What of a key counts, over VALUE: \"LTRIM(VALUE, '0')\".")
+@click.option(
+    "--unmatched", is_flag=True, help="List the keys without a partner, up to a thousand of each side, not only three."
 )
 @click.option(
     "--how", type=click.Choice(["inner", "left", "full"]), default="left", show_default=True, help="Which rows stay."
@@ -122,7 +130,15 @@ def intake_command(
 @click.option("--keep-names", is_flag=True, help="Call fields exactly as their columns.")
 @json_option("Intake")
 def join_command(
-    files: tuple[str, ...], on: tuple[str, ...], how: str, name: str, to: str | None, keep_names: bool, as_json: bool
+    files: tuple[str, ...],
+    on: tuple[str, ...],
+    match: str,
+    unmatched: bool,
+    how: str,
+    name: str,
+    to: str | None,
+    keep_names: bool,
+    as_json: bool,
 ) -> int:
     """Combine FILES by shared keys into one source, and see what that does.
 
@@ -134,7 +150,17 @@ def join_command(
     if len(files) < 2:
         raise click.UsageError("A join needs at least two files.")
     with progress_of("joining") as progress:
-        found = intake_join(files, on=on, how=how, name=name, definition=to, keep_names=keep_names, progress=progress)
+        found = intake_join(
+            files,
+            on=on,
+            how=how,
+            match=match,
+            samples=1_000 if unmatched else 3,
+            name=name,
+            definition=to,
+            keep_names=keep_names,
+            progress=progress,
+        )
     return _written(found, None, as_json)
 
 
@@ -158,7 +184,8 @@ def _written(found: Intake, sample: int | None, as_json: bool) -> int:
 
 
 def _join_as_json(step: JoinStep) -> dict[str, Any]:
-    return {**asdict(step), "nulls": [{"column": column, "rows": rows} for column, rows in step.nulls]}
+    return {**asdict(step), "nulls": [{"column": column, "rows": rows} for column, rows in step.nulls],
+            "would_meet": [{"match": formula, "rows": rows} for formula, rows in step.would_meet]}  # fmt: skip
 
 
 def ask_for_passwords() -> None:
@@ -187,6 +214,8 @@ def _show_joins(found: Intake) -> None:
         ):
             if count:
                 out.print(Text(f"  {plural(count, 'row')} {where} without a partner, such as {'; '.join(samples)}"))
+        for formula, rows in step.would_meet:
+            out.print(Text(f'  {rows:,} of {step.left_alone:,} find one by: --match "{formula}"'))
         for repeats, where in ((step.left_repeats, "before it"), (step.right_repeats, f"of {step.part}")):
             if repeats:
                 out.print(Text(f"  {plural(repeats, 'key')} {where} in more than one row", style=RUST))

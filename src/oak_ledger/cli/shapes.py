@@ -20,7 +20,8 @@ Answer | rows row*, totals row?, faults Fault*, findings Finding*, steps Step*, 
 Proposal | field text, column text, type text, role text?, role_why text, why text, rows integer, nulls integer, distinct integer?, misfits integer, samples text* | a field as intake proposes it, with the evidence
 NewNulls | column text, rows integer | nulls that a join brings into a column
 Total | column text, before number, after number | a total that a join changes
-Join | part text, on text*, how text, left_rows integer, right_rows integer, rows integer, left_alone integer, right_alone integer, left_samples text*, right_samples text*, left_repeats integer, right_repeats integer, nulls NewNulls*, measures Total* | what joining one part does
+Join | part text, on text*, how text, left_rows integer, right_rows integer, rows integer, left_alone integer, right_alone integer, left_samples text*, right_samples text*, left_repeats integer, right_repeats integer, nulls NewNulls*, measures Total*, would_meet Match* | what joining one part does; `would_meet` has ways to match keys by which more rows find a partner
+Match | match text, rows integer | a formula over VALUE, and how many rows more find a partner by it
 Intake | definition text, files text*, rows integer, fields Proposal*, joins Join*, findings Finding* | a definition that was written
 Count | value value, rows integer | a value, or a pattern of text, and in how many rows it is
 Bin | start value, end value, rows integer | a part of a distribution: from `start` up to but without `end`

@@ -95,6 +95,11 @@ def step_add(source: str, kind: str, no_nulls: bool, **keys: Any) -> None:
     given = {key: [*value] if isinstance(value, tuple) else value for key, value in keys.items() if value}
     after = with_step(before, kind.replace("-", " "), **given, **({"nulls": False} if no_nulls else {}))
     console().print(effects_of(after)[-1].sentence())
+    names = [[one.name for one in source.fields] for source in (before, after)]
+    for what, one, other in (("new", names[1], names[0]), ("gone", names[0], names[1])):
+        some = [name for name in one if name not in other]
+        if some:
+            console().print(f"{what}: {', '.join(some)}")
     write_edit(before, after)
 
 

@@ -210,6 +210,35 @@ def _extras(folder: Path, rng: np.random.Generator) -> None:
         _feed(intake / f"cost_{name}.csv", rng, start, step, level)
     _yard(intake / "yard.db", rng)
     _second_group(intake / "brackwater_loads.csv", rng)
+    _plan(intake / "plan.csv", rng)
+    _contracts(intake, rng)
+
+
+def _plan(path: Path, rng: np.random.Generator) -> None:
+    """What mills plan to take, as they send it: months as columns, the mill only in its first row."""
+    lines = ["Mill,Wood," + ",".join(f"{month} 2026" for month in ("Jan", "Feb", "Mar", "Apr", "May", "Jun"))]
+    for mill in ("Low Weir", "High Ford", "Stonebeck"):
+        for at, wood in enumerate(("hardwood", "softwood")):
+            months = [str(one) if one > 250 else "" for one in rng.integers(200, 900, 6).tolist()]
+            lines.append(",".join([mill if at == 0 else "", wood, *months]))
+    path.write_text("\n".join(lines) + "\n", encoding="utf-8")
+
+
+def _contracts(intake: Path, rng: np.random.Generator) -> None:
+    """Contracts, and their terms from another office, which writes their numbers without zeros."""
+    numbers = rng.permutation(np.arange(3, 90))[:40].tolist()
+    rows = [
+        f"{one:04d},{mill},{volume}"
+        for one, mill, volume in zip(
+            numbers, ["Low Weir", "High Ford"] * 20, rng.integers(50, 400, 40).tolist(), strict=True
+        )
+    ]
+    (intake / "contracts.csv").write_text("Contract,Mill,Volume\n" + "\n".join(rows) + "\n", encoding="utf-8")
+    terms = [
+        f"{one},{fee / 100:.2f}"
+        for one, fee in zip(sorted(numbers)[:38], rng.integers(150, 420, 38).tolist(), strict=True)
+    ]
+    (intake / "contract_terms.csv").write_text("Number,Fee\n" + "\n".join(terms) + "\n", encoding="utf-8")
 
 
 def _stands(path: Path, rng: np.random.Generator) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
+from itertools import islice
 from typing import Any
 
 import numpy as np
@@ -12,14 +13,22 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.columnar.arrays import arrow_type, to_mask
+from oak_ledger.columnar.texts import value_text
+from oak_ledger.engine import Query, execute
+from oak_ledger.engine.evaluate import Expression
 from oak_ledger.errors import UnusableInput
-from oak_ledger.origin.memory import TableReader
+from oak_ledger.formula import Grain, check
+from oak_ledger.formula import checked as c
+from oak_ledger.origin.memory import ColumnNames, TableReader
 from oak_ledger.origin.number_shapes import Mark, plain_numbers
 from oak_ledger.origin.reader import BadRow
 from oak_ledger.origin.spec import PartSpec
-from oak_ledger.types import Type, common
+from oak_ledger.types import TEXT, Type, common
 
 Rows = npt.NDArray[np.int64]
+MIN_ALONE = 5  # rows without a partner for which a way to match them is looked for
+PROPOSED = ("BTRIM(VALUE)", "UPPER(BTRIM(VALUE))", "LTRIM(BTRIM(VALUE), '0')", "LTRIM(UPPER(BTRIM(VALUE)), '0')", "REPLACE(REPLACE(UPPER(BTRIM(VALUE)), ' ', ''), '-', '')")  # fmt: skip
+"""Ways to match keys that differ in how they are written, the simplest first."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,7 +46,8 @@ class JoinStep:
 
     `left_rows` and `right_rows` are the rows before, `rows` those after. `left_alone` and `right_alone` are rows without a partner, with
     samples of their keys. `left_repeats` and `right_repeats` count keys that occur in more than one row. `nulls` are new nulls by
-    column, `measures` the totals that changed because rows were multiplied.
+    column, `measures` the totals that changed because rows were multiplied. `would_meet` has formulas over VALUE by which more rows before
+    it would find a partner, with how many.
     """
 
     part: str
@@ -54,6 +64,7 @@ class JoinStep:
     right_repeats: int
     nulls: tuple[tuple[str, int], ...]
     measures: tuple[Measure, ...]
+    would_meet: tuple[tuple[str, int], ...] = ()
 
 
 @dataclass(slots=True)
@@ -64,6 +75,8 @@ class JoinReader:
     bad_rows: list[BadRow] = field(default_factory=list)
     steps: list[JoinStep] = field(default_factory=list)
     joined: pa.Table | None = None
+    samples: int = 3
+    """How many keys without a partner are named of each side."""
 
     def columns(self) -> dict[str, Type]:
         """The columns of all parts; a name that occurs twice has its part's name before it."""
@@ -95,8 +108,12 @@ class JoinReader:
         return self.joined
 
     def _join(self, left: pa.Table, right: pa.Table, spec: PartSpec) -> pa.Table:
-        for side, table in (("those before it", left), (spec.name, right)):
-            missing = [name for name in spec.on if name not in table.schema.names]
+        pairs = spec.key_pairs()
+        for side, table, own in (
+            ("those before it", left, [one for one, _ in pairs]),
+            (spec.name, right, [one for _, one in pairs]),
+        ):
+            missing = [name for name in own if name not in table.schema.names]
             if missing or not spec.on:
                 there = ", ".join(table.schema.names)
                 what = f"has no column {missing[0]!r}" if missing else "is joined on nothing"
@@ -111,14 +128,15 @@ class JoinReader:
         columns: dict[str, Any] = {}
         for name in left.schema.names:
             values = _taken(left.column(name), left_at)
-            if name in spec.on and spec.how == "full":
-                values = pc.coalesce(values, _taken(right.column(name), right_at).cast(values.type))
+            other = dict(pairs).get(name)
+            if other is not None and spec.how == "full":
+                values = pc.coalesce(values, _taken(right.column(other), right_at).cast(values.type))
             columns[name] = values
         for name in right.schema.names:
-            if name not in spec.on:
+            if name not in {own for _, own in pairs}:
                 columns[told_apart(spec.name, name) if name in columns else name] = _taken(right.column(name), right_at)
         joined = pa.table(columns)
-        self.steps.append(_step(spec, left, right, joined, keys, (left_at, right_at)))
+        self.steps.append(_step(spec, left, right, joined, keys, (left_at, right_at), self.samples))
         return joined
 
 
@@ -128,23 +146,57 @@ def told_apart(part: str, column: str) -> str:
 
 
 def _paired_keys(left: pa.Table, right: pa.Table, spec: PartSpec) -> tuple[Rows, Rows]:
-    """A number for each row's key, the same for equal keys on both sides; -1 where a part of the key is null."""
+    """A number for each row's key, the same for equal keys on both sides; -1 where a part of the key is null or blank."""
     codes = np.zeros(left.num_rows + right.num_rows, np.int64)
     null = np.zeros(len(codes), np.bool_)
-    for name in spec.on:
-        sides = [table.column(name).combine_chunks() for table in (left, right)]
+    for name, other in spec.key_pairs():
+        sides = [left.column(name).combine_chunks(), right.column(other).combine_chunks()]
+        if spec.match:
+            sides = [counting(side, spec.match) for side in sides]
         kinds = [TableReader(pa.table({name: side})).columns()[name] for side in sides]
         shared = common(kinds)
         if shared is None:
             message = f"The part {spec.name}: {name} is {kinds[0]} on one side and {kinds[1]} on the other."
-            raise UnusableInput("join-key", message, hint="Read both as text, or clean one of them first.")
+            raise UnusableInput(
+                "join-key",
+                message,
+                hint="Say what of them counts, which makes texts of both: match = \"LTRIM(VALUE, '0')\", --match for the command.",
+            )
         values = pa.chunked_array([side.cast(arrow_type(shared), safe=False) for side in sides]).combine_chunks()
         encoded = values.dictionary_encode()
         null |= to_mask(pc.is_null(encoded.indices))
+        if pa.types.is_string(values.type):  # a blank key is none
+            null |= to_mask(pc.fill_null(pc.equal(pc.utf8_trim_whitespace(values), ""), False))
         more = pc.fill_null(encoded.indices, 0).to_numpy(zero_copy_only=False).astype(np.int64)
         _, codes = np.unique(codes * (len(encoded.dictionary) + 1) + more, return_inverse=True)
     codes = np.where(null, -1, codes).astype(np.int64)
     return codes[: left.num_rows], codes[left.num_rows :]
+
+
+def counting(values: Any, formula: str) -> Any:
+    """What of the values of a key counts: each different one through a formula over VALUE, which sees it as a text. Raises FormulaError."""
+    encoded = values.dictionary_encode()
+    texts = pa.array([value_text(one) for one in encoded.dictionary.to_pylist()], pa.string())
+    checked = check(formula, ColumnNames({"VALUE": TEXT}), where="match").require()
+    query = Query(
+        {"VALUE": Expression("VALUE", "VALUE", c.ColumnRef(0, 0, TEXT, Grain.ROW, "VALUE"))},
+        (Expression("match", formula, checked),),
+    )
+    made = execute(query, TableReader(pa.table({"VALUE": texts}))).table.column(0).combine_chunks()
+    return made.take(encoded.indices)
+
+
+def _would_meet(left: pa.Table, right: pa.Table, spec: PartSpec, alone: int) -> tuple[tuple[str, int], ...]:
+    """Formulas by which clearly more rows find a partner, the simplest first; of keys that are texts."""
+    if spec.match or alone < max(MIN_ALONE, left.num_rows // 50) or not left.num_rows:
+        return ()
+    found: list[tuple[str, int]] = []
+    for formula in PROPOSED:
+        keys = _paired_keys(left, right, spec.model_copy(update={"match": formula}))
+        meets = alone - int((~np.isin(keys[0], keys[1]) | (keys[0] < 0)).sum())
+        if meets * 2 > alone and meets > 1.02 * max((count for _, count in found), default=0):
+            found.append((formula, meets))
+    return tuple(found)
 
 
 def _pairs(left: Rows, right: Rows, *, how: str) -> tuple[Rows, Rows]:
@@ -170,15 +222,22 @@ def _taken(values: Any, at: Rows) -> Any:
 
 
 def _step(
-    spec: PartSpec, left: pa.Table, right: pa.Table, joined: pa.Table, keys: tuple[Rows, Rows], at: tuple[Rows, Rows]
+    spec: PartSpec,
+    left: pa.Table,
+    right: pa.Table,
+    joined: pa.Table,
+    keys: tuple[Rows, Rows],
+    at: tuple[Rows, Rows],
+    samples: int,
 ) -> JoinStep:
+    names = [[pair[side] for pair in spec.key_pairs()] for side in (0, 1)]
     alone = [~np.isin(keys[0], keys[1]) | (keys[0] < 0), ~np.isin(keys[1], keys[0]) | (keys[1] < 0)]
     repeats = [_repeats(side) for side in keys]
     nulls, measures = [], []
     for table, rows in ((left, at[0]), (right, at[1])):
         for name in table.schema.names:
             shown = told_apart(spec.name, name) if table is right and name in left.schema.names else name
-            if name in spec.on or shown not in joined.schema.names:
+            if name in names[table is right] or shown not in joined.schema.names:
                 continue
             before, after = table.column(name), joined.column(shown)
             new = int((rows < 0).sum())
@@ -191,7 +250,8 @@ def _step(
                     measures.append(Measure(shown, *totals))
     return JoinStep(
         spec.name, spec.on, spec.how, left.num_rows, right.num_rows, joined.num_rows, int(alone[0].sum()), int(alone[1].sum()),
-        _samples(left, spec.on, alone[0]), _samples(right, spec.on, alone[1]), repeats[0], repeats[1], tuple(nulls), tuple(measures),
+        _samples(left, names[0], alone[0], samples), _samples(right, names[1], alone[1], samples), repeats[0], repeats[1], tuple(nulls), tuple(measures),
+        _would_meet(left, right, spec, int(alone[0].sum())),
     )  # fmt: skip
 
 
@@ -214,6 +274,7 @@ def _repeats(keys: Rows) -> int:
     return int((counts > 1).sum())
 
 
-def _samples(table: pa.Table, on: Sequence[str], mask: npt.NDArray[np.bool_]) -> tuple[str, ...]:
-    some = table.select(list(on)).take(pa.array(np.flatnonzero(mask)[:3])).to_pylist()
-    return tuple(", ".join(str(value) for value in row.values()) for row in some)
+def _samples(table: pa.Table, on: Sequence[str], mask: npt.NDArray[np.bool_], count: int) -> tuple[str, ...]:
+    """Different keys of some rows, the first ones."""
+    keys = zip(*(table.column(name).take(pa.array(np.flatnonzero(mask))).to_pylist() for name in on), strict=True)
+    return tuple(", ".join(map(str, one)) for one in islice(dict.fromkeys(keys), count))

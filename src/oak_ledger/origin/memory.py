@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 import pyarrow as pa
 
 from oak_ledger.columnar.arrays import arrow_type
+from oak_ledger.formula import Grain, Known
 from oak_ledger.origin.reader import BATCH_ROWS, BadRow, OriginReader, TypedReader, row_count_batch
 from oak_ledger.types import Type
 
@@ -59,3 +60,26 @@ class RenamedReader:
     def locate(self, row: int) -> str:
         """Where a row is, as the reader says."""
         return self.reader.locate(row)
+
+
+@dataclass(frozen=True, slots=True)
+class ColumnNames:
+    """The names that a formula over columns as they arrive may use."""
+
+    kinds: Mapping[str, Type]
+
+    def find(self, name: str) -> Known | None:
+        """What a name means."""
+        found = next((one for one in self.kinds if one.casefold() == name.casefold()), None)
+        return None if found is None else Known(found, self.kinds[found], Grain.ROW, "column")
+
+    def names(self) -> Sequence[str]:
+        """All names."""
+        return [*self.kinds]
+
+    def advice(self, _name: str) -> str:
+        """Nothing more is known."""
+        return ""
+
+    def baseline_key(self) -> None:
+        """There is no earlier state."""

@@ -71,8 +71,17 @@ class PartSpec(ReadingSpec):
     name: str = Field(
         description="what the part is called; it comes before column names that occur twice", min_length=1
     )
-    on: tuple[str, ...] = Field((), description="the columns by which it is joined; not for the first part")
+    on: tuple[str, ...] = Field(
+        (), description="the columns by which it is joined, OTHER=OWN where they have two names; not for the first part"
+    )
+    match: str = Field(
+        "", description="a formula over VALUE: what of a key counts when rows are matched, on both sides"
+    )
     how: Literal["inner", "left", "full"] = Field("left", description="which rows stay: inner, left or full")
+
+    def key_pairs(self) -> list[tuple[str, str]]:
+        """The names of each key: before this part, and in it."""
+        return [(left, right or left) for left, _, right in (one.partition("=") for one in self.on)]
 
 
 StepKind = Literal[

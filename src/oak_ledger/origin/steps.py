@@ -17,9 +17,9 @@ from oak_ledger.columnar.texts import value_text
 from oak_ledger.engine import Query, execute
 from oak_ledger.engine.evaluate import Expression
 from oak_ledger.errors import FormulaError, UnusableInput
-from oak_ledger.formula import Grain, Known, check
+from oak_ledger.formula import Grain, check
 from oak_ledger.formula import checked as c
-from oak_ledger.origin.memory import TableReader
+from oak_ledger.origin.memory import ColumnNames, TableReader
 from oak_ledger.origin.reader import BadRow, OriginReader, row_count_batch
 from oak_ledger.origin.spec import StepSpec
 from oak_ledger.types import TEXT, Type, common
@@ -95,29 +95,6 @@ class PreparedReader:
 
 
 @dataclass(frozen=True, slots=True)
-class _Columns:
-    """The names that a condition may use."""
-
-    kinds: Kinds
-
-    def find(self, name: str) -> Known | None:
-        """What a name means."""
-        found = next((one for one in self.kinds if one.casefold() == name.casefold()), None)
-        return None if found is None else Known(found, self.kinds[found], Grain.ROW, "column")
-
-    def names(self) -> Sequence[str]:
-        """All names."""
-        return [*self.kinds]
-
-    def advice(self, _name: str) -> str:
-        """Nothing more is known."""
-        return ""
-
-    def baseline_key(self) -> None:
-        """There is no earlier state."""
-
-
-@dataclass(frozen=True, slots=True)
 class _Step:
     """One step over columns of known types."""
 
@@ -175,7 +152,7 @@ class _Step:
 
     def condition(self) -> tuple[dict[str, Expression], Expression]:
         """The condition over the columns as they arrive. Raises FormulaError where it is none."""
-        formula = check(self.spec.where, _Columns(self.kinds), where=f"step {self.number}")
+        formula = check(self.spec.where, ColumnNames(self.kinds), where=f"step {self.number}")
         if formula.findings or formula.checked is None:
             raise FormulaError.of(formula.findings)
         columns = {

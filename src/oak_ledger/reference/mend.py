@@ -81,7 +81,7 @@ def plan_mend(
 def _with_join_keys(source: Source, repairs: Mapping[str, str]) -> tuple[Source, set[str]]:
     """The source with the keys of a join read under their old names from the parts where they have new ones, and which those are."""
     document, found = source.document, set[str]()
-    keys = {name for part in document.models("part", PartSpec) for name in part.on}
+    keys = {name for part in document.models("part", PartSpec) for pair in part.key_pairs() for name in pair}
     for old, new in repairs.items():
         for block in document.all("part") if old in keys else ():
             if isinstance(block.spec, PartSpec):

@@ -66,6 +66,29 @@ path = "mills.csv"
 on = ["Mill"]
 how = "left"
 """,
+    "step": """\
+[[step]]
+kind = "fill down"
+columns = ["Mill"]
+
+[[step]]
+kind = "columns into rows"
+columns = ["* 2026"]
+name = "Month"
+value = "Planned"
+nulls = false
+
+[[step]]
+kind = "split"
+columns = ["Place"]
+by = " - "
+into = ["Town", "Yard"]
+
+[[step]]
+kind = "distinct"
+within = ["Mill", "Month"]
+order = "-Sent"
+""",
     "naming": r"""
 [[naming]]
 columns = "tl_*"

@@ -85,13 +85,13 @@ class Hunk:
 
 def hunks_of(before: str, after: str) -> list[Hunk]:
     """What changed between two texts."""
-    from rapidfuzz.distance import Levenshtein
+    from rapidfuzz.distance import Indel
 
     old, new = before.split("\n"), after.split("\n")
     found: list[Hunk] = []
     groups = [
         (equal, list(some))
-        for equal, some in itertools.groupby(Levenshtein.opcodes(old, new), key=lambda one: one.tag == "equal")
+        for equal, some in itertools.groupby(Indel.opcodes(old, new), key=lambda one: one.tag == "equal")
     ]
     for number, (equal, some) in enumerate(groups):
         if not equal:

@@ -129,6 +129,8 @@ def intake_join(
     *,
     on: Sequence[str],
     how: str = "left",
+    match: str = "",
+    samples: int = 3,
     name: str = "",
     definition: str | Path | None = None,
     keep_names: bool = False,
@@ -137,18 +139,28 @@ def intake_join(
     """Combine several origins by shared keys and propose a definition; what the joins do is in `Intake.joins`.
 
     The first path is the one that the others are joined to, one after the other, `how` being inner, left or full. Each may be
-    of any kind that `intake` reads. Raises UnusableInput where a key is missing or has another type on one side.
+    of any kind that `intake` reads. A key that has two names is written `other=own`; `match` is a formula over VALUE that says what of
+    a key counts; `samples` keys without a partner are named. Raises UnusableInput where a key is missing or has another type on one side.
     """
     title = name or nice_name(stem_of([Path(paths[0])], {}))
     target = Path(definition) if definition else Path(f"{slug(title)}.oak.toml")
     parts = []
     for at, path in enumerate(paths):
         spec, _ = first_spec([path], files_of([path]), "", {}, target)
-        keys: dict[str, Any] = {"on": tuple(on), "how": how} if at else {}
+        keys: dict[str, Any] = {"on": tuple(on), "how": how, "match": match} if at else {}
         parts.append(PartSpec(**spec.model_dump(exclude_defaults=True), name=nice_name(Path(path).stem), **keys))
     files = [Path(path) for path in paths]
     return _taken_in(
-        title, OriginSpec(kind="join"), parts, target, None, files, (), keep_names=keep_names, progress=progress
+        title,
+        OriginSpec(kind="join"),
+        parts,
+        target,
+        None,
+        files,
+        (),
+        keep_names=keep_names,
+        progress=progress,
+        samples=samples,
     )
 
 
@@ -163,8 +175,11 @@ def _taken_in(
     *,
     keep_names: bool,
     progress: Progress | None,
+    samples: int = 3,
 ) -> Intake:
     feed = open_origin(spec, target.parent, progress, parts)
+    if isinstance(feed, JoinReader):
+        feed.samples = samples
     judges, rows, unreadable = judged(feed, sample)
     if not judges and not unreadable and not spec.query:
         where = files[0].name if files else spec.table or title
