@@ -36,6 +36,7 @@ D = Decimal
 COMMANDS = every_command()
 os.environ["OAK_CACHE_FOLDER"] = tempfile.mkdtemp(prefix="oak-tests-")
 atexit.register(shutil.rmtree, os.environ["OAK_CACHE_FOLDER"], ignore_errors=True)
+os.environ["XDG_CONFIG_HOME"] = os.environ["OAK_CACHE_FOLDER"]
 LOADS = pa.table(
     {
         "Mill": ["Low Weir", "High Ford", "Low Weir", "High Ford", "Low Weir", None],

@@ -123,6 +123,8 @@ bad-clock | OAK_CLOCK does not hold a time | write 2026-03-01T07:30
 INPUT = _errors("""
 bad-row | a row cannot be read | correct the row, or --bad-rows drop or keep
 ragged-row | a row has too many or too few values | correct the row, or --bad-rows drop or keep
+password-not-agreed | a definition asks for a variable to be sent to a server that nobody agreed to | OAK_PASSWORDS='VARIABLE@host'
+password-in-url | the address of a catalogue's server has a password in it | OAK_CATALOGUE_PASSWORD
 bad-url | not a valid database address | write sqlite:///file.db or postgresql://user@host/name
 column-twice | a query returns two columns of one name | rename one in the query
 database | the database reports an error | read its message

@@ -201,7 +201,7 @@ class People:
     ) -> str:
         """A token for a program, which may do what its maker may, in these areas and with these rights at most; shown only now."""
         secret = f"oak.{secrets.token_urlsafe(32)}"
-        ends = (dt.datetime.now() + dt.timedelta(days=days)).isoformat(" ", "seconds")
+        ends = (dt.datetime.now(dt.UTC).replace(tzinfo=None) + dt.timedelta(days=days)).isoformat(" ", "seconds")
         with self._access.doing("make token") as doing:
             keys = [one if one == ANY else self._access.area(doing.connection, one)["key"] for one in areas]
             if ANY not in self._access.person.areas and not {*keys} <= {*self._access.person.areas}:

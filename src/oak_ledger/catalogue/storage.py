@@ -8,6 +8,7 @@ from __future__ import annotations
 import datetime as dt
 import hashlib
 import os
+import re
 import secrets
 import time
 import tomllib
@@ -43,7 +44,10 @@ class Storage:
 
     @staticmethod
     def create(folder: Path, url: str = "") -> Storage:
-        """A catalogue with empty tables; one that is there already is left as it is. `url` names a server's database."""
+        """A catalogue with empty tables; one that is there already is left as it is. `url` names a server's database, without a password."""
+        if url and sa.make_url(url).password:
+            message = "The address of a catalogue's server is kept in a file, and must not have a password in it."
+            raise UnusableInput("password-in-url", message, hint="Leave it out, and set OAK_CATALOGUE_PASSWORD.")
         if (folder / SETTINGS).is_file() or (folder / DATABASE).is_file():
             return Storage.open(folder)
         try:
@@ -216,12 +220,13 @@ class Storage:
         return gone
 
     def stray_files(self, used: set[str]) -> list[Path]:
-        """Files that nothing refers to, and that no publish under way can be about to refer to."""
+        """Files of this catalogue's making that nothing refers to, and that no publish under way can be about to refer to."""
         edge = time.time() - SPARED_SECONDS
+        data = self.folder / DATA
         there = [
             path
-            for path in (self.folder / DATA).glob("*")
-            if path.is_file() and path.name.partition(".")[0] not in used
+            for path in (data.iterdir() if data.is_dir() and not data.is_symlink() else ())
+            if _OWN.fullmatch(path.name) and path.is_file() and not path.is_symlink() and path.stem not in used
         ]
         return [path for path in there if path.stat().st_mtime < edge]
 
@@ -231,6 +236,10 @@ def refuse_damaged(table: sa.Table, row: Mapping[str, Any], folder: Path) -> Non
     if row["digest"] != digest_of(table, row):
         what = next((str(row[key]) for key in ("name", "number", "who", "at") if row.get(key)), str(row.get("id", "")))
         raise UnusableInput("catalogue-damaged", f"The catalogue in {folder} is damaged: entry {what!r} of {table.name} is not what was written.", hint="Restore it from a backup; oak catalogue verify lists all damage.")  # fmt: skip
+
+
+_OWN = re.compile(r"[0-9a-f]{64}\.parquet|[0-9]+\.[0-9a-f]{8}\.new\.parquet")
+"""How a catalogue names its files: by the digest of what is in them, or while they are written."""
 
 
 def _digest(path: Path) -> str:
@@ -252,5 +261,5 @@ def _first_line(error: sa.exc.DBAPIError) -> str:
 
 
 def now() -> str:
-    """The time, to the second, as text."""
-    return dt.datetime.now().isoformat(" ", "seconds")
+    """The time in UTC, to the second, as text: it is compared as such, wherever a catalogue is used from."""
+    return dt.datetime.now(dt.UTC).replace(tzinfo=None).isoformat(" ", "seconds")

@@ -60,7 +60,7 @@ _TOKEN = re.compile(
   | (?P<line>--[^\n]*)
   | (?P<block>/\*)
   | (?P<name>[^\W\d]\w*)
-  | (?P<number>(?:\d+\.?\d*|\.\d+)[eE][+-]?\d+)
+  | (?P<number>(?:\d+(?:\.\d*)?|\.\d+)[eE][+-]?\d+)
   | (?P<decimal>\d+\.\d*|\.\d+)
   | (?P<integer>\d+)
   | (?P<text>'[^']*(?:''[^']*)*')

@@ -12,7 +12,7 @@ from sqlglot import exp
 from oak_ledger.errors import OakError, UnusableInput
 from oak_ledger.formula import Grain
 from oak_ledger.formula.lexer import quote_identifier
-from oak_ledger.origin.database import backend_of, engine_of
+from oak_ledger.origin.database import agree, backend_of, engine_of
 from oak_ledger.origin.spec import OriginSpec
 from oak_ledger.places.database import columns_of, relation
 from oak_ledger.places.statement import statement
@@ -116,6 +116,8 @@ def make(view: View, url: str, source: Source | None = None, password_from: str 
         message = f"The rows of {view.about} come from another database; a view there would show other rows."
         raise OakError("not-in-database", message, hint="Make a table of them: --table.")
 
+    if password_from:
+        agree(password_from, url)
     engine = engine_of(
         OriginSpec(kind="database", url=url, password_from=password_from, table="x"), Path(), writing=True
     )

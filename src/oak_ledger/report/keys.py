@@ -63,7 +63,8 @@ path = "loads.csv"
 name = "Mills"
 kind = "file"
 path = "mills.csv"
-on = ["Mill"]
+on = ["Mill=Code"]
+match = "LTRIM(VALUE, '0')"
 how = "left"
 """,
     "step": """\
@@ -83,6 +84,16 @@ kind = "split"
 columns = ["Place"]
 by = " - "
 into = ["Town", "Yard"]
+
+[[step]]
+kind = "split"
+columns = ["Load"]
+pattern = "^([A-Z]+)([0-9]+)$"
+into = ["Kind", "Number"]
+
+[[step]]
+kind = "leave out"
+where = "Mill = 'Total'"
 
 [[step]]
 kind = "distinct"

@@ -107,11 +107,11 @@ class SymbolTable:
         return self.baseline
 
     def advice(self, name: str) -> str:
-        """A column is named by its field; a hidden field by nobody but the source."""
-        state = self.states.get(name.casefold())
-        if state is not None and self.reader and state.hidden:
-            return f"{state.name} is hidden: only the source's own formulas use it."
+        """A column is named by its field; of what is hidden nothing is said to who only reads."""
         taken = self.columns.get(name.casefold())
+        known = self.states.get((taken or "").casefold())
+        if known is not None and self.reader and known.hidden:
+            return ""
         return f"The column {name} is the field {quote_identifier(taken)}." if taken else ""
 
 

@@ -117,6 +117,10 @@ def intake(
     """
     paths = [paths] if isinstance(paths, (str, Path)) else paths
     given = {key: value for key, value in reading.items() if value is not None}
+    if given.get("url") and given.get("password_from"):
+        from oak_ledger.origin.database import agree
+
+        agree(str(given["password_from"]), str(given["url"]))
     files = files_of(paths) if not given.get("url") else []
     target = Path(definition) if definition else Path(f"{slug(name or stem_of(files, given))}.oak.toml")
     spec, decisions = first_spec(paths, files, name_parts, given, target)

@@ -83,6 +83,7 @@ def why(
             hint="Give a value for each field of by.",
         )
     planned = source.planned_tally(by, [measure], where=where)
+    asker = source
     source = replace(source, reader=False)  # the question is allowed; its parts may need hidden fields
     shown = planned.query.show[0]
     own = source.compiled.states.get(shown.name.casefold()) if not isinstance(measure, tuple) else None
@@ -96,11 +97,13 @@ def why(
         steps,
         planned.formats,
     )
-    conditions = [*_conditions(source, where), *(is_value(item, value) for item, value in zip(by, group, strict=True))]
+    asked = [where] if isinstance(where, str) else where or ()
+    whole = asked if asker.reader else _conditions(source, where)  # what a filter is made of may be hidden
+    conditions = [*whole, *(is_value(item, value) for item, value in zip(by, group, strict=True))]
     used = _fields(source, shown.checked)
     rows = [name for name in used if source.state(name).grain == Grain.ROW]
     filters, left = _filters(source, conditions)
-    return Why(
+    found = Why(
         shown.name,
         dict(zip([_label(item) for item in by], group, strict=True)),
         steps[0].value,
@@ -113,6 +116,29 @@ def why(
         tuple(used),
         tuple({(one.what, one.rows): replace(one, field=shown.name) for one in answer.faults}.values()),
         tuple(conditions),
+    )
+    return _as_seen(found, asker) if asker.reader else found
+
+
+def _as_seen(found: Why, asker: Source) -> Why:
+    """What a reader sees of it: no value, name or formula of a field that is hidden."""
+    hidden = {name for name, state in asker.compiled.states.items() if state.hidden}
+
+    def seen(text: str) -> bool:
+        return not any(one.name.casefold() in hidden for one in nodes.walk(parse(text).tree) if isinstance(one, nodes.Name))
+
+    steps = tuple(
+        replace(one, formula=one.formula if seen(one.formula) else "", parts=tuple(part for part in one.parts if seen(part.text)))
+        for one in found.steps
+        if one.name.casefold() not in hidden
+    )
+    return replace(
+        found,
+        steps=steps,
+        nulls=tuple(one for one in found.nulls if one[0].casefold() not in hidden),
+        constants=tuple(one for one in found.constants if one[0].casefold() not in hidden),
+        fields=tuple(one for one in found.fields if one.casefold() not in hidden),
+        faults=tuple(replace(one, samples=tuple((row, {}) for row, _ in one.samples)) for one in found.faults),
     )
 
 
