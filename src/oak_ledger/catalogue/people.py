@@ -61,7 +61,10 @@ class LogEntry:
 def checked_name(name: str, what: str) -> str:
     """A name that can be one in a catalogue; raises OakError for one that cannot."""
     text = " ".join(name.split())
-    if not _NAME.fullmatch(text) or ".." in text:
+    plain = (
+        text.replace("@", "", 1) if what == "a person" and not text.startswith("@") else text
+    )  # logins are addresses in places
+    if not _NAME.fullmatch(plain) or ".." in text:
         raise OakError("bad-name", f"{name!r} cannot be the name of {what}.", hint="Letters, digits, spaces and . & ' + - _; at most 80 characters.")  # fmt: skip
     return text
 

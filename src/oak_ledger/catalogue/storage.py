@@ -34,6 +34,10 @@ class Storage:
     """One catalogue: its database, and the folder with its files."""
 
     def __init__(self, folder: Path, url: str = "") -> None:
+        try:
+            sa.make_url(url or "sqlite://")
+        except sa.exc.ArgumentError:
+            raise UnusableInput("catalogue-unusable", f"The catalogue in {folder} is kept at {url!r}, which is no address of a database.", hint='It is written postgresql://user@host/name.') from None  # fmt: skip
         self.folder, self.url = folder, url
         self.server = bool(url)
         connect: dict[str, Any] = {} if self.server else {"timeout": LOCK_SECONDS}
@@ -45,7 +49,7 @@ class Storage:
     @staticmethod
     def create(folder: Path, url: str = "") -> Storage:
         """A catalogue with empty tables; one that is there already is left as it is. `url` names a server's database, without a password."""
-        if url and sa.make_url(url).password:
+        if "://" in url and sa.make_url(url).password:
             message = "The address of a catalogue's server is kept in a file, and must not have a password in it."
             raise UnusableInput("password-in-url", message, hint="Leave it out, and set OAK_CATALOGUE_PASSWORD.")
         if (folder / SETTINGS).is_file() or (folder / DATABASE).is_file():
@@ -250,7 +254,7 @@ def _digest(path: Path) -> str:
 def _with_password(url: str) -> str:
     """A server's address with the password of the variable OAK_CATALOGUE_PASSWORD, where there is one."""
     secret = os.environ.get("OAK_CATALOGUE_PASSWORD", "")
-    if not secret or not url:
+    if not secret or "://" not in url:
         return url
     made = sa.make_url(url)
     return made.set(password=secret).render_as_string(hide_password=False)

@@ -8,6 +8,7 @@ import sys
 from collections.abc import Iterable, Sequence
 from typing import IO, Any, TypeVar
 
+from rich import control
 from rich.box import SIMPLE_HEAD
 from rich.cells import cell_len
 from rich.console import Console, ConsoleOptions, Group, RenderResult
@@ -21,6 +22,9 @@ from oak_ledger.insight.branches import BranchRows
 from oak_ledger.present.look import LOOK
 from oak_ledger.source.answer import Answer
 from oak_ledger.source.formats import show
+
+# What a terminal would obey in the texts that people and files bring is left out, as rich does with a few of them.
+control._CONTROL_STRIP_TRANSLATE.update(dict.fromkeys((*range(9), *range(14, 32), *range(0x7F, 0xA0))))  # noqa: SLF001
 
 LEAF, RUST, QUIET = "#5f9e4a", "#c8692f", "bright_black"
 SEVERITY = {"error": f"bold {RUST}", "warning": RUST, "note": QUIET}

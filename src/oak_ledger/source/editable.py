@@ -57,7 +57,9 @@ class EditableDefinition(InNotebook):
         """The same source with another definition. Raises OakError for who only reads: of a definition only what is shown is theirs."""
         if self.reader:
             message = f"{self.name} is read here, and not edited: some of it may be hidden."
-            raise OakError("not-allowed", message, hint="Use fields of your own (with_local_fields), or check the source out.")
+            raise OakError(
+                "not-allowed", message, hint="Use fields of your own (with_local_fields), or check the source out."
+            )
         made = replace(self, document=document, earlier=self.__dict__.get("shared", self.earlier))
         no_name_twice(document)
         return made

@@ -125,10 +125,16 @@ def _as_seen(found: Why, asker: Source) -> Why:
     hidden = {name for name, state in asker.compiled.states.items() if state.hidden}
 
     def seen(text: str) -> bool:
-        return not any(one.name.casefold() in hidden for one in nodes.walk(parse(text).tree) if isinstance(one, nodes.Name))
+        return not any(
+            one.name.casefold() in hidden for one in nodes.walk(parse(text).tree) if isinstance(one, nodes.Name)
+        )
 
     steps = tuple(
-        replace(one, formula=one.formula if seen(one.formula) else "", parts=tuple(part for part in one.parts if seen(part.text)))
+        replace(
+            one,
+            formula=one.formula if seen(one.formula) else "",
+            parts=tuple(part for part in one.parts if seen(part.text)),
+        )
         for one in found.steps
         if one.name.casefold() not in hidden
     )
