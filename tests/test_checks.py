@@ -75,6 +75,43 @@ class Additivity(FolderCase):
         self.assertEqual([one.code for one in answer.findings], ["not-additive"])
         self.assertEqual(source.tally(["Mill"], ["AVG(Rate)"]).findings, ())
 
+    def test_values_of_windows(self) -> None:
+        """What is one value in several rows is not added up unsaid; a share of all adds up to the share of the group."""
+        cases = (
+            ("SUM(Volume) OVER (PARTITION BY Mill)", "one value for each Mill", "SUM(Volume)"),
+            (
+                "SUM(Volume) FILTER (WHERE Sent) OVER (PARTITION BY Mill) * 2",
+                "one value for each Mill",
+                "SUM(Volume) FILTER (WHERE Sent)",
+            ),
+            ("SUM(Volume) OVER (ORDER BY Day)", "a running value", "SUM(Volume)"),
+            ("COUNT(*) OVER ()", "one value over all rows", "COUNT(*)"),
+            ("RANK() OVER (ORDER BY Volume)", "a rank", ""),
+            ("FIRST_VALUE(Volume) OVER (ORDER BY Day)", "the value of one row", ""),
+            ("EXTRACT(YEAR FROM Day)", "a part of a date", ""),
+            (
+                "CASE WHEN Sent THEN MAX(Volume) OVER (PARTITION BY Mill) ELSE 0 END",
+                "one value for each Mill",
+                "MAX(Volume)",
+            ),
+            ("Volume / SUM(Volume) OVER (PARTITION BY Mill)", "it divides in each row", ""),
+            ("Volume / SUM(Volume) OVER ()", "", ""),
+            ("100 * Volume / SUM(Volume) OVER ()", "", ""),
+            ("Volume - LAG(Volume) OVER (ORDER BY Day)", "", ""),
+            ("ABS(Cost) + COALESCE(Volume, 0)", "", ""),
+        )
+        for formula, why, meant in cases:
+            with self.subTest(formula):
+                source = loads().with_field("X", formula)
+                said = source.tally(["Mill"], ["X"]).findings
+                self.assertEqual([one.code for one in said], ["not-additive"] if why else [])
+                self.assertIn(why, "".join(one.message for one in said))
+                self.assertEqual([one.fixed or "" for one in said], [meant] if why else [])
+                checked = [one for one in self.found(source, "not-additive") if "'X'" in str(one.place)]
+                self.assertEqual(len(checked), bool(why))
+        shares = loads().with_field("X", "Volume / SUM(Volume) OVER ()").tally(["Mill"], ["X"], totals=True)
+        self.assertAlmostEqual(shares.totals.column(0 if shares.totals.num_columns == 1 else 1)[0].as_py(), 1.0)
+
     def test_a_percentage_in_the_origin(self) -> None:
         source = loads().with_changed("Fee", format="0.0%")
         self.assertEqual([one.code for one in source.tally(show=["Fee"]).findings], ["not-additive"])

@@ -16,22 +16,33 @@ from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.source import Source
 from oak_ledger.types import Grain
 
-Kind = Literal["constant", "additive", "ratio", "rate"]
+Kind = Literal["constant", "additive", "ratio", "whole", "rate"]
 # Functions that leave the nature of their first arguments as it is.
 _THROUGH = frozenset({"COALESCE", "ROUND", "TRUNC", "NULLIF", "GREATEST", "LEAST", "ABS", "FLOOR", "CEILING"})
+
+_RANKS = frozenset({"ROW_NUMBER", "RANK", "DENSE_RANK", "NTILE", "PERCENT_RANK", "CUME_DIST"})
+_NEIGHBOURS = frozenset({"LAG", "LEAD", "FIRST_VALUE", "LAST_VALUE", "NTH_VALUE"})
+_NEVER = {
+    "EXTRACT": "it is a part of a date",
+    "MOD": "it is a remainder",
+    "WIDTH_BUCKET": "it is the number of a class",
+    "SIGN": "it is a sign",
+}
 
 
 @dataclass(frozen=True, slots=True)
 class Additivity:
     """How a value behaves when rows are added up.
 
-    `ratio`: one row value over another; `part` and `whole` are their formulas. `rate`: not additive for another reason.
+    `ratio`: one row value over another; `part` and `whole` are their formulas. `whole`: one value over all rows, repeated in each; a
+    share of it adds up. `rate`: not additive for another reason. `meant` is the aggregate that a window repeats in its rows.
     """
 
     kind: Kind
     part: str = ""
     whole: str = ""
     why: str = ""
+    meant: str = ""
 
     @property
     def is_additive(self) -> bool:
@@ -92,13 +103,33 @@ class AdditivityAnalysis:
         if isinstance(node, n.Case):
             values = [branch.value for branch in node.branches]
             return self._worst([*values, *([node.otherwise] if node.otherwise else [])], text)
+        if isinstance(node, n.Call) and node.over is not None:
+            return self._window(node, node.over, text)
+        if isinstance(node, n.Call) and node.name in _NEVER:
+            return Additivity("rate", why=_NEVER[node.name])
         if isinstance(node, n.Call) and node.name in _THROUGH:
             return self._worst(list(node.args[:1] if node.name in ("ROUND", "TRUNC", "NULLIF") else node.args), text)
         return ADDITIVE
 
+    def _window(self, node: n.Call, over: n.Over, text: str) -> Additivity:
+        """A window over rows: its value is in several rows, or counts rows before it, so that a sum counts things twice."""
+        if node.name in _RANKS:
+            return Additivity("rate", why="it is a rank")
+        if node.name in _NEIGHBOURS:
+            own = self.of(node.args[0], text) if node.args else ADDITIVE
+            moved = node.name in ("LAG", "LEAD")
+            return own if moved else Additivity("rate", why="it is the value of one row, repeated in others")
+        meant = text[node.start : node.name_end] + text[node.name_end : _end_of_call(node, text)]
+        if over.order:
+            return Additivity("rate", why="it is a running value", meant=meant)
+        if over.partition:
+            names = ", ".join(text[one.start : one.end] for one in over.partition)
+            return Additivity("rate", why=f"it is one value for each {names}, repeated in its rows", meant=meant)
+        return Additivity("whole", why="it is one value over all rows, repeated in each", meant=meant)
+
     def _worst(self, values: list[n.Node], text: str) -> Additivity:
         natures = [self.of(value, text) for value in values]
-        for kind in ("ratio", "rate", "additive"):
+        for kind in ("ratio", "rate", "whole", "additive"):
             found = next((nature for nature in natures if nature.kind == kind), None)
             if found is not None:
                 return found
@@ -127,8 +158,8 @@ class AdditivityAnalysis:
                 return left if not left.is_additive else right
             return ADDITIVE if left.is_additive or right.is_additive else left  # a price times a quantity is an amount
         if op == "/":
-            if right.kind == "constant":
-                return left
+            if right.kind in ("constant", "whole"):  # a share of all adds up to all
+                return left if left.kind != "whole" else CONSTANT
             if left.is_additive and right.is_additive:
                 part, whole = text[node.left.start : node.left.end], text[node.right.start : node.right.end]
                 return Additivity("ratio", part, whole, f"it divides {part} by {whole} in each row")
@@ -138,13 +169,21 @@ class AdditivityAnalysis:
         return ADDITIVE
 
 
+def _end_of_call(node: n.Call, text: str) -> int:
+    """Where the arguments of a windowed call end, with its filter: before OVER."""
+    inner = [one.start for one in (*node.over.partition, *(key for key in node.over.order))] if node.over else []
+    last = min(inner, default=node.end)
+    found = text.upper().rfind("OVER", node.name_end, last)
+    return len(text[:found].rstrip()) if found >= 0 else node.end
+
+
 def ratio_of_sums(source: Source, text: str, nature: Additivity) -> str:
     """The formula that says for groups what `text` says for a row: each side of the division summed.
 
     The formula around the division (a rounding, a factor) is kept where it can be computed for groups.
     """
     if nature.kind != "ratio":
-        return ""
+        return nature.meant
     strip_widening = f"SUM({_unwrapped(nature.part)}) / SUM({_unwrapped(nature.whole)})"
     at = text.find(nature.part)
     for division in (node for node in n.walk(parse(text).tree) if isinstance(node, n.Binary) and node.op == "/"):

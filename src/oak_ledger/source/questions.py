@@ -71,10 +71,8 @@ class Questions(EditableDefinition):
         """What an item of `by` or `show` asks for, and the field that it names, if it does."""
         name, text = item if isinstance(item, tuple) else (None, item)
         state = None
-        if name is None and names_a_field(text, self.compiled.states):
+        if name is None and names_a_field(text, self.compiled.states) and not (self.reader and self.state(text).hidden):
             state = self.state(text)
-            if self.reader and state.hidden:
-                raise OakError("hidden-field", f"{state.name} is hidden: only the formulas of {self.name} use it.", hint="Ask who curates the source to show it.")  # fmt: skip
             if state.expression is None:
                 raise FormulaError.of(state.findings)
             kind, grain = state.expression.checked.type, state.grain
