@@ -229,6 +229,19 @@ class Repairs(Delivered):
         self.assertEqual([(one["file"], one["name"]) for one in cause["entries"]], [("wrong.report.toml", "Stands")])
         self.assertIn("Stnd", cause["what"])
 
+    def test_what_an_error_is_about_is_not_read_from_its_words(self) -> None:
+        """A report file with a comma in its name; a broken field of its own whose name is a part of another name."""
+        local = '[[field]]\nname = "e"\nformula = "Nowhere + 1"\n\n[[panel]]'
+        text = REPORT.replace('by = ["Stand"]', 'by = ["Treehouse"]').replace("[[panel]]", local, 1)
+        self.write("reports/first, second.report.toml", text)
+        check = self.oak_json("check", "loads", code=1)
+        entries = {(one["file"], one["kind"], one["name"]) for cause in check["causes"] for one in cause["entries"]}
+        self.assertEqual({file for file, _, _ in entries}, {"first, second.report.toml"})
+        self.assertIn(("first, second.report.toml", "panel", "Stands"), entries)
+        said = " ".join(self.oak("report", "check", "reports", code=1).split())
+        self.assertIn("There is no field 'Treehouse' in Loads", said)
+        self.assertNotIn("It needs 'e'", said)
+
     def test_a_report_without_its_source_does_not_stop_the_others(self) -> None:
         self.write("reports/other.report.toml", REPORT.replace('source = "Loads"', 'source = "Nowhere"'))
         found = self.oak_json("report", "check", "reports", code=1)["reports"]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -14,8 +13,6 @@ from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.document import Document
 from oak_ledger.source.references import PLACEHOLDER
 from oak_ledger.source.source import Source
-
-_QUOTED = re.compile(r"""['"{](.+?)['"}]""")
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,8 +60,8 @@ def causes(source: Source, reports: Sequence[ReportErrors], offered: Mapping[str
         for error in report.errors:
             entry = _entry(report, error)
             if (entry.file, entry.name.casefold()) not in explained:
-                named = _QUOTED.search(error.message)
-                key = (error.code, named[1].casefold() if named and error.code == "unknown-field" else error.message)
+                named = error.place.text[error.place.start : error.place.end].strip('"').casefold()
+                key = (error.code, named if named and error.code == "unknown-field" else error.message)
                 rest.setdefault(key, (error, {}))[1][entry] = None
     return found + [Cause(error.message.rstrip("."), error, tuple(entries)) for error, entries in rest.values()]
 
@@ -76,10 +73,7 @@ def _filled(title: str, names: Mapping[str, str]) -> str:
 
 def _entry(report: ReportErrors, error: Finding) -> Entry:
     """The entry that an error of a report is in, from its place."""
-    file, _, rest = error.place.where.partition(", ")
+    where, own = error.place.where, report.document.where
+    file, _, rest = (own, "", where[len(own) + 2 :]) if where.startswith(own) else where.partition(", ")
     kind, _, name = rest.partition(" ")
-    return Entry(
-        file or report.document.where,
-        {"field": "local field", "[report]": "text"}.get(kind, kind or "text"),
-        name.strip("'\""),
-    )
+    return Entry(file or own, {"field": "local field", "[report]": "text"}.get(kind, kind or "text"), name.strip("'\""))

@@ -250,7 +250,7 @@ def _causes(found: Finding, source: Source, local: dict[str, list[Finding]]) -> 
     named = found.place.text[found.place.start : found.place.end].strip('"')
     if found.code in ("unknown-field", "unknown-sort"):
         for name, reasons in local.items():
-            if repr(name)[1:-1] in found.message.casefold() and reasons:
+            if name.casefold() == named.casefold() and reasons:
                 yield replace(
                     found, message=f"It needs {name!r}, which is broken: {reasons[0].message}", hint=reasons[0].hint
                 )

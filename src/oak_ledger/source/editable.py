@@ -8,7 +8,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any, Self
 
-from oak_ledger.errors import Finding, FormulaError, OakError, UnusableInput
+from oak_ledger.errors import Finding, FormulaError, OakError, Place, UnusableInput
 from oak_ledger.files import write_text
 from oak_ledger.formula import Grain, check
 from oak_ledger.formula.builder import nearest_hint
@@ -177,7 +177,8 @@ class EditableDefinition(InNotebook):
         found = self.compiled.states.get(bare_name(name).casefold()) or self.compiled.states.get(name.casefold())
         if found is None:
             hint = self.compiled.scope().advice(name) or nearest_hint(name, self.compiled.scope().names(), str)
-            raise OakError("unknown-field", f"There is no field {name!r} in {self.name}.", hint=hint)
+            place = Place("", name, 0, len(name))
+            raise OakError("unknown-field", f"There is no field {name!r} in {self.name}.", hint=hint, place=place)
         return found
 
     def block(self, name: str, kind: str = "field") -> Block:

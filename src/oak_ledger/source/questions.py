@@ -239,6 +239,7 @@ class Questions(EditableDefinition):
                     "unknown-sort",
                     f"The answer has no column {name!r} to sort by.",
                     hint=nearest_hint(name, names, str) or f"It has {', '.join(names)}.",
+                    place=Place("", name, 0, len(name)),
                 )
             made.append(SortBy(found, key.startswith("-")))
         return tuple(made)
