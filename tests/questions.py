@@ -301,7 +301,7 @@ class Question:
 
     by: tuple[Any, ...]
     show: tuple[Any, ...]
-    where: str | None
+    where: Any
     always: str | None
     sort: tuple[str, ...]
     limit: int | None
@@ -370,7 +370,13 @@ def drawn(seed: int, *, earlier: bool = False) -> Question:
     sort = tuple(f"{rng.choice(('', '-'))}{name}" for name in rng.sample(names, min(len(names), rng.choice((0, 0, 1, 2)))))  # fmt: skip
     limit = rng.choice((None, None, None, 1, 3)) if drawing.keys else None
     totals = rng.random() < 0.3 and not drawing.earlier
-    steps, outer = _steps(drawing, always, kept, earlier=drawing.earlier)
+    having, deciding = _having(rng, drawing) if drawing.keys and not totals and rng.random() < 0.4 else (None, {})
+    if having is not None:  # what it aggregates is computed for every group
+        rows_wrong = either(
+            rows_wrong, {kind: f"({kept} and {one})" for kind, one in owned(drawing.rows, having.ours).items()}
+        )
+    every, every_outer = _steps(drawing, always, kept, earlier=drawing.earlier)
+    steps, outer = _steps(drawing, always, kept, earlier=drawing.earlier, having=having)
     apart, outer_apart = _steps(drawing, always, kept, earlier=drawing.earlier, keys=0)
     columns = [f"now_{quoted(name)} as {quoted(name)}" for name, *_ in drawing.keys] + [f"{piece.theirs} as {name}" for name, piece in shown]  # fmt: skip
     order = [
@@ -383,11 +389,26 @@ def drawn(seed: int, *, earlier: bool = False) -> Question:
     overall = f"{apart} select {', '.join(piece.theirs for _, piece in shown)} from {outer_apart}"
     faults = [(owner, what, False, f"{steps} select count(*) from windowed where {one}") for (owner, what), one in rows_wrong.items()]  # fmt: skip
     faults += [(owner, what, True, f"{steps} select count(*) from (select ({one}) as wrong from {outer}) one where wrong") for (owner, what), one in groups_wrong.items()]  # fmt: skip
+    faults += [(owner, what, True, f"{every} select count(*) from (select ({one}) as wrong from {every_outer}) one where wrong") for (owner, what), one in deciding.items()]  # fmt: skip
     overall_faults = [(owner, what, f"{apart} select count(*) from (select ({one}) as wrong from {outer_apart}) one where wrong") for (owner, what), one in groups_wrong.items()]  # fmt: skip
     return Question(
-        tuple(asked if name == asked else (name, asked) for name, asked, *_ in drawing.keys), tuple(show), where.ours if where else None, always.ours if always else None, sort, limit, totals,
+        tuple(asked if name == asked else (name, asked) for name, asked, *_ in drawing.keys), tuple(show), _both(rng, where, having), always.ours if always else None, sort, limit, totals,
         (*((name, ours) for name, (ours, _) in (own.fields | drawing.fields).items()), *saved), tuple(local), answer, overall, tuple(faults), tuple(overall_faults),
     )  # fmt: skip
+
+
+def _having(rng: random.Random, drawing: Drawing) -> tuple[Piece, dict[tuple[str, str], str]]:
+    """A condition on groups of today's rows, and what is wrong in it; of its rows' faults `drawing.rows` knows."""
+    drawing.rows, earlier, drawing.earlier = {}, drawing.earlier, False
+    piece = drawing.group("b", rng.choice((1, 1, 2)), windows=False)
+    drawing.earlier = earlier
+    return piece, dict(owned(piece.wrong, piece.ours))
+
+
+def _both(rng: random.Random, where: Piece | None, having: Piece | None) -> Any:
+    """The conditions as they are asked: as a list, or joined by AND."""
+    said = [f"({one.ours})" if rng.random() < 0.5 else one.ours for one in (where, having) if one is not None]
+    return said or None if len(said) < 2 or rng.random() < 0.5 else " AND ".join(f"({one})" for one in said)
 
 
 def owned(wrong: Mapping[tuple[str, str], str], name: str) -> dict[tuple[str, str], str]:
@@ -501,7 +522,7 @@ def _toml(name: str, formula: str) -> str:
     return f"{{ name = {_text(name)}, formula = {_text(formula)} }}" if name != formula else _text(name)
 
 
-def _steps(drawing: Drawing, always: Piece | None, kept: str, *, earlier: bool = False, keys: int | None = None, apart: str = "") -> tuple[str, str]:  # fmt: skip
+def _steps(drawing: Drawing, always: Piece | None, kept: str, *, earlier: bool = False, keys: int | None = None, apart: str = "", having: Piece | None = None) -> tuple[str, str]:  # fmt: skip
     """The server's steps up to the groups by the first `keys` (all by default), and what the answer is selected from. `apart`: groups by a condition instead."""
     first = len(drawing.keys) if keys is None else keys
     windows = "".join(f", {text} as {name}" for text, name in drawing.windows.items())
@@ -525,13 +546,15 @@ def _steps(drawing: Drawing, always: Piece | None, kept: str, *, earlier: bool =
         return f"select *{windows} from (select *{first_windows} from {table}) first{only}"
 
     steps = f"with windowed as ({rows('q')}), now as ({groups('windowed', 'now')})"
-    outer = "now"
+    if having is not None:
+        steps += f", now_kept as (select * from now where ({having.theirs}) is true)"
+    outer = "now" if having is None else "(select * from now_kept) now"
     if earlier:
         steps += (
             f", windowed_before as (select *{windows} from q_before), before as ({groups('windowed_before', 'before')})"
         )
         on = " and ".join(f"now_{quoted(name)} is not distinct from before_{quoted(name)}" for name, *_ in drawing.keys)
-        outer = f"now left join before on {on if first and on else 'true'}"
+        outer = f"{outer} left join before on {on if first and on else 'true'}"
     return steps, outer
 
 

@@ -6,7 +6,7 @@ from decimal import Decimal
 from typing import Any
 
 import oak_ledger as oak
-from tests.support import FolderCase
+from tests.support import FolderCase, loads
 
 ROWS = "Id,Code,Price,Phone,Qty,Pct\n" + "".join(
     f"{at},{100 + at},{at}.50,{at * 7},{at * 3},{at % 7}%\n" for at in range(1, 60)
@@ -83,3 +83,50 @@ class Held(FolderCase):
         self.assertEqual([row["Id"] for row in rows], [54, 55, 56, 57, 58, 59])
         self.assertEqual({row["n"] for row in rows}, {6})
         self.assertEqual(source.tally(show=["COUNT(*)"]).value(), 6)
+
+
+class ConditionsOnGroups(FolderCase):
+    """Aggregates in a filter leave out groups; totals and shares are over those that remain. Drawn ones are held against a server elsewhere."""
+
+    CASES: tuple[tuple[Any, list[list[Any]], list[Any]], ...] = (
+        ("SUM(Volume) > 20", [["High Ford", Decimal("35.50")], ["Low Weir", Decimal("36.50")]], [Decimal("72.00")]),
+        ("Sent AND COUNT(*) > 1", [["Low Weir", Decimal("32.00")]], [Decimal("32.00")]),
+        (
+            ["Sent IS NOT NULL", "MAX(Cost) >= 30", "COUNT(*) < 9"],
+            [["High Ford", Decimal("35.50")]],
+            [Decimal("35.50")],
+        ),
+        ("Mill IS NULL AND COUNT(*) = 1", [[None, Decimal("4.50")]], [Decimal("4.50")]),
+        ("COUNT(*) > 99", [], [None]),
+    )
+
+    def test_groups_and_totals(self) -> None:
+        for where, groups, totals in self.CASES:
+            with self.subTest(where):
+                answer = loads().tally(["Mill"], ["Volume"], where=where, totals=True)
+                self.assertEqual([[*row.values()] for row in answer.to_dicts()], groups)
+                self.assertEqual([*answer.totals.to_pylist()[0].values()][1:], totals)
+                self.assertEqual(answer.groups, len(groups))
+
+    def test_where_it_has_no_meaning(self) -> None:
+        source = loads()
+        for where, code in (
+            ("SUM(Volume)", "condition-wanted"),
+            ("RANK() OVER (ORDER BY SUM(Volume)) = 1", "condition-wanted"),
+            ("Sent OR COUNT(*) > 1", "grain-mixed"),
+        ):
+            with self.subTest(where), self.assertRaises(oak.OakError) as caught:
+                source.tally(["Mill"], ["Volume"], where=where)
+            self.assertEqual(caught.exception.code, code)
+        with self.assertRaises(oak.OakError) as caught:
+            source.rows(["Mill"], where="COUNT(*) > 1")
+        self.assertEqual(caught.exception.code, "condition-wanted")
+        self.write(
+            "r.report.toml",
+            '[report]\nname = "R"\nsource = "Loads"\n\n[[panel]]\nkind = "table"\ntitle = "P"\nby = ["Mill"]\nshow = ["Volume"]\nwhere = "COUNT(*) > 1"\n',
+        )
+        self.assertEqual(len(oak.open_report("r.report.toml").view(source).panels[0].content.lines), 2)
+        text = (self.folder / "r.report.toml").read_text()
+        self.write("r.report.toml", text + "limit = 1\n")
+        (found,) = oak.open_report("r.report.toml").view(source).panels[0].findings
+        self.assertEqual(found.code, "group-condition")

@@ -104,6 +104,7 @@ empty-name | a new name is empty | give a name
 moved-to-itself | a field is to be moved beside itself | name another field
 no-field | no field was given | name fields, or choose by --pattern or --type
 no-column | no column was given | name the columns
+group-condition | a condition on groups is used where it has no meaning | leave one of the two out
 no-step | there is no step of that number | oak step list SOURCE
 column-taken | a field uses this column already | nothing to do
 still-used | a formula needs what is to be removed | change that formula first, or hide the field

@@ -190,7 +190,7 @@ def _join_as_json(step: JoinStep) -> dict[str, Any]:
 
 def ask_for_passwords() -> None:
     """Where the environment has no password, ask for it; it is never written anywhere."""
-    from oak_ledger.origin.database import ASK
+    from oak_ledger.origin.passwords import ASK
 
     if sys.stdin is not None and sys.stdin.isatty() and not ASK:
         ASK.append(lambda said: str(click.prompt(said, hide_input=True, err=True)))

@@ -7,6 +7,7 @@ their values and are computed at the end.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -35,7 +36,7 @@ from oak_ledger.functions.accumulators import Groups
 
 def _aggregates(query: Query) -> dict[c.Aggregate, Expression]:
     """Every aggregate that the answer needs, with the formula that it is part of."""
-    grouped = [one for one in query.show if is_grouped(one.checked)]
+    grouped = [one for one in (*query.show, *query.having) if is_grouped(one.checked)]
     names = needed(query.fields, [one.checked for one in grouped])
     owners = [*grouped, *(query.fields[name] for name in names if is_grouped(query.fields[name].checked))]
     return {piece: owner for owner in owners for piece in c.walk(owner.checked) if isinstance(piece, c.Aggregate)}
@@ -60,7 +61,10 @@ def aggregate_rows(query: Query, reader: Reader) -> Result:
                 final.add(one)
             keys, order = _by_keys(final.keys())
             of_groups = Faults(of_groups=True)
-            table = _finished(query, keys, final.values(of_groups, order), of_groups)
+            values = final.values(of_groups, order)
+            if query.having:
+                keys, values, of_groups = _having(query, keys, values, of_groups)
+            table = _finished(query, keys, values, of_groups)
         count = table.num_rows
         if query.stats is not None:
             query.stats.add("put together", "groups", rows=count, note=_how(state, aggregates))
@@ -77,6 +81,25 @@ def aggregate_rows(query: Query, reader: Reader) -> Result:
     finally:
         state.close()
     return Result(table, totals, faults, scan.rows_read, scan.rows_used, count)
+
+
+def _having(
+    query: Query, keys: Sequence[Any], values: dict[c.Aggregate, Any], faults: Faults
+) -> tuple[Sequence[Any], dict[c.Aggregate, Any], Faults]:
+    """The groups that meet the conditions on groups. Of what could not be computed, that of the conditions counts for every group, the rest for those that stay."""
+    kept_faults = Faults(of_groups=True)
+    said = _finished(replace(query, show=query.having), keys, values, kept_faults)
+    mask = np.ones(said.num_rows, np.bool_)
+    for at in range(len(query.by), said.num_columns):
+        mask &= to_mask(pc.fill_null(said.column(at).combine_chunks(), False))
+    kept = np.flatnonzero(mask)
+    deciding = {one.name for one in query.having}
+    for (owner, what, _), parts in faults.kept.items():
+        rows = np.concatenate(parts)
+        rows = rows if owner in deciding else np.searchsorted(kept, rows[mask[rows]])
+        kept_faults.record(owner, what, np.sort(rows), lambda _index: {})
+    places = from_numpy(kept)
+    return [one.take(places) for one in keys], {node: one.take(places) for node, one in values.items()}, kept_faults
 
 
 def _partial(

@@ -32,6 +32,8 @@ class Query:
     where: tuple[Expression, ...] = ()
     always: tuple[Expression, ...] = ()
     """The source's own filters: windows see only the rows that these let through, whatever `where` says."""
+    having: tuple[Expression, ...] = ()
+    """Conditions on groups: those that do not meet them are left out, before windows over groups and the order."""
     grouped: bool = False
     sort: tuple[SortBy, ...] = ()
     limit: int | None = None

@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import datetime as dt
 import math
-import os
 import re
 import sqlite3
-from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager, suppress
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from decimal import Decimal
 from itertools import accumulate
@@ -22,16 +21,12 @@ import sqlalchemy as sa
 from oak_ledger.columnar.arrays import arrow_type
 from oak_ledger.columnar.texts import value_text
 from oak_ledger.errors import UnusableInput
+from oak_ledger.origin.passwords import password_of
 from oak_ledger.origin.reader import BadRow, row_count_batch
 from oak_ledger.origin.spec import ReadingSpec
 from oak_ledger.types import BOOLEAN, DATE, INTEGER, MAX_DIGITS, NUMBER, TEXT, TIMESTAMP, Type, decimal
 
 BATCH_ROWS = 50_000
-# How a password is asked for where the environment has none; the command line puts a prompt here.
-ASK: list[Callable[[str], str]] = []
-_ANSWERED: dict[str, str] = {}
-
-
 # What a session of a server is set to, whatever the role has: values then are written and compared in one way, and nothing is changed.
 _SETTINGS = {
     "default_transaction_read_only": "on", "DateStyle": "ISO,YMD", "IntervalStyle": "postgres", "extra_float_digits": "1", "TimeZone": "UTC",
@@ -67,7 +62,7 @@ def engine_of(spec: ReadingSpec, folder: Path, *, writing: bool = False) -> sa.E
             return sa.create_engine("sqlite://", creator=lambda: _read_only(path), poolclass=sa.NullPool)
         url = url.set(database=str(path))
     elif spec.password_from:
-        url = url.set(password=_password(spec.password_from, url))
+        url = url.set(password=password_of(spec.password_from, url))
     if url.drivername == "postgresql":
         url = url.set(drivername="postgresql+psycopg")
         given = url.query.get("options", "")
@@ -134,61 +129,6 @@ def one_select(query: str, backend: str) -> str:
         raise UnusableInput("not-a-select", message, hint="Write one SELECT, without a semicolon in it.")
     end = max(one.end for one, _ in zip(tokens, kinds, strict=False)) + 1
     return query[:end]
-
-
-def _password(variable: str, url: sa.URL) -> str:
-    """The password that a definition asks for. A variable is sent only to a server for which somebody here has agreed to that."""
-    found = os.environ.get(variable) or _ANSWERED.get(variable)
-    if found and not _agreed(variable, url):
-        message = f"The definition asks for the variable {variable} to be sent to {_host(url)}, which nobody here has agreed to."
-        hint = f"If it is that server's password: export OAK_PASSWORDS='{variable}@{_host(url)}' (others after commas)."
-        raise UnusableInput("password-not-agreed", message, hint=hint)
-    if not found and ASK:
-        found = _ANSWERED[variable] = ASK[0](f"Password of {url.username} at {_host(url)}")
-        agree(variable, str(url))
-    if not found:
-        raise UnusableInput(
-            "no-password", f"The variable {variable} holds no password.", hint=f"Set {variable} before you start oak."
-        )
-    return found
-
-
-_AGREED: set[str] = set()
-
-
-def agree(variable: str, address: str) -> None:
-    """Let a variable be sent to the server of an address from now on: a person has named both. It is kept for this user."""
-    said = f"{variable}@{_host(sa.make_url(address))}"
-    if said in _AGREED or _agreed(variable, sa.make_url(address)):
-        return
-    _AGREED.add(said)
-    kept = _kept()
-    with suppress(OSError):  # then it holds for this run
-        kept.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
-        with kept.open("a", encoding="utf-8") as file:
-            file.write(f"{said}\n")
-
-
-def _agreed(variable: str, url: sa.URL) -> bool:
-    """Whether a variable may be sent to a server: agreed to now or earlier, or by OAK_PASSWORDS; to this machine always, but for oak's own."""
-    host = _host(url)
-    if (host in ("localhost", "127.0.0.1", "::1") or host.startswith("/")) and not variable.upper().startswith("OAK_"):
-        return True
-    said = {*_AGREED, *(one.strip() for one in os.environ.get("OAK_PASSWORDS", "").split(","))}
-    with suppress(OSError, UnicodeDecodeError):
-        said.update(_kept().read_text("utf-8").split())
-    return f"{variable}@{host}" in said
-
-
-def _host(url: sa.URL) -> str:
-    """Where an address leads; of several hosts all of them."""
-    given = url.query.get("host") or url.query.get("unix_socket") or url.host or "localhost"
-    return (given if isinstance(given, str) else ",".join(given)).casefold()
-
-
-def _kept() -> Path:
-    folder = os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config"
-    return Path(folder) / "oak-ledger" / "passwords"
 
 
 def tables(spec: ReadingSpec, folder: Path) -> list[str]:

@@ -104,7 +104,7 @@ class _Verdict:
             return ""
         texts = [text.strip(SPACES) for text in self.known]
         plus = [text for text in texts if text.startswith("+") and len(text) > LONG_DIGITS]
-        if chosen == "integer" and plus and not any(text.startswith("-") for text in texts):
+        if chosen == "integer" and 2 * len(plus) > len(texts):
             return f"long digits that begin with +, such as {plus[0]}: phone numbers, not numbers"
         if chosen == "exponent":
             odd = [text for text in texts if re.fullmatch(r"[0-9]+[eE][0-9]+", text)]

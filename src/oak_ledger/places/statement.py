@@ -136,6 +136,8 @@ def _steps(
 
     The source's own filters come before windows, and a question's after them.
     """
+    if query.having:
+        raise NotSaid("A condition on groups", "it is decided here")
     always = [one.checked for one in query.always]
     asked = [one.checked for one in (*query.show, *query.by, *query.where)]
     inline: dict[str, c.TypedNode] = {}

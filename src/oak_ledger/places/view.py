@@ -12,7 +12,8 @@ from sqlglot import exp
 from oak_ledger.errors import OakError, UnusableInput
 from oak_ledger.formula import Grain
 from oak_ledger.formula.lexer import quote_identifier
-from oak_ledger.origin.database import agree, backend_of, engine_of
+from oak_ledger.origin.database import backend_of, engine_of
+from oak_ledger.origin.passwords import agree
 from oak_ledger.origin.spec import OriginSpec
 from oak_ledger.places.database import columns_of, relation
 from oak_ledger.places.statement import statement

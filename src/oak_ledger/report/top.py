@@ -7,12 +7,12 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 from oak_ledger.engine import Expression
+from oak_ledger.errors import OakError
 from oak_ledger.formula import checked as c
 from oak_ledger.source.answer import Answer
-from oak_ledger.source.questions import Shown
+from oak_ledger.source.questions import Shown, is_value
 from oak_ledger.source.references import bare_name
 from oak_ledger.source.source import Source
-from oak_ledger.source.why import is_value
 from oak_ledger.types import Grain
 
 if TYPE_CHECKING:
@@ -59,6 +59,9 @@ class Top:
 
         Raises OakError where it cannot be asked."""
         by, shown, where = question["by"], question["show"], question["where"]
+        if source.conditions(where)[1] and (spec.limit is not None or getattr(spec, "subtotals", False)):
+            message = "A condition on groups goes with neither limit nor subtotals: of which groups would it be?"
+            raise OakError("group-condition", message, hint="Leave one of them out.")
         keys = tuple(by[head])
         whole = len(keys) == len(by)
         if not keys:  # lines without a second field: nothing to limit

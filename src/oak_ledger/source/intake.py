@@ -118,7 +118,7 @@ def intake(
     paths = [paths] if isinstance(paths, (str, Path)) else paths
     given = {key: value for key, value in reading.items() if value is not None}
     if given.get("url") and given.get("password_from"):
-        from oak_ledger.origin.database import agree
+        from oak_ledger.origin.passwords import agree
 
         agree(str(given["password_from"]), str(given["url"]))
     files = files_of(paths) if not given.get("url") else []

@@ -5,17 +5,18 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any
 
 from oak_ledger.engine import ExecutionStats, Expression, Query, SortBy
 from oak_ledger.errors import FormulaError, OakError, Place
-from oak_ledger.formula import Formula, Grain, Known, check
+from oak_ledger.formula import Formula, Grain, Known, check, parse
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.builder import nearest_hint
 from oak_ledger.formula.lexer import quote_identifier
-from oak_ledger.source.compiled import ResolvedName
+from oak_ledger.source.compiled import ResolvedName, literal_text
 from oak_ledger.source.definition import FieldSpec, FilterSpec
 from oak_ledger.source.editable import EditableDefinition
-from oak_ledger.source.references import bare_name, is_name, listed, names_a_field
+from oak_ledger.source.references import bare_name, is_name, joined_by_and, listed, names_a_field
 
 Shown = str | tuple[str, str]
 """A field's name, a formula, or a name with a formula."""
@@ -87,6 +88,34 @@ class Questions(EditableDefinition):
         bare = name.strip().strip('"')
         free = bare.casefold() not in self.compiled.states and all(mark not in bare for mark in "()<>'+*/|\"")
         return (bare, formula.strip()) if sign and bare and free else item
+
+    def conditions(self, where: str | Sequence[str] | None) -> tuple[list[str], list[str]]:
+        """Conditions on rows and conditions on groups, apart, also where AND joins them. Raises OakError for one that is wrong."""
+        rows: list[str] = []
+        groups: list[str] = []
+        for text in [where] if isinstance(where, str) else list(where or ()):
+            pieces = [text]
+            if any(one.code == "grain-mixed" for one in self.check_formula(text).findings):
+                pieces = [*joined_by_and(text)]
+            for piece in pieces:
+                checked = self._expression(piece, place="the filter")[0].checked
+                (groups if checked.grain == Grain.GROUP else rows).append(piece)
+        return rows, groups
+
+    def _having(self, conditions: Sequence[str], names: Mapping[str, Known]) -> list[Expression]:
+        """Conditions on groups, each with a value per group that is true or false."""
+        made = [self._expression(text, place="the filter", names=names)[0] for text in conditions]
+        for one in made:
+            nodes = [*c.walk(one.checked)]
+            if one.checked.type.kind != "boolean" or any(
+                isinstance(node, (c.Window, c.Before)) and node.grain == Grain.GROUP for node in nodes
+            ):
+                what = (
+                    one.checked.type if one.checked.type.kind != "boolean" else "one that compares groups with others"
+                )
+                message = f"A filter on groups is a condition on aggregates; {one.text} is {what}."
+                raise FormulaError("condition-wanted", message, place=Place("the filter", one.text, 0, len(one.text)))
+        return made
 
     def _filters(self, where: str | Sequence[str] | None) -> list[Expression]:
         asked = [where] if isinstance(where, str) else list(where or ())
@@ -168,12 +197,14 @@ class Questions(EditableDefinition):
                 summed += [state] if state is not None else []
             shown.append((expression, state))
         columns = (*(one for one, _ in keys), *(one for one, _ in shown))
+        of_rows, of_groups = self.conditions(where)
         question = Query(
             {**self.compiled.expressions, **named},
             tuple(one for one, _ in shown),
             tuple(one for one, _ in keys),
-            tuple(self._filters(where)),
+            tuple(self._filters(of_rows)),
             self._always,
+            having=tuple(self._having(of_groups, names)),
             grouped=True,
             sort=self._sort(sort, columns),
             limit=limit,
@@ -243,3 +274,10 @@ class Questions(EditableDefinition):
                 )
             made.append(SortBy(found, key.startswith("-")))
         return tuple(made)
+
+
+def is_value(item: Shown, value: Any) -> str:
+    """That a field or a formula has a value."""
+    text = f"({item[1]})" if isinstance(item, tuple) else item
+    text = text if isinstance(item, tuple) or not parse(text).findings else quote_identifier(text)
+    return f"{text} IS NULL" if value is None else f"{text} = {literal_text(value)}"

@@ -221,3 +221,16 @@ def with_replaced_values(document: Document, field: str, values: Mapping[str, st
         if changes:
             document = document.replaced(block, changes)
     return document
+
+
+def joined_by_and(text: str) -> Iterator[str]:
+    """The conditions of a formula, one by one where they are joined by AND."""
+    waiting = [parse(text).tree]
+    while waiting:
+        node = waiting.pop(0)
+        while isinstance(node, nodes.Parens):
+            node = node.inner
+        if isinstance(node, nodes.Binary) and node.op == "AND":
+            waiting = [node.left, node.right, *waiting]
+        else:
+            yield " ".join(text[node.start : node.end].split())

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from pkgutil import resolve_name
-from typing import TYPE_CHECKING, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import pyarrow as pa
 import tomlkit
@@ -35,7 +35,7 @@ from oak_ledger.source.definition import DEFINITION, FieldSpec
 from oak_ledger.source.document import parse_document, read_document
 from oak_ledger.source.editable import Published, no_name_twice
 from oak_ledger.source.export import WriteResult, schema_of, write_rows
-from oak_ledger.source.questions import Questions, Shown
+from oak_ledger.source.questions import Questions, Shown, is_value
 from oak_ledger.source.references import listed
 
 if TYPE_CHECKING:
@@ -48,6 +48,7 @@ CHECKS = ("oak_ledger.insight.checks:run_checks",)
 NAMES_BEFORE = "oak_ledger.insight.fingerprint:names_before"
 PLACES = {"origin": "oak_ledger.places.database:asked", "spark": "oak_ledger.places.spark:asked"}
 NARROWED = "oak_ledger.places.database:narrowed"
+MOST_GROUPS = 2_000  # that meet a condition on groups, for totals over them
 ANSWER_CHECKS = ("oak_ledger.insight.checks:beside_answer",)
 
 
@@ -160,11 +161,31 @@ class Source(Questions):
 
         A measure named in `show` is totalled as its field says (`total`), else summed; a formula says it itself. With `totals`, one
         row more is computed over all rows together: totals are never added up. Without `by`, one row. `explain` keeps the steps that were taken.
-        Raises OakError for a name or a formula that is wrong.
+        A condition on aggregates in `where` leaves out groups; totals are over those that remain. Raises OakError for a name or a formula
+        that is wrong.
         """
         planned = self.planned_tally(by, show, where=where, sort=sort, limit=limit, totals=totals, explain=explain)
-        question = self._with_baseline_values(planned.query, by, where)
-        return self._answer(question, planned.formats, planned.summed, strict, filtered=where is not None)
+        question, rows = planned.query, where
+        if question.having:
+            question, rows = replace(question, totals=False), self.conditions(where)[0]
+        question = self._with_baseline_values(question, by, rows)
+        answer = self._answer(question, planned.formats, planned.summed, strict, filtered=where is not None)
+        return replace(answer, totals=self._totals_of_some(by, show, where)) if totals and question.having else answer
+
+    def _totals_of_some(self, by: Sequence[Shown], show: Sequence[Shown], where: str | Sequence[str] | None) -> Any:
+        """One row over the rows of the groups that meet the conditions on groups."""
+        keys = self.tally(by, ["COUNT(*)"], where=where).table
+        if keys.num_rows > MOST_GROUPS:
+            message = f"Totals over {keys.num_rows:,} groups that meet a condition are not computed; at most {MOST_GROUPS:,} are."
+            raise OakError(
+                "group-condition", message, hint="Ask for the groups without totals, or narrow the rows first."
+            )
+        groups = [[*row.values()][: len(by)] for row in keys.to_pylist()]
+        parts = [
+            " AND ".join(is_value(item, value) for item, value in zip(by, one, strict=True)) or "TRUE" for one in groups
+        ]
+        some = " OR ".join(f"({one})" for one in parts) or "FALSE"
+        return self.tally(by, show, where=[*self.conditions(where)[0], some], totals=True).totals
 
     def _with_baseline_values(self, question: Query, by: Sequence[Shown], where: str | Sequence[str] | None) -> Query:
         """The question with what its BEFOREs find."""

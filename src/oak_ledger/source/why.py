@@ -12,9 +12,9 @@ from oak_ledger.formula import Grain, nodes, parse
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.source.answer import Answer
-from oak_ledger.source.compiled import literal_text
 from oak_ledger.source.definition import ConstantSpec, FieldSpec, FilterSpec
-from oak_ledger.source.questions import Shown
+from oak_ledger.source.questions import Shown, is_value
+from oak_ledger.source.references import joined_by_and
 from oak_ledger.source.source import Source
 
 
@@ -83,6 +83,12 @@ def why(
             hint="Give a value for each field of by.",
         )
     planned = source.planned_tally(by, [measure], where=where)
+    if planned.query.having:
+        raise OakError(
+            "group-condition",
+            "A figure under a condition on groups is not taken apart.",
+            hint="Ask without that condition; its group is the same.",
+        )
     asker = source
     source = replace(source, reader=False)  # the question is allowed; its parts may need hidden fields
     shown = planned.query.show[0]
@@ -228,22 +234,7 @@ def _conditions(source: Source, where: str | Sequence[str] | None) -> Iterator[s
         state = source.compiled.states.get(tree.name.casefold()) if isinstance(tree, nodes.Name) else None
         if state is not None and isinstance(state.spec, FilterSpec):
             text = state.spec.where
-        waiting = [parse(text).tree]
-        while waiting:
-            node = waiting.pop(0)
-            while isinstance(node, nodes.Parens):
-                node = node.inner
-            if isinstance(node, nodes.Binary) and node.op == "AND":
-                waiting = [node.left, node.right, *waiting]
-            else:
-                yield " ".join(text[node.start : node.end].split())
-
-
-def is_value(item: Shown, value: Any) -> str:
-    """That a field or a formula has a value."""
-    text = f"({item[1]})" if isinstance(item, tuple) else item
-    text = text if isinstance(item, tuple) or not parse(text).findings else quote_identifier(text)
-    return f"{text} IS NULL" if value is None else f"{text} = {literal_text(value)}"
+        yield from joined_by_and(text)
 
 
 def _filters(source: Source, conditions: Sequence[str]) -> tuple[list[FilterStep], int]:
