@@ -107,6 +107,7 @@ class ConditionsOnGroups(FolderCase):
                 self.assertEqual([[*row.values()] for row in answer.to_dicts()], groups)
                 self.assertEqual([*answer.totals.to_pylist()[0].values()][1:], totals)
                 self.assertEqual(answer.groups, len(groups))
+                self.assertEqual([one.code for one in answer.findings], [] if groups else ["filter-matches-nothing"])
 
     def test_where_it_has_no_meaning(self) -> None:
         source = loads()
@@ -130,3 +131,27 @@ class ConditionsOnGroups(FolderCase):
         self.write("r.report.toml", text + "limit = 1\n")
         (found,) = oak.open_report("r.report.toml").view(source).panels[0].findings
         self.assertEqual(found.code, "group-condition")
+
+
+class SortedByWhatIsNotShown(FolderCase):
+    def test_sorted(self) -> None:
+        source = loads()
+        for sort, wanted in (
+            (["-COUNT(*)", "Mill"], ["Low Weir", "High Ford", None]),
+            (["-Volume"], ["Low Weir", "High Ford", None]),
+            (["MIN(Volume)", "-MAX(Cost)"], [None, "Low Weir", "High Ford"]),
+        ):
+            with self.subTest(sort):
+                answer = source.tally(["Mill"], ["COUNT(Cost)"], sort=sort, totals=True)
+                self.assertEqual([row["Mill"] for row in answer.to_dicts()], wanted)
+                self.assertEqual(answer.names, ["Mill", "COUNT(Cost)"])
+                self.assertEqual(answer.totals.schema.names, ["Mill", "COUNT(Cost)"])
+        with self.assertRaises(oak.OakError) as caught:
+            source.tally(["Mill"], ["Volume"], sort=["Zebra"])
+        self.assertEqual(caught.exception.code, "unknown-sort")
+
+    def test_groups_with_a_name_by_command(self) -> None:
+        self.write("a.csv", ROWS)
+        self.oak("intake", "a.csv")
+        said = self.oak("tally", "a", "--by", "Even = Id % 2 = 0", "--show", "n = COUNT(*)", "--sort", "-SUM(Id)")
+        self.assertEqual([line.split() for line in said.splitlines()[2:4]], [["false", "30"], ["true", "29"]])

@@ -316,7 +316,15 @@ def tally_command(
     with progress_of("reading") as progress:
         opened = open_any(source, catalogue, draft=draft, baseline=baseline, at=at, progress=progress).computed(place)
         items = [opened.measure(item) for item in show]
-        answer = opened.tally(list(by), items, where=where, sort=sort, limit=limit, totals=totals, explain=explain)
+        answer = opened.tally(
+            [opened.measure(item) for item in by],
+            items,
+            where=where,
+            sort=sort,
+            limit=limit,
+            totals=totals,
+            explain=explain,
+        )
     count = (
         f"{answer.table.num_rows:,} of {answer.groups:,} groups"
         if answer.groups and answer.groups > answer.table.num_rows

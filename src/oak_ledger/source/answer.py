@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
@@ -70,6 +70,15 @@ class Answer(InNotebook):
             table = table.set_column(table.schema.get_field_index(name), name, table.column(name).cast(pa.float64()))
         kinds = {pa.int64(): pd.Int64Dtype(), pa.bool_(): pd.BooleanDtype(), pa.string(): pd.StringDtype()}
         return table.to_pandas(types_mapper=kinds.get, date_as_object=False)  # type: ignore[no-any-return]
+
+    def without_column(self, at: int) -> Answer:
+        """The answer without one of its columns, by its place."""
+        name = self.table.schema.names[at]
+        return replace(
+            self,
+            table=self.table.drop_columns([name]),
+            totals=None if self.totals is None else self.totals.drop_columns([name]),
+        )
 
     def to_dicts(self) -> list[dict[str, Any]]:
         """The rows as dictionaries of Python values."""

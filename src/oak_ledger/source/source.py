@@ -161,10 +161,25 @@ class Source(Questions):
 
         A measure named in `show` is totalled as its field says (`total`), else summed; a formula says it itself. With `totals`, one
         row more is computed over all rows together: totals are never added up. Without `by`, one row. `explain` keeps the steps that were taken.
-        A condition on aggregates in `where` leaves out groups; totals are over those that remain. Raises OakError for a name or a formula
-        that is wrong.
+        A condition on aggregates in `where` leaves out groups; totals are over those that remain. `sort` may name what is not shown.
+        Raises OakError for a name or a formula that is wrong.
         """
-        planned = self.planned_tally(by, show, where=where, sort=sort, limit=limit, totals=totals, explain=explain)
+        try:
+            planned = self.planned_tally(by, show, where=where, sort=sort, limit=limit, totals=totals, explain=explain)
+        except OakError as error:
+            unseen = error.place.text
+            if error.code != "unknown-sort" or self.check_formula(unseen).checked is None:
+                raise
+            shown = [*(listed(show) or ["COUNT(*)"]), unseen]
+            given: dict[str, Any] = {
+                "where": where,
+                "sort": sort,
+                "limit": limit,
+                "totals": totals,
+                "strict": strict,
+                "explain": explain,
+            }
+            return self.tally(by, shown, **given).without_column(-1)
         question, rows = planned.query, where
         if question.having:
             question, rows = replace(question, totals=False), self.conditions(where)[0]
@@ -300,7 +315,12 @@ class Source(Questions):
                     hint="Look for letter case, spaces, and dates beyond the data.",
                 )
             )
-        elif filtered and complete and result.rows_used == result.rows_read > 0:
+        elif question.having and result.rows_used and not result.groups:
+            hint = "Ask without it, sorted by what it compares, to see how far the groups are."
+            findings.append(
+                Finding("filter-matches-nothing", "No group meets the condition.", severity="warning", hint=hint)
+            )
+        elif filtered and complete and result.rows_used == result.rows_read > 0 and not question.having:
             findings.append(
                 Finding(
                     "filter-matches-all", f"The filter lets all {result.rows_read:,} rows through.", severity="note"
