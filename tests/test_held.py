@@ -155,3 +155,42 @@ class SortedByWhatIsNotShown(FolderCase):
         self.oak("intake", "a.csv")
         said = self.oak("tally", "a", "--by", "Even = Id % 2 = 0", "--show", "n = COUNT(*)", "--sort", "-SUM(Id)")
         self.assertEqual([line.split() for line in said.splitlines()[2:4]], [["false", "30"], ["true", "29"]])
+
+
+class NamesInTwoRows(FolderCase):
+    """Titles that are merged over the table, groups above names, a name that stands in the upper row alone."""
+
+    def workbook(self, lines: list[list[Any]], *merged: str) -> None:
+        import openpyxl
+
+        book = openpyxl.Workbook()
+        for line in [*lines, *([f"M{at}", at, at * 2, at * 3] for at in range(6))]:
+            book.active.append(line)
+        for cells in merged:
+            book.active.merge_cells(cells)
+        book.save(self.folder / "w.xlsx")
+
+    def test_found(self) -> None:
+        title, plain = ["Sales report 2026", None, None, None], ["Mill", "Vol", "Cost", "Fee"]
+        groups, names = ["Mill", "2025", None, "2026"], [None, "Q1", "Q2", "Q1"]
+        wanted = ["Mill", "2025 Q1", "2025 Q2", "2026 Q1"]
+        cases = (
+            ([title, plain], ("A1:D1",), plain),
+            ([title, plain], (), plain),
+            ([plain], (), plain),
+            ([groups, names], ("B1:C1",), wanted),
+            ([groups, names], ("A1:A2", "B1:C1"), ["Mill Mill", *wanted[1:]]),
+            ([title, groups, names], ("A1:D1", "B2:C2"), wanted),
+        )
+        for at, (lines, merged, columns) in enumerate(cases):
+            with self.subTest(at):
+                self.workbook(lines, *merged)
+                found = oak.intake("w.xlsx", definition=f"{at}.oak.toml", keep_names=True)
+                self.assertEqual([one.column for one in found.proposals][1:], columns[1:])
+                self.assertEqual(found.rows, 6)
+                self.assertEqual(found.source.rows([f'"{columns[3]}"']).to_dicts()[5], {columns[3]: 15})
+
+    def test_said_by_command(self) -> None:
+        self.write("h.csv", "a,x,x,y\nMill,p,q,p\nA,1,2,3\nB,2,3,4\n")
+        self.oak("intake", "h.csv", "--header-lines", "2", "--keep-names")
+        self.assertEqual([one.name for one in oak.open_source("h.oak.toml").fields][1:], ["x p", "x q", "y p"])

@@ -43,6 +43,12 @@ if TYPE_CHECKING:
     metavar="LINE",
     help="Line of the column names: first, none, or its number  [default: detected]",
 )
+@click.option(
+    "--header-lines",
+    type=click.IntRange(1, 3),
+    default=None,
+    help="How many lines hold the names; the last is that of --header.",
+)
 @click.option("--names", default=None, metavar="FILE", help="A list of the columns' names, where the file has none.")
 @click.option("--comment", default=None, help="Prefix of comment lines  [default: detected]")
 @click.option("--footer", type=click.IntRange(0), default=None, help="Footer lines to skip  [default: detected]")
@@ -93,6 +99,8 @@ def intake_command(
     reading["separator"] = separator
     reading["quote"] = "" if reading.get("quote") == "none" else reading.get("quote")
     reading["header"] = int(header) if header and header.isdigit() else header
+    if reading.get("header_lines") and not header:
+        reading["header"] = reading["header_lines"]
     reading["names"] = listed_names(Path(names)) if names else None
     ask_for_passwords()
     with progress_of("reading") as progress:

@@ -131,10 +131,12 @@ def _two_lines(first: Row, body: Sequence[Row]) -> bool:
     filled = [at for at, cell in enumerate(groups) if cell]
     spread = filled != [*range(len(filled))] or len({groups[at] for at in filled}) < len(filled)
     second = [cell.strip() for cell in body[0]]
-    if not spread or len(filled) < 2 or not all(second) or len(second) < len(first):
+    if not spread or len(filled) < 2 or len(second) < len(first) or 2 * sum(map(bool, second)) < len(second):
         return False
+    if not all(own or above for own, above in zip(second, [*groups, *second[len(groups) :]], strict=False)):
+        return False  # a name may stand in the upper row alone
     joined = _joined(groups, second)
-    texts = all(_kind(cell) == "text" for cell in second)
+    texts = all(_kind(cell) == "text" for cell in second if cell)
     return (
         texts and len({*joined}) == len(joined) and _is_header(second, body[1:])[1].startswith("the first row differs")
     )

@@ -144,6 +144,7 @@ def first_look(path: Path, name: str, given: Mapping[str, Any]) -> FirstLook:
         cells.pop()
     width = max((len(row) for row in cells), default=1)
     texts = [_texts(row) for row in cells[: max(MIN_HEADER_ROWS, min(MAX_HEADER_ROWS, HEADER_CELLS // max(width, 1)))]]
+    texts = _titles_apart(texts)
     keys: dict[str, Any] = {}
     evidence = []
     if not texts:
@@ -159,6 +160,17 @@ def first_look(path: Path, name: str, given: Mapping[str, Any]) -> FirstLook:
         keys["footer"] = min(footer, len(cells) - header if isinstance(header, int) else len(cells))
         evidence += [(f"footer {footer}", why)] if footer else []
     return FirstLook({**given, **keys}, tuple(evidence))
+
+
+def _titles_apart(lines: list[list[str]]) -> list[list[str]]:
+    """The first lines with a title that was merged over several columns in its first cell only: it is no group above names."""
+    made = []
+    for at, line in enumerate(lines):
+        filled = [cell for cell in line if cell]
+        if len({*filled}) > 1:
+            return [*made, *lines[at:]]
+        made.append([*filled[:1], *[""] * (len(line) - 1)] if filled else line)
+    return lines  # nothing but such lines: they are rows
 
 
 def _texts(row: Sequence[Any]) -> list[str]:
