@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -65,7 +66,11 @@ def _as_json(one: FieldProfile) -> dict[str, Any]:
         key: [{"value": value, "rows": rows} for value, rows in getattr(one, key)] for key in ("common", "patterns")
     }
     bins = [dict(zip(("start", "end", "rows"), part, strict=True)) for part in one.bins]
-    return {**asdict(one), **counts, "bins": bins}
+    suspicions = [
+        {**asdict(odd), "recode": [{"found": found, "meant": meant} for found, meant in odd.recode]}
+        for odd in one.suspicions
+    ]
+    return {**asdict(one), **counts, "bins": bins, "suspicions": suspicions}
 
 
 def _show_all(found: list[FieldProfile], source: str) -> None:
@@ -137,6 +142,9 @@ def _show_one(one: FieldProfile, source: str) -> None:
     _show_suspicions(one, source)
 
 
+SHOWN_PAIRS = 6  # of a recode list that is proposed
+
+
 def _show_suspicions(one: FieldProfile, source: str, *, name: bool = False) -> None:
     from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, plural
 
@@ -150,6 +158,14 @@ def _show_suspicions(one: FieldProfile, source: str, *, name: bool = False) -> N
                 f"{odd.what} in {plural(odd.rows, 'row')}, such as {samples}",
             )
         )
+        if odd.recode:
+            pairs = " ".join(shlex.quote(f"{found}={meant}") for found, meant in odd.recode[:SHOWN_PAIRS])
+            more = f"  the first {SHOWN_PAIRS} of {len(odd.recode):,}" if len(odd.recode) > SHOWN_PAIRS else ""
+            out.print(
+                Text.assemble(
+                    ("  → ", LEAF), f"oak field recode {source} {shlex.quote(one.field)} {pairs}", (more, QUIET)
+                )
+            )
         if odd.clean:
             out.print(
                 Text.assemble(

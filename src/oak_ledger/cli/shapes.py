@@ -25,7 +25,8 @@ Match | match text, rows integer | a formula over VALUE, and how many rows more 
 Intake | definition text, files text*, rows integer, fields Proposal*, joins Join*, findings Finding* | a definition that was written
 Count | value value, rows integer | a value, or a pattern of text, and in how many rows it is
 Bin | start value, end value, rows integer | a part of a distribution: from `start` up to but without `end`
-Suspicion | what text, rows integer, samples text*, clean text, changes integer | what looks wrong, and the clean that would mend it, with how many values it changes
+Suspicion | what text, rows integer, samples text*, clean text, changes integer, recode Meant* | what looks wrong, and the clean that would mend it, with how many values it changes; `recode` has values that are likely meant to be others
+Meant | found text, meant text | a value, and what it likely is
 FieldProfile | field text, type text, rows integer, nulls integer, distinct integer, minimum value, maximum value, average number?, median number?, common Count*, shortest text, longest text, bins Bin*, patterns Count*, suspicions Suspicion* | the profile of one field
 Profile | fields FieldProfile*, written text* | profiles by field, and the pictures that were written
 Prepared | number integer, kind text, rows_before integer, rows_after integer, notes object, keys object | a step of an origin, and what it did to the rows

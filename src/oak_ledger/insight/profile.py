@@ -19,6 +19,7 @@ from oak_ledger.errors import OakError
 from oak_ledger.formula import Grain
 from oak_ledger.formula.lexer import quote_identifier, quote_literal
 from oak_ledger.functions.accumulators import as_floats
+from oak_ledger.insight.spellings import MOST_VALUES, likely_one
 from oak_ledger.origin.evidence import NULL_WORDS
 from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.notebook import InNotebook
@@ -34,7 +35,7 @@ MAX_PROFILED_VALUES = 100_000  # distinct values of which patterns and spellings
 class Suspicion:
     """Something odd about values: what, how many rows, samples, and the clean that would mend it (may be empty).
 
-    `changes` says how many values that clean would change.
+    `changes` says how many values that clean would change. `recode` has values with what they likely mean, to be taken over in part.
     """
 
     what: str
@@ -42,6 +43,7 @@ class Suspicion:
     samples: tuple[str, ...]
     clean: str = ""
     changes: int = 0
+    recode: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -214,6 +216,14 @@ def _text_suspicions(values: Any, counts: Any, clean: str) -> Iterator[Suspicion
         whole = bool(pc.all(pc.match_substring_regex(trimmed, r"^[+-]?[0-9]{1,18}$")).as_py())
         yield from suspicion("numbers stored as text", numbers, f"CAST({{}} AS {'INTEGER' if whole else 'NUMBER'})")
     yield from _spellings(part, trimmed, weights, inner)
+    if len(part) <= MOST_VALUES and not clean:
+        rows = dict(zip(part.to_pylist(), weights.astype(np.int64).tolist(), strict=True))
+        meant = likely_one(rows)
+        if meant:
+            pairs = tuple(sorted(meant.items(), key=lambda one: (one[1], -rows[one[0]])))
+            samples = tuple(f"{found} / {wanted}" for found, wanted in pairs[:3])
+            count = sum(rows[found] for found in meant)
+            yield Suspicion("values that are likely one", count, samples, "", count, pairs)
 
 
 def _spellings(part: Any, trimmed: Any, weights: Any, inner: str) -> Iterator[Suspicion]:
