@@ -74,3 +74,52 @@ class LikelyOne(FolderCase):
         self.oak("field", "recode", "a", "Place", *(f"{found}={meant}" for found, meant in odd.recode))
         self.assertEqual(oak.open_source("a.oak.toml").tally(["Place"], ["COUNT(*)"]).table.num_rows, 2)
         self.assertNotIn("likely one", self.oak("profile", "a", "Place", code=None))
+
+
+class Disguised(FolderCase):
+    """What is something else in disguise is proposed with a clean that makes it so; what only looks a little like it is left alone."""
+
+    FOUND = (
+        ("Day", [f"202401{at:02d}" for at in range(1, 29)], "days written as numbers", {"2024-01-01", "2024-01-28"}),
+        (
+            "Created at",
+            [str(1_700_000_000 + at * 86_400) for at in range(9)],
+            "seconds since 1970",
+            {"2023-11-14", "2023-11-22"},
+        ),
+        ("Temp", ["1", "5", "12", "-3"] * 9 + ["999"] * 4, "may mean no value, 999", {"1", "5", "12", "-3", "None"}),
+        ("Age", ["1", "5", "12", "33"] * 9 + ["-1"] * 4, "may mean no value, -1", {"1", "5", "12", "33", "None"}),
+        ("Flag", ["ja", "nein"] * 9, "yes and no as texts", {"True", "False"}),
+        ("Flag", ["O", "N", ""] * 9, "yes and no as texts", {"True", "False", "None"}),
+    )
+    LEFT_ALONE = (
+        ("Day", ["20240101", "20240230", "20240303"]),
+        ("Load", [str(1_700_000_000 + at) for at in range(9)]),
+        ("Temp", ["998", "999", "1000", "-2", "-1"] * 9),
+        ("Temp", ["5", "7", "999"]),
+        ("Balance", ["-1", "-5", "7"] * 9),
+        ("Side", ["L", "R"] * 9),
+        ("Class", ["N", "S", "O"] * 9),
+    )
+
+    def said(self, name: str, values: list[str]) -> tuple[oak.Source, list[oak.Suspicion]]:
+        self.write("a.csv", f"No,{name}\n" + "".join(f"{at % 3},{one}\n" for at, one in enumerate(values)))
+        (self.folder / "a.oak.toml").unlink(missing_ok=True)
+        self.oak("intake", "a.csv", "--keep-names", code=None)
+        source = oak.open_source("a.oak.toml")
+        return source, [
+            one for one in oak.profile(source, [name])[0].suspicions if one.what != "numbers stored as text"
+        ]
+
+    def test_found_and_left_alone(self) -> None:
+        for name, values, what, wanted in self.FOUND:
+            with self.subTest(name, what=what):
+                source, (odd, *_) = self.said(name, values)
+                self.assertIn(what, odd.what)
+                cleaned = source.with_changed(name, clean=odd.clean).rows([f'"{name}"'])
+                found = {str(row[name]) for row in cleaned.to_dicts()}
+                self.assertLessEqual(wanted, found)
+                self.assertFalse(cleaned.faults)
+        for name, values in self.LEFT_ALONE:
+            with self.subTest(name, values=values[:5]):
+                self.assertEqual([one for one in self.said(name, values)[1] if "empty" not in one.what], [])

@@ -19,6 +19,7 @@ from oak_ledger.errors import OakError
 from oak_ledger.formula import Grain
 from oak_ledger.formula.lexer import quote_identifier, quote_literal
 from oak_ledger.functions.accumulators import as_floats
+from oak_ledger.insight.disguised import of_numbers, yes_or_no
 from oak_ledger.insight.spellings import MOST_VALUES, likely_one
 from oak_ledger.origin.evidence import NULL_WORDS
 from oak_ledger.source.definition import FieldSpec
@@ -114,6 +115,13 @@ def profile_of(name: str, values: Any, *, cleanable: bool = True, clean: str = "
         patterns = _patterns(different, counts)
         found = _text_suspicions(different, counts, clean) if cleanable else ()
         suspicions = tuple(sorted(found, key=lambda one: -one.rows))
+    elif kind is not None and kind.numeric and len(different) and cleanable:
+        numbers = np.asarray(as_floats(different), np.float64)
+        inner = f"({clean})" if clean else "VALUE"
+        suspicions = tuple(
+            Suspicion(one.what, rows := int(counts[one.which].sum()), tuple(str(different[int(at)].as_py()) for at in np.flatnonzero(one.which)[:3]), one.clean.format(inner), rows)
+            for one in of_numbers(name, numbers, counts, whole=kind.kind == "integer")
+        )  # fmt: skip
     elif kind is not None and kind.kind in ("date", "timestamp") and len(different):
         suspicions = tuple(_odd_days(different, counts, str(kind)))
     return FieldProfile(
@@ -215,6 +223,9 @@ def _text_suspicions(values: Any, counts: Any, clean: str) -> Iterator[Suspicion
     if numbers.all() and not zeros.any():
         whole = bool(pc.all(pc.match_substring_regex(trimmed, r"^[+-]?[0-9]{1,18}$")).as_py())
         yield from suspicion("numbers stored as text", numbers, f"CAST({{}} AS {'INTEGER' if whole else 'NUMBER'})")
+    said = yes_or_no(part.to_pylist()) if len(part) == 2 else ""
+    if said:
+        yield from suspicion("yes and no as texts", np.ones(len(part), np.bool_), said)
     yield from _spellings(part, trimmed, weights, inner)
     if len(part) <= MOST_VALUES and not clean:
         rows = dict(zip(part.to_pylist(), weights.astype(np.int64).tolist(), strict=True))
