@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
 from threading import Lock
-from typing import Any
+from typing import Any, NamedTuple
 
 import pyarrow as pa
 
@@ -58,6 +58,19 @@ class _CompletedFragment:
         return pa.repeat(pa.scalar(self.given.get(name), pa.string()), rows)
 
 
+class _Looked(NamedTuple):
+    """How a file is written, what of it the definition says in another way, and the names of its columns."""
+
+    spec: ReadingSpec
+    what: str
+    names: tuple[str, ...]
+
+
+MOST_LOOKED = 10_000
+_LOOKED: dict[tuple[str, Any, str, tuple[str, ...]], _Looked] = {}
+"""What was found in files: a definition is opened again for each edit, and its files are looked at once for each of their states."""
+
+
 @dataclass(slots=True)
 class FilesReader:
     """One delimited text file, or many of one shape read as one."""
@@ -68,8 +81,13 @@ class FilesReader:
     progress: Progress | None = None
     bad_rows: list[BadRow] = field(default_factory=list)
     lock: Any = field(default_factory=Lock, compare=False, repr=False)
-    own: dict[Path, tuple[Any, ReadingSpec, str]] = field(default_factory=dict)
-    """How each file is written, with its state then, and what is other than the definition says."""
+    own: dict[Path, tuple[Any, _Looked]] = field(default_factory=dict)
+    """How each file is written, with its state then."""
+    said: str = ""
+    """What the definition says of reading, to know what was looked at by it."""
+
+    def __post_init__(self) -> None:
+        self.said = self.spec.model_dump_json()
 
     def columns(self) -> dict[str, Type]:
         """The columns of the files (the first file's order), the parts of the name, and the file's name."""
@@ -129,12 +147,12 @@ class FilesReader:
 
     def otherwise_written(self) -> list[tuple[Path, str]]:
         """Files that are written otherwise than the definition says, and in what."""
-        described = [(path, self._own(path)[1]) for path in self.paths]
+        described = [(path, self._own(path).what) for path in self.paths]
         return [(path, what) for path, what in described if what]
 
     def written(self, path: Path) -> ReadingSpec:
         """How a file is written."""
-        return self._own(path)[0]
+        return self._own(path).spec
 
     def given(self, path: Path) -> dict[str, str]:
         """The columns whose value comes from a file's name."""
@@ -145,15 +163,24 @@ class FilesReader:
 
     def names_in(self, path: Path) -> list[str]:
         """The columns that a file has."""
-        return dialect.column_names(path, self.written(path))
+        return [*self._own(path).names]
 
-    def _own(self, path: Path) -> tuple[ReadingSpec, str]:
+    def _own(self, path: Path) -> _Looked:
         state = state_of(path)
         known = self.own.get(path)
-        if known is None or known[0] != state or state is None:
-            like = self.names_in(self.paths[0]) if path != self.paths[0] else []
-            known = self.own[path] = (state, *own_spec(path, self.spec, like))
-        return known[1:]
+        if known is not None and known[0] == state is not None:
+            return known[1]
+        like = tuple(self.names_in(self.paths[0])) if path != self.paths[0] else ()
+        key = (str(path.resolve()), state, self.said, like)
+        found = _LOOKED.get(key) if state is not None else None
+        if found is None:
+            spec, what = own_spec(path, self.spec, like)
+            found = _Looked(spec, what, tuple(dialect.column_names(path, spec)))
+            if len(_LOOKED) >= MOST_LOOKED:
+                _LOOKED.clear()
+            _LOOKED[key] = found
+        self.own[path] = (state, found)
+        return found
 
     def batches(self, columns: Sequence[str]) -> Iterator[pa.RecordBatch]:
         """The rows, file after file, as text. A column that a file does not have is null in its rows."""
