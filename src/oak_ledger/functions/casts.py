@@ -183,7 +183,7 @@ def _finite(text: str) -> Decimal:
 def _held(value: Decimal, to: CastTo) -> Decimal:
     made = settle_decimal(value, to.type.scale)
     if to.exact and made != value:
-        raise ComputeError(f"more than {to.type.scale} decimals")
+        raise ComputeError(f"more than {to.type.scale} decimal{'s' * (to.type.scale != 1)}")
     if len(made.as_tuple().digits) > to.precision:
         raise ComputeError(f"more than {to.precision} digits")
     return made

@@ -5,6 +5,7 @@ Rows are matched where that can be done, and compared one by one; else values ar
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -312,7 +313,7 @@ class _Drift:
             shown = ", ".join(f"{old!r} → {one!r}" for old, one in pairs[:4])
             used = self._used(name, [old for old, _ in pairs])
             message = f"{name}: {len(pairs):,} values have other names now, as matched rows show: {shown}{used}."
-            yield self._warning("drift-values", name, message, _mend_values(name, pairs))
+            yield self._warning("drift-values", name, message, _mend_values(self.source, name, pairs))
             return
         folded = {one.casefold().strip(): one for one in gone}
         recased = sorted((folded[one.casefold().strip()], one) for one in new if one.casefold().strip() in folded)
@@ -320,7 +321,7 @@ class _Drift:
             shown = ", ".join(f"{old!r} → {one!r}" for old, one in recased[:3])
             used = self._used(name, [old for old, _ in recased])
             message = f"{name}: {len(recased):,} values are written otherwise: {shown}{used}."
-            yield self._warning("drift-values", name, message, _mend_values(name, recased))
+            yield self._warning("drift-values", name, message, _mend_values(self.source, name, recased))
             return
         if counts[0] > MAX_CATEGORIES:
             return
@@ -329,7 +330,10 @@ class _Drift:
             said = f", and there are {len(new):,} new ones, such as {min(new)!r}" if new else ""
             message = f"{name}: {_listed(gone)} {'is' if len(gone) == 1 else 'are'} in no row any more{used}{said}."
             yield self._warning(
-                "drift-values", name, message, "They may have other names now: oak mend SOURCE --values FIELD OLD=NEW."
+                "drift-values",
+                name,
+                message,
+                f"They may have other names now: oak mend {self.source.as_argument} --values {shlex.quote(name)} OLD=NEW.",
             )
         elif new:
             message = f"{name} has {len(new):,} values that it did not have in {self.since}: {_listed(new)}."
@@ -379,9 +383,9 @@ class _Drift:
         )
 
 
-def _mend_values(name: str, pairs: Sequence[tuple[str, str]]) -> str:
-    said = " ".join(f"'{old}={new}'" for old, new in pairs[:6])
-    return f"oak mend SOURCE --values {name!r} {said}, or clean it."
+def _mend_values(source: Source, name: str, pairs: Sequence[tuple[str, str]]) -> str:
+    said = " ".join(shlex.quote(f"{old}={new}") for old, new in pairs)
+    return f"oak mend {source.as_argument} --values {shlex.quote(name)} {said}"
 
 
 def _spread(values: Any) -> float:

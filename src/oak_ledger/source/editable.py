@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -80,6 +81,11 @@ class EditableDefinition(InNotebook):
     def name(self) -> str:
         """What report builders call the source."""
         return self.about.name
+
+    @property
+    def as_argument(self) -> str:
+        """What a command calls the source, as the shell takes it."""
+        return shlex.quote(self.path.name.removesuffix(".oak.toml") if self.path is not None else self.name)
 
     @property
     def about(self) -> SourceSpec:

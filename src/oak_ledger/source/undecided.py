@@ -26,7 +26,7 @@ def open_findings(source: Source, proposals: Sequence[Proposal]) -> list[Finding
 
 
 def _open(source: Source, one: Proposal) -> Iterator[Finding]:
-    command = f"oak field retype {shlex.quote(_source_name(source))} {shlex.quote(one.name)}"
+    command = f"oak field retype {source.as_argument} {shlex.quote(one.name)}"
     evidence = one.evidence
     if evidence.ambiguous:
         value, whole, decimal = evidence.ambiguous
@@ -72,10 +72,6 @@ def _open(source: Source, one: Proposal) -> Iterator[Finding]:
         )
     elif evidence.kind in ("integer", "decimal", "number") and _MOMENT_NAME.search(one.name):
         yield from _moment(one, command)
-
-
-def _source_name(source: Source) -> str:
-    return source.path.name.removesuffix(".oak.toml") if source.path is not None else source.name
 
 
 def _sums(source: Source, name: str, mark: str, other: str) -> tuple[str, str]:
