@@ -110,6 +110,21 @@ TEXTS: tuple[tuple[str, tuple[str, ...], str], ...] = (
 )  # fmt: skip
 
 
+# Texts that a server's own functions make something of, and others that they do not take: there or here, the answer is one.
+ODD: tuple[tuple[str, tuple[str, ...]], ...] = (
+    ('type = "date"\ntemplate = "DD.MM.YYYY"', ("00.02.2026", "01.00.2026", "01.01.0000", "1.1.0001", "31.12.9999", "29.02.2025", "1.2.26", "01.02.2026 ")),
+    ('type = "date"\ntemplate = "DDMMYYYY"', ("01022026", "1112026", "00022026", "1022026")),
+    ('type = "date"\ntemplate = "YYYYMM"', ("202602", "20262", "202600", "000001")),
+    ('type = "timestamp"\ntemplate = "DD.MM.YYYY HH24:MI:SS"', ("28.02.2026 24:00:00", "28.02.2026 23:59:60", "28.02.2026 7:05:09", "28.02.2026 07:5:09")),
+    ('type = "timestamp"', ("2026-02-28 24:00", "2026-02-28 23:59:60", "2026-02-28T23:59:59.999999", "0000-01-01", "2026-2-28", "infinity", "now")),
+    ('type = "date"', ("2026-02-28 24:00", "epoch", "today", "2026-02-30", "0001-01-01")),
+    ('type = "integer"', ("9223372036854775808", "1_000", "0x1F", "١٢", "1e3", "-0", "+7")),
+    ('type = "decimal(6,2)"', ("9999.99", "10000", "NaN", "Infinity", "1e2", "1e-2", "-0.00", ".5", "5.", "0.125")),
+    ('type = "number"', ("NaN", "inf", "1e400", "1e-400", "1e308", "0x10", "1_0", "-0")),
+    ('type = "boolean"', ("YES", "oN", "tru", "1", "01", "İ")),
+)  # fmt: skip
+
+
 class FieldsOverTexts(Types):
     """The ordinary field of a real source is typed from text: it is computed in the database where every value can be read, else here, with the row."""
 
@@ -135,3 +150,20 @@ class FieldsOverTexts(Types):
                     self.assertEqual(there.to_dicts(), here.to_dicts())
                     self.assertEqual(there.faults, here.faults)
                     self.assertEqual(bool(here.faults), values is not texts and bool(bad))
+
+    def test_odd_texts_are_alike_there_and_here(self) -> None:
+        self.connection.execute("create table odd (n int, x text)")
+        for keys, texts in ODD:
+            for text in texts:
+                with self.subTest(keys, text=text):
+                    self.connection.execute("truncate odd")
+                    self.connection.execute("insert into odd values (1, %s), (2, null)", [text])
+                    origin = f'kind = "database"\nurl = "{self.uri}"\ntable = "odd"'
+                    self.write(
+                        "x.oak.toml",
+                        f'[source]\nname = "X"\n\n[origin]\n{origin}\n\n[[field]]\nname = "x"\ncolumn = "x"\n{keys}\n',
+                    )
+                    source = oak.open_source("x.oak.toml")
+                    there, here = (one.tally(["x"], ["COUNT(*)"]) for one in (source, source.computed("here")))
+                    self.assertEqual(there.to_dicts(), here.to_dicts(), there.place)
+                    self.assertEqual(there.faults, here.faults)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from itertools import pairwise
 
 from oak_ledger.formula import checked as c
 from oak_ledger.functions.casts import FALSE_WORDS, LOST, TRUE_WORDS, CastTo, lost_in
@@ -13,6 +14,13 @@ from oak_ledger.functions.templates import SPACES, template
 _NUMBER = r"^[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?$"
 _DAY = "^[0-9]{4}-[0-9]{2}-[0-9]{2}$"
 _MOMENT = r"^[0-9]{4}-[0-9]{2}-[0-9]{2}[ T][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]{1,6})?)?$"
+_CLOCK = "([01][0-9]|2[0-3]):[0-5][0-9]"  # no 24:00, which some take for the next day
+_MOMENT_OF_ONE_DAY = rf"^[0-9]{{4}}-[0-9]{{2}}-[0-9]{{2}}[ T]{_CLOCK}(:[0-5][0-9](\.[0-9]{{1,6}})?)?$"
+_IN_CALENDAR = {
+    "YYYY": "([0-9]{3}[1-9]|[0-9]{2}[1-9]0|[0-9][1-9]00|[1-9]000)", "MM": "(0[1-9]|1[0-2])", "DD": "(0[1-9]|[12][0-9]|3[01])",
+    "HH24": "([01][0-9]|2[0-3])", "MI": "[0-5][0-9]", "SS": "[0-5][0-9]",
+}  # fmt: skip
+"""What the parts of a date may be, where a function would make something of others: the day 0, the year 0."""
 _DIGITS = {"YYYY": 4, "MM": 2, "DD": 2, "HH24": 2, "MI": 2, "SS": 2}
 _AROUND = f"{SPACES}\u00a0\u2009\u202f"  # what is left out around a number that people wrote
 _BELOW = "^[^0-9]*[(\u2212-]|-[^0-9]*$"  # how one below zero looks
@@ -106,7 +114,8 @@ def _cast_template(to: CastTo, how: Reading) -> str | None:
     day, moment = how.cast(text, "DATE"), how.cast(text, "TIMESTAMP")
     whole = f"CAST({moment} AS DATE)" if kind == "date" else moment
     only_day = day if kind == "date" else f"CAST({day} AS TIMESTAMP)"
-    cases = [f"WHEN {text} ~ '{_DAY}' THEN {only_day}", f"WHEN {text} ~ {quoted(_MOMENT)} THEN {whole}"]
+    form = _MOMENT_OF_ONE_DAY if how.stops else _MOMENT
+    cases = [f"WHEN {text} ~ '{_DAY}' THEN {only_day}", f"WHEN {text} ~ {quoted(form)} THEN {whole}"]
     if not how.stops:
         cases.append(f"WHEN {text} ~ '^[0-9]{{4}}-.{{5}}' THEN CAST(RAISE_ERROR('a date in another form') AS {name})")
     return how.chosen(text, *cases, kind=name)
@@ -123,11 +132,16 @@ def _by_template(written: str, text: str, name: str, how: Reading) -> str | None
     )
     own = quoted(f"^{shape}$")
     if how.stops:  # the form is known then, and the function stops at a day that no calendar has
+        apart = all(
+            not (one.name and other.name) for one, other in pairwise(pieces)
+        )  # else it takes two digits for each
+        strict = "".join(_IN_CALENDAR[one.name] if one.name else re.escape(one.written) for one in pieces)
+        strict = strict.replace("(0[1-9]", "(0?[1-9]").replace("([01][0-9]|2", "([01]?[0-9]|2") if apart else strict
         elements = quoted("".join(one.name or f'"{one.written}"' for one in pieces))
         made = (
             f"TO_DATE({text}, {elements})" if name == "DATE" else f"CAST(TO_TIMESTAMP({text}, {elements}) AS TIMESTAMP)"
         )
-        return how.chosen(text, f"WHEN {text} ~ {own} THEN {made}", kind=name)
+        return how.chosen(text, f"WHEN {text} ~ {quoted(f'^{strict}$')} THEN {made}", kind=name)
 
     def part(one: str) -> str:
         if one not in names:
