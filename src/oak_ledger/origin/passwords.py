@@ -7,6 +7,7 @@ from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 
+import platformdirs
 import sqlalchemy as sa
 
 from oak_ledger.errors import UnusableInput
@@ -67,5 +68,4 @@ def _host(url: sa.URL) -> str:
 
 
 def _kept() -> Path:
-    folder = os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config"
-    return Path(folder) / "oak-ledger" / "passwords"
+    return platformdirs.user_config_path("oak-ledger") / "passwords"
