@@ -392,7 +392,7 @@ def drawn(seed: int, *, earlier: bool = False) -> Question:
     faults += [(owner, what, True, f"{every} select count(*) from (select ({one}) as wrong from {every_outer}) one where wrong") for (owner, what), one in deciding.items()]  # fmt: skip
     overall_faults = [(owner, what, f"{apart} select count(*) from (select ({one}) as wrong from {outer_apart}) one where wrong") for (owner, what), one in groups_wrong.items()]  # fmt: skip
     return Question(
-        tuple(asked if name == asked else (name, asked) for name, asked, *_ in drawing.keys), tuple(show), _both(rng, where, having), always.ours if always else None, sort, limit, totals,
+        tuple(asked if name == asked else (name, asked) for name, asked, *_ in drawing.keys), tuple(show), _both(rng, drawing, where, having), always.ours if always else None, sort, limit, totals,
         (*((name, ours) for name, (ours, _) in (own.fields | drawing.fields).items()), *saved), tuple(local), answer, overall, tuple(faults), tuple(overall_faults),
     )  # fmt: skip
 
@@ -405,10 +405,13 @@ def _having(rng: random.Random, drawing: Drawing) -> tuple[Piece, dict[tuple[str
     return piece, dict(owned(piece.wrong, piece.ours))
 
 
-def _both(rng: random.Random, where: Piece | None, having: Piece | None) -> Any:
-    """The conditions as they are asked: as a list, or joined by AND."""
-    said = [f"({one.ours})" if rng.random() < 0.5 else one.ours for one in (where, having) if one is not None]
-    return said or None if len(said) < 2 or rng.random() < 0.5 else " AND ".join(f"({one})" for one in said)
+def _both(rng: random.Random, drawing: Drawing, where: Piece | None, having: Piece | None) -> Any:
+    """The conditions as they are asked: as a list, or joined by AND where nothing can be wrong in them, which is said by their texts."""
+    said = [one for one in (where, having) if one is not None]
+    sound = not drawing.rows and not any(one.wrong for one in said)
+    if len(said) == 2 and sound and rng.random() < 0.5:
+        return " AND ".join(f"({one.ours})" for one in said)
+    return [one.ours for one in said] or None
 
 
 def owned(wrong: Mapping[tuple[str, str], str], name: str) -> dict[tuple[str, str], str]:

@@ -99,10 +99,10 @@ def asked(source: Source, query: Query) -> Result:
     in_settled_order(query, source.about.key)
     first = written(source, query, dialect=dialect)
     plain = replace(query, sort=(), limit=None, totals=False)
-    counted = {"by": (), "show": (), "grouped": True}
+    counted = {"by": (), "show": (), "having": (), "grouped": True}
     more = {
         "totals": replace(plain, by=()) if query.totals else None,
-        "used": None if query.grouped else replace(plain, **counted),  # type: ignore[arg-type]
+        "used": None if query.grouped and not query.having else replace(plain, **counted),  # type: ignore[arg-type]
         "read": replace(plain, where=(), always=(), **counted) if query.where or query.always else None,  # type: ignore[arg-type]
     }
     statements = {name: written(source, one, dialect=dialect) for name, one in more.items() if one is not None}
@@ -110,7 +110,7 @@ def asked(source: Source, query: Query) -> Result:
         rows = ask(first)
         others = {name: ask(one) for name, one in statements.items()}
     columns = [*query.by, *query.show]
-    used = sum(row[len(columns)] for row in rows[:1]) if query.grouped else others["used"][0][0]
+    used = others["used"][0][0] if "used" in others else sum(row[len(columns)] for row in rows[:1])
     read = others["read"][0][0] if "read" in others else used
     groups = None if not query.grouped else rows[0][len(columns) + 1] if rows and query.by else len(rows)
     totals = _table(columns[len(query.by) :], others["totals"], query.by) if query.totals else None

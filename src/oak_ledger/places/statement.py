@@ -93,6 +93,8 @@ def statement(
     """A question as one statement over a table or a query, for PostgreSQL or duckdb; with `guarded` a division by zero is null in it. Raises NotSaid where any part of it cannot be said in the same meaning."""
     if query.before or query.totals:
         raise NotSaid("BEFORE" if query.before else "The row of totals", "it is put together here")
+    if query.having and guarded:
+        raise NotSaid("A condition on groups", "what cannot be computed in it is counted here")
     steps, translator = _steps(query, origin, column, guarded, dialect)
     translator.overall = query.grouped and not query.by
     keys = [_column_of(translator, query, one) for one in query.by]
@@ -105,6 +107,7 @@ def statement(
     made = _filtered(exp.select(*items).from_(_table(steps[-1][0])), translator, query.where)
     if query.by:
         made = made.group_by(*keys)
+    made = made.having(*(translator.expression(one.checked) for one in query.having))
     if query.grouped:  # how many rows each group has, and how many groups there are before any limit
         made = made.select(exp.alias_(exp.Count(this=exp.Star()), COUNTED, quoted=True))
     if (query.grouped and (query.by or query.sort)) or query.sort:
@@ -136,10 +139,8 @@ def _steps(
 
     The source's own filters come before windows, and a question's after them.
     """
-    if query.having:
-        raise NotSaid("A condition on groups", "it is decided here")
     always = [one.checked for one in query.always]
-    asked = [one.checked for one in (*query.show, *query.by, *query.where)]
+    asked = [one.checked for one in (*query.show, *query.by, *query.where, *query.having)]
     inline: dict[str, c.TypedNode] = {}
     translator = Translator({}, inline, column, guarded=guarded, dialect=dialect)
     first = {*needed(query.fields, always)}
