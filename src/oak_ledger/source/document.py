@@ -418,3 +418,20 @@ def item_of(value: Any) -> Any:
     if isinstance(value, Decimal):
         return tomlkit.float_(float(value)) if value != value.to_integral_value() else tomlkit.float_(str(value))
     return tomlkit.item(value)
+
+
+def no_name_twice(document: Document) -> None:
+    """Raise UnusableInput where two entries of a definition have one name."""
+    seen: dict[str, Block] = {}
+    for block in document.blocks:
+        if block.name not in ("field", "constant", "filter"):
+            continue
+        name = str(block.values["name"])
+        other = seen.setdefault(name.casefold(), block)
+        if other is not block:
+            message = f"Two entries of {document.where} are called {name!r}: {other.name} in line {other.line}, {block.name} in line {block.line}."
+            raise UnusableInput(
+                "name-twice",
+                message,
+                hint="Rename one of them; names that differ only in letter case count as the same.",
+            )

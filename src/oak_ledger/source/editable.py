@@ -9,7 +9,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any, Self
 
-from oak_ledger.errors import Finding, FormulaError, OakError, Place, UnusableInput
+from oak_ledger.errors import Finding, FormulaError, OakError, Place
 from oak_ledger.files import write_text
 from oak_ledger.formula import Grain, check
 from oak_ledger.formula.builder import nearest_hint
@@ -22,7 +22,7 @@ from oak_ledger.source.baseline import snapshot
 from oak_ledger.source.cache import origin_columns
 from oak_ledger.source.compiled import AnySpec, Compiled, ResolvedName, recoding_formula, resolve_names
 from oak_ledger.source.definition import ConstantSpec, FieldSpec, FilterSpec, SourceSpec
-from oak_ledger.source.document import Block, Document
+from oak_ledger.source.document import Block, Document, no_name_twice
 from oak_ledger.source.judging import propose, verdict_of
 from oak_ledger.source.lists import two_columns
 from oak_ledger.source.local import with_local
@@ -437,20 +437,3 @@ class EditableDefinition(InNotebook):
     def naming(self) -> list[NameRule]:
         """The standing rules for names."""
         return self.document.models("naming", NameRule)
-
-
-def no_name_twice(document: Document) -> None:
-    """Raise UnusableInput where two entries of a definition have one name."""
-    seen: dict[str, Block] = {}
-    for block in document.blocks:
-        if block.name not in ("field", "constant", "filter"):
-            continue
-        name = str(block.values["name"])
-        other = seen.setdefault(name.casefold(), block)
-        if other is not block:
-            message = f"Two entries of {document.where} are called {name!r}: {other.name} in line {other.line}, {block.name} in line {block.line}."
-            raise UnusableInput(
-                "name-twice",
-                message,
-                hint="Rename one of them; names that differ only in letter case count as the same.",
-            )

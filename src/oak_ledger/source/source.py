@@ -32,8 +32,8 @@ from oak_ledger.source.baseline import baseline_values, snapshot
 from oak_ledger.source.cache import typed_copy
 from oak_ledger.source.compiled import ResolvedName
 from oak_ledger.source.definition import DEFINITION, FieldSpec
-from oak_ledger.source.document import parse_document, read_document
-from oak_ledger.source.editable import Published, no_name_twice
+from oak_ledger.source.document import no_name_twice, parse_document, read_document
+from oak_ledger.source.editable import Published
 from oak_ledger.source.export import WriteResult, schema_of, write_rows
 from oak_ledger.source.questions import Questions, Shown, is_value
 from oak_ledger.source.references import listed
