@@ -86,6 +86,11 @@ class Additivity(FolderCase):
             ),
             ("SUM(Volume) OVER (ORDER BY Day)", "a running value", "SUM(Volume)"),
             ("COUNT(*) OVER ()", "one value over all rows", "COUNT(*)"),
+            (
+                "IF(Mill = 'groß over ß', 0, SUM(Volume) FILTER (WHERE Code <> 'ß over') OVER ())",
+                "one value over all rows",
+                "SUM(Volume) FILTER (WHERE Code <> 'ß over')",
+            ),
             ("RANK() OVER (ORDER BY Volume)", "a rank", ""),
             ("FIRST_VALUE(Volume) OVER (ORDER BY Day)", "the value of one row", ""),
             ("EXTRACT(YEAR FROM Day)", "a part of a date", ""),

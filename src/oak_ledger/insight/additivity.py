@@ -6,6 +6,7 @@ field follows from its tree, through every field that it is made of.
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from typing import Literal
 
@@ -119,7 +120,7 @@ class AdditivityAnalysis:
             own = self.of(node.args[0], text) if node.args else ADDITIVE
             moved = node.name in ("LAG", "LEAD")
             return own if moved else Additivity("rate", why="it is the value of one row, repeated in others")
-        meant = text[node.start : node.name_end] + text[node.name_end : _end_of_call(node, text)]
+        meant = text[node.start : _end_of_call(node, text)]
         if over.order:
             return Additivity("rate", why="it is a running value", meant=meant)
         if over.partition:
@@ -171,10 +172,10 @@ class AdditivityAnalysis:
 
 def _end_of_call(node: n.Call, text: str) -> int:
     """Where the arguments of a windowed call end, with its filter: before OVER."""
-    inner = [one.start for one in (*node.over.partition, *(key for key in node.over.order))] if node.over else []
-    last = min(inner, default=node.end)
-    found = text.upper().rfind("OVER", node.name_end, last)
-    return len(text[:found].rstrip()) if found >= 0 else node.end
+    pieces = [*node.over.partition, *node.over.order] if node.over else []
+    last = min((one.start for one in pieces), default=node.end)
+    found = [one.start() for one in re.finditer(r"(?i)\bOVER\b", text[:last])]
+    return len(text[: found[-1]].rstrip()) if found else node.end
 
 
 def ratio_of_sums(source: Source, text: str, nature: Additivity) -> str:

@@ -59,7 +59,7 @@ class Top:
 
         Raises OakError where it cannot be asked."""
         by, shown, where = question["by"], question["show"], question["where"]
-        if source.conditions(where)[1] and (spec.limit is not None or getattr(spec, "subtotals", False)):
+        if source.conditions(where)[1] and (spec.limit is not None or spec.subtotals):
             message = "A condition on groups goes with neither limit nor subtotals: of which groups would it be?"
             raise OakError("group-condition", message, hint="Leave one of them out.")
         keys = tuple(by[head])
