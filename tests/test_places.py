@@ -326,6 +326,17 @@ class InTheDatabase(FolderCase):
         self.assertIn("The database refuses", self.oak("create-view", "Tickets", *url[:3], "nowhere", code=3))
         elsewhere = ("--url", url[1].replace("/postgres", "/template1"), "--schema", "public")
         self.assertIn("another database", self.oak("create-view", "Tickets", *elsewhere, code=2))
+        self.assertIn("--views", self.oak("retire", "Tickets", "--drop-views", "--yes", code=2))
+        for more, said, left in (((), "marked as retired: yard.", 2), (("--drop-views",), "dropped: yard.", 0)):
+            done = self.oak("retire", "Tickets", "--yes", "--views", url[1], "--replaced-by", "Yard", *more)
+            self.assertIn(said, done)
+            with psycopg.connect(self.uri, autocommit=True) as client:
+                found = client.execute(
+                    "select obj_description(oid) from pg_class where relname in ('Tickets', 'Tickets table') and relnamespace = 'yard'::regnamespace"
+                ).fetchall()
+            self.assertEqual(len(found), left)
+            self.assertTrue(all(one.endswith("Retired, replaced by Yard.") for (one,) in found), found)
+            self.oak("release", "Tickets", "1", "--yes")
 
     def test_a_list_of_rows_in_a_settled_order(self) -> None:
         """By the source's key it is computed there; else here, from the rows that the filter lets through."""

@@ -63,6 +63,8 @@ class Types(FolderCase):
                         source.computed("here").tally(["x"], ["COUNT(*)"], sort=["x"]).to_dicts(),
                         there.place,
                     )
+                    told = [one.numbers["rows"] for one in there.findings if one.code == "rows-mended"]
+                    self.assertEqual(told, [len(unreadable)] if unreadable else [], there.place)
 
 
 class Places(FolderCase):

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import csv
+import json
 import random
 import re
 import sqlite3
 from collections.abc import Callable
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -257,6 +259,86 @@ class Steps(FolderCase):
         self.oak("step", "drop", "m", "1")
         self.oak("step", "drop", "m", "1", code=2)
 
+    def test_lists_into_rows(self) -> None:
+        """Drawn orders with lists of lines, in JSON and as texts elsewhere: each element a row, nothing lost unsaid."""
+        rng = random.Random(20261202)
+        for draw in range(12):
+            orders: Rows = []
+            for at in range(rng.choice((1, 5, 30))):
+                lines: Any = [
+                    {name: value for name, value in (("sku", rng.choice(("a", "b é", "x,y"))), ("price", rng.choice((1.5, 12, 0.1, None))), ("box", {"w": at})) if rng.random() < 0.9}
+                    for _ in range(rng.choice((0, 1, 2, 3)))
+                ]  # fmt: skip
+                orders.append({"id": at, "lines": rng.choice((lines, lines, lines, None))})
+            self.write("o.jsonl", "".join(json.dumps(one) + "\n" for one in orders))
+            self.write("array.json", json.dumps(orders))
+            texts = [None if one["lines"] is None else json.dumps(one["lines"]) for one in orders]
+            pq.write_table(
+                pa.table({"id": [one["id"] for one in orders], "lines": pa.array(texts, pa.string())}), "o.parquet"
+            )
+            for nulls in (True, False):
+                wanted = []
+                for one in orders:
+                    own = one["lines"] if isinstance(one["lines"], list) else [one["lines"]] if one["lines"] else []
+                    wanted += [
+                        (one["id"], at, line.get("sku"), line.get("price"), line.get("box", {}).get("w"))
+                        for at, line in enumerate(own, 1)
+                    ]
+                    wanted += [(one["id"], None, None, None, None)] if not own and nulls else []
+                for path in ("o.jsonl", "array.json", "o.parquet"):
+                    with self.subTest(draw=draw, nulls=nulls, path=path):
+                        oak.intake(path, definition="o.oak.toml", keep_names=True).save(replace=True)
+                        made = with_step(
+                            oak.open_source("o"),
+                            "list into rows",
+                            columns=["lines"],
+                            name="n",
+                            into=["sku", "price", "box.w"],
+                            **({} if nulls else {"nulls": False}),
+                        )
+                        got = [
+                            tuple(as_number(value) for value in row.values())
+                            for row in made.rows(["id", "n", "sku", "price", '"box.w"']).to_dicts()
+                        ]
+                        self.assertEqual(got, [tuple(as_number(value) for value in row) for row in wanted])
+                        self.assertEqual(effects_of(made)[0].after, len(wanted))
+
+    def test_lists_that_are_odd(self) -> None:
+        self.write(
+            "o.jsonl",
+            '{"id": 1, "tags": ["a", 2.50, null, 12345678901234567890.123456789], "x": 1}\n{"id": 2, "tags": "plain", "x": 1}\n{"id": 3, "x": 1}\n',
+        )
+        self.oak("intake", "o.jsonl")
+        said = self.oak("step", "add", "o", "list-into-rows", "--column", "tags", "--name", "at")
+        self.assertIn("3 rows before, 6 after; 1 × not JSON; 1 × an empty list", said)
+        rows = oak.open_source("o").rows(["Id", "at", "Tags"]).to_dicts()
+        self.assertEqual(
+            [row["Tags"] for row in rows], ["a", "2.5", None, "12345678901234567890.123456789", None, None]
+        )
+        self.write(
+            "p.jsonl", '{"id": 1, "lines": [{"a": 1, "b": {"c": 2}}, 7]}\n{"id": 2, "lines": [{"a": 3, "d": 4}]}\n'
+        )
+        self.oak("intake", "p.jsonl")
+        said = self.oak("step", "add", "p", "list-into-rows", "--column", "lines")
+        self.assertIn("new: A, B.c, D", said)
+        self.assertIn("1 × an element that is no object", said)
+        self.oak("step", "drop", "p", "1")
+        said = self.oak("step", "add", "p", "list-into-rows", "--column", "lines", "--into", "a")
+        self.assertIn("1 with 'd', which is not taken", " ".join(said.split()))
+
+    def test_a_step_follows_a_renamed_column(self) -> None:
+        self.write("m.csv", "Mill,Region,A\nLow,North,1\n,North,5\nHigh,South,2\n")
+        self.oak("intake", "m.csv")
+        self.oak("step", "add", "m", "fill-down", "--column", "Mill", "--within", "Region")
+        self.oak("step", "add", "m", "leave-out", "--where", "Mill = 'High'")
+        before = oak.open_source("m").tally(["Mill"], ["SUM(A)"]).to_dicts()
+        self.write("m.csv", "Works,Area,A\nLow,North,1\n,North,5\nHigh,South,2\n")
+        self.assertIn("oak mend SOURCE Mill=NEW", self.oak("check", "m", code=None))
+        self.oak("mend", "m", "Mill=Works", "Region=Area")
+        self.assertEqual(oak.open_source("m").tally(["Mill"], ["SUM(A)"]).to_dicts(), before)
+        self.oak("undo", "m")
+        self.assertIn("there is no column 'Mill'", self.oak("check", "m", code=None))
+
     def test_every_kind_has_its_keys(self) -> None:
         with self.assertRaises(ValueError):
             StepSpec(kind="distinct", order="A", pattern="x")
@@ -314,4 +396,6 @@ class Keys(FolderCase):
 
 def as_number(value: Any) -> Any:
     """A number as text is the number: of text files all columns arrive as texts."""
+    if isinstance(value, Decimal):
+        return float(value)
     return int(value) if isinstance(value, str) and value.isdigit() else value

@@ -132,6 +132,10 @@ database | the database reports an error | read its message
 empty-file | the file or sheet is empty | ask for it again
 file-changed | a file changed while it was read | repeat once it is complete
 is-folder | a folder where a file is needed | name a file or a pattern
+join-totals | a total of a part is not an aggregate | use SUM, COUNT(*) or the like
+join-value | a value that decides which rows are joined cannot be read | clean it, or join a definition whose columns have types
+source-cycle | sources are each other's origins | take one of them out of the other
+source-origin | another source is read as an origin by a part of the program that cannot | open the definition as a whole
 join-key | a join has no usable key | join on a column that both sides have, of one type
 step-column | a step does not fit the columns before it | name a column that is there then, or choose another name
 memory-origin | the definition has no rows of its own | give it an [origin] with a file
@@ -258,6 +262,7 @@ column-not-read | a column of a type that is not read | convert it at the origin
 file-differs | a file has other columns than the first | renamed = { 'arriving' = 'name' } under [origin]
 file-twice | two files have the same content | remove one
 file-not-read | a newer file is not matched by the path | rename it, or change path
+input-not-computed | a source that rows come from has values that could not be computed | oak check that source
 rows-dropped | rows were left out | see NAME.bad_rows.csv
 rows-mended | malformed rows were kept | see NAME.bad_rows.csv
 mark-open | a mark may be one of decimals or of thousands | decide with the command that is offered

@@ -310,6 +310,11 @@ class Catalogue(PublishedSources):
         self._changed(name, number, "withdraw", work)
 
 
+def open_published(folder: Path, name: str, number: int | None) -> Source:
+    """A source of the catalogue in a folder, for one who is its reader there."""
+    return Catalogue.open(folder).source(name, number)
+
+
 def _columns(table: sa.Table, row: Mapping[str, Any]) -> dict[str, Any]:
     return {column.name: row[column.name] for column in table.columns}
 

@@ -127,6 +127,23 @@ def intake_command(
     help="A column that both sides have, OTHER=OWN where it has two names; may be repeated.",
 )
 @click.option("--match", default="", metavar="FORMULA", help="What of a key counts, over VALUE: \"LTRIM(VALUE, '0')\".")
+@click.option("--day", default="", metavar="FORMULA", help="The day for which the other's row must be valid.")
+@click.option(
+    "--valid-from",
+    default="",
+    metavar="FORMULA",
+    help="The day from which a row of the other is valid; the one valid on the day is joined.",
+)
+@click.option(
+    "--valid-until", default="", metavar="FORMULA", help="The last day on which it is  [default: until the next begins]"
+)
+@click.option(
+    "--total",
+    "totals",
+    multiple=True,
+    metavar="'NAME = FORMULA'",
+    help="An aggregate over the other's rows of a key, joined in place of them; may be repeated.",
+)
 @click.option(
     "--unmatched", is_flag=True, help="List the keys without a partner, up to a thousand of each side, not only three."
 )
@@ -141,6 +158,10 @@ def join_command(
     files: tuple[str, ...],
     on: tuple[str, ...],
     match: str,
+    day: str,
+    valid_from: str,
+    valid_until: str,
+    totals: tuple[str, ...],
     unmatched: bool,
     how: str,
     name: str,
@@ -151,7 +172,8 @@ def join_command(
     """Combine FILES by shared keys into one source, and see what that does.
 
     The first file is the one that the others are joined to: rows with no partner, keys that repeat and multiply rows and totals,
-    and new nulls are reported for each.
+    and new nulls are reported for each. A file may be a sheet (book.xlsx#Prices), a table (yard.db#stock), a definition, or a source
+    of a catalogue (catalogue#North/Loads).
     """
     from oak_ledger.source.intake import intake_join
 
@@ -163,6 +185,10 @@ def join_command(
             on=on,
             how=how,
             match=match,
+            day=day,
+            valid_from=valid_from,
+            valid_until=valid_until,
+            totals=dict(_named_total(one) for one in totals),
             samples=1_000 if unmatched else 3,
             name=name,
             definition=to,
@@ -170,6 +196,13 @@ def join_command(
             progress=progress,
         )
     return _written(found, None, as_json)
+
+
+def _named_total(said: str) -> tuple[str, str]:
+    name, mark, formula = said.partition("=")
+    if not mark or not name.strip() or not formula.strip():
+        raise click.UsageError(f"--total {said!r}: say NAME = FORMULA, such as 'Loads = COUNT(*)'.")
+    return name.strip(), formula.strip()
 
 
 def _written(found: Intake, sample: int | None, as_json: bool) -> int:
@@ -227,6 +260,9 @@ def _show_joins(found: Intake) -> None:
         for repeats, where in ((step.left_repeats, "before it"), (step.right_repeats, f"of {step.part}")):
             if repeats:
                 out.print(Text(f"  {plural(repeats, 'key')} {where} in more than one row", style=RUST))
+        if step.overlapping:
+            said = f"  {plural(step.overlapping, 'key')} of {step.part} with rows valid on the same day; the one that began last is taken"
+            out.print(Text(said, style=RUST))
         if step.nulls:
             out.print(Text("  new nulls: " + ", ".join(f"{name} {count:,}" for name, count in step.nulls)))
         if step.measures:

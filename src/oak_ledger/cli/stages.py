@@ -69,15 +69,44 @@ def sign_command(name: str, number: int | None, note: str, catalogue: str, as_js
 @click.command("retire")
 @click.argument("name")
 @click.option("--replaced-by", default="", metavar="SOURCE", help="What readers use instead; they are told.")
+@click.option(
+    "--views",
+    default="",
+    metavar="ADDRESS",
+    help="A PostgreSQL database: what oak create-view made of it there is marked as retired.",
+)
+@click.option("--drop-views", is_flag=True, help="Drop it there, instead of marking it.")
+@click.option(
+    "--password-from", default="", metavar="VARIABLE", help="The environment variable with that database's password."
+)
 @catalogue_option
 @yes_option
 @json_option("Release")
-def retire_command(name: str, replaced_by: str, catalogue: str, yes: bool, as_json: bool) -> None:
+def retire_command(
+    name: str,
+    replaced_by: str,
+    views: str,
+    drop_views: bool,
+    password_from: str,
+    catalogue: str,
+    yes: bool,
+    as_json: bool,
+) -> None:
     """Take the released version of the published source NAME away from its readers."""
+    from oak_ledger.present.terminal import say
+
+    if drop_views and not views:
+        raise click.UsageError("--drop-views needs --views ADDRESS, the database that they are in.")
     confirmed(f"Reports of {name} will have nothing to read.", yes=yes)
     version = open_catalogue(catalogue).retire(name, replaced_by=replaced_by)
     instead = f"; readers are told to use {replaced_by}" if replaced_by else ""
     _done(version, f"retired: version {version.number} of {version.source}{instead}", as_json=as_json)
+    if views:
+        from oak_ledger.places.view import retire
+
+        found = retire(version.source, views, drop=drop_views, replaced_by=replaced_by, password_from=password_from)
+        done = "dropped" if drop_views else "marked as retired"
+        say(f"{done}: {', '.join(found)}" if found else "no view of it is there")
 
 
 @click.command("withdraw")

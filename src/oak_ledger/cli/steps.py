@@ -69,9 +69,15 @@ def _said(value: Any) -> str:
     multiple=True,
     help="A column that the step is about; * and ? mean any characters; may be repeated.",
 )
-@click.option("--name", default="", help="The column that holds the names of columns.")
+@click.option(
+    "--name", default="", help="The column that holds the names of columns, or the number of a list's element."
+)
 @click.option("--value", default="", help="The column that holds their values.")
-@click.option("--into", multiple=True, help="A new column; may be repeated.")
+@click.option(
+    "--into",
+    multiple=True,
+    help="A new column; of a list of objects, a member that is taken  [default: all]; may be repeated.",
+)
 @click.option("--by", default="", help="What separates the parts.")
 @click.option("--pattern", default="", help="A regular expression; each of its groups is one part.")
 @click.option(
@@ -81,11 +87,11 @@ def _said(value: Any) -> str:
 )
 @click.option("--order", default="", help="The column by which the first row of a key stays; - before it for the last.")
 @click.option("--where", default="", help="A condition on the columns as they arrive; rows that meet it are left out.")
-@click.option("--no-nulls", is_flag=True, help="No row for a column without a value.")
+@click.option("--no-nulls", is_flag=True, help="No row for a column without a value, or for an empty list.")
 def step_add(source: str, kind: str, no_nulls: bool, **keys: Any) -> None:
     """Add a step after the others. Fields follow: new columns get one, those of columns that are gone go.
 
-    KIND is columns-into-rows, rows-into-columns, split, put-together, fill-down, distinct or leave-out.
+    KIND is columns-into-rows, rows-into-columns, list-into-rows, split, put-together, fill-down, distinct or leave-out.
     """
     from oak_ledger.cli.output_edits import write_edit
     from oak_ledger.present.terminal import console

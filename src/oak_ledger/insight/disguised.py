@@ -38,7 +38,7 @@ def of_numbers(
         if apart or one > high + (high - low) or one < low - (high - low):
             yield Disguise(f"a number that may mean no value, {one}", at, f"NULLIF({{}}, {one})")
     every = np.ones(len(values), np.bool_)
-    if whole and len(values) > 1 and _are_days(values):
+    if whole and len(values) > 1 and are_days(values):
         yield Disguise("days written as numbers", every, "CAST(CAST({} AS TEXT) AS DATE FORMAT 'YYYYMMDD')")
     if (
         whole
@@ -50,7 +50,7 @@ def of_numbers(
         yield Disguise("seconds since 1970", every, "DATE '1970-01-01' + DIV({}, 86400)")
 
 
-def _are_days(values: npt.NDArray[np.float64]) -> bool:
+def are_days(values: npt.NDArray[np.float64]) -> bool:
     """Whether all numbers are days of the calendar as YYYYMMDD, from 1900 to 2100."""
     if values.min() < 19000101 or values.max() > 21001231:
         return False

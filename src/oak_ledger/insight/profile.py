@@ -20,6 +20,7 @@ from oak_ledger.formula import Grain
 from oak_ledger.formula.lexer import quote_identifier, quote_literal
 from oak_ledger.functions.accumulators import as_floats
 from oak_ledger.insight.disguised import of_numbers, yes_or_no
+from oak_ledger.insight.mixed import mixed
 from oak_ledger.insight.spellings import MOST_VALUES, likely_one
 from oak_ledger.origin.evidence import NULL_WORDS
 from oak_ledger.source.definition import FieldSpec
@@ -226,6 +227,9 @@ def _text_suspicions(values: Any, counts: Any, clean: str) -> Iterator[Suspicion
     said = yes_or_no(part.to_pylist()) if len(part) == 2 else ""
     if said:
         yield from suspicion("yes and no as texts", np.ones(len(part), np.bool_), said)
+    found = mixed(dict(zip(part.to_pylist(), weights.astype(np.int64).tolist(), strict=True)))
+    if found is not None:
+        yield from suspicion(found.what, np.ones(len(part), np.bool_), found.clean)
     yield from _spellings(part, trimmed, weights, inner)
     if len(part) <= MOST_VALUES and not clean:
         rows = dict(zip(part.to_pylist(), weights.astype(np.int64).tolist(), strict=True))

@@ -10,6 +10,8 @@ from oak_ledger.errors import UnusableInput
 from oak_ledger.origin.reader import OriginReader, Progress
 from oak_ledger.origin.spec import OriginKind, PartSpec, ReadingSpec, StepSpec
 
+OpenInput = Callable[[ReadingSpec, Path], OriginReader]
+
 
 @dataclass(frozen=True, slots=True)
 class Opening:
@@ -19,6 +21,8 @@ class Opening:
     folder: Path
     progress: Progress | None
     parts: Sequence[PartSpec]
+    sources: OpenInput | None = None
+    """What opens another source as an origin: that is known above this room."""
 
     @property
     def path(self) -> Path:
@@ -75,7 +79,15 @@ def _database(origin: Opening) -> OriginReader:
 def _join(origin: Opening) -> OriginReader:
     from oak_ledger.origin.join import JoinReader
 
-    return JoinReader([(part, open_origin(part, origin.folder, origin.progress)) for part in origin.parts])
+    return JoinReader(
+        [(part, open_origin(part, origin.folder, origin.progress, sources=origin.sources)) for part in origin.parts]
+    )
+
+
+def _source(origin: Opening) -> OriginReader:
+    if origin.sources is None:
+        raise UnusableInput("source-origin", "Another source is read only by a definition that is opened as a whole.")
+    return origin.sources(origin.spec, origin.folder)
 
 
 def _parquet(origin: Opening) -> OriginReader:
@@ -109,6 +121,7 @@ READERS: Mapping[OriginKind, Callable[[Opening], OriginReader]] = {
     "arrow": _arrow,
     "json lines": _json_lines,
     "database": _database,
+    "source": _source,
     "join": _join,
     "memory": _memory,
 }
@@ -120,9 +133,10 @@ def open_origin(
     progress: Progress | None = None,
     parts: Sequence[PartSpec] = (),
     steps: Sequence[StepSpec] = (),
+    sources: OpenInput | None = None,
 ) -> OriginReader:
-    """Open what a definition names, with its steps. Raises UnusableInput where that is not there, or is something else."""
-    reader = READERS[spec.kind](Opening(spec, folder, progress, parts))
+    """Open what a definition names, with its steps; `sources` opens what is itself a source. Raises UnusableInput where that is not there, or is something else."""
+    reader = READERS[spec.kind](Opening(spec, folder, progress, parts, sources))
     if not steps:
         return reader
     from oak_ledger.origin.steps import PreparedReader

@@ -15,14 +15,13 @@ import pyarrow.compute as pc
 from oak_ledger.columnar.arrays import arrow_type, to_mask
 from oak_ledger.columnar.texts import value_text
 from oak_ledger.engine import Query, execute
-from oak_ledger.engine.evaluate import Expression
 from oak_ledger.errors import UnusableInput
-from oak_ledger.formula import Grain, check
-from oak_ledger.formula import checked as c
-from oak_ledger.origin.memory import ColumnNames, TableReader
+from oak_ledger.origin.formulas import columns_as_fields, expression, totalled
+from oak_ledger.origin.memory import TableReader
 from oak_ledger.origin.number_shapes import Mark, plain_numbers
 from oak_ledger.origin.reader import BadRow
 from oak_ledger.origin.spec import PartSpec
+from oak_ledger.origin.valid import valid_rows
 from oak_ledger.types import TEXT, Type, common
 
 Rows = npt.NDArray[np.int64]
@@ -47,7 +46,7 @@ class JoinStep:
     `left_rows` and `right_rows` are the rows before, `rows` those after. `left_alone` and `right_alone` are rows without a partner, with
     samples of their keys. `left_repeats` and `right_repeats` count keys that occur in more than one row. `nulls` are new nulls by
     column, `measures` the totals that changed because rows were multiplied. `would_meet` has formulas over VALUE by which more rows before
-    it would find a partner, with how many.
+    it would find a partner, with how many. `overlapping` counts keys of which more than one row is valid on some day.
     """
 
     part: str
@@ -65,6 +64,7 @@ class JoinStep:
     nulls: tuple[tuple[str, int], ...]
     measures: tuple[Measure, ...]
     would_meet: tuple[tuple[str, int], ...] = ()
+    overlapping: int = 0
 
 
 @dataclass(slots=True)
@@ -96,10 +96,9 @@ class JoinReader:
             made: pa.Table | None = None
             for spec, feed in self.parts:
                 names = list(feed.columns())
-                table = pa.Table.from_batches(
-                    list(feed.batches(names)),
-                    pa.schema([(name, arrow_type(kind)) for name, kind in feed.columns().items()]),
-                )
+                schema = pa.schema([(name, arrow_type(kind)) for name, kind in feed.columns().items()])
+                batches = [pa.Table.from_batches([one]).cast(schema) for one in feed.batches(names)]
+                table = pa.concat_tables([schema.empty_table(), *batches])
                 self.bad_rows += feed.bad_rows
                 made = table if made is None else self._join(made, table, spec)
             if made is None:
@@ -109,22 +108,20 @@ class JoinReader:
 
     def _join(self, left: pa.Table, right: pa.Table, spec: PartSpec) -> pa.Table:
         pairs = spec.key_pairs()
-        for side, table, own in (
-            ("those before it", left, [one for one, _ in pairs]),
-            (spec.name, right, [one for _, one in pairs]),
-        ):
-            missing = [name for name in own if name not in table.schema.names]
-            if missing or not spec.on:
-                there = ", ".join(table.schema.names)
-                what = f"has no column {missing[0]!r}" if missing else "is joined on nothing"
-                hint = (
-                    f"Columns are {there}. If it is one of them now: oak mend SOURCE {missing[0]}=NEW."
-                    if missing
-                    else f"Columns are {there}."
-                )
-                raise UnusableInput("join-key", f"The part {spec.name}: {side} {what}.", hint=hint)
+        _there(left, right, spec)
+        if spec.totals:
+            for own in {own for _, own in pairs} if spec.match else ():
+                at = right.schema.get_field_index(own)
+                right = right.set_column(at, own, counting(right.column(own).combine_chunks(), spec.match))
+            right = totalled(right, [own for _, own in pairs], spec.totals, where=f"part {spec.name}")
         keys = _paired_keys(left, right, spec)
-        left_at, right_at = _pairs(*keys, how=spec.how)
+        overlapping = 0
+        if spec.day:
+            valid = valid_rows(left, right, keys, spec)
+            left_at, right_at = _with_valid(valid.at, right.num_rows, how=spec.how)
+            overlapping = valid.overlapping
+        else:
+            left_at, right_at = _pairs(*keys, how=spec.how)
         columns: dict[str, Any] = {}
         for name in left.schema.names:
             values = _taken(left.column(name), left_at)
@@ -136,8 +133,27 @@ class JoinReader:
             if name not in {own for _, own in pairs}:
                 columns[told_apart(spec.name, name) if name in columns else name] = _taken(right.column(name), right_at)
         joined = pa.table(columns)
-        self.steps.append(_step(spec, left, right, joined, keys, (left_at, right_at), self.samples))
+        self.steps.append(_step(spec, left, right, joined, keys, (left_at, right_at), self.samples, overlapping))
         return joined
+
+
+def _there(left: pa.Table, right: pa.Table, spec: PartSpec) -> None:
+    """Raise UnusableInput where a column of a key is not there."""
+    pairs = spec.key_pairs()
+    for side, table, own in (
+        ("those before it", left, [one for one, _ in pairs]),
+        (spec.name, right, [one for _, one in pairs]),
+    ):
+        missing = [name for name in own if name not in table.schema.names]
+        if missing or not spec.on:
+            there = ", ".join(table.schema.names)
+            what = f"has no column {missing[0]!r}" if missing else "is joined on nothing"
+            hint = (
+                f"Columns are {there}. If it is one of them now: oak mend SOURCE {missing[0]}=NEW."
+                if missing
+                else f"Columns are {there}."
+            )
+            raise UnusableInput("join-key", f"The part {spec.name}: {side} {what}.", hint=hint)
 
 
 def told_apart(part: str, column: str) -> str:
@@ -177,11 +193,8 @@ def counting(values: Any, formula: str) -> Any:
     """What of the values of a key counts: each different one through a formula over VALUE, which sees it as a text. Raises FormulaError."""
     encoded = values.dictionary_encode()
     texts = pa.array([value_text(one) for one in encoded.dictionary.to_pylist()], pa.string())
-    checked = check(formula, ColumnNames({"VALUE": TEXT}), where="match").require()
-    query = Query(
-        {"VALUE": Expression("VALUE", "VALUE", c.ColumnRef(0, 0, TEXT, Grain.ROW, "VALUE"))},
-        (Expression("match", formula, checked),),
-    )
+    one = expression(formula, {"VALUE": TEXT}, "match", where="match")
+    query = Query(columns_as_fields({"VALUE": TEXT}), (one,))
     made = execute(query, TableReader(pa.table({"VALUE": texts}))).table.column(0).combine_chunks()
     return made.take(encoded.indices)
 
@@ -217,6 +230,17 @@ def _pairs(left: Rows, right: Rows, *, how: str) -> tuple[Rows, Rows]:
     return left_at.astype(np.int64), right_at.astype(np.int64)
 
 
+def _with_valid(valid: Rows, right_rows: int, *, how: str) -> tuple[Rows, Rows]:
+    """The rows of both sides, each row before with the one that is valid then."""
+    left_at, right_at = np.arange(len(valid)), valid
+    if how == "inner":
+        left_at, right_at = left_at[valid >= 0], valid[valid >= 0]
+    if how == "full":
+        rest = np.setdiff1d(np.arange(right_rows), valid)
+        left_at, right_at = np.concatenate([left_at, np.full(len(rest), -1)]), np.concatenate([right_at, rest])
+    return left_at.astype(np.int64), right_at.astype(np.int64)
+
+
 def _taken(values: Any, at: Rows) -> Any:
     return values.combine_chunks().take(pa.array(at, mask=at < 0))
 
@@ -229,10 +253,12 @@ def _step(
     keys: tuple[Rows, Rows],
     at: tuple[Rows, Rows],
     samples: int,
+    overlapping: int,
 ) -> JoinStep:
     names = [[pair[side] for pair in spec.key_pairs()] for side in (0, 1)]
-    alone = [~np.isin(keys[0], keys[1]) | (keys[0] < 0), ~np.isin(keys[1], keys[0]) | (keys[1] < 0)]
-    repeats = [_repeats(side) for side in keys]
+    met = (at[0] >= 0) & (at[1] >= 0)
+    alone = [~np.isin(np.arange(one.num_rows), rows[met]) for one, rows in ((left, at[0]), (right, at[1]))]
+    repeats = [0, 0] if spec.day else [_repeats(side) for side in keys]
     nulls, measures = [], []
     for table, rows in ((left, at[0]), (right, at[1])):
         for name in table.schema.names:
@@ -251,7 +277,7 @@ def _step(
     return JoinStep(
         spec.name, spec.on, spec.how, left.num_rows, right.num_rows, joined.num_rows, int(alone[0].sum()), int(alone[1].sum()),
         _samples(left, names[0], alone[0], samples), _samples(right, names[1], alone[1], samples), repeats[0], repeats[1], tuple(nulls), tuple(measures),
-        _would_meet(left, right, spec, int(alone[0].sum())),
+        _would_meet(left, right, spec, int(alone[0].sum())), overlapping,
     )  # fmt: skip
 
 

@@ -62,7 +62,7 @@ class JsonLinesReader:
                 item = read()
                 if not isinstance(item, dict):
                     raise ValueError("it is not an object")  # noqa: TRY004, TRY301
-                flat = _flat(item)
+                flat = flat_texts(item)
                 "".join(text or "" for text in flat.values()).encode()
             except UnicodeEncodeError as error:
                 why = f"it holds half a character, {error.object[error.start]!a}"
@@ -80,13 +80,13 @@ class JsonLinesReader:
         with opened(self.path) as file:
             for number, line in enumerate(file, 1):
                 if line.strip():
-                    yield number, line[:80].decode("utf-8", "replace").strip(), lambda line=line: _read(line)
+                    yield number, line[:80].decode("utf-8", "replace").strip(), lambda line=line: read_json(line)
 
     def _array(self) -> Iterator[tuple[int, str, Any]]:
         with opened(self.path) as file:
             data = file.read()
         try:
-            items = _read(data)
+            items = read_json(data)
         except (ValueError, RecursionError) as error:
             message = f"{self.path.name} is not JSON: {error}."
             raise UnusableInput("not-json", message, hint="Check whether the file is whole.") from error
@@ -98,7 +98,7 @@ class JsonLinesReader:
         return f"{self.path.name} row {row:,}"
 
 
-def _read(text: bytes) -> Any:
+def read_json(text: bytes) -> Any:
     """JSON as Python's values; a number keeps its digits, a key that is there twice is refused."""
     return json.loads(text, parse_float=Decimal, parse_constant=str, object_pairs_hook=_once)
 
@@ -111,12 +111,14 @@ def _once(pairs: Sequence[tuple[str, Any]]) -> dict[str, Any]:
     return made
 
 
-def _flat(item: dict[str, Any], before: str = "") -> dict[str, str | None]:
+def flat_texts(item: dict[str, Any], before: str = "") -> dict[str, str | None]:
     """An object's values as texts; those of an object inside are under its name and a dot."""
     made: dict[str, str | None] = {}
     for name, value in item.items():
         own = (
-            _flat(value, f"{before}{name}.") if isinstance(value, dict) and value else {f"{before}{name}": _text(value)}
+            flat_texts(value, f"{before}{name}.")
+            if isinstance(value, dict) and value
+            else {f"{before}{name}": text_of(value)}
         )
         twice = next((key for key in own if key in made), None)
         if twice is not None:
@@ -125,9 +127,15 @@ def _flat(item: dict[str, Any], before: str = "") -> dict[str, str | None]:
     return made
 
 
-def _text(value: Any) -> str | None:
+def text_of(value: Any) -> str | None:
+    """A value as a text; lists and objects in JSON's writing."""
     if value is None or isinstance(value, str):
         return value
     if isinstance(value, Decimal):
         return str(value)
-    return json.dumps(value, ensure_ascii=False, default=float)
+    return json.dumps(value, ensure_ascii=False, default=_number)
+
+
+def _number(value: Decimal) -> float | str:
+    """A number within a list; one with more digits than a float has stays whole as a text."""
+    return float(value) if Decimal(repr(float(value))) == value else str(value)

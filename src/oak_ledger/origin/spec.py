@@ -7,7 +7,7 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
-OriginKind = Literal["file", "files", "sheet", "parquet", "arrow", "json lines", "database", "join", "memory"]
+OriginKind = Literal["file", "files", "sheet", "parquet", "arrow", "json lines", "database", "source", "join", "memory"]
 Header = Literal["first", "none"] | int
 _PASSWORD = re.compile(r"://[^/@:]*:[^@/]+@")
 
@@ -18,7 +18,7 @@ class ReadingSpec(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
     kind: OriginKind = Field(
-        description="file or files (delimited text), sheet, parquet, arrow, json lines, database, join, memory"
+        description="file or files (delimited text), sheet, parquet, arrow, json lines, database, source, join, memory"
     )
     path: str = Field("", description="relative to the definition; with * for many files")
     name_parts: str = Field("", description="pattern of the file name; {Year} becomes the column Year")
@@ -45,6 +45,8 @@ class ReadingSpec(BaseModel):
     password_from: str = Field("", description="the environment variable that holds the password")
     table: str = Field("", description="the table of a database")
     query: str = Field("", description="a query of a database, instead of a table")
+    published: str = Field("", description="a source of the catalogue in the folder path, AREA/NAME or NAME")
+    version: int = Field(0, description="which version of it; 0: the one that is released", ge=0)
 
     @field_validator("url")
     @classmethod
@@ -78,6 +80,25 @@ class PartSpec(ReadingSpec):
         "", description="a formula over VALUE: what of a key counts when rows are matched, on both sides"
     )
     how: Literal["inner", "left", "full"] = Field("left", description="which rows stay: inner, left or full")
+    day: str = Field(
+        "", description="a formula over the columns before: the day for which this part's row must be valid"
+    )
+    valid_from: str = Field("", description="a formula over its own columns: the day from which a row is valid")
+    valid_until: str = Field(
+        "", description="the last day on which it is, null for no end; without it, until the next row of its key begins"
+    )
+    totals: dict[str, str] = Field(
+        default_factory=dict,
+        description="aggregates over its rows with the same key, which are its columns: { Loads = 'COUNT(*)' }",
+    )
+
+    @model_validator(mode="after")
+    def _matching(self) -> PartSpec:
+        if bool(self.day) != bool(self.valid_from) or (self.valid_until and not self.day):
+            raise ValueError("rows valid for a day need both day and valid_from")
+        if self.day and self.totals:
+            raise ValueError("a part with totals has one row a key: day does not go with it")
+        return self
 
     def key_pairs(self) -> list[tuple[str, str]]:
         """The names of each key: before this part, and in it."""
@@ -85,15 +106,22 @@ class PartSpec(ReadingSpec):
 
 
 StepKind = Literal[
-    "columns into rows", "rows into columns", "split", "put together", "fill down", "distinct", "leave out"
+    "columns into rows",
+    "rows into columns",
+    "list into rows",
+    "split",
+    "put together",
+    "fill down",
+    "distinct",
+    "leave out",
 ]
 _NEEDED: dict[str, tuple[str, ...]] = {
-    "columns into rows": ("columns", "name", "value"), "rows into columns": ("name", "value", "into"), "split": ("columns", "into"),
+    "columns into rows": ("columns", "name", "value"), "rows into columns": ("name", "value", "into"), "list into rows": ("columns",), "split": ("columns", "into"),
     "put together": ("columns", "into"), "fill down": ("columns",), "distinct": (), "leave out": ("where",),
 }  # fmt: skip
 """The keys that each kind of step needs; and those that it may have besides."""
 _ALLOWED: dict[str, tuple[str, ...]] = {
-    "columns into rows": ("nulls",), "rows into columns": (), "split": ("by", "pattern"), "put together": ("by",),
+    "columns into rows": ("nulls",), "rows into columns": (), "list into rows": ("into", "name", "nulls"), "split": ("by", "pattern"), "put together": ("by",),
     "fill down": ("within",), "distinct": ("within", "order"), "leave out": (),
 }  # fmt: skip
 
@@ -105,9 +133,11 @@ class StepSpec(BaseModel):
 
     kind: StepKind = Field(description=", ".join(_NEEDED))
     columns: tuple[str, ...] = Field((), description="which columns it is about; * and ? mean any characters")
-    name: str = Field("", description="the column that holds the names of columns")
+    name: str = Field("", description="the column that holds the names of columns, or the number of a list's element")
     value: str = Field("", description="the column that holds their values")
-    into: tuple[str, ...] = Field((), description="the new columns, in order")
+    into: tuple[str, ...] = Field(
+        (), description="the new columns, in order; of a list of objects, the members that are taken"
+    )
     by: str = Field("", description="what separates the parts")
     pattern: str = Field("", description="a regular expression; each of its groups is one part")
     within: tuple[str, ...] = Field((), description="the key: values are filled down, or rows compared, within it")
@@ -115,7 +145,7 @@ class StepSpec(BaseModel):
         "", description="the column by which the first row of a key is the one that stays; - before it for the last"
     )
     where: str = Field("", description="a condition on the columns as they arrive; rows that meet it are left out")
-    nulls: bool = Field(True, description="false: no row for a column without a value")
+    nulls: bool = Field(True, description="false: no row for a column without a value, or an empty list")
 
     @model_validator(mode="after")
     def _shape(self) -> StepSpec:

@@ -50,7 +50,7 @@ def origin_paths(spec: ReadingSpec, folder: Path, parts: Sequence[PartSpec] = ()
                 return None
             found += own
         return found
-    if spec.kind == "memory" or (spec.kind == "database" and not spec.url.startswith(_SQLITE)):
+    if spec.kind in ("memory", "source") or (spec.kind == "database" and not spec.url.startswith(_SQLITE)):
         return None
     if spec.kind == "database":
         path = folder / spec.url.removeprefix(_SQLITE)

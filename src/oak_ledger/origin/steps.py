@@ -16,13 +16,13 @@ from oak_ledger.columnar.ordering import sort_numbers
 from oak_ledger.columnar.texts import value_text
 from oak_ledger.engine import Query, execute
 from oak_ledger.engine.evaluate import Expression
-from oak_ledger.errors import FormulaError, UnusableInput
-from oak_ledger.formula import Grain, check
-from oak_ledger.formula import checked as c
-from oak_ledger.origin.memory import ColumnNames, TableReader
+from oak_ledger.errors import UnusableInput
+from oak_ledger.origin.formulas import columns_as_fields, expression
+from oak_ledger.origin.jsonl import flat_texts, read_json, text_of
+from oak_ledger.origin.memory import TableReader
 from oak_ledger.origin.reader import BadRow, OriginReader, row_count_batch
 from oak_ledger.origin.spec import StepSpec
-from oak_ledger.types import TEXT, Type, common
+from oak_ledger.types import INTEGER, TEXT, Type, common
 
 SAMPLES = 3
 Kinds = Mapping[str, Type]
@@ -131,6 +131,13 @@ class _Step:
             self._there(spec.value)
             kept = {name: kind for name, kind in self.kinds.items() if name not in (spec.name, spec.value)}
             return self._with(kept, dict.fromkeys(spec.into, self.kinds[spec.value]))
+        if spec.kind == "list into rows":
+            if len(chosen) != 1:
+                message = f"Step {self.number}, {spec.kind}: one column holds the list, not {', '.join(chosen)}."
+                raise UnusableInput("step-column", message)
+            kept = {name: kind for name, kind in self.kinds.items() if name not in chosen}
+            number = {spec.name: INTEGER} if spec.name else {}
+            return self._with(kept, {**number, **dict.fromkeys(spec.into or chosen, TEXT)})
         if spec.kind in ("split", "put together"):
             kept = {name: kind for name, kind in self.kinds.items() if name not in chosen}
             return self._with(kept, dict.fromkeys(spec.into, TEXT))
@@ -152,18 +159,15 @@ class _Step:
 
     def condition(self) -> tuple[dict[str, Expression], Expression]:
         """The condition over the columns as they arrive. Raises FormulaError where it is none."""
-        formula = check(self.spec.where, ColumnNames(self.kinds), where=f"step {self.number}")
-        if formula.findings or formula.checked is None:
-            raise FormulaError.of(formula.findings)
-        columns = {
-            name: Expression(name, name, c.ColumnRef(0, 0, kind, Grain.ROW, name)) for name, kind in self.kinds.items()
-        }
-        return columns, Expression("the condition", self.spec.where, formula.checked)
+        return columns_as_fields(self.kinds), expression(
+            self.spec.where, self.kinds, "the condition", where=f"step {self.number}"
+        )
 
     def _there(self, name: str) -> None:
         if name not in self.kinds:
             message = f"Step {self.number}, {self.spec.kind}: there is no column {name!r} before it."
-            raise UnusableInput("step-column", message, hint=f"Columns are {', '.join(self.kinds)}.")
+            hint = f"Columns are {', '.join(self.kinds)}. If it is one of them now: oak mend SOURCE {name}=NEW."
+            raise UnusableInput("step-column", message, hint=hint)
 
     def _with(self, kept: Kinds, new: Kinds) -> Kinds:
         taken = next((name for name in new if name in kept), None)
@@ -210,6 +214,45 @@ def _rows_into_columns(step: _Step, tables: Tables) -> Tables:
         places[own] = rows[at]
         made = made.append_column(one, values.take(pa.array(places, mask=places < 0)))
     yield made
+
+
+def _list_into_rows(step: _Step, tables: Tables) -> Tables:
+    spec, (column,) = step.spec, step.chosen()
+    members = {*spec.into}
+    for table in tables:
+        rows, numbers, elements = [], [], []
+        for row, text in enumerate(table.column(column).to_pylist()):
+            own = list_of(text)
+            step.effect.note("× not JSON", own is None)
+            step.effect.note("× an empty list, without a row" if not spec.nulls else "× an empty list", own == [])
+            found = own or ([None] if spec.nulls or own is None else [])
+            rows += [row] * len(found)
+            numbers += [*range(1, len(found) + 1)] if own else [None] * len(found)
+            elements += found
+        made = table.drop_columns([column]).take(pa.array(rows, pa.int64()))
+        if spec.name:
+            made = made.append_column(spec.name, pa.array(numbers, pa.int64()))
+        if not spec.into:
+            yield made.append_column(column, pa.array(map(text_of, elements), pa.string()))
+            continue
+        objects = [flat_texts(one) if isinstance(one, dict) else {} for one in elements]
+        step.effect.note("× an element that is no object", sum(not isinstance(one, dict | None) for one in elements))
+        for one in {name: None for own in objects for name in own if name not in members}:
+            step.effect.note(f"with {one!r}, which is not taken", sum(one in own for own in objects))
+        for name in spec.into:
+            made = made.append_column(name, pa.array([own.get(name) for own in objects], pa.string()))
+        yield made
+
+
+def list_of(text: Any) -> list[Any] | None:
+    """The elements of a list in JSON; a lone value is a list of one, no value an empty one; None for what is not JSON."""
+    if text is None or not str(text).strip():
+        return []
+    try:
+        found = read_json(str(text).encode())
+    except (ValueError, RecursionError):
+        return None
+    return found if isinstance(found, list) else [] if found is None else [found]
 
 
 def _split(step: _Step, tables: Tables) -> Tables:
@@ -303,7 +346,7 @@ def _leave_out(step: _Step, tables: Tables) -> Tables:
 
 
 _DONE: Mapping[str, Callable[[_Step, Tables], Tables]] = {
-    "columns into rows": _columns_into_rows, "rows into columns": _rows_into_columns, "split": _split, "put together": _put_together,
+    "columns into rows": _columns_into_rows, "rows into columns": _rows_into_columns, "list into rows": _list_into_rows, "split": _split, "put together": _put_together,
     "fill down": _fill_down, "distinct": _distinct, "leave out": _leave_out,
 }  # fmt: skip
 

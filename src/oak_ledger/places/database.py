@@ -42,9 +42,10 @@ Columns = Callable[[str], exp.Expression]
 """A column of the origin as it is read here."""
 
 
-def columns_of(source: Source) -> Columns:
+def columns_of(source: Source, *, stops: bool = False) -> Columns:
     """How the columns of a source are said, so that they have the values that reading them here gives: no NaN and no infinity, times in
-    universal time, texts that are equal and sorted by their letters alone. Raises NotSaid for a column of a type whose values are another matter."""
+    universal time, texts that are equal and sorted by their letters alone. With `stops` the database stops at a date that no calendar has, which only
+    here is reported with its row. Raises NotSaid for a column of a type whose values are another matter."""
     reader = source.opened
     kinds = reader.columns() if isinstance(reader, DatabaseReader) else {}
     codes = reader.codes if isinstance(reader, DatabaseReader) else {}
@@ -63,7 +64,7 @@ def columns_of(source: Source) -> Columns:
         if code == _WITH_ZONE:
             made = exp.AtTimeZone(this=made, zone=exp.Literal.string("UTC"))
         if code in (_DATE, _MOMENT, _WITH_ZONE):
-            return in_calendar(made, kinds[name])
+            return in_calendar(made, kinds[name], stops=stops)
         if code == _REAL:
             made = as_it_reads(made)
         if code in (_REAL, _DOUBLE, _NUMERIC):
@@ -88,7 +89,11 @@ def relation(source: Source) -> exp.Expression:
 def written(source: Source, query: Query, *, guarded: bool = False, dialect: Dialect = POSTGRESQL) -> Statement:
     """The statement of a question. Raises NotSaid where it cannot be said in the same meaning."""
     return statement(
-        replace(query, totals=False), relation(source), columns_of(source), guarded=guarded, dialect=dialect
+        replace(query, totals=False),
+        relation(source),
+        columns_of(source, stops=not guarded),
+        guarded=guarded,
+        dialect=dialect,
     )
 
 

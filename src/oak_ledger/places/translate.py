@@ -77,13 +77,20 @@ def finite(made: exp.Expression, kind: Type) -> exp.Expression:
     return cast(exp.Case().when(sure, made), sql_type(kind))
 
 
-def in_calendar(made: exp.Expression, kind: Type) -> exp.Expression:
-    """A date or moment, or null where it is infinite or beyond the years 1 to 9999."""
+def in_calendar(made: exp.Expression, kind: Type, *, stops: bool = False) -> exp.Expression:
+    """A date or moment, or null where it is infinite or beyond the years 1 to 9999; with `stops` the database stops there, as a text
+    that is no number is none."""
     ends = [
         cast(exp.Literal.string(one), sql_type(kind))
         for one in ("0001-01-01", "9999-12-31 23:59:59.999999"[: 10 if kind.kind == "date" else None])
     ]
-    return exp.Case().when(exp.Between(this=made.copy(), low=ends[0], high=ends[1]), made)
+    found = exp.Case().when(exp.Between(this=made.copy(), low=ends[0], high=ends[1]), made)
+    if not stops:
+        return found
+    wrong = cast(
+        cast(exp.Concat(expressions=[exp.Literal.string("not in the calendar: "), made.copy()]), "TEXT"), sql_type(kind)
+    )
+    return found.when(exp.Not(this=exp.Is(this=made.copy(), expression=exp.Null())), wrong)
 
 
 def as_it_reads(made: exp.Expression) -> exp.Expression:

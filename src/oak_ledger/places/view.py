@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
+from pathlib import Path
 
 import sqlalchemy as sa
 from sqlglot import exp
@@ -111,26 +113,58 @@ def make(view: View, url: str, source: Source | None = None, password_from: str 
 
     Raises UnusableInput where the database refuses, OakError where it is another one than the rows come from.
     """
-    from pathlib import Path
-
     if view.origin and _where(view.origin) != _where(url):
         message = f"The rows of {view.about} come from another database; a view there would show other rows."
         raise OakError("not-in-database", message, hint="Make a table of them: --table.")
 
+    with _writing(url, password_from) as connection:
+        _refuse_taken(connection, view)
+        for one in [*view.statements, *_grants(connection, view)]:
+            connection.exec_driver_sql(one.replace("%", "%%"))
+        return _fill(connection, view, source) if source is not None else 0
+
+
+def retire(name: str, url: str, *, drop: bool, replaced_by: str = "", password_from: str = "") -> list[str]:
+    """Drop the views and tables that were made of a source in a database, or mark them in their comments; which they were.
+
+    Raises UnusableInput where the database refuses: then none is changed.
+    """
+    of_source = """
+        SELECT quote_ident(nspname) || '.' || quote_ident(relname), relkind = 'v', obj_description(pg_class.oid, 'pg_class')
+        FROM pg_class JOIN pg_namespace ON pg_namespace.oid = relnamespace WHERE relkind IN ('v', 'r')"""
+    with _writing(url, password_from) as connection:
+        made = [
+            (target, "VIEW" if view else "TABLE", str(said))
+            for target, view, said in connection.execute(sa.text(of_source))
+            if (own := _made_of(said)) is not None and own.casefold() == name.casefold()
+        ]
+        mark = " Retired" + (f", replaced by {replaced_by}" if replaced_by else "") + "."
+        for target, kind, said in made:
+            text = exp.Literal.string(said if mark in said else said + mark).sql(dialect=DIALECT)
+            one = f"DROP {kind} {target}" if drop else f"COMMENT ON {kind} {target} IS {text}"
+            connection.exec_driver_sql(one.replace("%", "%%"))
+    return [target for target, _, _ in made]
+
+
+@contextmanager
+def _writing(url: str, password_from: str) -> Iterator[sa.Connection]:
+    """A connection that may write, in one transaction. Raises UnusableInput where the database refuses."""
     if password_from:
         agree(password_from, url)
-    engine = engine_of(
-        OriginSpec(kind="database", url=url, password_from=password_from, table="x"), Path(), writing=True
-    )
+    spec = OriginSpec(kind="database", url=url, password_from=password_from, table="x")
+    engine = engine_of(spec, Path(), writing=True)
     try:
         with engine.begin() as connection:
-            _refuse_taken(connection, view)
-            for one in [*view.statements, *_grants(connection, view)]:
-                connection.exec_driver_sql(one.replace("%", "%%"))
-            return _fill(connection, view, source) if source is not None else 0
+            yield connection
     except sa.exc.SQLAlchemyError as error:
         said = str(getattr(error, "orig", None) or error).strip().splitlines()[0]
         raise UnusableInput("database", f"The database refuses: {said}.", hint="Nothing was changed.") from None
+
+
+def _made_of(comment: str | None) -> str | None:
+    """The source that a view or table was made of, from its comment; None where it was not made so."""
+    own = re.match(r"(.+), version \d+ \(", comment or "")
+    return None if own is None else own[1]
 
 
 def _refuse_taken(connection: sa.Connection, view: View) -> None:
@@ -138,10 +172,10 @@ def _refuse_taken(connection: sa.Connection, view: View) -> None:
     said = connection.execute(
         sa.text("SELECT to_regclass(:name) IS NOT NULL, obj_description(to_regclass(:name))"), {"name": view.name}
     ).one()
-    own = re.match(r"(.+), version \d+ \(", said[1] or "")
+    own = _made_of(said[1])
     name = view.about.rpartition(", version ")[0]
-    if said[0] and (own is None or own[1] != name):
-        whose = "was not made by oak create-view" if own is None else f"is of {own[1]}, another source"
+    if said[0] and own != name:
+        whose = "was not made by oak create-view" if own is None else f"is of {own}, another source"
         raise OakError("view-taken", f"The database has {view.name} already, and it {whose}.", hint="Choose another name: --as.")  # fmt: skip
 
 

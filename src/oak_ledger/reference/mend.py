@@ -5,15 +5,15 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from oak_ledger.errors import FormulaError, OakError
 from oak_ledger.formula.builder import nearest_hint
-from oak_ledger.origin import open_origin
-from oak_ledger.origin.spec import PartSpec
+from oak_ledger.origin.spec import PartSpec, StepSpec
 from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.document import Document
 from oak_ledger.source.edits import FileEdit, write_edits
-from oak_ledger.source.references import references, renamed_references, with_replaced_values
+from oak_ledger.source.references import references, renamed_in_formula, renamed_references, with_replaced_values
 from oak_ledger.source.source import Source
 
 
@@ -52,8 +52,9 @@ def plan_mend(
     renames: dict[str, str] = {}
     moved: dict[str, str] = {}
     mended, joined = _with_join_keys(mended, repairs)
+    mended, prepared = _with_step_columns(mended, repairs)
     for old, new in repairs.items():
-        if old in joined:
+        if old in joined | prepared and not _fields_of(mended, old):
             continue
         column = _column_repair(mended, old, new, repairs)
         if column is not None:
@@ -85,11 +86,47 @@ def _with_join_keys(source: Source, repairs: Mapping[str, str]) -> tuple[Source,
     for old, new in repairs.items():
         for block in document.all("part") if old in keys else ():
             if isinstance(block.spec, PartSpec):
-                columns = open_origin(block.spec, source.folder).columns()
+                columns = source.opened_as(block.spec).columns()
                 if old not in columns and new in columns:
                     document = document.replaced(block, {"renamed": {**block.spec.renamed, new: old}})
                     found.add(old)
     return (source.changed(document) if found else source), found
+
+
+def _with_step_columns(source: Source, repairs: Mapping[str, str]) -> tuple[Source, set[str]]:
+    """The source with steps that name columns by their new names, and which old ones a step named."""
+    blocks = source.document.all("step")
+    if not blocks:
+        return source, set()
+    arriving = source.opened_as(source.origin, source.document.models("part", PartSpec)).columns()
+    names = {old: new for old, new in repairs.items() if old not in arriving and new in arriving}
+    document, found = source.document, set[str]()
+    for block in blocks:
+        spec = block.spec
+        if not isinstance(spec, StepSpec):
+            continue
+        changes: dict[str, Any] = {}
+        for key, value in (("columns", spec.columns), ("within", spec.within)):
+            changes |= {key: [names.get(one, one) for one in value]} if names.keys() & {*value} else {}
+        for key, one in (("name", spec.name), ("value", spec.value)) if spec.kind == "rows into columns" else ():
+            changes |= {key: names[one]} if one in names else {}
+        column = spec.order.removeprefix("-")
+        if column in names:
+            changes["order"] = spec.order.removesuffix(column) + names[column]
+        where = renamed_in_formula(spec.where, {old.casefold(): new for old, new in names.items()})
+        changes |= {"where": where} if where != spec.where else {}
+        if changes:
+            document = document.replaced(block, changes)
+            used = {*spec.columns, *spec.within, spec.name, spec.value, column}
+            found |= names.keys() & used | {old for old in names if where != spec.where}
+        made = {*spec.into, *((spec.name, spec.value) if spec.kind == "columns into rows" else ())}
+        names = {old: new for old, new in names.items() if old not in made}
+    return (source.changed(document) if found else source), found
+
+
+def _fields_of(source: Source, column: str) -> bool:
+    """Whether a field takes a column over."""
+    return any(block.values.get("column") == column for block in source.document.all("field"))
 
 
 def _with_columns(source: Source, columns: Mapping[str, str]) -> Source:

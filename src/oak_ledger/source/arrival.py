@@ -12,6 +12,7 @@ from oak_ledger.origin.reader import TypedReader
 from oak_ledger.origin.several import SeveralReader
 from oak_ledger.origin.steps import PreparedReader
 from oak_ledger.origin.workbook import SheetReader
+from oak_ledger.source.inputs import SourceReader
 
 
 def shape_findings(feed: OriginReader) -> list[Finding]:
@@ -100,18 +101,20 @@ def refused_columns(feed: OriginReader) -> dict[str, str]:
 
 
 def _typed(feed: OriginReader) -> list[TypedReader]:
+    return [one for one in _readers(feed) if isinstance(one, TypedReader)]
+
+
+def _readers(feed: OriginReader) -> list[OriginReader]:
+    """The readers that an origin is made of."""
     feed = feed.under if isinstance(feed, PreparedReader) else feed
-    feeds: list[OriginReader] = [feed]
     if isinstance(feed, JoinReader):
-        feeds = [part for _, part in feed.parts]
-    if isinstance(feed, SeveralReader):
-        feeds = feed.readers
-    return [one for one in feeds if isinstance(one, TypedReader)]
+        return [one for _, part in feed.parts for one in _readers(part)]
+    return [*feed.readers] if isinstance(feed, SeveralReader) else [feed]
 
 
 def dropped_findings(feed: OriginReader) -> list[Finding]:
     """What was dropped or mended in the last reading: nothing vanishes silently."""
-    found = []
+    found = [said for one in _readers(feed) if isinstance(one, SourceReader) for said in one.findings]
     for kept, did in ((False, "left out"), (True, "kept although malformed")):
         rows = [row for row in feed.bad_rows if row.kept == kept]
         if rows:

@@ -160,7 +160,8 @@ def resolve_names(
     texts = {key: _formula_of(spec) for key, spec in by_key.items()}
     parsed = {key: known.get(text) or parse(text) for key, text in texts.items() if text}
     needs = {
-        key: [name for name in _names_in(one.tree, baseline or ()) if name in by_key] for key, one in parsed.items()
+        key: [name for name in _names_in(one.tree, baseline or ()) if name in by_key and not _own(by_key[key], name)]
+        for key, one in parsed.items()
     }
     order, cycles = _ordered(by_key, needs)
     names = SymbolTable(work.states, columns, {}, baseline)
@@ -171,9 +172,9 @@ def resolve_names(
         if kept is not None and key not in cycles and kept.takes(spec, uses):
             continue
         if key in cycles:
-            work.cycle(spec, cycles[key], place)
+            work.cycle(spec, [by_key[one].name for one in cycles[key]], place)
         elif isinstance(spec, FieldSpec) and spec.column:
-            work.plain(spec, names, place)
+            work.plain(spec, names, uses, place)
         else:
             work.formula(spec, parsed[key], names, uses, place)
     states = {key: work.states[key] for key in by_key}
@@ -230,6 +231,11 @@ def _names_in(tree: nodes.Node, key: Sequence[str]) -> list[str]:
     return list(dict.fromkeys(found))
 
 
+def _own(spec: AnySpec, name: str) -> bool:
+    """Whether a name in a clean means the field's own value."""
+    return isinstance(spec, FieldSpec) and bool(spec.column) and name == VALUE.casefold()
+
+
 def _what(spec: AnySpec) -> str:
     if isinstance(spec, FieldSpec):
         return "field"
@@ -237,9 +243,9 @@ def _what(spec: AnySpec) -> str:
 
 
 def _formula_of(spec: AnySpec) -> str:
-    """The formula text of a spec; empty for a plain field."""
+    """The formula text of a spec, for a plain field what cleans it; empty where there is none."""
     if isinstance(spec, FieldSpec):
-        return spec.formula
+        return spec.formula or spec.clean
     if isinstance(spec, FilterSpec):
         return spec.where
     if spec.value is not None:
@@ -333,13 +339,13 @@ class _Compiler:
         what = "calculated field" if isinstance(spec, FieldSpec) else _what(spec)
         self.keep(ResolvedName(spec.name, spec, what, expression, tuple(findings), tuple(uses), parsed.tree))
 
-    def plain(self, spec: FieldSpec, names: SymbolTable, place: str) -> None:
+    def plain(self, spec: FieldSpec, names: SymbolTable, uses: Sequence[str], place: str) -> None:
         """A column: read into its type, then cleaned."""
         if self.ready:
             kind = self.origin_schema.get(spec.name)
             made = c.ColumnRef(0, 0, kind or TEXT, Grain.ROW, spec.name)
             ready = None if kind is None else Expression(spec.name, spec.name, made)
-            self.keep(ResolvedName(spec.name, spec, "field", ready, (), ()))
+            self.keep(ResolvedName(spec.name, spec, "field", ready, (), tuple(uses)))
             return
         origin_schema = self.origin_schema.get(spec.column)
         if origin_schema is None:
@@ -347,7 +353,7 @@ class _Compiler:
             message = f"Column {spec.column!r} {f'cannot be read: it {why}' if why else 'is missing from the origin'}."
             hint = "" if why else nearest_hint(spec.column, self.origin_schema, str)
             found = Finding("missing-column", message, Place(place), hint)
-            self.keep(ResolvedName(spec.name, spec, "field", None, (found,), ()))
+            self.keep(ResolvedName(spec.name, spec, "field", None, (found,), tuple(uses)))
             return
         column = f"{spec.name}\0column"
         self.expressions[column] = Expression(
@@ -382,7 +388,7 @@ class _Compiler:
             if at + 1 < len(steps):
                 self.expressions[step] = expression
                 value = Known(step, formula.checked.type, Grain.ROW)
-        self.keep(ResolvedName(spec.name, spec, "field", None if findings else expression, findings, ()))
+        self.keep(ResolvedName(spec.name, spec, "field", None if findings else expression, findings, tuple(uses)))
 
 
 def _exactly(tree: c.TypedNode, spec: FieldSpec) -> c.TypedNode:

@@ -83,8 +83,8 @@ class FieldSpec(_Table):
         default_factory=dict, description="a recode list: { found = 'meant' }, applied to text"
     )
     values_from: str = Field("", description="a file of two columns, found and meant, used like values")
-    clean: str = refers("formula", "a formula over VALUE, applied in place")
-    rule: str = refers("formula", "a condition over VALUE, or over the row, that must hold")
+    clean: str = refers("over value", "a formula over VALUE, applied in place")
+    rule: str = refers("over value", "a condition over VALUE, or over the row, that must hold")
     format: str = Field("", description="how values are shown, such as 0.00, 0,000, 0.0% or DD.MM.YYYY")
     description: str = Field("", description="what the field means, for report builders")
     hidden: bool = Field(False, description="true: not shown to report builders, still there for formulas")

@@ -16,13 +16,14 @@ from oak_ledger.formula.builder import nearest_hint
 from oak_ledger.origin import OriginReader, OriginSpec, open_origin
 from oak_ledger.origin.files import FILE_COLUMN
 from oak_ledger.origin.reader import Progress
-from oak_ledger.origin.spec import PartSpec, StepSpec
+from oak_ledger.origin.spec import PartSpec, ReadingSpec, StepSpec
 from oak_ledger.source.arrival import refused_columns
 from oak_ledger.source.baseline import snapshot
 from oak_ledger.source.cache import origin_columns
 from oak_ledger.source.compiled import AnySpec, Compiled, ResolvedName, recoding_formula, resolve_names
-from oak_ledger.source.definition import ConstantSpec, FieldSpec, FilterSpec, SourceSpec
-from oak_ledger.source.document import Block, Document, no_name_twice
+from oak_ledger.source.definition import DEFINITION, ConstantSpec, FieldSpec, FilterSpec, SourceSpec
+from oak_ledger.source.document import Block, Document, no_name_twice, read_document
+from oak_ledger.source.inputs import open_input
 from oak_ledger.source.judging import propose, verdict_of
 from oak_ledger.source.lists import two_columns
 from oak_ledger.source.local import with_local
@@ -102,7 +103,19 @@ class EditableDefinition(InNotebook):
         """The origin, opened."""
         parts = self.document.models("part", PartSpec)
         steps = self.document.models("step", StepSpec)
-        return self.feed or open_origin(self.origin, self.folder, self.progress, parts, steps)
+        return self.feed or self.opened_as(self.origin, parts, steps)
+
+    def opened_as(
+        self, spec: ReadingSpec, parts: Sequence[PartSpec] = (), steps: Sequence[StepSpec] = ()
+    ) -> OriginReader:
+        """An origin opened as if this definition named it: paths are relative to its folder."""
+        return open_origin(spec, self.folder, self.progress, parts, steps, open_input(self._beside))
+
+    def _beside(self, path: Path) -> Self:
+        """The source of another definition."""
+        document = read_document(path, DEFINITION)
+        no_name_twice(document)
+        return type(self)(document, path.parent, path)
 
     @cached_property
     def baseline_feed(self) -> OriginReader | None:

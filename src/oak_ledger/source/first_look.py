@@ -41,6 +41,8 @@ def first_spec(
     path: str = os.path.relpath(_common(paths, files) if several else str(files[0]), str(target.parent))
     path = path.replace(os.sep, "/")
     kind = _KINDS.get(files[0].suffix.lower(), "file")
+    if given.get("published") or files[0].name.endswith(".oak.toml"):
+        return _origin_spec({**given, "kind": "source", "path": path}), (("kind source", "another source"),)
     if kind == "database":
         return _database({**given, "url": f"sqlite:///{path}"}, target.parent, "a SQLite file")
     if kind == "sheet":
@@ -62,6 +64,16 @@ def first_spec(
     dialect = detect(files[0], **asked)
     keys = {**dialect.keys(), **given, "kind": "files" if several else "file", "path": path, "name_parts": name_parts}
     return _origin_spec({**keys, "header": dialect.header}), dialect.evidence + _said_of_parts(keys, files)
+
+
+def with_part(path: str | Path) -> tuple[str | Path, dict[str, str]]:
+    """A path with what is named after `#`: the sheet of a workbook, the table of a database, the source of a catalogue."""
+    file, mark, part = str(path).rpartition("#")
+    if not mark or Path(path).exists() or not Path(file).exists():
+        return path, {}
+    kind = _KINDS.get(Path(file).suffix.lower(), "file")
+    key = "published" if Path(file).is_dir() else {"sheet": "sheet", "database": "table"}.get(kind)
+    return (path, {}) if key is None else (file, {key: part})
 
 
 def is_delimited(path: Path) -> bool:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import os
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from itertools import count
 from pathlib import Path
@@ -25,11 +25,12 @@ from oak_ledger.source.arrival import dropped_findings, shape_findings
 from oak_ledger.source.cache import typed_copy
 from oak_ledger.source.definition import DEFINITION
 from oak_ledger.source.document import new_block, parse_document
-from oak_ledger.source.first_look import files_of, first_spec, slug, stem_of
+from oak_ledger.source.first_look import files_of, first_spec, slug, stem_of, with_part
+from oak_ledger.source.inputs import open_input
 from oak_ledger.source.judging import judged, nice_name, proposals_of, propose, verdict_of
 from oak_ledger.source.naming import named
 from oak_ledger.source.proposal import Proposal
-from oak_ledger.source.source import Source
+from oak_ledger.source.source import Source, open_source
 from oak_ledger.source.undecided import open_findings
 
 
@@ -117,6 +118,9 @@ def intake(
     """
     paths = [paths] if isinstance(paths, (str, Path)) else paths
     given = {key: value for key, value in reading.items() if value is not None}
+    if len(paths) == 1:
+        file, part = with_part(paths[0])
+        paths, given = [file], {**part, **given}
     if given.get("url") and given.get("password_from"):
         from oak_ledger.origin.passwords import agree
 
@@ -134,6 +138,10 @@ def intake_join(
     on: Sequence[str],
     how: str = "left",
     match: str = "",
+    day: str = "",
+    valid_from: str = "",
+    valid_until: str = "",
+    totals: Mapping[str, str] | None = None,
     samples: int = 3,
     name: str = "",
     definition: str | Path | None = None,
@@ -143,16 +151,22 @@ def intake_join(
     """Combine several origins by shared keys and propose a definition; what the joins do is in `Intake.joins`.
 
     The first path is the one that the others are joined to, one after the other, `how` being inner, left or full. Each may be
-    of any kind that `intake` reads. A key that has two names is written `other=own`; `match` is a formula over VALUE that says what of
-    a key counts; `samples` keys without a partner are named. Raises UnusableInput where a key is missing or has another type on one side.
+    of any kind that `intake` reads, a sheet (`book.xlsx#Prices`), a table (`yard.db#stock`), a definition or a source of a catalogue
+    (`catalogue#North/Loads`). A key that has two names is written `other=own`; `match` is a formula over VALUE that says what of
+    a key counts. With `day`, `valid_from` and perhaps `valid_until`, formulas over columns, the row that is valid on that day is joined;
+    with `totals`, aggregates over the rows of a key, by their names. `samples` keys without a partner are named. Raises UnusableInput
+    where a key is missing or has another type on one side, and where a value that decides cannot be read.
     """
-    title = name or nice_name(stem_of([Path(paths[0])], {}))
+    named = [with_part(path) for path in paths]
+    title = name or nice_name(stem_of([Path(named[0][0])], named[0][1]).removesuffix(".oak"))
     target = Path(definition) if definition else Path(f"{slug(title)}.oak.toml")
+    said = {"how": how, "match": match, "day": day, "valid_from": valid_from, "valid_until": valid_until}
     parts = []
-    for at, path in enumerate(paths):
-        spec, _ = first_spec([path], files_of([path]), "", {}, target)
-        keys: dict[str, Any] = {"on": tuple(on), "how": how, "match": match} if at else {}
-        parts.append(PartSpec(**spec.model_dump(exclude_defaults=True), name=nice_name(Path(path).stem), **keys))
+    for at, (path, part) in enumerate(named):
+        spec, _ = first_spec([path], files_of([path]), "", dict(part), target)
+        keys: dict[str, Any] = {"on": tuple(on), **said, "totals": dict(totals or {})} if at else {}
+        title_of = part.get("published") or stem_of([Path(path)], part).removesuffix(".oak")
+        parts.append(PartSpec(**spec.model_dump(exclude_defaults=True), name=nice_name(title_of), **keys))
     files = [Path(path) for path in paths]
     return _taken_in(
         title,
@@ -181,7 +195,7 @@ def _taken_in(
     progress: Progress | None,
     samples: int = 3,
 ) -> Intake:
-    feed = open_origin(spec, target.parent, progress, parts)
+    feed = open_origin(spec, target.parent, progress, parts, sources=open_input(open_source))
     if isinstance(feed, JoinReader):
         feed.samples = samples
     judges, rows, unreadable = judged(feed, sample)

@@ -5,8 +5,9 @@ from __future__ import annotations
 from typing import Any
 
 from oak_ledger.errors import OakError
+from oak_ledger.origin.jsonl import flat_texts
 from oak_ledger.origin.spec import StepSpec
-from oak_ledger.origin.steps import Effect, PreparedReader
+from oak_ledger.origin.steps import Effect, PreparedReader, list_of
 from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.document import Document
 from oak_ledger.source.intake import restore_columns
@@ -22,7 +23,20 @@ def with_step(source: Source, kind: str, **keys: Any) -> Source:
     blocks = source.document.blocks
     last = [one for one in blocks if one.name in ("origin", "part", "step")][-1]
     given = {"kind": kind} | {key: value for key, value in keys.items() if value not in ((), "", None)}
+    if kind == "list into rows" and len(given.get("columns", ())) == 1 and "into" not in given:
+        given |= {"into": members} if (members := _members(source, given["columns"][0])) else {}
     return _followed(source, source.document.added("step", given, last))
+
+
+def _members(source: Source, column: str) -> list[str]:
+    """The members of the objects in a column of lists, in the order in which they first occur."""
+    if column not in source.opened.columns():
+        return []
+    found: dict[str, None] = {}
+    for batch in source.opened.batches([column]):
+        for text in batch.column(0).to_pylist():
+            found |= {name: None for one in list_of(text) or () if isinstance(one, dict) for name in flat_texts(one)}
+    return [*found]
 
 
 def without_step(source: Source, number: int) -> Source:

@@ -14,6 +14,7 @@ from oak_ledger.formula.parser import parse
 from oak_ledger.source.document import Block, Document
 
 PLACEHOLDER = re.compile(r"\{([^{}]+)\}")
+VALUE = "value"  # in casefold: what a clean and a rule call the value of their own field
 Renames = Mapping[str, str]
 """New names by the old ones in casefold."""
 
@@ -68,6 +69,8 @@ def _named(kind: str, value: Any) -> Iterator[Named]:
     """The names in a key's value: each with the text that it is in, and its span."""
     if kind == "formula":
         yield from ((name.name, value, name.start, name.end) for name in nodes.names(parse(value).tree))
+    elif kind == "over value":
+        yield from (one for one in _named("formula", value) if one[0].casefold() != VALUE)
     elif kind == "name":
         yield value, value, 0, len(value)
     elif kind == "text":
@@ -141,6 +144,8 @@ def _repointed_item(kind: str, item: Any, renames: Renames) -> Any:
 def _repointed(kind: str, value: Any, renames: Renames) -> Any:
     if kind == "formula":
         return renamed_in_formula(value, renames)
+    if kind == "over value":
+        return renamed_in_formula(value, {old: new for old, new in renames.items() if old != VALUE})
     if kind == "name":
         return renames.get(value.casefold(), value)
     if kind == "text":
@@ -198,11 +203,10 @@ def with_replaced_values(document: Document, field: str, values: Mapping[str, st
         for key, kind, value in _keys(block):
             new = value
             if kind == "formula":
-                new = (
-                    _with_values(_with_values(value, name, values), "value", values)
-                    if own
-                    else _with_values(value, name, values)
-                )
+                new = _with_values(value, name, values)
+            elif kind == "over value":  # there VALUE is the field's own value, whatever fields are called
+                new = value if name == VALUE else _with_values(value, name, values)
+                new = _with_values(new, VALUE, values) if own else new
             elif kind == "shown":
                 one = isinstance(value, str)
                 new = _item_with_values(value, name, values) if one else [_item_with_values(item, name, values) for item in value]  # fmt: skip
