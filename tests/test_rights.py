@@ -217,7 +217,6 @@ class Roles(WithPeople):
                 self.assertEqual(
                     [one.name for one in place.reports.all()], ["R"] if permitted("see", "report", mine) else []
                 )
-                self.assertEqual(place.reports.unseen("Loads"), 0 if permitted("see", "report", mine) else 1)
                 for action, work in (
                     ("change", lambda place=place: place.reports.publish(oak.open_report("r.report.toml"))),
                     ("propose", lambda place=place: place.reports.propose("R", REPORT)),

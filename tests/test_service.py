@@ -110,6 +110,26 @@ class Asked(test_rights.WithPeople):
         self.raises("no-service", oak.connect, "http://127.0.0.1:9", self.reading)
         self.raises("no-token", oak.connect, self.running.url, "oak.nothing")
 
+    def test_names_in_two_areas_and_who_read_what(self) -> None:
+        """A report filed in one area reads the source of the area that it names; a token elsewhere sees neither; readings are kept."""
+        self.boss.people.add_area("north")
+        self.boss.people.grant("maker", ["read", "edit", "release"], "north")
+        self.boss.people.grant("reader", ["read"], "north")
+        maker = self.place("maker")
+        maker.publish(self.source.with_changed("Volume", clean="VALUE * 100"), area="north")
+        maker.release("north/Loads")
+        text = REPORT.replace('name = "R"', 'name = "N"').replace('source = "Loads"', 'source = "north/Loads"')
+        maker.reports.publish(oak.open_report(self.write("n.report.toml", text)), area="general")
+        self.assertIn(b"1,500", self.running.get("/reports/N", self.reading).content)
+        self.assertNotIn(b"1,500", self.running.get("/reports/R", self.reading).content)
+        self.assertIn(("north/Loads", "reader", 1), [one[:3] for one in self.boss.upkeep.readings()])
+        only = self.place("reader").people.make_token("north only", ["north"], ["read"])
+        self.assertEqual(self.running.get("/reports/N", only).status, 404)
+        self.assertEqual([one["area"] for one in self.running.get("/sources", only).json], ["north"])
+        before = self.running.get("/sources/Loads/tally?area=north&show=Volume", self.reading).headers["etag"]
+        maker.sign("north/Loads", note="twice")
+        self.assertNotEqual(self.running.get("/sources/Loads/tally?area=north&show=Volume", self.reading).headers["etag"], before)
+
     def test_pages_of_rows_are_all_the_rows(self) -> None:
         self.write("many.csv", "n,t\n" + "".join(f"{at},text {at % 7}\n" for at in range(1, 131)))
         place = self.place("maker")

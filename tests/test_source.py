@@ -321,7 +321,7 @@ BROKEN_FIELDS: list[tuple[str, str, str, str, str]] = [
     ('column = "Vol"', 'column = "Volume"', "Volume", "missing-column", "Did you mean Vol?"),
     ('"Haulage cost" / Volume', '"Haulage cst" / Volume', "Rate", "unknown-field", '"Haulage cost"'),
     ('"Haulage cost" / Volume', "SUM(Volume) / Volume", "Rate", "grain-mixed", "SUM(Volume)"),
-    ('"Haulage cost" / Volume', "Rate / Volume", "Rate", "cycle", "rate → rate"),
+    ('"Haulage cost" / Volume', "Rate / Volume", "Rate", "cycle", "Rate → Rate"),
     ("COALESCE(VALUE, 'unknown')", "COALESCE(VALUE, 0)", "Mill", "wrong-type", "one type"),
     ("COALESCE(VALUE, 'unknown')", "MAX(VALUE)", "Mill", "grain-mixed", "aggregates"),
     ("Mill <> 'unknown' ", "Volume + 1", "Known mill", "condition-wanted", "condition"),
@@ -358,7 +358,7 @@ class WrongDefinitions(WithLoads):
             + '\n[[field]]\nname = "A"\nformula = "B + 1"\n\n[[field]]\nname = "B"\nformula = "C"\n\n[[field]]\nname = "C"\nformula = "A"\n\n[[field]]\nname = "D"\nformula = "C * 2"\n'
         )
         source = oak.open_source(self.write("c.oak.toml", text))
-        self.assertIn("a → b → c → a", source.state("A").findings[0].message)
+        self.assertIn("A → B → C → A", source.state("A").findings[0].message)
         self.assertEqual(source.state("D").findings[0].code, "broken-field")
         self.assertEqual([one.name for one in oak.broken_names(source)], ["A", "B", "C"])
 

@@ -185,7 +185,10 @@ no-right | a right to be taken away is not there | oak rights list shows all
 rows-missing | stored rows are not there | restore the file from a backup, or publish again
 rows-damaged | stored rows are not what was written | restore the file from a backup, or publish again
 catalogue-damaged | an entry of the catalogue is not what was written | restore it from a backup; oak catalogue verify lists all damage
-catalogue-later | the catalogue was written by a later version of this program | use that one
+not-empty | a folder for a new catalogue has one already | name another folder
+database-taken | a database has the tables of another catalogue | name another database
+data-shared | the folder of a catalogue's files is another one's | each has its own
+rows-removed | the rows of an old version were removed, as was asked | read another version
 bad-date | a date is written wrongly | write 2026-05-31
 no-member | the person is not in the group | oak group list shows all
 several-reports | reports of that name are in several areas | AREA/NAME
@@ -198,6 +201,10 @@ no-token | a token is not valid | oak token make
 not-allowed | something is not allowed to you | ask who administers the area: oak rights list
 nothing-waits | no change waits for the report | nothing to do
 base-unknown | a working copy does not say which version it was made from | base under [source]
+source-taken | a source of that name is there, and the working copy was not made from it | another name, or --base
+catalogue-layout | a catalogue was made by another version of the program | use that one
+report-taken | a report of that name is there, of another source or owner | another name, or --replace
+several-changes | several changes wait for the owner of a report | say which: --change
 base-moved | somebody has published since the base of a working copy | oak versions NAME --compare A B, then oak publish --onto
 hidden-field | a hidden field is asked for by somebody who only reads | ask who curates the source
 no-state | there is no state of that day or before | oak snapshot list

@@ -14,7 +14,7 @@ from weakref import WeakKeyDictionary
 
 import sqlalchemy as sa
 
-from oak_ledger.catalogue.rules import ANY, EVERYONE, RIGHTS, in_words, permitted
+from oak_ledger.catalogue.rules import ANY, EVERYONE, RIGHTS, WRITES, in_words, permitted
 from oak_ledger.catalogue.storage import Storage, now
 from oak_ledger.catalogue.tables import AREA, AUDIT, GRANT, MEMBER, SOURCE, TOKEN, VIEWER
 from oak_ledger.errors import OakError
@@ -34,11 +34,19 @@ def secret_digest(secret: str) -> str:
 
 @dataclass(frozen=True, slots=True)
 class Person:
-    """Somebody at work; by a token only in some areas (`*` for all) and with some rights."""
+    """Somebody at work; by a token (its number and name) only in some areas (`*` for all) and with some rights."""
 
     name: str
     areas: tuple[str, ...] = (ANY,)
     rights: tuple[str, ...] = tuple(RIGHTS)
+    token: tuple[int, str] | None = None
+
+    def __str__(self) -> str:
+        return self.name if self.token is None else f"{self.name}, by the token {self.token[1]}"
+
+    def within(self, area: str) -> bool:
+        """Whether an area is one that a token may be used in."""
+        return ANY in self.areas or area in self.areas
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,7 +76,15 @@ class Access:
         if not found or found[0]["revoked_at"] or found[0]["ends_at"] < now():
             raise OakError("no-token", "The token is not valid: it is not known, has ended, or was revoked.", hint="oak token make makes another.")  # fmt: skip
         (row,) = found
-        return Access(storage, Person(row["person"], tuple(json.loads(row["areas"])), tuple(json.loads(row["rights"]))))
+        return Access(
+            storage,
+            Person(
+                row["person"],
+                tuple(json.loads(row["areas"])),
+                tuple(json.loads(row["rights"])),
+                (row["id"], row["name"]),
+            ),
+        )
 
     # -- rights ------------------------------------------------------------------------------------------
 
@@ -92,7 +108,7 @@ class Access:
 
     def rights(self, connection: sa.Connection, area: str) -> set[str]:
         """The rights that this person has in an area (its key)."""
-        if ANY not in self.person.areas and area not in self.person.areas:
+        if not self.person.within(area):
             return set()
         known = self.known(connection).rights
         return (known.get(area, set()) | known.get(ANY, set())) & {*self.person.rights}
@@ -100,7 +116,7 @@ class Access:
     def conditions(self, connection: sa.Connection, area: str, version: Mapping[str, Any] | None = None) -> set[str]:
         """What holds for this person in an area, and towards one of its versions."""
         found = self.rights(connection, area)
-        if version is not None and (ANY in self.person.areas or area in self.person.areas):
+        if version is not None and self.person.within(area):
             if version["made_by"] == self.person.name:
                 found = found | {"maker"}
             if version["id"] in self.known(connection).viewed:
@@ -109,6 +125,9 @@ class Access:
 
     def require(self, action: str, to: str, conditions: set[str], what: str) -> None:
         """Raise NotAllowed where an action is not allowed; the error says what it would take."""
+        if action in WRITES and "edit" not in self.person.rights:
+            hint = "A token changes something only with the right to edit: oak token make --right edit."
+            raise NotAllowed("not-allowed", f"{self.person} may not {IN_WORDS.get(action, action)} {what}.", hint=hint)
         if not permitted(action, to, conditions):
             needed = in_words(action, to)
             hint = f"It takes {needed}; oak rights list says who can give it." if needed else "Nobody can."
@@ -152,21 +171,24 @@ class Access:
         with self.storage.write() as connection:
             doing = Doing(connection, what)
             yield doing
-            self.note(connection, what, doing.area, doing.subject, doing.detail)
+            head = self._note(connection, what, doing.area, doing.subject, doing.detail)
+        self.storage.remember(head)
 
-    def note(self, connection: sa.Connection, what: str, area: str, subject: str, detail: str) -> None:
-        """An entry of the audit log, chained to the one before."""
+    def _note(self, connection: sa.Connection, what: str, area: str, subject: str, detail: str) -> str:
+        """An entry of the audit log, chained to the one before; its digest."""
         values = {
-            "at": now(),
-            "who": self.person.name,
+            "at": self.storage.moment(connection),
+            "who": str(self.person),
             "what": what,
             "area": area,
             "subject": subject,
             "detail": detail,
+            "state": self.storage.state(connection),
         }
         chain = chained(self.storage.setting(connection, "head"), values)
         self.storage.insert(connection, AUDIT, {**values, "chain": chain})
         self.storage.put(connection, "head", chain)
+        return chain
 
 
 @dataclass(slots=True)
@@ -186,7 +208,7 @@ class Doing:
 
 def chained(before: str, values: Mapping[str, str]) -> str:
     """The digest of an entry of the audit log and, through the digest before, of all earlier ones."""
-    said = [before, *(values[name] for name in ("at", "who", "what", "area", "subject", "detail"))]
+    said = [before, *(values[name] for name in ("at", "who", "what", "area", "subject", "detail", "state"))]
     return hashlib.sha256(json.dumps(said, ensure_ascii=False).encode()).hexdigest()
 
 

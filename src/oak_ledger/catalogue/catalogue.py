@@ -4,27 +4,29 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
 
 import sqlalchemy as sa
 
-from oak_ledger.catalogue.access import Access, Person, current_token, whoami
+from oak_ledger.catalogue.access import Access, NotAllowed, Person, current_token, whoami
 from oak_ledger.catalogue.looking import WITHDRAWN, PublishedSources
-from oak_ledger.catalogue.migrate import migrated
 from oak_ledger.catalogue.people import People, checked_name, checked_text
 from oak_ledger.catalogue.registered import RegisteredReports
 from oak_ledger.catalogue.rules import ANY, RIGHTS
 from oak_ledger.catalogue.snapshots import Snapshots
 from oak_ledger.catalogue.storage import Storage, now
 from oak_ledger.catalogue.tables import AREA, GRANT, SIGNATURE, SOURCE, VERSION, VIEWER
+from oak_ledger.catalogue.upkeep import FOUR_EYES, Upkeep
 from oak_ledger.catalogue.verify import verify
 from oak_ledger.catalogue.versions import (
     Prepared,
     Version,
     all_rows,
     base_moved,
+    not_made_from,
     origin_identity,
     prepare,
     public_definition,
@@ -55,7 +57,8 @@ class Catalogue(PublishedSources):
         Raises UnusableInput for what is no catalogue, OakError for a token that is not valid.
         """
         path = Path(folder)
-        storage = migrated(Storage.create(path, url) if create else Storage.open(path), person or whoami())
+        storage = Storage.create(path, url) if create else Storage.open(path)
+        storage.refuse_other_layout()
         secret = token or ("" if person else current_token())
         access = Access.by_token(storage, secret) if secret else Access(storage, Person(person or whoami()))
         if create:
@@ -86,6 +89,11 @@ class Catalogue(PublishedSources):
     def watches(self) -> Watches:
         """Conditions on figures that warn when they turn true."""
         return Watches(self._access, self)
+
+    @cached_property
+    def upkeep(self) -> Upkeep:
+        """Backups, old rows, four eyes, and what is moved, removed or handed over."""
+        return Upkeep(self._access, self)
 
     def verify(self, head: str = "") -> list[str]:
         """Everything that is damaged, in words; `head` is a digest of the audit log that was kept elsewhere."""
@@ -118,8 +126,9 @@ class Catalogue(PublishedSources):
         """Publish a source, or what was prepared of one, as a draft that its maker and `viewers` see.
 
         A source that is new in the catalogue goes to `area` (general, unless set otherwise). `base` is the version that the working copy
-        was made from (what the definition says, unless given). Raises OakError where a field is broken, where it is not allowed, or where
-        somebody has published since the base.
+        was made from (what the definition says, unless given; 0 for none). `told` of the version says where somebody else has made a source
+        of that name. Raises OakError where a field is broken, where it is not allowed, where somebody has published since the base, or
+        where a source of that name is there that this working copy was not made from.
         """
         prepared = source if isinstance(source, Prepared) else prepare(source)
         source = prepared.source
@@ -127,23 +136,28 @@ class Catalogue(PublishedSources):
         checked_text(source.document.text, "definition")
         data = self._storage.keep(prepared.rows)
         before = "" if source.baseline_feed is None else self._storage.keep(all_rows(source.baseline_feed))
-        base = source.about.base if base is None else base
         with self._access.doing("publish") as doing:
             row = self._own_source(doing.connection, source.name, source.about.owner, area)
             self._access.require_in(doing.connection, "publish", row["area"], f"{source.name} in {row['area_name']}")
-            number = self._next_number(doing.connection, row, base)
+            number, told = self._next_number(doing.connection, row, source, base)
             values = {
                 "source_id": row["id"], "number": number, "stage": "draft", "definition": public_definition(source.document).text, "data": data,
                 "before": before, "rows": prepared.rows.num_rows, "fingerprints": json.dumps({name: one.as_json() for name, one in prepared.fingerprints.items()}),
                 "findings": json.dumps({**prepared.counts, **({"errors": prepared.errors} if prepared.errors else {})}),
-                "warnings": sum(one.severity == "warning" for one in prepared.findings), "note": note, "base": base,
-                "origin": json.dumps(origin_identity(source)), "made_by": self.person, "made_at": now(), "replaced_by": "", "overruled": "",
+                "warnings": sum(one.severity == "warning" for one in prepared.findings), "note": note, "base": source.about.base if base is None else base,
+                "origin": json.dumps(origin_identity(source)), "made_by": self.person, "made_at": self._storage.moment(doing.connection), "replaced_by": "", "overruled": "",
             }  # fmt: skip
             made = self._storage.insert(doing.connection, VERSION, values)
             self._name(doing.connection, made, viewers)
             self._storage.clear(doing.connection)
             doing.said(row["area"], source.name, f"version {number}, {prepared.rows.num_rows:,} rows")
-        return self.version(f"{row['area']}/{row['key']}", number)
+        return replace(self.version(f"{row['area']}/{row['key']}", number), told=told)
+
+    def address(self, name: str, area: str = "") -> str:
+        """The source that something of a name would be published to, as AREA/NAME; the name alone where there is none yet."""
+        with self._storage.read() as connection:
+            found, _ = self._place(connection, name, area)
+        return f"{found['area_name']}/{found['name']}" if found is not None else name
 
     def require_publish(self, source: Source, area: str = "", base: int | None = None) -> None:
         """Raise OakError where a source could not be published, before work is done for it: NotAllowed, or that its base has moved."""
@@ -152,18 +166,35 @@ class Catalogue(PublishedSources):
             row = found or {"area": place["key"], "area_name": place["name"]}
             self._access.require_in(connection, "publish", row["area"], f"{source.name} in {row['area_name']}")
             if found is not None:
-                self._next_number(connection, found, source.about.base if base is None else base)
+                self._next_number(connection, found, source, base)
 
-    def _next_number(self, connection: sa.Connection, source: Mapping[str, Any], base: int) -> int:
-        """The number of a new version. Raises OakError where there are newer ones than its base."""
+    def _next_number(
+        self, connection: sa.Connection, source: Mapping[str, Any], copy: Source, base: int | None
+    ) -> tuple[int, str]:
+        """The number of a new version, and what is to be told. Raises OakError where there are newer ones than its base, or where it has
+        none and others have made the source; drafts that one may not see stop nobody."""
         query = sa.select(VERSION.c.id, VERSION.c.number, VERSION.c.stage, VERSION.c.made_by)
         rows = self._storage.rows(
             connection, query.where(VERSION.c.source_id == source["id"]).order_by(VERSION.c.number)
         )
-        newer = [one for one in rows if one["number"] > base and one["stage"] != WITHDRAWN]
-        if base and newer:
-            raise base_moved(source["name"], base, newer, {one["number"] for one in self._seen(connection, source)})
-        return max((one["number"] for one in rows), default=0) + 1
+        number = max((one["number"] for one in rows), default=0) + 1
+        there = [one for one in rows if one["stage"] != WITHDRAWN]
+        numbers = {one["number"] for one in self._seen(connection, source)}
+        seen = [one for one in there if one["number"] in numbers]
+        from_version = copy.about.base if base is None else base
+        newer = [one for one in seen if one["number"] > from_version]
+        if from_version and newer:
+            raise base_moved(source["name"], from_version, newer)
+        mine = any(one["made_by"] == self.person for one in there)
+        if base is None and not from_version and seen and not mine:
+            raise not_made_from(source["name"], seen[-1])
+        unseen = any(one["number"] > from_version and one["number"] not in numbers for one in there)
+        told = (
+            f"Somebody else has a draft of {source['name']} in {source['area_name']}, which you may not see."
+            if unseen
+            else ""
+        )
+        return number, told
 
     def _place(self, connection: sa.Connection, name: str, area: str) -> tuple[dict[str, Any] | None, dict[str, Any]]:
         """The row of the source to publish to, if there is one (in the area if it is named), and the area of a new one."""
@@ -272,9 +303,14 @@ class Catalogue(PublishedSources):
             errors = json.loads(row["findings"]).get("errors", 0)
             if errors and not overrule:
                 raise OakError("errors-stand", f"Version {row['number']} of {source['name']} has {errors} error{'s' * (errors > 1)}; it was not released.", hint="Mend them and publish again; or overrule them with a reason that stays visible: --overrule REASON.")  # fmt: skip
-            for other in self._storage.rows(
+            if self._storage.setting(connection, FOUR_EYES) and row["made_by"] == self.person:
+                raise NotAllowed("not-allowed", f"Version {row['number']} of {source['name']} was made by {self.person}, and somebody else must release it.", hint="This catalogue asks for four eyes: oak catalogue four-eyes.")  # fmt: skip
+            released = self._storage.rows(
                 connection, sa.select(VERSION).where(VERSION.c.source_id == source["id"], VERSION.c.stage == "released")
-            ):
+            )
+            if row["stage"] == "draft" and row["base"] and any(one["number"] > row["base"] for one in released):
+                raise base_moved(source["name"], row["base"], released)
+            for other in released:
                 self._storage.update(
                     connection, VERSION, other, stage="retired", replaced_by=f"version {row['number']}"
                 )

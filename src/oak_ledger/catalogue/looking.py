@@ -12,7 +12,7 @@ from oak_ledger.catalogue.access import Access
 from oak_ledger.catalogue.rules import permitted
 from oak_ledger.catalogue.tables import SIGNATURE, VERSION, VIEWER
 from oak_ledger.catalogue.versions import Version, version_of
-from oak_ledger.errors import OakError
+from oak_ledger.errors import OakError, UnusableInput
 from oak_ledger.formula.builder import nearest_hint
 from oak_ledger.origin import ParquetReader
 from oak_ledger.source import Published, Source
@@ -149,8 +149,10 @@ class PublishedSources:
     def opened(self, name: str, version: Mapping[str, Any], data: str, at: str, *, reader: bool) -> Source:
         """A version over rows of it: its own, or those of a snapshot."""
         what = f"{name}, version {version['number']}"
+        if not data:
+            raise UnusableInput("rows-removed", f"The rows of {what} were removed, as old ones are here.", hint=f"oak versions {name!r} shows the others.")  # fmt: skip
         document = parse_document(version["definition"], DEFINITION, what)
-        published = Published(version["number"], version["stage"], version["made_by"], at, version["replaced_by"])
+        published = Published(version["number"], version["stage"], version["made_by"], at[:19], version["replaced_by"])
         earlier = version["before"]
         baseline = ParquetReader(self._storage.verified(earlier, f"the baseline of {what}")) if earlier else None
         return Source(

@@ -6,13 +6,13 @@ import datetime as dt
 import json
 import re
 import secrets
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import sqlalchemy as sa
 
-from oak_ledger.catalogue.access import Access, Person, chained, secret_digest
+from oak_ledger.catalogue.access import Access, NotAllowed, Person, chained, secret_digest
 from oak_ledger.catalogue.rules import ANY, EVERYONE, RIGHTS
 from oak_ledger.catalogue.storage import now
 from oak_ledger.catalogue.tables import AREA, AUDIT, GRANT, MEMBER, TOKEN
@@ -115,7 +115,7 @@ class People:
         with self._access.doing("grant") as doing:
             key = self._administered(doing.connection, area)
             given = {row.right for row in self._grants(doing.connection) if (row.area, row.who) == (key, _who(who))}
-            for right in map(_right, rights):
+            for right in dict.fromkeys(map(_right, rights)):
                 if right not in given:
                     self._access.forget(doing.connection)
                     self._storage.insert(doing.connection, GRANT, {"area": key, "who": _who(who), "allowed": right})
@@ -133,8 +133,8 @@ class People:
             if not any(one == ANY and right == "administer" for one, _, right in left):
                 raise OakError("last-administrator", "Nobody would be left who may give rights in this catalogue.", hint="Give somebody else that right first.")  # fmt: skip
             for area_key, name, right in asked:
-                doing.connection.execute(
-                    sa.delete(GRANT).where(GRANT.c.area == area_key, GRANT.c.who == name, GRANT.c.allowed == right)
+                self._storage.delete(
+                    doing.connection, GRANT, GRANT.c.area == area_key, GRANT.c.who == name, GRANT.c.allowed == right
                 )
             doing.said(key, _who(who), ", ".join(rights))
 
@@ -159,13 +159,17 @@ class People:
     # -- groups ------------------------------------------------------------------------------------------
 
     def groups(self) -> dict[str, list[str]]:
-        """The members of each group."""
+        """The members of each group that one is in; of all groups for who gives rights somewhere."""
         with self._storage.read() as connection:
             rows = self._storage.rows(connection, sa.select(MEMBER).order_by(MEMBER.c.group_name, MEMBER.c.person))
+            every = any(
+                "administer" in self._access.rights(connection, area)
+                for area in (ANY, *(row["key"] for row in self._access.areas(connection)))
+            )
         found: dict[str, list[str]] = {}
         for row in rows:
             found.setdefault(row["group_name"], []).append(row["person"])
-        return found
+        return {name: people for name, people in found.items() if every or self._access.person.name in people}
 
     def join(self, group: str, people: Sequence[str]) -> None:
         """Put people into a group. Takes administering the catalogue."""
@@ -188,10 +192,10 @@ class People:
         with self._access.doing("leave group") as doing:
             self._access.require_in(doing.connection, "grant", ANY, "the whole catalogue")
             for person in people:
-                gone = doing.connection.execute(
-                    sa.delete(MEMBER).where(MEMBER.c.group_name == name, MEMBER.c.person == person)
+                gone = self._storage.delete(
+                    doing.connection, MEMBER, MEMBER.c.group_name == name, MEMBER.c.person == person
                 )
-                if not gone.rowcount:
+                if not gone:
                     raise OakError(
                         "no-member", f"{person} is not in the group {name}.", hint="oak group list shows all."
                     )
@@ -206,12 +210,12 @@ class People:
         secret = f"oak.{secrets.token_urlsafe(32)}"
         ends = (dt.datetime.now(dt.UTC).replace(tzinfo=None) + dt.timedelta(days=days)).isoformat(" ", "seconds")
         with self._access.doing("make token") as doing:
+            if self._access.person.token is not None:
+                raise NotAllowed("not-allowed", "A token makes no tokens: one that was stolen would live on in them.", hint="Make it as the person who you are.")  # fmt: skip
             keys = [one if one == ANY else self._access.area(doing.connection, one)["key"] for one in areas]
-            if ANY not in self._access.person.areas and not {*keys} <= {*self._access.person.areas}:
-                raise OakError("not-allowed", "A token cannot make one that reaches further than itself.")
             values = {
                 "secret": secret_digest(secret), "person": self._access.person.name, "name": checked_name(name, "a token"),
-                "areas": json.dumps(keys), "rights": json.dumps([_right(one) for one in rights if one in self._access.person.rights]),
+                "areas": json.dumps(keys), "rights": json.dumps([*dict.fromkeys(map(_right, rights))]),
                 "made_at": now(), "ends_at": ends, "revoked_at": "",
             }  # fmt: skip
             self._storage.insert(doing.connection, TOKEN, values)
@@ -219,18 +223,23 @@ class People:
         return secret
 
     def tokens(self) -> list[Token]:
-        """One's own tokens; all of them for who administers the catalogue."""
+        """One's own tokens; all of them for who administers the catalogue. A token sees itself."""
         with self._storage.read() as connection:
-            every = "administer" in self._access.rights(connection, ANY)
             rows = self._storage.rows(connection, sa.select(TOKEN).order_by(TOKEN.c.id))
-        return [_token(row) for row in rows if every or row["person"] == self._access.person.name]
+            return [_token(row) for row in rows if self._holds(connection, row)]
+
+    def _holds(self, connection: sa.Connection, row: Mapping[str, Any]) -> bool:
+        """Whether a token is one's own to see and to end."""
+        person = self._access.person
+        if "administer" in self._access.rights(connection, ANY):
+            return True
+        return bool(row["id"] == person.token[0] if person.token is not None else row["person"] == person.name)
 
     def revoke_token(self, number: int) -> None:
         """End a token now: one's own, or any for who administers the catalogue."""
         with self._access.doing("revoke token") as doing:
             rows = self._storage.rows(doing.connection, sa.select(TOKEN).where(TOKEN.c.id == number))
-            every = "administer" in self._access.rights(doing.connection, ANY)
-            if not rows or not (every or rows[0]["person"] == self._access.person.name):
+            if not rows or not self._holds(doing.connection, rows[0]):
                 raise OakError("no-token", f"There is no token {number}.", hint="oak token list shows yours.")
             self._storage.update(doing.connection, TOKEN, rows[0], revoked_at=now())
             doing.said("", rows[0]["name"])
@@ -275,6 +284,9 @@ class People:
             before = row["chain"]
         if before != last:
             wrong.append("the last entry is not the one that was written last: entries are missing at the end")
+        kept = self._storage.remembered
+        if kept and kept not in {row["chain"] for row in rows}:
+            wrong.append("entries at the end are lost: the digest beside the database is of a later one")
         if head and head not in {row["chain"] for row in rows}:
             wrong.append(f"the digest {head[:12]}… that was kept is not in the log: it was written anew")
         return wrong
@@ -295,7 +307,7 @@ def _token(row: dict[str, Any]) -> Token:
 
 
 def _entry(row: dict[str, Any]) -> LogEntry:
-    return LogEntry(*(row[name] for name in LogEntry.__slots__))
+    return LogEntry(row["at"][:19], *(row[name] for name in LogEntry.__slots__[1:]))
 
 
 __all__ = ["Grant", "LogEntry", "People", "Person", "Token", "checked_name"]

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, slots=True)
 class Registered:
-    """A report in the catalogue: its newest state, and whether a change waits for its owner."""
+    """A report in the catalogue: its newest state, and whether a change waits for its owner. `source` is AREA/NAME; the report names it so."""
 
     name: str
     area: str
@@ -42,8 +42,9 @@ class Registered:
 
 @dataclass(frozen=True, slots=True)
 class Proposal:
-    """A change that somebody left for the owner of a report."""
+    """A change that somebody left for the owner of a report, by its number."""
 
+    number: int
     report: str
     by: str
     at: str
@@ -58,22 +59,22 @@ class RegisteredReports:
     def __init__(self, access: Access, catalogue: Catalogue) -> None:
         self._access, self._storage, self._catalogue = access, access.storage, catalogue
 
-    def publish(self, report: Report, *, area: str = "", note: str = "") -> Registered:
-        """Put a report into the catalogue, or a new state of it. Its source must be one that its owner may read."""
+    def publish(self, report: Report, *, area: str = "", note: str = "", replace: bool = False) -> Registered:
+        """Put a report into the catalogue, or a new state of it. Its source must be one that its owner may read.
+
+        A new report goes to `area` (that of its source, unless set otherwise). Raises OakError where a report of that name is there that
+        reads another source or belongs to somebody else, unless it is to be replaced.
+        """
         name = checked_name(report.about.name, "a report")
         with self._access.doing("publish report") as doing:
             connection = doing.connection
             source = self._catalogue.find(connection, report.about.source)
-            row = self._find(connection, name)
+            address = f"{source['area_name']}/{source['name']}"
+            row = self._find(connection, f"{area}/{name}" if area else name)
             if row is None:
                 place = self._access.area(connection, area or source["area"])
                 self._access.require_in(connection, "change", place["key"], f"reports in {place['name']}")
-                taken = self._storage.rows(
-                    connection,
-                    sa.select(REPORT).where(REPORT.c.area_id == place["id"], REPORT.c.key == name.casefold()),
-                )
-                if taken:
-                    raise OakError("name-taken", f"There is a report {name!r} in {place['name']} already.")
+                self._refuse_taken(connection, place, name)
                 made = self._storage.insert(
                     connection,
                     REPORT,
@@ -82,10 +83,20 @@ class RegisteredReports:
                 row, number = {"id": made, "area": place["key"]}, 1
             else:
                 self._access.require("change", "report", self._conditions(connection, row), f"the report {name}")
-                number = self._newest(connection, row)["number"] + 1
-            self._add(connection, row["id"], number, report.document.text, source["name"], note)
+                newest = self._newest(connection, row)
+                if not replace and (row["owner"] != self._access.person.name or newest["source"] != address):
+                    message = f"There is a report {name!r} in {row['area_name']}, of {row['owner']}, which reads {newest['source']}."
+                    raise OakError("report-taken", message, hint="Give yours another name, or another --area; or replace it: --replace.")  # fmt: skip
+                number = newest["number"] + 1
+            self._add(connection, row["id"], number, report.document.text, address, note)
             doing.said(row["area"], name, f"state {number}")
-        return self.get(name)
+        return self.get(f"{row['area']}/{name}")
+
+    def _refuse_taken(self, connection: sa.Connection, place: Mapping[str, Any], name: str) -> None:
+        """Raise OakError where an area has a report of that name."""
+        query = sa.select(REPORT).where(REPORT.c.area_id == place["id"], REPORT.c.key == name.casefold())
+        if self._storage.rows(connection, query):
+            raise OakError("name-taken", f"There is a report {name!r} in {place['name']} already.")
 
     def _add(self, connection: sa.Connection, report: int, number: int, text: str, source: str, note: str) -> None:
         checked_text(note, "note")
@@ -102,29 +113,24 @@ class RegisteredReports:
         self._storage.insert(connection, REPORT_STATE, values)
 
     def all(self, source: str = "") -> list[Registered]:
-        """The reports that one may see, of one source if it is named."""
+        """The reports that one may see, of one source (NAME, or AREA/NAME) if it is named."""
         with self._storage.read() as connection:
             found = [
                 self._registered(connection, row)
                 for row in self._rows_all(connection)
                 if permitted("see", "report", self._conditions(connection, row))
             ]
-        return [one for one in found if not source or one.source.casefold() == source.casefold()]
-
-    def unseen(self, source: str) -> int:
-        """How many reports read a source that one may not see; they are counted, never named."""
-        with self._storage.read() as connection:
-            rows = [
-                row
-                for row in self._rows_all(connection)
-                if not permitted("see", "report", self._conditions(connection, row))
-            ]
-            return sum(self._newest(connection, row)["source"].casefold() == source.casefold() for row in rows)
+        wanted = source.casefold()
+        return [one for one in found if wanted in ("", one.source.casefold(), one.source.rpartition("/")[2].casefold())]
 
     def get(self, name: str) -> Registered:
         """A report by its name, or AREA/NAME. Raises OakError where one sees none of that name."""
         with self._storage.read() as connection:
             return self._registered(connection, self._one(connection, name))
+
+    def row(self, connection: sa.Connection, name: str) -> dict[str, Any]:
+        """The row of a report, by its name or AREA/NAME. Raises OakError where one sees none of that name."""
+        return self._one(connection, name)
 
     def propose(self, name: str, after: str, *, note: str = "") -> None:
         """Leave a change for the owner of a report: its whole text as it would be."""
@@ -155,7 +161,9 @@ class RegisteredReports:
         """Take a mend's change of a report over, where one may change it, else leave it for its owner; which it was, in words."""
         found = self.get(name)
         if found.may_change:
-            state = self.publish(Report(parse_document(text, REPORT_SHAPE, name)), note=note)
+            state = self.publish(
+                Report(parse_document(text, REPORT_SHAPE, name)), area=found.area, note=note, replace=True
+            )
             return f"changed, state {state.number}"
         self.propose(name, text, note=note)
         return f"the change waits for {found.owner}"
@@ -166,12 +174,13 @@ class RegisteredReports:
             row = self._one(connection, name)
             text = self._newest(connection, row)["text"]
             return [
-                Proposal(row["name"], one["by"], one["at"], one["note"], text, one["text"])
+                Proposal(one["id"], row["name"], one["by"], one["at"], one["note"], text, one["text"])
                 for one in self._waiting(connection, row)
             ]
 
-    def accept(self, name: str) -> Registered:
-        """Take over the newest change that waits. Raises OakError where none waits, or the report has changed since."""
+    def accept(self, name: str, number: int | None = None) -> Registered:
+        """Take over a change that waits, by its number; without one the only one. Raises OakError where none waits, where several do, or
+        where the report has changed since."""
         with self._access.doing("accept") as doing:
             connection = doing.connection
             row = self._one(connection, name)
@@ -181,7 +190,13 @@ class RegisteredReports:
             waiting = self._waiting(connection, row)
             if not waiting:
                 raise OakError("nothing-waits", f"No change waits for the report {row['name']}.")
-            newest, proposal = self._newest(connection, row), waiting[-1]
+            if number is None and len(waiting) > 1:
+                numbers = ", ".join(f"{one['id']} by {one['by']}" for one in waiting)
+                raise OakError("several-changes", f"{len(waiting)} changes wait for the report {row['name']}: {numbers}.", hint="Look at them with oak report waiting, and say which: --change NUMBER.")  # fmt: skip
+            chosen = [one for one in waiting if number in (None, one["id"])]
+            if not chosen:
+                raise OakError("nothing-waits", f"No change {number} waits for the report {row['name']}: it was taken back, or another one was left since.")  # fmt: skip
+            newest, proposal = self._newest(connection, row), chosen[0]
             if proposal["base"] != newest["number"]:
                 raise OakError("base-moved", f"The report {row['name']} has changed since {proposal['by']} left the change.", hint="Ask for it again: oak mend leaves it anew.")  # fmt: skip
             self._add(
@@ -218,7 +233,7 @@ class RegisteredReports:
         """Who has read a source: the reader, the version they saw last, and when; readers that one may not see are left out."""
         with self._storage.read() as connection:
             row = self._catalogue.find(connection, source)
-            names = {f"report {one.name}" for one in self.all(source)}
+            names = {f"report {one.name}" for one in self.all(f"{row['area_name']}/{row['name']}")}
             found = self._storage.rows(
                 connection, sa.select(READING).where(READING.c.source_id == row["id"]).order_by(READING.c.at)
             )
@@ -239,7 +254,8 @@ class RegisteredReports:
 
     def _conditions(self, connection: sa.Connection, row: Mapping[str, Any]) -> set[str]:
         found = self._access.conditions(connection, row["area"])
-        return found | {"owner"} if row["owner"] == self._access.person.name else found
+        person = self._access.person
+        return found | {"owner"} if row["owner"] == person.name and person.within(row["area"]) else found
 
     def _find(self, connection: sa.Connection, name: str) -> dict[str, Any] | None:
         seen = [
@@ -280,6 +296,7 @@ class RegisteredReports:
 
     def _registered(self, connection: sa.Connection, row: Mapping[str, Any]) -> Registered:
         state = self._newest(connection, row)
-        report = Report(parse_document(state["text"], REPORT_SHAPE, f"{row['name']} in the catalogue"))
-        may = permitted("change", "report", self._conditions(connection, row))
+        document = parse_document(state["text"], REPORT_SHAPE, f"{row['name']} in the catalogue")
+        report = Report(document.replaced(document.all("report")[0], {"source": state["source"]}))
+        may = permitted("change", "report", self._conditions(connection, row)) and "edit" in self._access.person.rights
         return Registered(row["name"], row["area_name"], row["owner"], state["source"], state["number"], state["at"], state["by"], state["note"], len(self._waiting(connection, row)), may, report)  # fmt: skip

@@ -32,8 +32,11 @@ change    | -                            | -            | -            | edit   
 propose   | -                            | -            | -            | -          | owner, read      | leave a change for its owner to accept
 accept    | -                            | -            | -            | -          | owner, edit+read | accept a change that was left
 grant     | -                            | -            | -            | administer | -                | give and take rights
+look after | -                           | -            | -            | administer | -                | move, remove and hand over what is in it, and remove old rows; in all areas: back it up
 audit     | -                            | -            | -            | administer | -                | read the audit log
 """
+WRITES = ("publish", "name", "withdraw", "change", "propose", "accept")
+"""What a token does only with the right to edit, also for a maker or an owner."""
 COLUMNS = (*STAGES, "area", "report")
 
 

@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING
 import sqlalchemy as sa
 
 from oak_ledger.catalogue.access import Access
-from oak_ledger.catalogue.storage import now
 from oak_ledger.catalogue.tables import SNAPSHOT, VERSION
 from oak_ledger.errors import OakError
 from oak_ledger.formula.lexer import quote_identifier
@@ -56,13 +55,13 @@ class Snapshots:
         with self._access.doing("snapshot") as doing:
             row = self._catalogue.find(doing.connection, source.name)
             self._access.require_in(doing.connection, "publish", row["area"], f"a snapshot of {source.name}")
-            values = {"source_id": row["id"], "version": version.number, "data": data, "rows": table.num_rows, "at": now(), "by": self._access.person.name, "note": note}  # fmt: skip
+            values = {"source_id": row["id"], "version": version.number, "data": data, "rows": table.num_rows, "at": self._storage.moment(doing.connection), "by": self._access.person.name, "note": note}  # fmt: skip
             made = self._storage.insert(doing.connection, SNAPSHOT, values)
             gone = self._thin(doing.connection, row["id"], keep)
             doing.said(
                 row["area"], row["name"], f"{table.num_rows:,} rows{f', {gone} older ones removed' if gone else ''}"
             )
-        return Snapshot(row["name"], made, version.number, table.num_rows, values["at"], values["by"], note)
+        return Snapshot(row["name"], made, version.number, table.num_rows, values["at"][:19], values["by"], note)
 
     def _thin(self, connection: sa.Connection, source: int, keep: int | None) -> int:
         rows = self._storage.rows(
@@ -70,7 +69,7 @@ class Snapshots:
         )
         gone = rows[: max(len(rows) - keep, 0)] if keep is not None else []
         for row in gone:
-            connection.execute(sa.delete(SNAPSHOT).where(SNAPSHOT.c.id == row["id"]))
+            self._storage.delete(connection, SNAPSHOT, SNAPSHOT.c.id == row["id"])
         return len(gone)
 
     def all(self, name: str) -> Sequence[Snapshot]:
@@ -82,7 +81,7 @@ class Snapshots:
                 connection, sa.select(SNAPSHOT).where(SNAPSHOT.c.source_id == source["id"]).order_by(SNAPSHOT.c.id)
             )
         return [
-            Snapshot(source["name"], row["id"], row["version"], row["rows"], row["at"], row["by"], row["note"])
+            Snapshot(source["name"], row["id"], row["version"], row["rows"], row["at"][:19], row["by"], row["note"])
             for row in rows
         ]
 
@@ -101,7 +100,7 @@ class Snapshots:
                 if row["number"] in numbers
             ]
             by_number = {row["number"]: row for row in versions}
-            states = [(row["made_at"], row["data"], row) for row in versions if row["stage"] != "draft"]
+            states = [(row["made_at"], row["data"], row) for row in versions if row["stage"] != "draft" and row["data"]]
             taken = self._storage.rows(
                 connection, sa.select(SNAPSHOT).where(SNAPSHOT.c.source_id == source["id"]).order_by(SNAPSHOT.c.id)
             )
@@ -112,9 +111,9 @@ class Snapshots:
         before = [one for one in states if one[0] <= until]
         if not before:
             first = min((one[0] for one in states), default="")
-            hint = f"The first state is of {first}." if first else "There is no state yet: oak snapshot."
+            hint = f"The first state is of {first[:19]}." if first else "There is no state yet: oak snapshot."
             raise OakError("no-state", f"{source['name']} has no state of {day} or before.", hint=hint)
-        at, data, version = max(reversed(before), key=lambda one: one[0])  # of one moment the one that was written last
+        at, data, version = max(before, key=lambda one: one[0])
         return self._catalogue.opened(source["name"], version, data, at, reader=readers[version["number"]])
 
     def changes(self, now_source: Source, then: Source, *, where: str | None = None) -> RowChanges:
@@ -134,8 +133,8 @@ def _until(day: str) -> str:
     """The last moment that a date or a time says, as catalogue times are written."""
     try:
         if len(day) == 10:
-            return f"{dt.date.fromisoformat(day).isoformat()} 23:59:59"
-        return dt.datetime.fromisoformat(day).isoformat(" ", "seconds")
+            return f"{dt.date.fromisoformat(day).isoformat()} 23:59:59.999999"
+        return dt.datetime.fromisoformat(day).isoformat(" ", "seconds") + ".999999"
     except ValueError:
         raise OakError(
             "bad-date", f"{day!r} is not a date.", hint="Write it as 2026-05-31, or 2026-05-31 17:00:00."

@@ -10,21 +10,37 @@ import hashlib
 import os
 import re
 import secrets
+import shutil
 import time
 import tomllib
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager, suppress
+from functools import partial
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
+from weakref import WeakKeyDictionary
 
 import pyarrow as pa
 import sqlalchemy as sa
 
-from oak_ledger.catalogue.tables import ABOUT, LAYOUT, META, SNAPSHOT, VERSION, digest_of
+from oak_ledger.catalogue.tables import (
+    ABOUT,
+    AUDIT,
+    COUNTED,
+    LAYOUT,
+    META,
+    READING,
+    SNAPSHOT,
+    VERSION,
+    digest_of,
+    weight_of,
+)
 from oak_ledger.errors import UnusableInput
 from oak_ledger.files import write_atomically, write_text
 
-DATABASE, SETTINGS, DATA = "catalogue.db", "catalogue.toml", "data"
+DATABASE, SETTINGS, DATA, HEAD = "catalogue.db", "catalogue.toml", "data", "catalogue.head"
+IDENTITY = "identity"
 LOCK_SECONDS = 60.0
 SPARED_SECONDS = 3600.0  # a file that nothing refers to may be of a publish that is under way
 _verified: dict[tuple[str, int, int, int], str] = {}
@@ -40,9 +56,10 @@ class Storage:
             raise UnusableInput("catalogue-unusable", f"The catalogue in {folder} is kept at {url!r}, which is no address of a database.", hint='It is written postgresql://user@host/name.') from None  # fmt: skip
         self.folder, self.url = folder, url
         self.server = bool(url)
+        self._pending: WeakKeyDictionary[sa.Connection, dict[str, int]] = WeakKeyDictionary()
         connect: dict[str, Any] = {} if self.server else {"timeout": LOCK_SECONDS}
         self.engine = sa.create_engine(
-            url.replace("postgresql://", "postgresql+psycopg://", 1) or f"sqlite:///{folder / DATABASE}",
+            url.replace("postgresql://", "postgresql+psycopg://", 1) or _file_address(folder / DATABASE),
             poolclass=sa.NullPool, connect_args=connect,
         )  # fmt: skip
 
@@ -63,6 +80,11 @@ class Storage:
                 folder / SETTINGS, f'# Where the tables of this catalogue are; no password.\n[storage]\nurl = "{url}"\n'
             )
         made = Storage(folder, _with_password(url))
+        if url:
+            with made.read() as connection:
+                if sa.inspect(connection).has_table(ABOUT.name):
+                    (folder / SETTINGS).unlink()
+                    raise UnusableInput("database-taken", f"That database has the tables of a catalogue already; nothing was made in {folder}.", hint="Name another database, or use the folder of that catalogue.")  # fmt: skip
         made.make_tables()
         return made
 
@@ -76,6 +98,7 @@ class Storage:
             if not self.rows(connection, sa.select(ABOUT)):
                 self.insert(connection, ABOUT, {"name": "layout", "value": str(LAYOUT)})
                 self.insert(connection, ABOUT, {"name": "head", "value": ""})
+                self.insert(connection, ABOUT, {"name": IDENTITY, "value": secrets.token_hex(16)})
 
     @staticmethod
     def open(folder: Path) -> Storage:
@@ -107,6 +130,8 @@ class Storage:
             else:
                 connection.exec_driver_sql("BEGIN IMMEDIATE")
             yield connection
+            for name, sum_up in self._sums(connection).items():
+                self.put(connection, f"rows of {name}", f"{sum_up:064x}")
             connection.commit()
 
     @contextmanager
@@ -150,16 +175,57 @@ class Storage:
 
     def insert(self, connection: sa.Connection, table: sa.Table, values: Mapping[str, Any]) -> int:
         """A new row; its number."""
-        made = connection.execute(sa.insert(table).values(**values, digest=digest_of(table, values)))
-        return int((made.inserted_primary_key or (0,))[0])
+        digest = digest_of(table, values)
+        made = connection.execute(sa.insert(table).values(**values, digest=digest))
+        number = int((made.inserted_primary_key or (0,))[0])
+        self._count(connection, table, weight_of(table, number, digest))
+        return number
 
     def update(self, connection: sa.Connection, table: sa.Table, row: Mapping[str, Any], **changes: Any) -> None:
         """A row with some other values."""
         values = {**row, **changes}
         values["digest"] = digest_of(table, values)
+        before, after = (weight_of(table, row["id"], one["digest"]) for one in (row, values))
+        self._count(connection, table, after - before)
         connection.execute(
             sa.update(table).where(table.c.id == row["id"]).values({**changes, "digest": values["digest"]})
         )
+
+    def delete(self, connection: sa.Connection, table: sa.Table, *conditions: sa.ColumnElement[bool]) -> int:
+        """Remove the rows that meet conditions; how many."""
+        gone = connection.execute(sa.select(table.c.id, table.c.digest).where(*conditions)).all()
+        self._count(connection, table, -sum(weight_of(table, row.id, row.digest) for row in gone))
+        connection.execute(sa.delete(table).where(*conditions))
+        return len(gone)
+
+    def _count(self, connection: sa.Connection, table: sa.Table, weight: int) -> None:
+        """Note what a change adds to the sum of a table's rows."""
+        if table in COUNTED:
+            pending = self._pending.setdefault(connection, {})
+            pending[table.name] = pending.get(table.name, 0) + weight
+
+    def _sums(self, connection: sa.Connection) -> dict[str, int]:
+        """The sums of the tables that this transaction changes."""
+        pending = self._pending.get(connection, {})
+        return {name: (self.sum_of(connection, name) + weight) % (1 << 256) for name, weight in pending.items()}
+
+    def sum_of(self, connection: sa.Connection, table: str) -> int:
+        """What the rows of a table sum up to, as it was written down."""
+        return int(self.setting(connection, f"rows of {table}") or "0", 16)
+
+    def state(self, connection: sa.Connection) -> str:
+        """A digest of all rows as they are in this transaction; who has read what is not part of it."""
+        changed = self._sums(connection)
+        sums = [(one.name, changed.get(one.name, self.sum_of(connection, one.name))) for one in COUNTED if one is not READING]  # fmt: skip
+        return hashlib.sha256(repr(sums).encode()).hexdigest()
+
+    def moment(self, connection: sa.Connection) -> str:
+        """The time of what is written, to the microsecond: always after what was written before, whatever clocks say."""
+        last = connection.execute(sa.select(AUDIT.c.at).order_by(AUDIT.c.id.desc()).limit(1)).scalar() or ""
+        exact = utc().isoformat(" ", "microseconds")
+        if exact > last:
+            return exact
+        return (dt.datetime.fromisoformat(last) + dt.timedelta(microseconds=1)).isoformat(" ", "microseconds")
 
     def setting(self, connection: sa.Connection, name: str) -> str:
         """What the catalogue says of itself under a name; empty where it says nothing."""
@@ -167,9 +233,53 @@ class Storage:
         return str(found[0]["value"]) if found else ""
 
     def put(self, connection: sa.Connection, name: str, value: str) -> None:
-        """Have the catalogue say something else under a name."""
-        (row,) = self.rows(connection, sa.select(ABOUT).where(ABOUT.c.name == name))
-        self.update(connection, ABOUT, row, value=value)
+        """Have the catalogue say something under a name."""
+        there = self.rows(connection, sa.select(ABOUT).where(ABOUT.c.name == name))
+        if there:
+            self.update(connection, ABOUT, there[0], value=value)
+        else:
+            self.insert(connection, ABOUT, {"name": name, "value": value})
+
+    # -- beside the database -------------------------------------------------------------------------------
+
+    def remember(self, head: str) -> None:
+        """Keep the digest of the log's last entry beside the database, so that it is noticed where that has lost entries."""
+        with suppress(UnusableInput):
+            write_text(self.folder / HEAD, head + "\n")
+
+    @property
+    def remembered(self) -> str:
+        """The digest that was kept last; empty where none was."""
+        try:
+            return (self.folder / HEAD).read_text("utf-8").strip()
+        except (OSError, UnicodeDecodeError):
+            return ""
+
+    def refuse_other_layout(self) -> None:
+        """Raise UnusableInput where the tables are not those of this program."""
+        with self.read() as connection:
+            found = self.setting(connection, "layout") if sa.inspect(connection).has_table("about") else "1"
+        if found != str(LAYOUT):
+            when = "a later" if found.isdigit() and int(found) > LAYOUT else "an earlier"
+            raise UnusableInput("catalogue-layout", f"The catalogue in {self.folder} was made by {when} version of this program.", hint="Use that one, or publish into a new catalogue.")  # fmt: skip
+
+    def copy_to(self, other: Storage) -> None:
+        """All rows and files into an empty catalogue, as they are at one moment."""
+        with self.read() as connection, other.write() as target:
+            META.drop_all(target)
+            META.create_all(target)
+            for table in META.sorted_tables:
+                rows = [dict(row) for row in connection.execute(sa.select(table).order_by(table.c.id)).mappings()]
+                if rows:
+                    target.execute(sa.insert(table), rows)
+                if rows and other.server:
+                    target.exec_driver_sql(f"SELECT setval(pg_get_serial_sequence('{table.name}', 'id'), {max(row['id'] for row in rows)})")  # fmt: skip
+            for digest in self.used_files(connection) - {""}:
+                path = self.verified(digest, "a backup", again=True)
+                write_atomically(other.path_of(digest), partial(shutil.copyfile, path))
+            identity = self.setting(connection, IDENTITY)
+        write_text(other.folder / DATA / IDENTITY, identity + "\n")
+        other.remember(self.remembered)
 
     # -- files -------------------------------------------------------------------------------------------
 
@@ -177,6 +287,7 @@ class Storage:
         """Write rows to a file named by its digest, before anything refers to it; the digest. A file that is there stays."""
         import pyarrow.parquet as pq
 
+        self.own_data()
         staged = self.folder / DATA / f"{os.getpid()}.{secrets.token_hex(4)}.new.parquet"
         try:
             write_atomically(
@@ -186,6 +297,16 @@ class Storage:
         finally:
             with suppress(OSError):
                 staged.unlink()
+
+    def own_data(self) -> None:
+        """Raise UnusableInput where the folder of files is another catalogue's; note in it whose it is."""
+        with self.read() as connection:
+            own = self.setting(connection, IDENTITY)
+        note = self.folder / DATA / IDENTITY
+        if not note.exists():
+            write_text(note, own + "\n")
+        elif note.read_text("utf-8").strip() != own:
+            raise UnusableInput("data-shared", f"The files in {note.parent} are those of another catalogue.", hint="Each catalogue has a folder, and a database, of its own.")  # fmt: skip
 
     def keep_file(self, staged: Path) -> str:
         """Put a file in its place, which is named by its digest; the digest."""
@@ -218,6 +339,9 @@ class Storage:
 
     def clear(self, connection: sa.Connection) -> list[Path]:
         """Remove files that nothing refers to; which they were."""
+        note = self.folder / DATA / IDENTITY
+        if not note.exists() or note.read_text("utf-8").strip() != self.setting(connection, IDENTITY):
+            return []  # it is not known whose files they are
         gone = self.stray_files(self.used_files(connection))
         for path in gone:
             path.unlink(missing_ok=True)
@@ -233,6 +357,17 @@ class Storage:
             if _OWN.fullmatch(path.name) and path.is_file() and not path.is_symlink() and path.stem not in used
         ]
         return [path for path in there if path.stat().st_mtime < edge]
+
+
+def _file_address(path: Path) -> str:
+    """The address of a database in a file; of one that cannot be written, for reading only."""
+    if not path.exists() or (os.access(path, os.W_OK) and os.access(path.parent, os.W_OK)):
+        return f"sqlite:///{path}"
+    journal = path.with_name(path.name + "-wal")
+    still = (
+        "" if journal.exists() and journal.stat().st_size else "&immutable=1"
+    )  # then nobody writes, and no lock is to be made
+    return f"sqlite:///file:{quote(str(path.absolute()))}?mode=ro{still}&uri=true"
 
 
 def refuse_damaged(table: sa.Table, row: Mapping[str, Any], folder: Path) -> None:
@@ -264,6 +399,11 @@ def _first_line(error: sa.exc.DBAPIError) -> str:
     return str(error.orig).strip().partition("\n")[0].rstrip(".")
 
 
+def utc() -> dt.datetime:
+    """The time now, in UTC."""
+    return dt.datetime.now(dt.UTC).replace(tzinfo=None)
+
+
 def now() -> str:
     """The time in UTC, to the second, as text: it is compared as such, wherever a catalogue is used from."""
-    return dt.datetime.now(dt.UTC).replace(tzinfo=None).isoformat(" ", "seconds")
+    return utc().isoformat(" ", "seconds")

@@ -9,7 +9,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-LAYOUT = 2
+LAYOUT = 3
 META = sa.MetaData()
 
 
@@ -29,7 +29,7 @@ def _of(table: str) -> sa.Column[Any]:
     return sa.Column(f"{table}_id", sa.ForeignKey(f"{table}.id"), nullable=False)
 
 
-# What the catalogue says of itself: its layout, and the digest of the audit log's last entry.
+# What the catalogue says of itself: its layout, its settings, the digest of the audit log's last entry, and what the rows of each table sum up to.
 ABOUT = _table("about", _text("name"), _text("value"), sa.UniqueConstraint("name"))
 AREA = _table("area", _text("name"), _text("key"), sa.UniqueConstraint("key"))
 MEMBER = _table("member", _text("group_name"), _text("person"), sa.UniqueConstraint("group_name", "person"))
@@ -85,8 +85,25 @@ WATCH = _table(
 )  # fmt: skip
 WATCH_RESULT = _table("watch_result", _of("watch"), _number("version"), _text("at"), _text("state"), _text("figures"))
 AUDIT = _table(
-    "audit", _text("at"), _text("who"), _text("what"), _text("area"), _text("subject"), _text("detail"), _text("chain")
-)
+    "audit",
+    _text("at"),
+    _text("who"),
+    _text("what"),
+    _text("area"),
+    _text("subject"),
+    _text("detail"),
+    _text("state"),
+    _text("chain"),
+)  # `state` is a digest of all rows of the other tables, as they were when it was written
+
+
+COUNTED = tuple(table for table in META.sorted_tables if table not in (ABOUT, AUDIT))
+"""The tables whose rows are summed up, so that one that is missing, or more, is noticed."""
+
+
+def weight_of(table: sa.Table, number: int, digest: str) -> int:
+    """What a row adds to the sum of its table."""
+    return int.from_bytes(hashlib.sha256(f"{table.name} {number} {digest}".encode()).digest())
 
 
 def digest_of(table: sa.Table, values: Mapping[str, Any]) -> str:

@@ -6,7 +6,7 @@ import sqlalchemy as sa
 
 from oak_ledger.catalogue.people import People
 from oak_ledger.catalogue.storage import Storage, refuse_damaged
-from oak_ledger.catalogue.tables import META, SNAPSHOT, SOURCE, VERSION
+from oak_ledger.catalogue.tables import AUDIT, COUNTED, META, SNAPSHOT, SOURCE, VERSION, weight_of
 from oak_ledger.errors import OakError
 
 
@@ -20,6 +20,16 @@ def verify(storage: Storage, people: People, head: str = "") -> list[str]:
                 f"an entry of {row[0]} refers to one of {row[2]} that is not there"
                 for row in connection.exec_driver_sql("PRAGMA foreign_key_check")
             ]
+        for table in COUNTED:
+            rows = connection.execute(sa.select(table.c.id, table.c.digest)).all()
+            found = sum(weight_of(table, row.id, row.digest) for row in rows) % (1 << 256)
+            if found != storage.sum_of(connection, table.name):
+                wrong.append(
+                    f"the entries of {table.name} are not those that were written: some are missing, more or exchanged"
+                )
+        last = connection.execute(sa.select(AUDIT.c.state).order_by(AUDIT.c.id.desc()).limit(1)).scalar()
+        if last is not None and last != storage.state(connection):
+            wrong.append("the entries are not those of which the last entry of the audit log speaks")
         for table in META.sorted_tables:
             for row in connection.execute(sa.select(table)).mappings():
                 try:

@@ -61,6 +61,8 @@ class Version:
     definition: str
     data: str
     fingerprints: Mapping[str, Fingerprint]
+    told: str = ""
+    """What whoever has just published it should know."""
 
     @property
     def signed_by(self) -> str:
@@ -88,7 +90,8 @@ class Version:
 
 def version_of(row: Mapping[str, Any], source: str, area: str, signatures: Sequence[Mapping[str, Any]], viewers: Sequence[Mapping[str, Any]]) -> Version:  # fmt: skip
     """A version from its row and those that belong to it."""
-    plain = {name: row[name] for name in ("number", "stage", "rows", "warnings", "note", "base", "made_by", "made_at", "overruled", "replaced_by", "definition", "data")}  # fmt: skip
+    plain: dict[str, Any] = {name: row[name] for name in ("number", "stage", "rows", "warnings", "note", "base", "made_by", "made_at", "overruled", "replaced_by", "definition", "data")}  # fmt: skip
+    plain["made_at"] = plain["made_at"][:19]
     prints = {field: Fingerprint.from_json(values) for field, values in json.loads(row["fingerprints"]).items()}
     signed = tuple(Signature(one["by"], one["at"], one["note"]) for one in signatures)
     return Version(
@@ -179,23 +182,16 @@ def all_rows(feed: OriginReader) -> pa.Table:
     return pa.Table.from_batches(feed.batches(list(feed.columns())))
 
 
-def base_moved(name: str, base: int, newer: Sequence[Mapping[str, Any]], seen: set[int]) -> OakError:
-    """The error of a publish whose base is not the newest version any more."""
+def base_moved(name: str, base: int, newer: Sequence[Mapping[str, Any]]) -> OakError:
+    """The error of a publish or a release whose base is not the newest version any more."""
     last = newer[-1]
-    what = (
-        f"version {last['number']} by {last['made_by']}"
-        if last["number"] in seen
-        else f"a draft (version {last['number']}) by {last['made_by']}, which you may not see,"
-    )
+    message = f"Version {last['number']} by {last['made_by']} was published since version {base}, from which this one was made."
     hint = f"oak versions {name!r} --compare {base} {last['number']} shows what it changed; oak publish --onto puts your changes onto it."
-    place = Place(f"{name}, version {base}")
-    return OakError.of(
-        [
-            Finding(
-                "base-moved",
-                f"{what[0].upper()}{what[1:]} was published since version {base}, from which this working copy was made.",
-                place,
-                hint,
-            )
-        ]
-    )
+    return OakError("base-moved", message, place=Place(f"{name}, version {base}"), hint=hint)
+
+
+def not_made_from(name: str, there: Mapping[str, Any]) -> OakError:
+    """The error of a publish of a new source whose name another one has."""
+    message = f"There is a source {name!r} already, version {there['number']} by {there['made_by']}, and this working copy was not made from it."
+    hint = f"Give yours another name; or if it is meant to follow that one: oak publish --base {there['number']}."
+    return OakError("source-taken", message, place=Place(name), hint=hint)

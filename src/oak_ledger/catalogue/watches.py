@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import subprocess
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -85,35 +85,45 @@ class Watches:
             row = self._catalogue.find(doing.connection, source)
             self._access.require_in(doing.connection, "publish", row["area"], f"a watch of {row['name']}")
             (watch,) = [self._one(doing.connection, row, name)]
-            doing.connection.execute(sa.delete(WATCH_RESULT).where(WATCH_RESULT.c.watch_id == watch["id"]))
-            doing.connection.execute(sa.delete(WATCH).where(WATCH.c.id == watch["id"]))
+            self._storage.delete(doing.connection, WATCH_RESULT, WATCH_RESULT.c.watch_id == watch["id"])
+            self._storage.delete(doing.connection, WATCH, WATCH.c.id == watch["id"])
             doing.said(row["area"], row["name"], watch["name"])
 
     def all(self, source: str) -> list[Watch]:
         """The watches of a source that one may see."""
         with self._storage.read() as connection:
             row = self._catalogue.find(connection, source)
-            return [_watch(one) for one in self._rows(connection, row["id"])]
+            return [_watch(one) for one in self._seen_rows(connection, row)]
 
     def run(self, source: str, *, over: Source | None = None, call: Sequence[str] = ()) -> list[WatchResult]:
         """Evaluate the watches of a source over its released version (or what is given) and keep what they find.
 
         `call` is a command that gets what a watch found as a line of JSON on its standard input, for each watch that turned true. It is
-        given by who runs the watches and never kept, so that nobody runs what somebody else wrote."""
+        given by who runs the watches and never kept, so that nobody runs what somebody else wrote. Where it fails, the watch counts as
+        not having turned, and turns again the next time. Takes the right to edit, since it uses up what turned."""
         version = self._catalogue.version(source)
         asked = over if over is not None else self._with_earlier(source, version.number)
         found = []
         with self._storage.read() as connection:
             row = self._catalogue.find(connection, source)
+            self._access.require_in(connection, "publish", row["area"], f"the watches of {row['name']}")
             watches = [
                 (one, _watch(one), self._last(connection, one["id"])) for one in self._rows(connection, row["id"])
             ]
+        failed: list[OakError] = []
         for kept, watch, last in watches:
             result = evaluated(asked, watch, row["name"], version.number)
             turned = result.state == "true" and last != "true"
             result = WatchResult(
                 result.watch, result.source, result.version, result.at, result.state, result.groups, turned, result.said
             )
+            found.append(result)
+            try:
+                if turned and call:
+                    _tell(call, result)
+            except OakError as error:
+                failed.append(error)
+                continue
             with self._access.doing("run watch") as doing:
                 values = {
                     "watch_id": kept["id"],
@@ -124,9 +134,8 @@ class Watches:
                 }
                 self._storage.insert(doing.connection, WATCH_RESULT, values)
                 doing.said(row["area"], row["name"], f"{watch.name}: {result.state}")
-            found.append(result)
-            if turned and call:
-                _tell(call, result)
+        if failed:
+            raise failed[0]
         return found
 
     def _with_earlier(self, source: str, number: int) -> Source:
@@ -156,10 +165,19 @@ class Watches:
     def _rows(self, connection: sa.Connection, source: int) -> list[dict[str, Any]]:
         return self._storage.rows(connection, sa.select(WATCH).where(WATCH.c.source_id == source).order_by(WATCH.c.key))
 
+    def _seen_rows(self, connection: sa.Connection, source: Mapping[str, Any]) -> list[dict[str, Any]]:
+        """The watches that one may see: all for who may edit, else those whose figures one may ask for."""
+        rows = self._rows(connection, source["id"])
+        if not rows or "edit" in self._access.rights(connection, source["area"]):
+            return rows
+        opened = self._catalogue.source(f"{source['area']}/{source['key']}")
+        return [one for one in rows if _can_be_asked(opened, _watch(one))]
+
     def _one(self, connection: sa.Connection, source: Any, name: str) -> dict[str, Any]:
-        found = [one for one in self._rows(connection, source["id"]) if one["key"] == name.casefold()]
+        there = self._seen_rows(connection, source)
+        found = [one for one in there if one["key"] == name.casefold()]
         if not found:
-            names = ", ".join(one["name"] for one in self._rows(connection, source["id"])) or "none"
+            names = ", ".join(one["name"] for one in there) or "none"
             raise OakError("unknown-watch", f"{source['name']} has no watch {name!r}.", hint=f"It has {names}.")
         return found[0]
 
@@ -185,6 +203,14 @@ def planned(source: Source, watch: Watch) -> None:
             place=Place("the watch", watch.condition, 0, len(watch.condition)),
             hint="Compare a total with something: SUM(Volume) < 1000.",
         )
+
+
+def _can_be_asked(source: Source, watch: Watch) -> bool:
+    try:
+        planned(source, watch)
+    except OakError:
+        return False
+    return True
 
 
 def evaluated(source: Source, watch: Watch, name: str, version: int) -> WatchResult:

@@ -287,7 +287,10 @@ def open_any(
     elif path.is_file() or name.endswith(".toml") or not has_catalogue(catalogue):
         found = open_working(name, progress)
     else:
-        found = open_catalogue(catalogue).source(name, drafts=draft)
+        place = open_catalogue(catalogue)
+        found = place.source(name, drafts=draft)
+        with suppress(OakError):  # drafts are no reading, and where nothing can be written, nothing is
+            place.reports.looked(name, place.person)
     return compared_with(found, baseline, catalogue)
 
 

@@ -77,14 +77,15 @@ def publish_command(
             _require(place, opened, area, base, as_json)
         prepared = Catalogue.prepare(opened, broken=overrule)
         progress.next()
-        known, unseen = reports_of(opened, reports, catalogue), 0
+        known = reports_of(opened, reports, catalogue)
         found = _Compared([], [], None)
-        if place is not None and place.released(opened.name) is not None:
-            known, unseen = [*known, *_registered(place, opened.name, known)], place.reports.unseen(opened.name)
-            found = _compared(place, opened, prepared.fingerprints, known)
+        address = opened.name if place is None else place.address(opened.name, area)
+        if place is not None and place.released(address) is not None:
+            known = [*known, *_registered(place, address, known)]
+            found = _compared(place, address, opened, prepared.fingerprints, known)
         progress.next()
         if not as_json:
-            _show(found, len(known), unseen, dry_run)
+            _show(found, len(known), dry_run)
         broken = sum(bool(one.broken) and not one.after_works for one in found.changes)
         if broken and not dry_run:
             confirmed(f"{broken} panel{'s' * (broken > 1)} will stop working.", yes=yes)
@@ -129,7 +130,8 @@ def _require(place: Catalogue, opened: Source, area: str, base: int | None, as_j
         known = opened.about.base if base is None else base
         if error.code == "base-moved" and not as_json:
             with suppress(OakError):  # where one may not see the newer version, there is nothing to show
-                found = differences(place.source(opened.name, known), place.source(opened.name, drafts=True))
+                address = place.address(opened.name, area)
+                found = differences(place.source(address, known), place.source(address, drafts=True))
                 show_sections(
                     console(), [difference_section(found, f"version {known} in the newest version")] if found else []
                 )
@@ -147,18 +149,18 @@ class _Compared:
 
 
 def _compared(
-    place: Catalogue, opened: Source, prints: Mapping[str, Fingerprint], known: Sequence[Report]
+    place: Catalogue, address: str, opened: Source, prints: Mapping[str, Fingerprint], known: Sequence[Report]
 ) -> _Compared:
     from oak_ledger import renamed_between, report_changes
     from oak_ledger.reference import recoded
     from oak_ledger.reference.differences import differences
 
-    before = place.version(opened.name)
-    old = place.source(opened.name, before.number)
+    before = place.version(address)
+    old = place.source(address, before.number)
     renamed = renamed_between(before.fingerprints, prints)
     changed = _changed_fields(old, opened, before.fingerprints, prints, renamed)
     changes = report_changes(known, old, opened, renamed, changed, recoded(opened, old))
-    return _Compared(differences(old, opened, renamed), changes, before, place.reports.readers(opened.name))
+    return _Compared(differences(old, opened, renamed), changes, before, place.reports.readers(address))
 
 
 def _registered(place: Catalogue, name: str, known: Sequence[Report]) -> list[Report]:
@@ -190,7 +192,7 @@ def _keep_base(opened: Source, number: int) -> None:
         write_text(opened.path, opened.document.replaced(opened.document.all("source")[0], {"base": number}).text)
 
 
-def _show(found: _Compared, reports: int, unseen: int, dry_run: bool) -> None:
+def _show(found: _Compared, reports: int, dry_run: bool) -> None:
     from oak_ledger.present.consequences import consequences, difference_section
     from oak_ledger.present.sections import show_sections
     from oak_ledger.present.terminal import LEAF, QUIET, Text, console, plural
@@ -201,8 +203,7 @@ def _show(found: _Compared, reports: int, unseen: int, dry_run: bool) -> None:
     was = f"version {found.before.number}"
     if found.differences:
         show_sections(out, [difference_section(found.differences, was)])
-    more = f", and {unseen:,} that you may not see" if unseen else ""
-    out.print(Text(f"used by {plural(reports, 'report')}{more}", style=QUIET))
+    out.print(Text(f"used by {plural(reports, 'report')}", style=QUIET))
     for reader, number, at in found.readers:
         out.print(Text(f"  {reader}, which saw version {number} on {at[:10]}", style=QUIET))
     if not found.changes:
@@ -213,7 +214,7 @@ def _show(found: _Compared, reports: int, unseen: int, dry_run: bool) -> None:
 
 
 def _said(version: Version | None, rows: int, findings: Sequence[Any], opened: Source, catalogue: str) -> None:
-    from oak_ledger.present.terminal import QUIET, Text, console, counted, plural
+    from oak_ledger.present.terminal import QUIET, RUST, Text, console, counted, plural
 
     out, found_text = console(), counted(findings)
     if version is None:
@@ -223,6 +224,8 @@ def _said(version: Version | None, rows: int, findings: Sequence[Any], opened: S
         return
     seen = f"; seen by you{''.join(f', {one}' for one in version.viewers)}"
     out.print(Text.assemble(("draft", "bold"), f": version {version.number} of {version.source} in {version.area}, {plural(rows, 'row')}; the check found {found_text}{seen}"))  # fmt: skip
+    if version.told:
+        out.print(Text(version.told, style=RUST))
     out.print(Text(f"to make it the version that reports read: oak release '{version.source}'", style=QUIET))
 
 

@@ -25,14 +25,17 @@ def _as_json(one: Registered) -> dict[str, Any]:
 @click.argument("report")
 @click.option("--area", default="", help="Where a new report goes  [default: the area of its source]")
 @click.option("--note", default="", help="What is new in it.")
+@click.option(
+    "--replace", is_flag=True, help="Also where the report of that name reads another source, or is somebody else's."
+)
 @catalogue_option
 @json_option("SharedReport")
-def publish_report_command(report: str, area: str, note: str, catalogue: str, as_json: bool) -> None:
+def publish_report_command(report: str, area: str, note: str, replace: bool, catalogue: str, as_json: bool) -> None:
     """Put the file REPORT into the catalogue, or a new state of it; you own it."""
     from oak_ledger import open_report
     from oak_ledger.present.terminal import say
 
-    done = open_catalogue(catalogue).reports.publish(open_report(report), area=area, note=note)
+    done = open_catalogue(catalogue).reports.publish(open_report(report), area=area, note=note, replace=replace)
     if as_json:
         print_json(_as_json(done))
     say(f"published: report {done.name}, state {done.number}, in {done.area}; it reads {done.source}")
@@ -47,9 +50,9 @@ def shared_command(source: str, catalogue: str, as_json: bool) -> None:
     from oak_ledger.present.terminal import console, grid
 
     place = open_catalogue(catalogue)
-    found, unseen = place.reports.all(source), place.reports.unseen(source) if source else 0
+    found = place.reports.all(source)
     if as_json:
-        print_json({"reports": [_as_json(one) for one in found], "unseen": unseen})
+        print_json({"reports": [_as_json(one) for one in found]})
         return
     table = grid("report", "source", "owner", "area", "state", "changed", "waiting", right=(4,))
     for one in found:
@@ -62,10 +65,7 @@ def shared_command(source: str, catalogue: str, as_json: bool) -> None:
             f"{one.at[:16]} by {one.by}",
             f"{one.waiting} change" if one.waiting else "",
         )
-    out = console()
-    out.print(table if found else "no reports that you may see; oak report publish puts one there")
-    if unseen:
-        out.print(f"and {unseen} that you may not see")
+    console().print(table if found else "no reports that you may see; oak report publish puts one there")
 
 
 @report_command.command("fetch")
@@ -121,6 +121,7 @@ def waiting_command(name: str, catalogue: str, as_json: bool) -> None:
             {
                 "waiting": [
                     {
+                        "change": one.number,
                         "report": one.report,
                         "by": one.by,
                         "at": one.at,
@@ -135,27 +136,39 @@ def waiting_command(name: str, catalogue: str, as_json: bool) -> None:
         return
     out = console()
     for one in found:
-        out.print(f"{one.report}: {one.note or 'a change'}, left by {one.by}, {one.at}")
+        out.print(f"{one.report}, change {one.number}: {one.note or 'a change'}, left by {one.by}, {one.at}")
         for line in list(difflib.unified_diff(one.before.splitlines(), one.after.splitlines(), lineterm="", n=0))[2:]:
             if line[:1] in "+-":
                 out.print(Text(f"  {line[0]} {line[1:]}", style=LEAF if line[0] == "+" else RUST))
     if not found:
         out.print(f"nothing waits for {name}")
     else:
-        out.print(f"to take it over: oak report accept {name!r}")
+        out.print(f"to take it over: oak report accept {name!r} --change {found[-1].number}")
 
 
 @report_command.command("accept")
 @click.argument("name")
+@click.option(
+    "--change",
+    "number",
+    type=int,
+    default=None,
+    metavar="NUMBER",
+    help="Which, as oak report waiting shows it  [default: the only one]",
+)
 @catalogue_option
 @yes_option
 @json_option("SharedReport")
-def accept_command(name: str, catalogue: str, yes: bool, as_json: bool) -> None:
+def accept_command(name: str, number: int | None, catalogue: str, yes: bool, as_json: bool) -> None:
     """Take over the change that waits for the report NAME of the catalogue."""
     from oak_ledger.present.terminal import say
 
+    reports = open_catalogue(catalogue).reports
+    waiting = reports.waiting(name)
+    if number is None and len(waiting) == 1:
+        number = waiting[0].number  # exactly the one that is asked about
     confirmed(f"The report {name} will change.", yes=yes)
-    done = open_catalogue(catalogue).reports.accept(name)
+    done = reports.accept(name, number)
     if as_json:
         print_json(_as_json(done))
     say(f"accepted: report {done.name} is at state {done.number}")

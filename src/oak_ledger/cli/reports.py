@@ -88,11 +88,12 @@ def news(report: Report, source: Source, catalogue: str) -> str:
     from oak_ledger.reference.differences import differences
 
     place = open_catalogue(catalogue)
-    last = place.reports.looked(source.name, f"report {report.about.name}")
+    address = report.about.source
+    last = place.reports.looked(address, f"report {report.about.name}")
     if source.published is None or last in (0, source.published.number):
         return ""
-    before = place.source(source.name, last)
-    prints = (place.version(source.name, number).fingerprints for number in (last, source.published.number))
+    before = place.source(address, last)
+    prints = (place.version(address, number).fingerprints for number in (last, source.published.number))
     found = differences(before, source, renamed_between(*prints))
     said = [sentence for one in found if (sentence := one.sentence())]
     more = f" and {len(said) - 5} more" if len(said) > 5 else ""

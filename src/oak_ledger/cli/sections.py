@@ -53,7 +53,7 @@ SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
         "export": ("export", "Write the rows of a source to a file or to standard output."),
     },
     "Share": {
-        "catalogue": ("rights", "Make and verify a catalogue, its areas, its audit log."),
+        "catalogue": ("upkeep", "Make and verify a catalogue, its areas, its audit log."),
         "rights": ("rights", "List, give and take rights in areas."),
         "group": ("rights", "List groups, and put people into them."),
         "token": ("rights", "Make, list and revoke tokens for programs."),

@@ -20,7 +20,7 @@ Answer | rows row*, totals row?, faults Fault*, findings Finding*, steps Step*, 
 Proposal | field text, column text, type text, role text?, role_why text, why text, rows integer, nulls integer, distinct integer?, misfits integer, samples text* | a field as intake proposes it, with the evidence
 NewNulls | column text, rows integer | nulls that a join brings into a column
 Total | column text, before number, after number | a total that a join changes
-Join | part text, on text*, how text, left_rows integer, right_rows integer, rows integer, left_alone integer, right_alone integer, left_samples text*, right_samples text*, left_repeats integer, right_repeats integer, nulls NewNulls*, measures Total*, would_meet Match* | what joining one part does; `would_meet` has ways to match keys by which more rows find a partner
+Join | part text, on text*, how text, left_rows integer, right_rows integer, rows integer, left_alone integer, right_alone integer, left_samples text*, right_samples text*, left_repeats integer, right_repeats integer, nulls NewNulls*, measures Total*, would_meet Match*, overlapping integer | what joining one part does; `would_meet` has ways to match keys by which more rows find a partner
 Match | match text, rows integer | a formula over VALUE, and how many rows more find a partner by it
 Intake | definition text, files text*, rows integer, fields Proposal*, joins Join*, findings Finding* | a definition that was written
 Count | value value, rows integer | a value, or a pattern of text, and in how many rows it is
@@ -95,9 +95,14 @@ NewToken | token text, name text | a token, shown only once
 TokenEntry | number integer, name text, person text, areas text*, rights text*, made_at text, ends_at text, revoked_at text | a token, without its secret
 Tokens | tokens TokenEntry* | tokens
 SharedReport | report text, area text, owner text, source text, number integer, at text, by text, note text, waiting integer | a report of the catalogue; `waiting` counts changes that wait for its owner
-SharedReports | reports SharedReport*, unseen integer | the reports of the catalogue that one may see, and how many more read the source
+SharedReports | reports SharedReport* | the reports of the catalogue that one may see
 FetchedReport | file text, state integer | the file that was written
-WaitingChange | report text, by text, at text, note text, before text, after text | a change that waits for a report's owner
+WaitingChange | change integer, report text, by text, at text, note text, before text, after text | a change that waits for a report's owner
+FourEyes | on flag | whether somebody else than its maker releases a version
+Removed | removed text* | what was removed
+HandedOver | drafts text*, reports text*, tokens integer | what somebody had and another one has now
+Reading | source text, reader text, version integer, at text | who read a source, and which version last
+Readings | readings Reading* | who read what
 WaitingChanges | waiting WaitingChange* | changes that wait
 Dictionary | written text*, sources text*, fields integer | the files of a dictionary that were written
 Export | file text, version text, rows integer, faults Fault*, findings Finding* | a file of rows that was written

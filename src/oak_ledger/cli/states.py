@@ -89,7 +89,11 @@ def run_schedule_command(schedule: str, catalogue: str, as_json: bool) -> int:
             one = place.snapshots.take(source, keep=entry.get("keep"))
             taken.append(one)
             say(f"kept: {one.rows:,} rows of {one.source}, {one.at}")
-            results += place.watches.run(one.source, over=_now(place, source)) if entry.get("watch") else []
+            found = place.watches.run(one.source, over=_now(place, source)) if entry.get("watch") else []
+            results += found
+            failed += [
+                f"{entry['source']}: the watch {one.watch}: {one.said}" for one in found if one.state == "broken"
+            ]
         except OakError as error:
             failed.append(f"{entry['source']}: {error.findings[0].message}")
             say(failed[-1], to_errors=True)

@@ -54,7 +54,7 @@ def plan_mend(
     mended, joined = _with_join_keys(mended, repairs)
     mended, prepared = _with_step_columns(mended, repairs)
     for old, new in repairs.items():
-        if old in joined | prepared and not _fields_of(mended, old):
+        if old in joined or (old in prepared and not _fields_of(mended, old)):
             continue
         column = _column_repair(mended, old, new, repairs)
         if column is not None:

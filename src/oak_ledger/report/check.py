@@ -44,7 +44,7 @@ def check_reports(reports: Sequence[Report], source: Source) -> list[list[Findin
 def _of_names(report: Report, source: Source, over: tuple[Source, list[Finding]]) -> list[Finding]:
     """Errors, and totals of what must not be added up."""
     plans, found = report.planned_panels(source, over)
-    if report.about.source.casefold() != source.name.casefold():
+    if not report.reads(source.name):
         message = f"The report reads {report.about.source!r}, but was given {source.name!r}."
         found.append(Finding("other-source", message, Place(f"{report.document.where}, [report]"), severity="warning"))
     return found + [one.at(where) for where, planned in plans for one in beside_answer(over[0], planned.summed)]

@@ -51,6 +51,12 @@ renamed = { Vol = "Volume" }
 # password_from = "YARD_PASSWORD"
 # table = "loads"
 # query = "SELECT * FROM loads WHERE year >= 2025"
+
+# Another source: a definition (path = "loads.oak.toml"), or one of a catalogue:
+# kind = "source"
+# path = "catalogue"
+# published = "North/Loads"
+# version = 3
 """,
     "part": """\
 # With kind = "join" under [origin].
@@ -66,6 +72,19 @@ path = "mills.csv"
 on = ["Mill=Code"]
 match = "LTRIM(VALUE, '0')"
 how = "left"
+
+# Prices that change: the row that is valid on the day of each load.
+[[part]]
+name = "Prices"
+kind = "source"
+path = "prices.oak.toml"
+on = ["Mill"]
+day = "Measured"
+valid_from = '"Valid from"'
+valid_until = '"Valid until"'
+
+# Added up before it is joined:
+# totals = { Trips = "COUNT(*)" }
 """,
     "step": """\
 [[step]]

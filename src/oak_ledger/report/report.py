@@ -101,6 +101,11 @@ class Report:
         """The named filters of this report."""
         return self.document.models("filter", GroupedFilterSpec)
 
+    def reads(self, source: str) -> bool:
+        """Whether it reads a source, by its name or AREA/NAME; where only one of both says the area, the names decide."""
+        one, other = self.about.source.casefold(), source.casefold()
+        return one == other if "/" in one and "/" in other else one.rpartition("/")[2] == other.rpartition("/")[2]
+
     def compared_with(self, baseline: Source | Path) -> Report:
         """The report with the earlier state that it compares with: a published version, or a file that `write` made."""
         return replace(self, baseline=baseline)
@@ -323,4 +328,4 @@ def open_report(path: str | Path) -> Report:
 def find_reports(folder: str | Path, source: str = "") -> list[Report]:
     """The report files in a folder and below, of one source if it is named; in the order of their paths."""
     found = [open_report(path) for path in sorted(Path(folder).rglob(f"*{SUFFIX}"))]
-    return [one for one in found if not source or one.about.source.casefold() == source.casefold()]
+    return [one for one in found if not source or one.reads(source)]

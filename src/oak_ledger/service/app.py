@@ -6,6 +6,7 @@ import hashlib
 import json
 from base64 import b64decode
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any, Literal
@@ -70,6 +71,7 @@ class Visit:
         self.request = request
         self.limits: Limits = state.limits
         self.slots: Slots = state.slots
+        self.readings: set[tuple[str, str, int]] = state.readings
         self.catalogue = Catalogue.open(state.folder, token=token)
         self.token = hashlib.sha256(token.encode()).hexdigest()
 
@@ -79,7 +81,13 @@ class Visit:
 
     def source(self, version: Version) -> Source:
         """A version, ready for questions that end in time."""
-        return timed(self.catalogue.source(f"{version.area}/{version.source}", version.number), self.limits.seconds)
+        address = f"{version.area}/{version.source}"
+        reading = (self.catalogue.person, address, version.number)
+        if version.stage == "released" and reading not in self.readings:  # who read what is kept once in a process
+            self.readings.add(reading)
+            with suppress(OakError):
+                self.catalogue.reports.looked(address, self.catalogue.person)
+        return timed(self.catalogue.source(address, version.number), self.limits.seconds)
 
     def headers(self, version: Version, *more: str) -> dict[str, str]:
         """The headers that say which answer this is: a version does not change, nor does what is asked of it. Raises Unchanged where the asker has it."""
@@ -92,6 +100,8 @@ class Visit:
             version.stage,
             version.data,
             version.definition,
+            version.replaced_by,
+            [(one.by, one.at, one.note) for one in version.signatures],
             url.path,
             url.query,
             *more,
@@ -259,7 +269,7 @@ def application(folder: str | Path, limits: Limits | None = None) -> FastAPI:
     """The service over the catalogue in a folder."""
     app = FastAPI(title="Oak Ledger", version=__version__, description=ABOUT, docs_url=None, redoc_url=None)
     app.state.folder, app.state.limits = folder, limits or Limits()
-    app.state.slots = Slots(app.state.limits)
+    app.state.slots, app.state.readings = Slots(app.state.limits), set()
     app.add_middleware(GZipMiddleware, minimum_size=2_000)
     app.include_router(routes)
     app.add_exception_handler(OakError, _wrong)  # type: ignore[arg-type]

@@ -232,8 +232,8 @@ def _names_in(tree: nodes.Node, key: Sequence[str]) -> list[str]:
 
 
 def _own(spec: AnySpec, name: str) -> bool:
-    """Whether a name in a clean means the field's own value."""
-    return isinstance(spec, FieldSpec) and bool(spec.column) and name == VALUE.casefold()
+    """Whether a name in a clean means the field's own value, or would."""
+    return isinstance(spec, FieldSpec) and bool(spec.column) and name in (VALUE.casefold(), spec.name.casefold())
 
 
 def _what(spec: AnySpec) -> str:

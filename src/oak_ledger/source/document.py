@@ -420,8 +420,8 @@ def item_of(value: Any) -> Any:
     return tomlkit.item(value)
 
 
-def no_name_twice(document: Document) -> None:
-    """Raise UnusableInput where two entries of a definition have one name."""
+def no_name_twice(document: Document) -> Document:
+    """The definition. Raises UnusableInput where two entries of it have one name."""
     seen: dict[str, Block] = {}
     for block in document.blocks:
         if block.name not in ("field", "constant", "filter"):
@@ -435,3 +435,4 @@ def no_name_twice(document: Document) -> None:
                 message,
                 hint="Rename one of them; names that differ only in letter case count as the same.",
             )
+    return document

@@ -62,9 +62,7 @@ class EditableDefinition(InNotebook):
             raise OakError(
                 "not-allowed", message, hint="Use fields of your own (with_local_fields), or check the source out."
             )
-        made = replace(self, document=document, earlier=self.__dict__.get("shared", self.earlier))
-        no_name_twice(document)
-        return made
+        return replace(self, document=no_name_twice(document), earlier=self.__dict__.get("shared", self.earlier))
 
     def save(self, path: str | Path | None = None) -> Path:
         """Write the definition, whole or not at all; raises UnusableInput where it cannot be written."""
@@ -113,9 +111,7 @@ class EditableDefinition(InNotebook):
 
     def _beside(self, path: Path) -> Self:
         """The source of another definition."""
-        document = read_document(path, DEFINITION)
-        no_name_twice(document)
-        return type(self)(document, path.parent, path)
+        return type(self)(no_name_twice(read_document(path, DEFINITION)), path.parent, path)
 
     @cached_property
     def baseline_feed(self) -> OriginReader | None:

@@ -6,7 +6,7 @@ import os
 import re
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from pydantic import ValidationError
 
@@ -14,9 +14,10 @@ from oak_ledger.errors import OakError, UnusableInput
 from oak_ledger.origin import OriginSpec
 from oak_ledger.origin.csv.dialect import detect, separator_named
 from oak_ledger.origin.files import name_parts_of
-from oak_ledger.origin.spec import OriginKind
+from oak_ledger.origin.spec import OriginKind, ReadingSpec
 from oak_ledger.origin.workbook import ENDINGS, first_look, sheets
 
+Made = TypeVar("Made", bound=ReadingSpec)
 _KINDS: dict[str, OriginKind] = {
     ".parquet": "parquet",
     ".arrow": "arrow",
@@ -106,8 +107,13 @@ def _said_of_parts(keys: dict[str, Any], files: Sequence[Path]) -> tuple[tuple[s
 
 
 def _origin_spec(keys: dict[str, Any]) -> OriginSpec:
+    return made_of(OriginSpec, keys)
+
+
+def made_of(model: type[Made], keys: dict[str, Any]) -> Made:
+    """A part of a definition from its keys. Raises OakError for values that cannot be."""
     try:
-        return OriginSpec(**keys)
+        return model(**keys)
     except ValidationError as error:
         first = error.errors()[0]
         said = str(first.get("ctx", {}).get("error", first["msg"]))

@@ -25,7 +25,7 @@ from oak_ledger.source.arrival import dropped_findings, shape_findings
 from oak_ledger.source.cache import typed_copy
 from oak_ledger.source.definition import DEFINITION
 from oak_ledger.source.document import new_block, parse_document
-from oak_ledger.source.first_look import files_of, first_spec, slug, stem_of, with_part
+from oak_ledger.source.first_look import files_of, first_spec, made_of, slug, stem_of, with_part
 from oak_ledger.source.inputs import open_input
 from oak_ledger.source.judging import judged, nice_name, proposals_of, propose, verdict_of
 from oak_ledger.source.naming import named
@@ -166,7 +166,7 @@ def intake_join(
         spec, _ = first_spec([path], files_of([path]), "", dict(part), target)
         keys: dict[str, Any] = {"on": tuple(on), **said, "totals": dict(totals or {})} if at else {}
         title_of = part.get("published") or stem_of([Path(path)], part).removesuffix(".oak")
-        parts.append(PartSpec(**spec.model_dump(exclude_defaults=True), name=nice_name(title_of), **keys))
+        parts.append(made_of(PartSpec, {**spec.model_dump(exclude_defaults=True), "name": nice_name(title_of), **keys}))
     files = [Path(path) for path in paths]
     return _taken_in(
         title,

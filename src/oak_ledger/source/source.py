@@ -401,6 +401,5 @@ def open_source(path: str | Path, *, progress: Progress | None = None) -> Source
     file = Path(path)
     if not file.is_file() and file.with_name(f"{file.name}.oak.toml").is_file():
         file = file.with_name(f"{file.name}.oak.toml")
-    document = read_document(file, DEFINITION)
-    no_name_twice(document)
+    document = no_name_twice(read_document(file, DEFINITION))
     return Source(document, file.parent, file, progress=progress)
