@@ -42,7 +42,6 @@ CALLS: list[tuple[str, int, tuple[str, ...]]] = [
     ("oak keys", 0, ("[[panel]]", "NAME.report.toml")),
     ("oak keys panel", 0, ("kind = \"lines\"", "stacked")),
     ("oak keys panl", 2, ("unknown-table", "panel")),
-    ("oak upgrade loads --dry-run", 0, ("nothing to change",)),
     ("oak peek rows.jsonl", 0, ("Low Weir",)),
     ("oak peek book.xlsx -n 1", 0, ("Low Weir",)),
     ("oak peek Zebra --json", 3, ("\"errors\"", "\"code\": \"no-file\"")),

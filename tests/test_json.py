@@ -39,7 +39,6 @@ MORE: tuple[tuple[str, int], ...] = (
     ("peek loads Zebra", 2),
     ("peek loads --limit none", 2),
     ("publish loads --dry-run", 0),
-    ("upgrade loads --dry-run", 0),
 )
 UPKEEP: tuple[tuple[str, int], ...] = (
     ("catalogue add-area attic", 0),

@@ -58,7 +58,6 @@ if TYPE_CHECKING:
     from oak_ledger.reference import dependents as dependents
     from oak_ledger.reference import drift as drift
     from oak_ledger.reference import plan_mend as plan_mend
-    from oak_ledger.reference import plan_upgrade as plan_upgrade
     from oak_ledger.report import Change as Change
     from oak_ledger.report import Report as Report
     from oak_ledger.report import ReportView as ReportView
@@ -112,7 +111,6 @@ _ROOMS = {
         "dependents",
         "drift",
         "plan_mend",
-        "plan_upgrade",
     ),
     "report": ("Change", "Report", "ReportView", "report_changes", "check_reports", "find_reports", "open_report"),
     "source": ("Answer", "Source", "open_source"),

@@ -292,7 +292,6 @@ NOTES = _read(
     "note",
     """
 not-compared | nothing was compared with a published version | --catalogue, or publish one
-old-key | a key that an earlier version of this program wrote | oak upgrade SOURCE
 branch-empty | no row reaches a branch | check whether it is needed
 clean-idle | a clean changes no value | remove it, or correct it
 recode-idle | replacements match no value | remove them

@@ -1,4 +1,4 @@
-"""`oak mend`, `oak upgrade`: commands that rewrite a definition and its reports together."""
+"""`oak mend`."""
 
 from __future__ import annotations
 
@@ -103,19 +103,3 @@ def _shared(opened: Source, files: Sequence[Report], catalogue: str) -> dict[Pat
     here = {one.about.name.casefold() for one in files}
     found = open_catalogue(catalogue).reports.all(opened.name)
     return {Path("(catalogue)") / one.name: one.report.document for one in found if one.name.casefold() not in here}
-
-
-@click.command("upgrade")
-@click.argument("source")
-@click.option("--dry-run", is_flag=True, help="Show each line before and after, and write nothing.")
-@reports_option
-def upgrade_command(source: str, dry_run: bool, reports: str | None) -> None:
-    """Rewrite SOURCE and its reports with today's keys, where an earlier version of this program wrote others.
-
-    Files with the old keys go on working; oak check names them.
-    """
-    from oak_ledger.cli.output_edits import apply, documents
-    from oak_ledger.reference import plan_upgrade
-
-    opened = open_working(source)
-    apply(plan_upgrade(opened, documents(reports_of(opened, reports))), dry_run=dry_run)

@@ -6,7 +6,7 @@ from oak_ledger.reference.candidates import Candidate, candidates
 from oak_ledger.reference.causes import Cause, ReportErrors, causes
 from oak_ledger.reference.drift import drift, recoded
 from oak_ledger.reference.lineage import Lineage, Piece, lineage
-from oak_ledger.reference.mend import Mend, plan_mend, plan_upgrade
+from oak_ledger.reference.mend import Mend, plan_mend
 from oak_ledger.reference.trace import Broken, Entry, Uses, broken_names, counted_entries, dependents
 
 __all__ = [
@@ -27,6 +27,5 @@ __all__ = [
     "drift",
     "lineage",
     "plan_mend",
-    "plan_upgrade",
     "recoded",
 ]

@@ -150,11 +150,6 @@ def renaming(source: Source, renamed: Source, others: Sequence[tuple[Path, Docum
     return _mend(source, renamed, others, lambda other: renamed_references(other, renames))
 
 
-def plan_upgrade(source: Source, others: Sequence[tuple[Path, Document]] = ()) -> Mend:
-    """What must change so that the definition and other files (reports) are written with today's keys."""
-    return _mend(source, source.changed(source.document.with_todays_keys()), others, Document.with_todays_keys)
-
-
 def _mend(
     source: Source, mended: Source, others: Sequence[tuple[Path, Document]], change: Callable[[Document], Document]
 ) -> Mend:

@@ -36,7 +36,7 @@ def check_reports(reports: Sequence[Report], source: Source) -> list[list[Findin
             )
         )
     return [
-        [*findings, *report.hiding(source), *report.document.old_keys()]
+        [*findings, *report.hiding(source)]
         for report, findings in zip(reports, found, strict=True)
     ]
 

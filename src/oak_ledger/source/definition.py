@@ -10,7 +10,7 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 from oak_ledger.origin.spec import OriginSpec, PartSpec, StepSpec
-from oak_ledger.source.document import FileSchema, OldKey
+from oak_ledger.source.document import FileSchema
 from oak_ledger.source.formats import BadFormat, Format
 from oak_ledger.source.naming import NameRule
 from oak_ledger.types import CAST_NAMES, MAX_DIGITS, Type
@@ -182,5 +182,4 @@ DEFINITION = FileSchema(
     },
     frozenset({"part", "step", "naming", "field", "constant", "filter", "rule"}),
     ("source", "origin"),
-    {("source", "kept"): OldKey(), ("field", "aggregate"): OldKey("total", {"least": "minimum", "largest": "maximum"})},
 )

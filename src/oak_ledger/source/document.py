@@ -11,8 +11,7 @@ import itertools
 import re
 import tomllib
 from collections.abc import Iterable, Mapping, Sequence
-from contextlib import suppress
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from decimal import Decimal
 from pathlib import Path
 from typing import Any, TypeVar
@@ -42,25 +41,15 @@ class Block:
     values: Mapping[str, Any]
     spec: BaseModel | None = None
     line: int = 0
-    old_keys: Mapping[str, str] = field(default_factory=dict)
-
-
-@dataclass(frozen=True, slots=True)
-class OldKey:
-    """A key that earlier versions wrote: the key of today ("" where nothing took its place), and new words for old values."""
-
-    today: str = ""
-    values: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
 class FileSchema:
-    """What tables a kind of file may hold: the model of each, which of them are lists, and keys of earlier versions."""
+    """What tables a kind of file may hold: the model of each, and which of them are lists."""
 
     models: Mapping[str, type[BaseModel]]
     lists: frozenset[str]
     required: tuple[str, ...]
-    old_keys: Mapping[tuple[str, str], OldKey] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,25 +92,6 @@ class Document:
             made = replace(made, text=made.text + "\n")
         blocks.insert(at, made)
         return replace(self, blocks=tuple(blocks))
-
-    def old_keys(self) -> list[Finding]:
-        """A note for each key that an earlier version wrote; `with_todays_keys` rewrites them."""
-        return [
-            Finding(
-                "old-key",
-                f"{key!r} is now written {today!r}." if today else f"{key!r} is not used any more.",
-                _key_place(block, key, self.where),
-                "oak upgrade SOURCE rewrites it.",
-                severity="note",
-            )
-            for block in self.blocks
-            for key, today in block.old_keys.items()
-        ]
-
-    def with_todays_keys(self) -> Document:
-        """The document with the keys of earlier versions replaced by today's, each where it is."""
-        blocks = tuple(edited(block, {}) if block.old_keys else block for block in self.blocks)
-        return replace(self, blocks=blocks)
 
     def reordered(self, name: str, order: Sequence[Block]) -> Document:
         """The document with the blocks of a name in another order, in the places that they take up now."""
@@ -284,25 +254,11 @@ def _validated(block: Block, shape: FileSchema, where: str) -> Block:
             hint=hint,
             where=f"{where}, line {block.line}",
         )
-    block = _read_old_keys(block, shape)
     try:
         return replace(block, spec=model.model_validate(block.values))
     except ValidationError as error:
         problems = sorted(error.errors(), key=lambda problem: problem["type"] != "extra_forbidden")
         raise OakError.of([_finding(block, model, problem, named) for problem in problems]) from None
-
-
-def _read_old_keys(block: Block, shape: FileSchema) -> Block:
-    """The block with values under today's keys; its text stays as it is."""
-    values, old_keys = dict(block.values), dict(block.old_keys)
-    for key in block.values:
-        old = shape.old_keys.get((block.name, key))
-        if old is not None:
-            value = values.pop(key)
-            old_keys[key] = old.today
-            if old.today:
-                values.setdefault(old.today, old.values.get(value, value) if isinstance(value, str) else value)
-    return replace(block, values=values, old_keys=old_keys) if old_keys else block
 
 
 def _finding(block: Block, model: type[BaseModel], problem: Any, where: str) -> Finding:
@@ -339,14 +295,10 @@ def _key_place(block: Block, key: str, where: str) -> Place:
 
 
 def edited(block: Block, changes: Mapping[str, Any]) -> Block:
-    """The block with some keys changed, added or (None) removed; comments and order stay, keys of earlier versions go."""
+    """The block with some keys changed, added or (None) removed; comments and order stay."""
     import tomlkit
 
-    text = block.text
-    for old, today in block.old_keys.items():
-        text = _with_key_renamed(text, old, today)
-        changes = {old: None, **({today: block.values[today]} if today else {}), **changes}
-    document = tomlkit.parse(text)
+    document = tomlkit.parse(block.text)
     table: Any = document[block.name]
     table = table[0] if isinstance(table, list) else table
     for key, value in changes.items():
@@ -357,18 +309,7 @@ def edited(block: Block, changes: Mapping[str, Any]) -> Block:
             table[key] = item_of(value)
     text = tomlkit.dumps(document)
     values = {key: value for key, value in {**block.values, **changes}.items() if value is not None}
-    return replace(block, text=text, values=values, old_keys={})
-
-
-def _with_key_renamed(text: str, old: str, today: str) -> str:
-    """The text with a key renamed where it is; unchanged if that cannot be done safely, such as where today's key is there, too."""
-    new = re.sub(rf'^([ \t]*)"?{re.escape(old)}"?(?=[ \t]*=)', rf"\g<1>{today}", text, count=1, flags=re.MULTILINE)
-    with suppress(tomllib.TOMLDecodeError, AttributeError):
-        (before,), (after,) = tomllib.loads(text).values(), tomllib.loads(new).values()
-        before, after = (one[0] if isinstance(one, list) else one for one in (before, after))
-        if today and after == {today if key == old else key: value for key, value in before.items()}:
-            return new
-    return text
+    return replace(block, text=text, values=values)
 
 
 def _plain(value: Any) -> Any:

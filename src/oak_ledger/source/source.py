@@ -119,7 +119,7 @@ class Source(Questions):
         for name in CHECKS:
             found += resolve_name(name)(self)
         rank = {"error": 0, "warning": 1, "note": 2}
-        return sorted([*found, *self.document.old_keys()], key=lambda one: rank[one.severity])
+        return sorted(found, key=lambda one: rank[one.severity])
 
     # -- questions ---------------------------------------------------------------------------------------
 
