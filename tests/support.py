@@ -29,7 +29,7 @@ import pyarrow as pa
 
 import oak_ledger as oak
 from oak_ledger.cli import run
-from oak_ledger.cli.app import every_command, json_shape
+from oak_ledger.cli.app import command_called, every_command, json_shape
 from oak_ledger.cli.shapes import schema
 
 D = Decimal
@@ -93,9 +93,7 @@ class FolderCase(unittest.TestCase):
         if code is not None:
             self.assertEqual(got, code, f"oak {' '.join(arguments)}\n{out.getvalue()}{err.getvalue()}")
         found = json.loads(out.getvalue())
-        shape = json_shape(
-            COMMANDS[next(name for name in COMMANDS if name.split() == [*arguments[: name.count(" ") + 1]])]
-        )
+        shape = json_shape(COMMANDS[command_called(arguments)])
         jsonschema.validate(found, schema(shape))
         self.assertEqual("errors" in found, got in (2, 3, 70), found)
         return found

@@ -235,8 +235,8 @@ class Pages(FolderCase):
         self.oak("intake", "loads.csv", "--name", "Loads")
         self.oak("field", "add", "loads", "Size", "case when volume<3 then 'small' else 'large' end")
         self.assertIn(
-            "+ formula = \"CASE WHEN volume < 3 THEN 'small' ELSE 'large' END\"", self.oak("reformat", "loads")
+            "+ formula = \"CASE WHEN volume < 3 THEN 'small' ELSE 'large' END\"", self.oak("field", "reformat", "loads")
         )
-        self.assertIn("nothing to change", self.oak("reformat", "loads", "Size"))
+        self.assertIn("nothing to change", self.oak("field", "reformat", "loads", "Size"))
         self.assertIn("repaired: Volume = 2.5", self.oak("try", "loads", "Volum == 2.5", "--fix"))
         self.assertIn("Volume: the column Volume", self.oak("try", "loads", "Size", "--explain"))

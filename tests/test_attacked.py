@@ -117,10 +117,10 @@ class Catalogues(FolderCase):
             self.assertNotIn(b"\x1b[2J", said)
 
     def test_logins_that_are_addresses_have_rights(self) -> None:
-        self.oak("rights", "grant", "ann@corp.example", "read")
-        self.assertIn("ann@corp.example", self.oak("rights", "list"))
+        self.oak("catalogue", "rights", "grant", "ann@corp.example", "read")
+        self.assertIn("ann@corp.example", self.oak("catalogue", "rights", "list"))
         for bad in ("@", "a@b@c", "../x", "a\nb\x1b"):
-            self.oak("rights", "grant", bad, "read", code=None if "\n" in bad else 2)
+            self.oak("catalogue", "rights", "grant", bad, "read", code=None if "\n" in bad else 2)
 
     def test_what_is_damaged_is_said_without_a_traceback(self) -> None:
         tries = (

@@ -88,14 +88,14 @@ class Versions(WithCatalogue):
         with mock.patch("getpass.getuser", return_value="anna"):
             self.oak("publish", "loads")
             self.oak("release", "Loads", "--yes")
-            self.oak("checkout", "Loads", "--to", "mine.oak.toml")
+            self.oak("versions", "checkout", "Loads", "--to", "mine.oak.toml")
             self.oak("field", "describe", "loads", "Volume", "measured")
             self.oak("publish", "loads")
             self.oak("field", "describe", "mine.oak.toml", "Mill", "where")
             said = self.oak("publish", "mine.oak.toml", code=2)
             self.assertIn("base-moved", said)
             self.oak("publish", "mine.oak.toml", "--onto")
-            shown = self.oak("versions", "Loads", "--compare", "1", "3")
+            shown = self.oak("versions", "compare", "Loads", "1", "3")
             self.assertIn("description", shown)
             self.assertIn("measured", shown)
             self.assertIn("where", shown)
@@ -188,9 +188,9 @@ class States(WithCatalogue):
             asked = ("tally", "Loads", "--show", "N = SUM(Volume) - BEFORE(SUM(Volume))", "--at", "2027-02-28")
             self.assertEqual(self.oak_json(*asked, "--baseline", "2027-01-31")["rows"], [{"N": 3}])
             self.write("loads.csv", "Id,Mill,Volume\n1,Low Weir,10\n2,High Ford,6\n4,Stonebeck,1\n")
-            found = self.oak_json("changes", "loads", "--since", "2027-01-31")
+            found = self.oak_json("snapshot", "changes", "loads", "--since", "2027-01-31")
             self.assertEqual((found["changed"], found["came"], found["went"], found["columns"]), (1, 1, 1, ["Volume"]))
-            found = self.oak_json("changes", "loads", "--since", "1", "--where", "Mill = 'High Ford'")
+            found = self.oak_json("snapshot", "changes", "loads", "--since", "1", "--where", "Mill = 'High Ford'")
             self.assertEqual((found["changed"], found["came"], found["went"]), (1, 0, 0))
 
     def test_watches(self) -> None:

@@ -56,7 +56,7 @@ class Codes(FolderCase):
         self.assertEqual(sum(map(len, TOPICS.values())), len(CODES))
 
     def test_the_command_lists_them(self) -> None:
-        said = self.oak("check", "--codes")
+        said = self.oak("help", "codes")
         for code in CODES:
             self.assertIn(code, said)
 

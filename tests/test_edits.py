@@ -86,7 +86,7 @@ class Files(FolderCase):
         log = {"at": "2026-01-01 10:00:00", "by": "someone", "what": "oak field rename t Volume=Size", "undone": False}
         files = [{"path": "t.oak.toml", "before": before, "after": after}]
         Path(".t.oak.toml.edits").write_text(oak.source.edits.json.dumps({**log, "files": files}) + "\n")
-        self.assertIn("Volume=Size", self.oak("edits", "t"))
+        self.assertIn("Volume=Size", self.oak("undo", "list", "t"))
         self.assertEqual(
             [one.changes for one in oak.compare(oak.previous(oak.open_source(HERE)), oak.open_source(HERE)).fields][1],
             ("renamed",),

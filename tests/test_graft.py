@@ -36,19 +36,19 @@ class Grafting(FolderCase):
 
     def test_with_all_that_they_need(self) -> None:
         wanted = oak.open_source("one.oak.toml").tally(show=["Large cost"]).value()
-        said = self.oak("graft", "one", "two", "Large cost", "--map", "Cost=Outlay")
+        said = self.oak("field", "graft", "one", "two", "Large cost", "--map", "Cost=Outlay")
         self.assertIn('formula = "Outlay * Tax"', said)
         two = oak.open_source("two.oak.toml")
         self.assertEqual(two.tally(show=["Large cost"]).value(), wanted)
         self.assertEqual(two.state("With tax").format, "0.00")
         self.assertNotIn("By mill", [one.name for one in two.fields])
-        again = self.oak("graft", "one", "two", "Large cost", "--map", "Cost=Outlay")
+        again = self.oak("field", "graft", "one", "two", "Large cost", "--map", "Cost=Outlay")
         self.assertIn("there already, with the same meaning: Tax, With tax, Large, Large cost", " ".join(again.split()))
         self.oak("undo", "two")
         self.assertNotIn("Large cost", Path("two.oak.toml").read_text())
 
     def test_what_is_not_mapped_arrives_broken_and_a_field_with_like_values_is_proposed(self) -> None:
-        said = self.oak("graft", "one", "two", "With tax", "By mill", code=1)
+        said = self.oak("field", "graft", "one", "two", "With tax", "By mill", code=1)
         self.assertIn("Two has no field 'Cost'", said)
         self.assertIn("--map 'Cost=Outlay'", said)
         self.assertIn("--map 'Mill=Works'", said)
@@ -58,7 +58,7 @@ class Grafting(FolderCase):
 
     def test_conflicts_side_by_side(self) -> None:
         self.oak("field", "add", "two", "With tax", "Outlay * 2")
-        facts = self.oak_json("graft", "one", "two", "Large cost", "--map", "Cost=Outlay", code=1)["facts"]
+        facts = self.oak_json("field", "graft", "one", "two", "Large cost", "--map", "Cost=Outlay", code=1)["facts"]
         self.assertEqual(facts["conflicts"], [{"name": "With tax", "there": "Outlay * Tax", "here": "Outlay * 2"}])
         self.assertEqual(oak.open_source("two.oak.toml").state("With tax").spec.formula, "Outlay * 2")
 

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import jsonschema
 
-from oak_ledger.cli.app import json_shape
+from oak_ledger.cli.app import command_called, json_shape
 from oak_ledger.cli.shapes import SHAPES, parts, schema
 from tests.support import COMMANDS, FolderCase
 from tests.test_commands import CALLS, CSV, REPORT
@@ -27,7 +27,7 @@ MORE: tuple[tuple[str, int], ...] = (
     ("field restore more --new", 0),
     ("filter list more", 0),
     ("export more --to more.parquet", 0),
-    ("dictionary more --to dictionary --as markdown", 0),
+    ("export dictionary more --to dictionary --as markdown", 0),
     ("check gone", 1),
     ("mend gone COST=Cost", 0),
     ("tally loads --by Mill --show Volume --totals --explain", 0),
@@ -75,7 +75,7 @@ class Shapes(FolderCase):
                 words = shlex.split(call)
                 found = self.oak_json(*words, code=code)
                 if "errors" not in found:
-                    seen.add(next(name for name in COMMANDS if name.split() == words[: name.count(" ") + 1]))
+                    seen.add(command_called(words))
         self.assertEqual({*COMMANDS} - seen, {"serve"})  # it does not end
 
     def test_shapes_are_closed_and_used(self) -> None:

@@ -206,10 +206,10 @@ class EditLog(FolderCase):
             self.assertIn(f'"text {number}"', (self.folder / "t.oak.toml").read_text())
         self.assertIn("nothing-to-undo", self.oak("undo", "t", code=2))
         for number in (2, 3):
-            self.oak("redo", "t")
+            self.oak("undo", "redo", "t")
             self.assertIn(f'"text {number}"', (self.folder / "t.oak.toml").read_text())
         self.oak("field", "describe", "t", "X", "another")
-        self.assertIn("nothing-to-redo", self.oak("redo", "t", code=2))
+        self.assertIn("nothing-to-redo", self.oak("undo", "redo", "t", code=2))
         self.oak("undo", "t")
         self.assertIn('"text 3"', (self.folder / "t.oak.toml").read_text())
 

@@ -268,7 +268,7 @@ class InTheDatabase(FolderCase):
         said = self.oak("tally", "t", "--by", "Mill", "--show", "Volume")
         self.assertIn("computed in the database", said)
         self.assertEqual(self.oak_json("tally", "t", "--show", "Volume", "--place", "here")["place"], "here")
-        text = self.oak("sql", "t", "--by", "Mill", "--show", "Rate", "--sort", "Mill")
+        text = self.oak("export", "sql", "t", "--by", "Mill", "--show", "Rate", "--sort", "Mill")
         self.assertIn('"yard"."Load tickets"', text)
         with psycopg.connect(self.uri) as connection:
             rows = connection.execute(text.encode()).fetchall()
@@ -284,14 +284,14 @@ class InTheDatabase(FolderCase):
         self.oak("publish", "t")
         self.oak("release", "Tickets", "--yes")
         url = ("--url", sa.make_url(self.uri).render_as_string(hide_password=False), "--schema", "yard")
-        shown = self.oak("create-view", "Tickets", *url, "--dry-run")
+        shown = self.oak("export", "view", "Tickets", *url, "--dry-run")
         self.assertIn("CREATE VIEW", shown)
         with psycopg.connect(self.uri, autocommit=True) as client:
             self.assertIsNone(client.execute("select to_regclass('yard.\"Tickets\"')").fetchone()[0])  # type: ignore[index]
-            for more, kind in (((), "view"), (("--table", "--as", "Tickets table"), "table")):
+            for more, kind in (((), "view"), (("--as-table", "--name", "Tickets table"), "table")):
                 name = "Tickets table" if kind == "table" else "Tickets"
                 for again in range(2):
-                    said = self.oak("create-view", "Tickets", *url, *more)
+                    said = self.oak("export", "view", "Tickets", *url, *more)
                     if not again:
                         client.execute(
                             f'drop role if exists reader; create role reader; grant select on yard."{name}" to reader, public'
@@ -322,13 +322,15 @@ class InTheDatabase(FolderCase):
                 self.assertIn("version 1 (released)", comment[0])
                 self.assertIn("rows as they are now" if kind == "view" else "rows of that version", comment[0])
                 self.assertEqual(comment[1], "In m³, measured at the mill's 'gate'")
-        self.assertIn("view-taken", self.oak("create-view", "Tickets", *url, "--as", "Load tickets", "--table", code=2))
-        self.assertIn("The database refuses", self.oak("create-view", "Tickets", *url[:3], "nowhere", code=3))
+        self.assertIn(
+            "view-taken", self.oak("export", "view", "Tickets", *url, "--name", "Load tickets", "--as-table", code=2)
+        )
+        self.assertIn("The database refuses", self.oak("export", "view", "Tickets", *url[:3], "nowhere", code=3))
         elsewhere = ("--url", url[1].replace("/postgres", "/template1"), "--schema", "public")
-        self.assertIn("another database", self.oak("create-view", "Tickets", *elsewhere, code=2))
-        self.assertIn("--views", self.oak("retire", "Tickets", "--drop-views", "--yes", code=2))
+        self.assertIn("another database", self.oak("export", "view", "Tickets", *elsewhere, code=2))
+        self.assertIn("--views", self.oak("versions", "retire", "Tickets", "--drop-views", "--yes", code=2))
         for more, said, left in (((), "marked as retired: yard.", 2), (("--drop-views",), "dropped: yard.", 0)):
-            done = self.oak("retire", "Tickets", "--yes", "--views", url[1], "--replaced-by", "Yard", *more)
+            done = self.oak("versions", "retire", "Tickets", "--yes", "--views", url[1], "--replaced-by", "Yard", *more)
             self.assertIn(said, done)
             with psycopg.connect(self.uri, autocommit=True) as client:
                 found = client.execute(

@@ -149,7 +149,7 @@ class Roles(WithPeople):
     def test_every_role_that_changes_a_stage(self) -> None:
         """Actions that change something, each on versions of its own; by the library, and by a command as that person."""
         commands = {
-            "release": "release {name} {number} --yes", "withdraw": "withdraw {name} {number} --yes", "retire": "retire {name} --yes",
+            "release": "release {name} {number} --yes", "withdraw": "versions withdraw {name} {number} --yes", "retire": "versions retire {name} --yes",
         }  # fmt: skip
         for at, (person, held) in enumerate(self.everybody.items()):
             mine = {*held} if person != "maker" else {"maker", *RIGHTS}
@@ -185,7 +185,7 @@ class Roles(WithPeople):
                 "snapshot take loads.oak.toml",
                 "watch add Loads w{n} 'SUM(Volume)>1'",
             ),
-            "grant": ("rights grant somebody read",),
+            "grant": ("catalogue rights grant somebody read",),
             "audit": ("catalogue log",),
         }
         for at, (person, held) in enumerate(self.everybody.items()):
@@ -270,7 +270,7 @@ class Closed(WithPeople):
             shown = self.oak("why", "r.report.toml", "V", "--to", "rows.csv")
             self.assertIn("30", shown)
             self.assertFalse(Path("rows.csv").exists() and "Secret" in Path("rows.csv").read_text())
-            self.assertNotIn("Secret", self.oak("changes", "Loads", "--since", "1"))
+            self.assertNotIn("Secret", self.oak("snapshot", "changes", "Loads", "--since", "1"))
 
     def test_names_of_what_one_may_not_see_are_never_said(self) -> None:
         self.boss.people.add_area("trial")
@@ -282,9 +282,9 @@ class Closed(WithPeople):
             "versions Loads",
             "peek Loads --draft",
             "catalogue areas",
-            "rights list",
+            "catalogue rights list",
             "publish loads.oak.toml --area trial",
-            "checkout Loads",
+            "versions checkout Loads",
             "report shared --of Loads",
         ):
             with self.subTest(call), self.as_person("reader"):

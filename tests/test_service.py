@@ -128,7 +128,9 @@ class Asked(test_rights.WithPeople):
         self.assertEqual([one["area"] for one in self.running.get("/sources", only).json], ["north"])
         before = self.running.get("/sources/Loads/tally?area=north&show=Volume", self.reading).headers["etag"]
         maker.sign("north/Loads", note="twice")
-        self.assertNotEqual(self.running.get("/sources/Loads/tally?area=north&show=Volume", self.reading).headers["etag"], before)
+        self.assertNotEqual(
+            self.running.get("/sources/Loads/tally?area=north&show=Volume", self.reading).headers["etag"], before
+        )
 
     def test_pages_of_rows_are_all_the_rows(self) -> None:
         self.write("many.csv", "n,t\n" + "".join(f"{at},text {at % 7}\n" for at in range(1, 131)))

@@ -155,10 +155,10 @@ class Spellings(FolderCase):
         self.assertLessEqual(len(missed), len(ASKED) // 10, missed)
 
     def test_the_command_says_how_it_is_written_here(self) -> None:
-        self.assertIn("EOMONTH: DATE_TRUNC('month', x)", self.oak("functions", "eomonth"))
-        self.assertIn("VLOOKUP: Join the other table", self.oak("functions", "vlookup"))
-        self.assertIn("LAG(x any", self.oak("functions", "row", "before"))
-        self.oak("functions", "qqq", code=2)
+        self.assertIn("EOMONTH: DATE_TRUNC('month', x)", self.oak("help", "functions", "eomonth"))
+        self.assertIn("VLOOKUP: Join the other table", self.oak("help", "functions", "vlookup"))
+        self.assertIn("LAG(x any", self.oak("help", "functions", "row", "before"))
+        self.oak("help", "functions", "qqq", code=2)
         self.assertEqual(oak.find_functions("qqq"), [])
 
 

@@ -31,7 +31,7 @@ TOPICS = {
 OPENING = """\
 # The formula language, function by function
 
-This page is made from the function library; `oak functions WORD` searches the same entries. The language is the value
+This page is made from the function library; `oak help functions WORD` searches the same entries. The language is the value
 expressions of standard SQL: one expression a formula.
 
 - Names of fields are bare (`Volume`) or in double quotes (`"Haulage cost"`); text is in single quotes (`'oak'`). Letter case does not count in names.
@@ -64,7 +64,7 @@ def codes_page() -> str:
     lines = [
         "# Findings and errors, by code",
         "",
-        "This page is generated; `oak check --codes` lists the same. A message names the code, the place and the fix.",
+        "This page is generated; `oak help codes` lists the same. A message names the code, the place and the fix.",
         "",
     ]
     for topic, codes in CODE_TOPICS.items():
@@ -120,7 +120,7 @@ def keys_page() -> str:
     lines = [
         "# Keys of definitions and reports",
         "",
-        "This page is generated; `oak keys TABLE` shows the same. `[table]` is there once, `[[table]]` any number of times.",
+        "This page is generated; `oak help keys TABLE` shows the same. `[table]` is there once, `[[table]]` any number of times.",
         "",
     ]
     for file, tables in groupby(table_keys(), lambda one: one.file):
@@ -137,7 +137,7 @@ def rights_page() -> str:
     lines = [
         "# Who may do what in a catalogue",
         "",
-        "This page is generated; `oak rights table` shows the same.",
+        "This page is generated; `oak catalogue rights table` shows the same.",
         "",
         "| right | allows to |",
         "|---|---|",
@@ -164,7 +164,7 @@ def places_page() -> str:
         "",
         "This page is generated. A question asked of a source whose rows are in PostgreSQL or SQLite is computed there in one statement, where all of it can be said in",
         "the same meaning. Else the database gives the columns that are needed, of the rows that its filters let through as far as they can be said there, and the rest is",
-        "computed here. `--explain` names what could not be said and why, `--place here|origin` decides, `oak sql --for DATABASE` prints the statement. `--place spark`",
+        "computed here. `--explain` names what could not be said and why, `--place here|origin` decides, `oak export sql --dialect DATABASE` prints the statement. `--place spark`",
         "asks a cluster. A list of rows is computed in a database only in a settled order: sorted by the fields of the source's key.",
         "",
         "- Where a database stops at a value that cannot be computed (a division by zero, a number too large), the question is answered here, where the value is reported with its row.",

@@ -37,7 +37,7 @@ PICTURES: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
     "help": ((), ("oak --help",)),
     "intake": ((), (INTAKE,)),
     "profile": ((), ("oak profile again",)),
-    "compare": (("oak field clean again Mill 'INITCAP(TRIM(VALUE))'",), ("oak compare again",)),
+    "compare": (("oak field clean again Mill 'INITCAP(TRIM(VALUE))'",), ("oak undo compare again",)),
     "field": ((), ("oak field list loads",)),
     "try": ((), (f'oak try loads "{SIZE_CLASS}" -n 4', "oak try loads 'ROUND(Volum * 1.2, 1) + Mill'")),
     "tally": (
@@ -49,7 +49,7 @@ PICTURES: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
         ),
     ),
     "check": ((f"oak field add loads 'Margin, in parts' {shlex.quote(MARGIN_PARTS)}",), ("oak check loads",)),
-    "functions": ((), ("oak functions text", "oak functions case")),
+    "functions": ((), ("oak help functions text", "oak help functions case")),
     "versions": ((), ("oak versions",)),
     "report": ((), ("oak report render reports/mill_margins.report.toml",)),
     "why": ((), ("oak why reports/mill_margins.report.toml Mills 'Ember Quay' --measure 'Margin rate'",)),
@@ -162,7 +162,7 @@ def main() -> None:
             run(f"oak report render reports/{report}.report.toml --to {OUT / f'report_{report}.png'}", folder)
             print(f"report_{report}.png")
         run(f"oak trace loads Volume --to {OUT / 'trace.png'}", folder)
-        run("oak dictionary --to dictionary", folder)
+        run("oak export dictionary --to dictionary", folder)
         shoot(folder / "dictionary" / "general-timber-loads.html", OUT / "dictionary.png")
 
 

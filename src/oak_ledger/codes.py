@@ -1,4 +1,4 @@
-"""Every finding and error by its code: how severe it is, what it means, and how to mend it. The page, `oak check --codes` and a test read this."""
+"""Every finding and error by its code: how severe it is, what it means, and how to mend it. The page, `oak help codes` and a test read this."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ def _read(severity: str, text: str) -> dict[str, Code]:
 
 FORMULAS = _errors("""
 aggregate-nested | an aggregate inside an aggregate | aggregate the row value instead
-argument-count | a function has too many or too few arguments | see its signature: oak functions NAME
+argument-count | a function has too many or too few arguments | see its signature: oak help functions NAME
 bad-argument | a fixed argument cannot be used | correct the argument that is marked
 bad-escape | ESCAPE needs one character | give one character
 bad-frame | a window's frame is invalid | correct ROWS or RANGE
@@ -49,7 +49,7 @@ grain-mixed | a value per row meets a value per group | aggregate the row part, 
 if-then | IF … THEN | write CASE WHEN … THEN … END, or IF(condition, value, otherwise)
 list-missing | IN without a list | write IN ('a', 'b')
 no-cast | a value cannot become this type | choose another type, or clean the value first
-no-key | BEFORE needs the source's key | oak key SOURCE FIELD…
+no-key | BEFORE needs the source's key | oak field key SOURCE FIELD…
 not-aggregate | DISTINCT, * or FILTER outside an aggregate | remove it
 not-window | a function that cannot come before OVER | remove OVER
 open-case | a CASE without END | add END
@@ -72,12 +72,12 @@ too-large | a number with more digits than fit | write a smaller number
 unexpected | something unexpected at this place | correct the marked place
 unfinished | the formula ends too early | complete it
 unknown-field | no field has this name | use the name that is offered, or single quotes for text
-unknown-function | no function has this name | oak functions WORD
+unknown-function | no function has this name | oak help functions WORD
 unknown-part | no part of a date has this name | use YEAR, MONTH, DAY, …
 unknown-type | no type has this name | use TEXT, INTEGER, DECIMAL(12,2), NUMBER, BOOLEAN, DATE, TIMESTAMP
 value-missing | an operator without a value | add the value
 window-key | a window over groups uses a field that is not grouped by | group by it as well
-within-group | WITHIN GROUP is missing or not allowed | see the signature: oak functions NAME
+within-group | WITHIN GROUP is missing or not allowed | see the signature: oak help functions NAME
 word-missing | a word of the language is missing | add it
 wrong-type | a value has another type than needed | use the cast that is offered
 fault | values that cannot be computed, in strict mode | clean the values, or leave out strict
@@ -171,7 +171,7 @@ no-baseline | BEFORE needs an earlier state | --baseline FILE
 """)
 
 WORK = _errors("""
-view-taken | the database has something else of that name | choose another name: --as
+view-taken | the database has something else of that name | choose another name: --name
 no-service | no service answers, or what it needs is not installed | pip install 'oak-ledger[service]', oak serve
 port-taken | nothing can listen there | another --port
 too-many | one token has too many questions at a time | wait for an answer
@@ -181,7 +181,7 @@ too-much | an answer, or a sheet, cannot hold so much | pages (limit and offset)
 unknown-place | there is no such place | here, origin or spark
 not-in-database | a question cannot be computed in the place that was asked in the same meaning | --place here
 too-long | a text is longer than a catalogue takes | shorten it
-no-right | a right to be taken away is not there | oak rights list shows all
+no-right | a right to be taken away is not there | oak catalogue rights list shows all
 rows-missing | stored rows are not there | restore the file from a backup, or publish again
 rows-damaged | stored rows are not what was written | restore the file from a backup, or publish again
 catalogue-damaged | an entry of the catalogue is not what was written | restore it from a backup; oak catalogue verify lists all damage
@@ -190,22 +190,22 @@ database-taken | a database has the tables of another catalogue | name another d
 data-shared | the folder of a catalogue's files is another one's | each has its own
 rows-removed | the rows of an old version were removed, as was asked | read another version
 bad-date | a date is written wrongly | write 2026-05-31
-no-member | the person is not in the group | oak group list shows all
+no-member | the person is not in the group | oak catalogue groups list shows all
 several-reports | reports of that name are in several areas | AREA/NAME
 several-sources | sources of that name are in several areas | AREA/NAME, or --area
 unknown-watch | the source has no such watch | oak watch list
 unknown-report | the catalogue has no such report, or you may not see it | oak report shared
 unknown-area | the catalogue has no such area, or you have no right in it | oak catalogue areas
 unknown-right | there is no such right | read, edit, release, administer
-no-token | a token is not valid | oak token make
-not-allowed | something is not allowed to you | ask who administers the area: oak rights list
+no-token | a token is not valid | oak catalogue tokens make
+not-allowed | something is not allowed to you | ask who administers the area: oak catalogue rights list
 nothing-waits | no change waits for the report | nothing to do
 base-unknown | a working copy does not say which version it was made from | base under [source]
 source-taken | a source of that name is there, and the working copy was not made from it | another name, or --base
 catalogue-layout | a catalogue was made by another version of the program | use that one
 report-taken | a report of that name is there, of another source or owner | another name, or --replace
 several-changes | several changes wait for the owner of a report | say which: --change
-base-moved | somebody has published since the base of a working copy | oak versions NAME --compare A B, then oak publish --onto
+base-moved | somebody has published since the base of a working copy | oak versions compare NAME A B, then oak publish --onto
 hidden-field | a hidden field is asked for by somebody who only reads | ask who curates the source
 no-state | there is no state of that day or before | oak snapshot list
 watch-command | the command for a watch failed | correct the command
@@ -226,7 +226,7 @@ catalogue-unusable | the catalogue cannot be used | read the message
 not-written | nothing can be written there | check the folder's rights
 nothing-to-undo | no edit can be taken back | nothing to do
 nothing-to-redo | no edit was taken back | nothing to do
-no-earlier | there are fewer edits than asked for | oak edits SOURCE
+no-earlier | there are fewer edits than asked for | oak undo list SOURCE
 no-reports | no report was found | check the folder
 not-publishable | a source with errors is not published | oak check SOURCE
 not-released | no version is released | oak release NAME, or --draft

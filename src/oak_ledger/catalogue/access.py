@@ -74,7 +74,7 @@ class Access:
         with storage.read() as connection:
             found = storage.rows(connection, sa.select(TOKEN).where(TOKEN.c.secret == secret_digest(secret)))
         if not found or found[0]["revoked_at"] or found[0]["ends_at"] < now():
-            raise OakError("no-token", "The token is not valid: it is not known, has ended, or was revoked.", hint="oak token make makes another.")  # fmt: skip
+            raise OakError("no-token", "The token is not valid: it is not known, has ended, or was revoked.", hint="oak catalogue tokens make makes another.")  # fmt: skip
         (row,) = found
         return Access(
             storage,
@@ -126,11 +126,11 @@ class Access:
     def require(self, action: str, to: str, conditions: set[str], what: str) -> None:
         """Raise NotAllowed where an action is not allowed; the error says what it would take."""
         if action in WRITES and "edit" not in self.person.rights:
-            hint = "A token changes something only with the right to edit: oak token make --right edit."
+            hint = "A token changes something only with the right to edit: oak catalogue tokens make --right edit."
             raise NotAllowed("not-allowed", f"{self.person} may not {IN_WORDS.get(action, action)} {what}.", hint=hint)
         if not permitted(action, to, conditions):
             needed = in_words(action, to)
-            hint = f"It takes {needed}; oak rights list says who can give it." if needed else "Nobody can."
+            hint = f"It takes {needed}; oak catalogue rights list says who can give it." if needed else "Nobody can."
             raise NotAllowed(
                 "not-allowed", f"{self.person.name} may not {IN_WORDS.get(action, action)} {what}.", hint=hint
             )

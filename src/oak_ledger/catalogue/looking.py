@@ -62,7 +62,7 @@ class PublishedSources:
             hint = nearest_hint(name, names, str) or (
                 f"It has {', '.join(names)}."
                 if names
-                else "It has none that you may see; oak rights list says who gives rights."
+                else "It has none that you may see; oak catalogue rights list says who gives rights."
             )
             raise OakError("unknown-source", f"The catalogue in {self.folder} has no source {name!r}.", hint=hint)
         return found[0]

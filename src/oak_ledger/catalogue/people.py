@@ -128,7 +128,9 @@ class People:
             asked = {(key, _who(who), _right(right)) for right in rights}
             there = {(one.area, one.who, one.right) for one in self._grants(doing.connection)}
             if not asked <= there:
-                raise OakError("no-right", f"{who} has no such right in {area}.", hint="oak rights list shows all.")
+                raise OakError(
+                    "no-right", f"{who} has no such right in {area}.", hint="oak catalogue rights list shows all."
+                )
             left = there - asked
             if not any(one == ANY and right == "administer" for one, _, right in left):
                 raise OakError("last-administrator", "Nobody would be left who may give rights in this catalogue.", hint="Give somebody else that right first.")  # fmt: skip
@@ -197,7 +199,9 @@ class People:
                 )
                 if not gone:
                     raise OakError(
-                        "no-member", f"{person} is not in the group {name}.", hint="oak group list shows all."
+                        "no-member",
+                        f"{person} is not in the group {name}.",
+                        hint="oak catalogue groups list shows all.",
                     )
             doing.said("", f"@{name}", ", ".join(people))
 
@@ -240,7 +244,9 @@ class People:
         with self._access.doing("revoke token") as doing:
             rows = self._storage.rows(doing.connection, sa.select(TOKEN).where(TOKEN.c.id == number))
             if not rows or not self._holds(doing.connection, rows[0]):
-                raise OakError("no-token", f"There is no token {number}.", hint="oak token list shows yours.")
+                raise OakError(
+                    "no-token", f"There is no token {number}.", hint="oak catalogue tokens list shows yours."
+                )
             self._storage.update(doing.connection, TOKEN, rows[0], revoked_at=now())
             doing.said("", rows[0]["name"])
 

@@ -186,7 +186,7 @@ def base_moved(name: str, base: int, newer: Sequence[Mapping[str, Any]]) -> OakE
     """The error of a publish or a release whose base is not the newest version any more."""
     last = newer[-1]
     message = f"Version {last['number']} by {last['made_by']} was published since version {base}, from which this one was made."
-    hint = f"oak versions {name!r} --compare {base} {last['number']} shows what it changed; oak publish --onto puts your changes onto it."
+    hint = f"oak versions compare {name!r} {base} {last['number']} shows what it changed; oak publish --onto puts your changes onto it."
     return OakError("base-moved", message, place=Place(f"{name}, version {base}"), hint=hint)
 
 

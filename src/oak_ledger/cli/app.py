@@ -15,7 +15,7 @@ import click
 from oak_ledger.cli import startup
 from oak_ledger.cli.completion import with_completion
 from oak_ledger.cli.paths import definition_path, is_date
-from oak_ledger.cli.sections import COMMANDS, SECTIONS
+from oak_ledger.cli.sections import COMMANDS, MOVED, SECTIONS
 from oak_ledger.errors import Finding, OakError
 from oak_ledger.version import __version__
 
@@ -73,7 +73,22 @@ def with_common(command: click.Command, *, edits: bool = False) -> click.Command
 
 
 class Verbs(click.Group):
-    """A group of commands in the order in which they were written, each with its whole first sentence in the help."""
+    """A group of commands in the order in which they were written, each with its whole first sentence in the help.
+
+    `default` is the one that is meant where none is named.
+    """
+
+    default = ""
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        """Put the verb that is meant before what is not one."""
+        if (
+            self.default
+            and not ctx.resilient_parsing
+            and (not args or args[0] not in {*self.commands, *ctx.help_option_names})
+        ):
+            args = [self.default, *args]
+        return super().parse_args(ctx, args)
 
     def list_commands(self, ctx: click.Context) -> list[str]:
         """The commands in their order."""
@@ -82,7 +97,11 @@ class Verbs(click.Group):
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         """A command, with the options that every command has."""
         command = super().get_command(ctx, cmd_name)
-        if command is None or "--no-progress" in {name for one in command.params for name in one.opts}:
+        if (
+            command is None
+            or isinstance(command, Verbs)
+            or "--no-progress" in {name for one in command.params for name in one.opts}
+        ):
             return command
         return with_common(command, edits=_edits(f"{self.name} {cmd_name}"))
 
@@ -93,8 +112,13 @@ class Verbs(click.Group):
             formatter.write_dl(lines)
 
 
+def with_default(name: str) -> type[Verbs]:
+    """A group in which one verb is meant where none is named."""
+    return type("Verbs", (Verbs,), {"default": name, "__doc__": Verbs.__doc__})
+
+
 EDITING = frozenset(
-    {"undo", "redo", "key", "graft", "report new", "report add", "report drop", "report lift", "report retarget"}
+    {"undo last", "undo redo", "report new", "report add", "report drop", "report lift", "report retarget"}
 )
 """Commands that edit files by `write_edit`, which honours `--dry-run`; those that act elsewhere have no such option, or one of their own."""
 
@@ -115,21 +139,22 @@ class _Commands(click.Group):
         if cmd_name not in COMMANDS:
             return None
         module = import_module(f"oak_ledger.cli.{COMMANDS[cmd_name][0]}")
-        command = getattr(module, f"{cmd_name.replace('-', '_')}_command")
-        if isinstance(command, Verbs) or not isinstance(command, click.Command):
-            return command if isinstance(command, click.Command) else None
-        known = "--no-progress" in {name for one in command.params for name in one.opts}
-        return command if known else with_common(command, edits=_edits(cmd_name))
+        command: click.Command = getattr(module, f"{cmd_name}_command")
+        known = isinstance(command, Verbs) or "--no-progress" in {name for one in command.params for name in one.opts}
+        return command if known else with_common(command)
 
-    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+    def format_help(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        formatter.write("Usage: oak COMMAND [ARGUMENTS]...  (oak COMMAND --help says which)\n")
         width = max(map(len, COMMANDS))
         for section, commands in SECTIONS.items():
-            with formatter.section(section):
-                formatter.write_dl([(name.ljust(width), line) for name, (_, line) in commands.items()])
+            formatter.write(f"{section}\n")
+            formatter.write("".join(f"  {name.ljust(width)}  {line}\n" for name, (_, line) in commands.items()))
 
     def resolve_command(
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
+        if args and args[0] in MOVED:
+            raise click.UsageError(f"oak {args[0]} is now oak {MOVED[args[0]]}.", ctx)
         if args and args[0] not in COMMANDS and not args[0].startswith("-"):
             import difflib
 
@@ -158,17 +183,35 @@ def app() -> None:
 
 
 def every_command() -> dict[str, click.Command]:
-    """All commands by what one types: `peek`, `field add`, …, in the order of the help."""
-    context = click.Context(app)
+    """All commands by what one types: `peek`, `field add`, `catalogue rights list`, …, in the order of the help."""
     found: dict[str, click.Command] = {}
-    for name in COMMANDS:
-        command = app.get_command(context, name)
-        if isinstance(command, click.Group):
-            verbs = {verb: command.get_command(context, verb) for verb in command.list_commands(context)}
-            found |= {f"{name} {verb}": one for verb, one in verbs.items() if one is not None}
-        elif command is not None:
-            found[name] = command
+    context = click.Context(app)
+
+    def walk(group: click.Group, before: str) -> None:
+        for name in group.list_commands(context):
+            command = group.get_command(context, name)
+            if isinstance(command, click.Group):
+                walk(command, f"{before}{name} ")
+            elif command is not None:
+                found[f"{before}{name}"] = command
+
+    walk(app, "")
     return found
+
+
+def command_called(arguments: Sequence[str]) -> str:
+    """Which command some words call, as `every_command` names it."""
+    group: click.Group = app
+    name = ""
+    context, left = click.Context(app), [*arguments]
+    while isinstance(group, click.Group):
+        default = group.default if isinstance(group, Verbs) else ""
+        verb = left.pop(0) if left and left[0] in group.list_commands(context) else default
+        name, found = f"{name} {verb}".strip(), group.get_command(context, verb)
+        if not isinstance(found, click.Group):
+            break
+        group = found
+    return name
 
 
 def json_shape(command: click.Command) -> str:

@@ -1,4 +1,4 @@
-"""`oak peek`, `oak try`, `oak tally`, `oak functions`: looking without changing."""
+"""`oak peek`, `oak try`, `oak tally`, `oak help functions`: looking without changing."""
 
 from __future__ import annotations
 
@@ -24,12 +24,9 @@ from oak_ledger.cli.app import (
 )
 from oak_ledger.cli.paths import definition_path
 from oak_ledger.cli.progress import progress_of
-from oak_ledger.errors import OakError
 
 if TYPE_CHECKING:
     from oak_ledger.source import Answer, Source
-
-MOST_FOUND = 8  # functions that are shown for a word
 
 
 def explain_option(command: Any) -> Any:
@@ -333,83 +330,3 @@ def tally_command(
     if where is not None:
         count = "; ".join(filter(None, [count, f"{answer.rows_used:,} of {answer.rows_read:,} rows"]))
     return _print_answer(answer, as_json=as_json, count=count, version=which(opened))
-
-
-@click.command("reformat")
-@click.argument("source")
-@click.argument("names", nargs=-1, metavar="[FIELD]...")
-@click.option("--dry-run", is_flag=True, help="Show what would change and write nothing.")
-def reformat_command(source: str, names: tuple[str, ...], dry_run: bool) -> None:
-    """Reformat the formulas of SOURCE, or of some fields (layout only)."""
-    from oak_ledger.cli.output_edits import write_edit
-
-    before = open_working(source)
-    write_edit(before, before.with_formatted_formulas(list(names) or None), dry_run=dry_run)
-
-
-@click.command("functions")
-@click.argument("words", nargs=-1, metavar="[WORD]...")
-@json_option("Functions")
-def functions_command(words: tuple[str, ...], as_json: bool) -> int:
-    """Search the functions of the formula language by WORD, or by several; all of them without one.
-
-    A word is a name, here or in other notations, or what it does: today, running total, without spaces.
-    """
-    from oak_ledger import find_functions
-    from oak_ledger.formula.search import is_named
-    from oak_ledger.formula.spellings import written_here
-    from oak_ledger.present.terminal import LEAF, QUIET, Text, console, grid, shortened
-
-    asked = " ".join(words)
-    found, elsewhere = find_functions(asked), written_here(asked.replace(" ", "_"))
-    if as_json:
-        print_json(
-            {
-                "functions": [
-                    {
-                        "name": one.name,
-                        "topic": one.topic,
-                        "written": one.written,
-                        "sentence": one.sentence,
-                        "nulls": one.nulls,
-                        "examples": [{"formula": formula, "result": result} for formula, result in one.examples],
-                    }
-                    for one in found
-                ]
-            }
-        )
-        return 0
-    if not found and not elsewhere:
-        raise OakError(
-            "unknown-function",
-            f"No function has {asked!r} in its name or description.",
-            hint="oak functions lists all of them.",
-        )
-    out = console()
-    for way in elsewhere:
-        out.print(Text.assemble(f"{asked.upper()}: ", (way, "bold")))
-    named = [one for one in found if is_named(one, asked)]
-    if named or len(found) <= 3:
-        for one in named or found:
-            out.print(Text.assemble((" or ".join(one.written), "bold"), f"  ({one.topic})"))
-            out.print(Text(f"  {one.sentence} {one.nulls}"))
-            for formula, result in one.examples:
-                out.print(Text.assemble("    ", formula, ("  →  ", LEAF), result))
-        others = [one.name for one in found if named and one not in named]
-        if others:
-            out.print(Text(f"see also {', '.join(others[:8])}", style=QUIET))
-        return 0
-    if asked:
-        best, more = shortened(found, "function", MOST_FOUND)
-        for one in best:
-            out.print(Text.assemble((one.written[0], "bold"), (f"  ({one.topic})", QUIET)))
-            out.print(Text(f"  {one.sentence}"))
-        for line in (*more, Text("oak functions NAME shows one with examples", style=QUIET)):
-            out.print(line)
-        return 0
-    table = grid("function", "topic", "what it gives")
-    for one in found:
-        table.add_row(Text(one.written[0]), Text(one.topic, style=QUIET), Text(one.sentence))
-    out.print(table)
-    out.print(Text("oak functions NAME shows one with examples", style=QUIET))
-    return 0

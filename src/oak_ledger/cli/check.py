@@ -31,43 +31,17 @@ if TYPE_CHECKING:
 STEPS = ("checking fields and totals", "comparing with the released version", "checking reports")
 
 
-def _list_codes(as_json: bool) -> None:
-    """List every code of a finding, with what it means and how to mend it."""
-    from dataclasses import asdict
-
-    from oak_ledger.codes import CODES, TOPICS
-    from oak_ledger.present.terminal import Text, console, grid
-
-    if as_json:
-        listed = [{"code": code, **asdict(entry)} for code, entry in CODES.items()]
-        print_json({"findings": [], "causes": [], "moved": [], "working": {}, "codes": listed})
-    out = console()
-    for topic, codes in TOPICS.items():
-        out.print(Text(topic, style="bold"))
-        table = grid("code", "severity", "meaning", "how to mend it")
-        for code, entry in codes.items():
-            table.add_row(code, entry.severity, entry.meaning, entry.mend)
-        out.print(table)
-        out.print()
-
-
 @click.command("check")
-@click.argument("source", required=False)
-@click.option("--codes", is_flag=True, help="List the codes of all findings and errors.")
+@click.argument("source")
 @catalogue_option
 @reports_option
 @json_option("Check")
-def check_command(source: str | None, codes: bool, catalogue: str, reports: str | None, as_json: bool) -> int:
+def check_command(source: str, catalogue: str, reports: str | None, as_json: bool) -> int:
     """Prove SOURCE: what is broken and through what, which totals mislead, what changed since it was last published.
 
     Every warning has its numbers: what the wrong total says and what the right one says, how many rows are lost. With errors, the
     reports that would break are named panel by panel.
     """
-    if codes:
-        _list_codes(as_json)
-        return 0
-    if source is None:
-        raise click.UsageError("Missing argument 'SOURCE'.")
     from oak_ledger import candidates, drift
     from oak_ledger.reference import ReportErrors, causes
 
@@ -107,7 +81,6 @@ def check_command(source: str | None, codes: bool, catalogue: str, reports: str 
                 "causes": [_cause_as_json(one) for one in found],
                 "moved": [_candidate_as_json(one) for one in whole.moved],
                 "working": whole.working,
-                "codes": [],
             }
         )
     else:

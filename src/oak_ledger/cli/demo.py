@@ -108,7 +108,7 @@ DAY: tuple[Step, ...] = (
             ("oak field clean loads Mill 'INITCAP(TRIM(VALUE))'", 0),
             ("oak tally loads --by Mill --show 'Loads = COUNT(*)'", 0),
             ("oak field clean loads 'Load no' \"TRIM(LEADING '0' FROM VALUE)\"", 0),
-            ("oak key loads 'Load no'", 0),
+            ("oak field key loads 'Load no'", 0),
         ),
     ),
     Step(
@@ -156,8 +156,8 @@ DAY: tuple[Step, ...] = (
             ("oak catalogue create", 0),
             ("oak catalogue add-area trial", 0),
             ("oak publish loads --area trial --note 'a trial'", 0),
-            ("oak rights list", 0),
-            ("oak withdraw 'trial/Timber loads' 1 --yes", 0),
+            ("oak catalogue rights list", 0),
+            ("oak versions withdraw 'trial/Timber loads' 1 --yes", 0),
         ),
     ),
     Step(
@@ -229,7 +229,7 @@ DAY: tuple[Step, ...] = (
         (
             ("oak report render 'Margins by mill'", 0),
             ("oak watch run 'Timber loads'", 1),
-            ("oak changes 'Timber loads' --since 1 -n 2", 0),
+            ("oak snapshot changes 'Timber loads' --since 1 -n 2", 0),
             ("oak report render reports/haulage_stands.report.toml", 0),
             (
                 "oak report render reports/mill_intake.report.toml --to pages/mill_intake.html --to pages/mill_intake.png",
@@ -243,7 +243,10 @@ DAY: tuple[Step, ...] = (
     Step(
         "What others see",
         "A dictionary of what is released, as pages and text. A service answers the same catalogue to whoever has a token: pages in a browser, questions from programs.",
-        (("oak dictionary --to pages/dictionary", 0), ("oak export 'Timber loads' --to pages/loads.csv --describe", 0)),
+        (
+            ("oak export dictionary --to pages/dictionary", 0),
+            ("oak export 'Timber loads' --to pages/loads.csv --describe", 0),
+        ),
         ("oak serve &", _served),
     ),
     Step(
@@ -269,7 +272,7 @@ DAY: tuple[Step, ...] = (
             ("oak intake intake/yard.db --table stock --name 'Yard stock' --to stock.oak.toml --quiet", 0),
             ("oak field add stock Room \"CASE WHEN Logs >= 1000 THEN 'full' ELSE 'space' END\"", 0),
             (f"oak tally stock --by Yard --by Room {LOGS}", 0),
-            (f"oak sql stock --by Yard {LOGS} --for sqlite", 0),
+            (f"oak export sql stock --by Yard {LOGS} --dialect sqlite", 0),
             ("oak tally stock --by Yard --show 'Mean volume = AVG(Volume)' --where \"Grade = 'A'\" --explain", 0),
         ),
     ),

@@ -1,4 +1,4 @@
-"""`oak dictionary`."""
+"""`oak export dictionary`."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""`oak constant`, `oak filter`, `oak rule`, `oak key`: what a definition keeps beside its fields."""
+"""`oak constant`, `oak filter`, `oak rule`, `oak field key`: what a definition keeps beside its fields."""
 
 from __future__ import annotations
 
@@ -180,21 +180,3 @@ def _dropping(group: click.Group, table: str) -> None:
 
 for _group, _table in ((constant_command, "constant"), (filter_command, "filter"), (rule_command, "rule")):
     _dropping(_group, _table)
-
-
-@click.command("key")
-@click.argument("source")
-@click.argument("fields", nargs=-1, metavar="[FIELD]...")
-@click.option("--none", "clear", is_flag=True, help="Remove the key.")
-def key_command(source: str, fields: tuple[str, ...], clear: bool) -> None:
-    """Show the fields that identify a row of SOURCE, or set them."""
-    from oak_ledger.cli.output_edits import tell_edits, write_edit
-    from oak_ledger.present.terminal import say
-
-    before = open_working(source)
-    if not fields and not clear:
-        tell_edits((), written=False, facts={"key": before.about.key})
-        say(", ".join(before.about.key) or "no key; set one: oak key SOURCE FIELD...")
-        return
-    after = before.with_key([] if clear else fields)
-    write_edit(before, after, facts={"key": after.about.key})

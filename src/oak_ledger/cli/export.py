@@ -1,4 +1,4 @@
-"""`oak export`."""
+"""`oak export`: rows to a file, and what else is made for others: a view, a statement, a dictionary."""
 
 from __future__ import annotations
 
@@ -19,11 +19,20 @@ from oak_ledger.cli.app import (
     print_json,
     where_option,
     which,
+    with_default,
 )
+from oak_ledger.cli.dictionary import dictionary_command
 from oak_ledger.cli.progress import progress_of
+from oak_ledger.cli.sql import sql_command
+from oak_ledger.cli.view import view_command
 
 
-@click.command("export")
+@click.group("export", cls=with_default("rows"))
+def export_command() -> None:
+    """Write what others use: oak export SOURCE --to FILE is oak export rows SOURCE --to FILE."""
+
+
+@export_command.command("rows")
 @click.argument("source")
 @click.option(
     "--to",
@@ -46,7 +55,7 @@ from oak_ledger.cli.progress import progress_of
 @draft_option
 @at_option
 @json_option("Export")
-def export_command(
+def export_rows_command(
     source: str,
     target: str,
     show: tuple[str, ...],
@@ -112,3 +121,8 @@ def export_command(
     if missing:
         out.print(findings_list(missing))
     return attend
+
+
+export_command.add_command(sql_command)
+export_command.add_command(view_command)
+export_command.add_command(dictionary_command)

@@ -106,5 +106,4 @@ ORDER = (
     "role",
     "total",
 )
-field_command.commands = {name: field_command.commands[name] for name in ORDER}
-__all__ = ["field_command", "field_keys"]
+__all__ = ["ORDER", "field_command", "field_keys"]

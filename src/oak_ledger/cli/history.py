@@ -1,4 +1,4 @@
-"""`oak undo`, `oak redo`, `oak edits`, `oak compare`: the log of edits, and what an edit has changed."""
+"""`oak undo`: the log of edits, forth and back, and what an edit has changed."""
 
 from __future__ import annotations
 
@@ -6,16 +6,21 @@ from typing import TYPE_CHECKING
 
 import click
 
-from oak_ledger.cli.app import is_dry_run, json_option, open_working, print_json
+from oak_ledger.cli.app import is_dry_run, json_option, open_working, print_json, with_default
 from oak_ledger.cli.paths import definition_path
 
 if TYPE_CHECKING:
     from oak_ledger.source.edits import Edit
 
 
-@click.command("undo")
+@click.group("undo", cls=with_default("last"))
+def undo_command() -> None:
+    """Take back edits: oak undo SOURCE is oak undo last SOURCE."""
+
+
+@undo_command.command("last")
 @click.argument("source")
-def undo_command(source: str) -> int:
+def undo_last_command(source: str) -> int:
     """Take back the last edit of SOURCE, in all files that it changed. Repeat to go back further."""
     from oak_ledger import undo
     from oak_ledger.source.edits import last_done
@@ -25,7 +30,7 @@ def undo_command(source: str) -> int:
     return 0
 
 
-@click.command("redo")
+@undo_command.command("redo")
 @click.argument("source")
 def redo_command(source: str) -> int:
     """Repeat what was undone last."""
@@ -49,7 +54,7 @@ def _turned(said: str, edit: Edit) -> None:
     say(f"{said}: {edit.what}")
 
 
-@click.command("edits")
+@undo_command.command("list")
 @click.argument("source")
 @json_option("Edits")
 def edits_command(source: str, as_json: bool) -> int:
@@ -91,7 +96,7 @@ def edits_command(source: str, as_json: bool) -> int:
     return 0
 
 
-@click.command("compare")
+@undo_command.command("compare")
 @click.argument("source")
 @click.option(
     "--edits", "-e", "back", type=click.IntRange(1), default=1, show_default=True, help="Go back by so many edits."

@@ -1,4 +1,4 @@
-"""`oak publish`, `oak versions`, `oak checkout`."""
+"""`oak publish`."""
 
 from __future__ import annotations
 
@@ -52,7 +52,12 @@ if TYPE_CHECKING:
 @click.option(
     "--onto", is_flag=True, help="Put the changes onto the newest version, where somebody has published since."
 )
-@click.option("--overrule", is_flag=True, help="Publish although there are errors; a release then asks for a reason.")
+@click.option(
+    "--with-errors",
+    "overrule",
+    is_flag=True,
+    help="Publish although there are errors; a release then asks for a reason.",
+)
 @click.option("--dry-run", is_flag=True, help="Show what would change in reports, and publish nothing.")
 @click.option("--to", default=None, metavar="FILE", help="Write what changes as a page (.html), whole.")
 @yes_option
@@ -81,7 +86,7 @@ def publish_command(
         found = _Compared([], [], None)
         address = opened.name if place is None else place.address(opened.name, area)
         if place is not None and place.released(address) is not None:
-            known = [*known, *_registered(place, address, known)]
+            known = [*known, *registered(place, address, known)]
             found = _compared(place, address, opened, prepared.fingerprints, known)
         progress.next()
         if not as_json:
@@ -104,7 +109,7 @@ def publish_command(
                 "version": published,
                 "findings": findings,
                 "differences": differences,
-                "changes": [_as_json(one) for one in found.changes],
+                "changes": [change_as_json(one) for one in found.changes],
             }
         )
         return 0
@@ -153,17 +158,17 @@ def _compared(
 ) -> _Compared:
     from oak_ledger import renamed_between, report_changes
     from oak_ledger.reference import recoded
-    from oak_ledger.reference.differences import differences
+    from oak_ledger.reference.differences import changed_fields, differences
 
     before = place.version(address)
     old = place.source(address, before.number)
     renamed = renamed_between(before.fingerprints, prints)
-    changed = _changed_fields(old, opened, before.fingerprints, prints, renamed)
+    changed = changed_fields(old, opened, before.fingerprints, prints, renamed)
     changes = report_changes(known, old, opened, renamed, changed, recoded(opened, old))
     return _Compared(differences(old, opened, renamed), changes, before, place.reports.readers(address))
 
 
-def _registered(place: Catalogue, name: str, known: Sequence[Report]) -> list[Report]:
+def registered(place: Catalogue, name: str, known: Sequence[Report]) -> list[Report]:
     """The reports of the catalogue that one may see, but for those that lie here as files."""
     here = {one.about.name.casefold() for one in known}
     return [one.report for one in place.reports.all(name) if one.name.casefold() not in here]
@@ -229,28 +234,8 @@ def _said(version: Version | None, rows: int, findings: Sequence[Any], opened: S
     out.print(Text(f"to make it the version that reports read: oak release '{version.source}'", style=QUIET))
 
 
-def _changed_fields(
-    old: Source,
-    new: Source,
-    before: Mapping[str, Fingerprint],
-    after: Mapping[str, Fingerprint],
-    renamed: Mapping[str, str],
-) -> list[str]:
-    """The fields whose formula, or whose values, are not those of the released version."""
-    found = []
-    for state in new.fields:
-        name = renamed.get(state.name, state.name)
-        was = old.compiled.states.get(name.casefold())
-        formulas = [str(getattr(one.spec, "formula", "")) for one in (was, state) if one is not None]
-        rewritten = len(set(formulas)) > 1 and not renamed
-        values = state.name in after and before.get(name) != after.get(state.name)
-        # a formula that is as it was only passes on what changed
-        if was is None or rewritten or (values and not formulas[-1]):
-            found.append(state.name)
-    return found
-
-
-def _as_json(one: Change) -> dict[str, Any]:
+def change_as_json(one: Change) -> dict[str, Any]:
+    """A change of a report's figure, as plain values."""
     kept = ("report", "panel", "measure", "before", "after", "broken", "because")
     return {
         **{name: getattr(one, name) for name in kept},
@@ -280,141 +265,3 @@ def _write_page(to: str, name: str, found: _Compared, reports: int) -> None:
         sections_page(f"What changes in {name}", f"{was} against the working copy, {reports} reports", sections),
     )
     say(f"written: {to}")
-
-
-@click.command("versions")
-@click.argument("name", required=False)
-@click.option(
-    "--compare",
-    "compared",
-    nargs=2,
-    type=int,
-    default=None,
-    metavar="A B",
-    help="Show how version B differs from version A: definition and numbers.",
-)
-@catalogue_option
-@reports_option
-@json_option("Versions")
-def versions_command(
-    name: str | None, compared: tuple[int, int] | None, catalogue: str, reports: str | None, as_json: bool
-) -> int:
-    """List the versions of the published source NAME that you may see, or --compare two of them; all sources without it."""
-    from oak_ledger.present.terminal import LEAF, RUST, Text, console, grid, plural
-
-    place = open_catalogue(catalogue)
-    if compared is not None:
-        if name is None:
-            raise click.UsageError("Name the source whose versions are to be compared.")
-        return _compare(place, name, compared, reports, as_json)
-    names = [name] if name else place.sources()
-    versions = [version for one in names for version in place.versions(one)]
-    if as_json:
-        print_json({"versions": [version.as_json() for version in versions], "differences": [], "changes": []})
-        return 0
-    table = grid("source", "version", "stage", "rows", "made", "by", "signed by", "checks", "note", right=(1, 3))
-    for one in versions:
-        stage = Text(one.stage, style={"released": LEAF, "draft": RUST}.get(one.stage, ""))
-        found = ", ".join(
-            f"{code} {count}" for code, count in one.findings.items() if code not in ("errors", "warnings")
-        )
-        checks = f"{one.checks_passed} passed" + (f"; {found}" if found else "")
-        note = "; ".join(part for part in (one.note, f"overruled: {one.overruled}" if one.overruled else "", f"use {one.replaced_by}" if one.replaced_by else "") if part)  # fmt: skip
-        table.add_row(
-            one.source,
-            str(one.number),
-            stage,
-            f"{one.rows:,}",
-            one.made_at[:16],
-            one.made_by,
-            one.signed_by,
-            checks,
-            note,
-        )
-    out = console()
-    out.print(table)
-    if name is not None:
-        _show_readers(place, name)
-    elif not versions:
-        out.print(f"{plural(0, 'source')} that you may see")
-    return 0
-
-
-def _show_readers(place: Catalogue, name: str) -> None:
-    from oak_ledger.present.terminal import console, grid
-
-    readers = place.reports.readers(name)
-    if readers:
-        table = grid("read by", "version seen last", "at", right=(1,))
-        for reader, number, at in readers:
-            table.add_row(reader, str(number), at)
-        console().print()
-        console().print(table)
-
-
-def _compare(place: Catalogue, name: str, numbers: tuple[int, int], reports: str | None, as_json: bool) -> int:
-    from oak_ledger import find_reports, renamed_between, report_changes
-    from oak_ledger.present.consequences import consequences, difference_section
-    from oak_ledger.present.sections import show_sections
-    from oak_ledger.present.terminal import console
-    from oak_ledger.reference import recoded
-    from oak_ledger.reference.differences import differences
-
-    with progress_of("comparing"):
-        versions = [place.version(name, number) for number in numbers]
-        before, after = (place.source(name, number) for number in numbers)
-        renamed = renamed_between(versions[0].fingerprints, versions[1].fingerprints)
-        files = find_reports(reports or ".", before.name)
-        known = [*files, *_registered(place, name, files)]
-        changed = _changed_fields(before, after, versions[0].fingerprints, versions[1].fingerprints, renamed)
-        changes = report_changes(known, before, after, renamed, changed, recoded(after, before))
-        found = differences(before, after, renamed)
-    if as_json:
-        print_json(
-            {
-                "versions": [one.as_json() for one in versions],
-                "differences": [one.as_json() for one in found],
-                "changes": [_as_json(one) for one in changes],
-            }
-        )
-        return 0
-    out = console()
-    was, now = (f"version {number}" for number in numbers)
-    if found:
-        show_sections(out, [difference_section(found, was)])
-    else:
-        out.print("the definitions are the same")
-    out.print()
-    out.print(f"rows: {versions[0].rows:,} → {versions[1].rows:,}")
-    sections = consequences(changes, was, now)
-    if sections:
-        show_sections(out, sections)
-    else:
-        out.print(f"no figure of {len(known)} reports changes")
-    return 0
-
-
-@click.command("checkout")
-@click.argument("name")
-@click.option(
-    "--version", "number", type=int, default=None, help="Which version  [default: the newest that you may see]"
-)
-@click.option("--to", default=None, metavar="FILE", help="The file to write  [default: NAME.oak.toml]")
-@catalogue_option
-@json_option("Checkout")
-def checkout_command(name: str, number: int | None, to: str | None, catalogue: str, as_json: bool) -> None:
-    """Fetch the definition of the published source NAME as a working copy, which knows the version that it was made from."""
-    from oak_ledger.files import write_text
-    from oak_ledger.present.terminal import say
-
-    place = open_catalogue(catalogue)
-    document, version = place.checkout(name, number)
-    path = Path(to or f"{'_'.join(version.source.casefold().split())}.oak.toml")
-    if path.exists():
-        raise OakError(
-            "file-exists", f"{path} already exists and was not changed.", hint="Choose another file with --to."
-        )
-    write_text(path, document.text)
-    if as_json:
-        print_json({"file": str(path), "version": version.as_json()})
-    say(f"written: {path}, from version {version.number} ({version.stage}) of {version.source}")

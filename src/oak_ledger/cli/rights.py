@@ -1,4 +1,4 @@
-"""`oak catalogue`, `oak rights`, `oak group`, `oak token`: who may do what, and the audit log."""
+"""`oak catalogue` and its rights, groups and tokens: who may do what, and the audit log."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ HOLDS = "In a folder that all can reach, rights prevent mistakes; only a server 
 
 @click.group("catalogue", cls=Verbs)
 def catalogue_command() -> None:
-    """Make a catalogue, its areas; verify it; read its audit log."""
+    """Make a catalogue; its areas, rights, groups and tokens; verify it, read its audit log, keep it in order."""
 
 
 @catalogue_command.command("create")
@@ -130,7 +130,7 @@ def log_command(words: tuple[str, ...], area: str, limit: int, catalogue: str, a
     out.print(Text(f"digest of the last entry, to be kept elsewhere: {head}", style=QUIET), soft_wrap=True)
 
 
-@click.group("rights", cls=Verbs)
+@catalogue_command.group("rights", cls=Verbs)
 def rights_command() -> None:
     """List, give and take rights in the areas of a catalogue."""
 
@@ -240,7 +240,7 @@ def revoke_command(who: str, rights: tuple[str, ...], area: str, catalogue: str,
     )
 
 
-@click.group("group", cls=Verbs)
+@catalogue_command.group("groups", cls=Verbs)
 def group_command() -> None:
     """List groups of people, and put people into them."""
 
@@ -259,7 +259,7 @@ def list_groups_command(catalogue: str, as_json: bool) -> None:
     table = grid("group", "people")
     for name, people in found.items():
         table.add_row(f"@{name}", ", ".join(people))
-    console().print(table if found else "no groups; oak group join makes one")
+    console().print(table if found else "no groups; oak catalogue groups join makes one")
 
 
 @group_command.command("join")
@@ -282,7 +282,7 @@ def leave_group_command(group: str, people: tuple[str, ...], catalogue: str, as_
     _did(lambda place: place.people.leave(group, people), catalogue, "left", f"{group}: {', '.join(people)}", as_json)
 
 
-@click.group("token", cls=Verbs)
+@catalogue_command.group("tokens", cls=Verbs)
 def token_command() -> None:
     """Make, list and revoke tokens: what a program shows instead of a name (in the variable OAK_TOKEN)."""
 

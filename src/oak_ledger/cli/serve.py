@@ -49,7 +49,7 @@ def serve_command(
 ) -> None:
     """Answer questions over HTTP from the catalogue: sources, their dictionary, tallies, rows, reports. Stop it with Ctrl-C.
 
-    Whoever asks needs a token (oak token make) and sees what its maker may see. In a browser any name will do, with the token as the password.
+    Whoever asks needs a token (oak catalogue tokens make) and sees what its maker may see. In a browser any name will do, with the token as the password.
     The description for programs is at /openapi.json. Use a server in front of it for encryption where it is open to a network.
     """
     open_catalogue(catalogue)

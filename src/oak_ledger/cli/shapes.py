@@ -61,7 +61,8 @@ Trace | piece Piece, made_of Link*, used_by Link*, files text*, written text* | 
 Candidate | field text, gone text, column text, score number, sure flag, evidence text | a column that may have taken the place of the one that a field used
 Entry | file text, kind text, name text | an entry of a definition or a report
 Cause | what text, finding Finding, entries Entry*, candidates Candidate* | a root cause, all that is broken by it, and what may have taken the place of a missing column
-Check | findings Finding*, causes Cause*, moved Candidate*, working object, codes Code* | what a check found: root causes of errors in the source and its reports, columns that hold something else now, other findings, how much works; `codes` with --codes
+Codes | codes Code* | the codes of all findings and errors
+Check | findings Finding*, causes Cause*, moved Candidate*, working object | what a check found: root causes of errors in the source and its reports, columns that hold something else now, other findings, how much works
 Group | group value*, before value, after value | a figure of one group before and after; null where the group was or is not there
 RenamedGroup | before value*, after value* | a group that has another name now and the same figures
 Change | report text, panel text, measure text, before value, after value, broken text, because text*, groups Group*, renamed RenamedGroup* | a figure of a report before and after, in all and by group; `broken` says why there is none, `because` which fields it comes from

@@ -1,4 +1,4 @@
-"""`oak sql`."""
+"""`oak export sql`."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from oak_ledger.cli.app import catalogue_option, draft_option, json_option, open
 @click.option("--sort", multiple=True, metavar="NAME", help="Sort by a column; -NAME for descending.")
 @click.option("--limit", "-n", type=click.IntRange(1), default=None, help="How many groups at most.")
 @click.option(
-    "--for",
+    "--dialect",
     "dialect",
     type=click.Choice(["postgresql", "sqlite", "duckdb", "spark"]),
     default="postgresql",

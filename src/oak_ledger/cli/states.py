@@ -1,4 +1,4 @@
-"""`oak snapshot`, `oak changes`, `oak watch`: dated states of rows, what came and went, and conditions that warn."""
+"""`oak snapshot`, `oak watch`: dated states of rows, what came and went, and conditions that warn."""
 
 from __future__ import annotations
 
@@ -137,7 +137,7 @@ def _now(place: Catalogue, source: Source) -> Source:
     return source if source.baseline_feed is not None else source.with_baseline(place.source(source.name))
 
 
-@click.command("changes")
+@snapshot_command.command("changes")
 @click.argument("source")
 @click.option("--since", required=True, metavar="DATE|VERSION", help="The state to compare with.")
 @where_option
@@ -147,7 +147,7 @@ def _now(place: Catalogue, source: Source) -> Source:
 def changes_command(source: str, since: str, where: str | None, limit: int, catalogue: str, as_json: bool) -> None:
     """Show the rows of SOURCE that came, went or have other values since a date or a version.
 
-    SOURCE is a working copy or a published source. Rows are told apart by its key (oak key); without one they are compared whole.
+    SOURCE is a working copy or a published source. Rows are told apart by its key (oak field key); without one they are compared whole.
     """
     from oak_ledger.present.reasons import row_sections
     from oak_ledger.present.sections import show_sections

@@ -1,4 +1,4 @@
-"""`oak create-view`."""
+"""`oak export view`."""
 
 from __future__ import annotations
 
@@ -8,20 +8,20 @@ from oak_ledger.cli.app import catalogue_option, draft_option, json_option, open
 from oak_ledger.cli.progress import progress_of
 
 
-@click.command("create-view")
+@click.command("view")
 @click.argument("name")
 @click.option("--url", required=True, metavar="ADDRESS", help="The PostgreSQL database, without a password.")
 @click.option(
     "--password-from", default="", metavar="VARIABLE", help="The environment variable that holds its password."
 )
 @click.option("--schema", default="", help="The schema to make it in  [default: the first of the search path]")
-@click.option("--as", "called", default="", metavar="VIEW", help="What it is called  [default: the source's name]")
-@click.option("--table", is_flag=True, help="Make a table of the rows, instead of a view over the origin.")
+@click.option("--name", "called", default="", metavar="VIEW", help="What it is called  [default: the source's name]")
+@click.option("--as-table", "table", is_flag=True, help="Make a table of the rows, instead of a view over the origin.")
 @click.option("--dry-run", is_flag=True, help="Show the statements, and run none.")
 @catalogue_option
 @draft_option
 @json_option("CreatedView")
-def create_view_command(
+def view_command(
     name: str,
     url: str,
     password_from: str,
@@ -33,7 +33,7 @@ def create_view_command(
     draft: bool,
     as_json: bool,
 ) -> None:
-    """Make the released version of the published source NAME readable for any SQL client: a view, or with --table a table of its rows.
+    """Make the released version of the published source NAME readable for any SQL client: a view, or with --as-table a table of its rows.
 
     All is done in one transaction; a view or table of that name is replaced. Hidden fields are left out. Descriptions become comments.
     """

@@ -47,7 +47,7 @@ def view_of(source: Source, about: str, schema: str, name: str) -> View:
         raise OakError(
             "not-in-database",
             f"The rows of {source.name} are not in a PostgreSQL database.",
-            hint="Make a table of them: --table.",
+            hint="Make a table of them: --as-table.",
         )
     fields, left_out = _fields(source)
     question = source.planned_rows([quote_identifier(one.name) for one in fields]).query
@@ -115,7 +115,7 @@ def make(view: View, url: str, source: Source | None = None, password_from: str 
     """
     if view.origin and _where(view.origin) != _where(url):
         message = f"The rows of {view.about} come from another database; a view there would show other rows."
-        raise OakError("not-in-database", message, hint="Make a table of them: --table.")
+        raise OakError("not-in-database", message, hint="Make a table of them: --as-table.")
 
     with _writing(url, password_from) as connection:
         _refuse_taken(connection, view)
@@ -175,8 +175,8 @@ def _refuse_taken(connection: sa.Connection, view: View) -> None:
     own = _made_of(said[1])
     name = view.about.rpartition(", version ")[0]
     if said[0] and own != name:
-        whose = "was not made by oak create-view" if own is None else f"is of {own}, another source"
-        raise OakError("view-taken", f"The database has {view.name} already, and it {whose}.", hint="Choose another name: --as.")  # fmt: skip
+        whose = "was not made by oak export view" if own is None else f"is of {own}, another source"
+        raise OakError("view-taken", f"The database has {view.name} already, and it {whose}.", hint="Choose another name: --name.")  # fmt: skip
 
 
 def _grants(connection: sa.Connection, view: View) -> list[str]:

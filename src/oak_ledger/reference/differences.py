@@ -70,6 +70,26 @@ def differences(before: Source, after: Source, renamed: Mapping[str, str] | None
     return sorted(found, key=lambda one: order[one.entry])
 
 
+def changed_fields(
+    old: Source, new: Source, before: Mapping[str, Any], after: Mapping[str, Any], renamed: Mapping[str, str]
+) -> list[str]:
+    """The fields that are new, whose formula is another one, or whose values are: `before` and `after` have what they were recognised by.
+
+    A formula that says the same under new names only passes on what changed.
+    """
+    found = []
+    renames = {was.casefold(): name for name, was in renamed.items()}
+    for state in new.fields:
+        name = renamed.get(state.name, state.name)
+        was = old.compiled.states.get(name.casefold())
+        formula = str(getattr(state.spec, "formula", ""))
+        earlier = renamed_in_formula(str(getattr(was.spec, "formula", "")), renames) if was is not None else ""
+        values = state.name in after and before.get(name) != after.get(state.name)
+        if was is None or formula != earlier or (values and not formula):
+            found.append(state.name)
+    return found
+
+
 def _of(entry: str, old: Any, new: Any, formula: str, renames: Mapping[str, str]) -> Iterator[Difference]:
     left, right = (_text(getattr(one, formula, "")) for one in (old, new))
     if (renamed_in_formula(left, renames) if isinstance(getattr(old, formula, None), str) else left) != right:

@@ -35,10 +35,7 @@ def check_reports(reports: Sequence[Report], source: Source) -> list[list[Findin
                 "filter-matches-nothing", f"The filter lets no row through: {condition}", Place(place), hint, "warning"
             )
         )
-    return [
-        [*findings, *report.hiding(source)]
-        for report, findings in zip(reports, found, strict=True)
-    ]
+    return [[*findings, *report.hiding(source)] for report, findings in zip(reports, found, strict=True)]
 
 
 def _of_names(report: Report, source: Source, over: tuple[Source, list[Finding]]) -> list[Finding]:

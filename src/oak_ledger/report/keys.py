@@ -1,4 +1,4 @@
-"""Every key of definitions and reports, with an example of each table: what the page, `oak keys` and a test read."""
+"""Every key of definitions and reports, with an example of each table: what the page, `oak help keys` and a test read."""
 
 from __future__ import annotations
 

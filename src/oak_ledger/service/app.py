@@ -66,7 +66,7 @@ class Visit:
     ) -> None:  # the description names both
         token = _token(request)
         if not token:
-            raise OakError("no-token", "A token is needed.", hint="oak token make makes one.")
+            raise OakError("no-token", "A token is needed.", hint="oak catalogue tokens make makes one.")
         state = request.app.state
         self.request = request
         self.limits: Limits = state.limits

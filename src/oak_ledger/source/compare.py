@@ -173,7 +173,7 @@ def previous(source: Source, back: int = 1) -> Source:
     text = source.document.text
     if path is None or len(mine) < back:
         raise OakError(
-            "no-earlier", f"Only {len(mine)} edits of this source are recorded.", hint="oak edits lists them."
+            "no-earlier", f"Only {len(mine)} edits of this source are recorded.", hint="oak undo list lists them."
         )
     for file in reversed(mine[-back:]):
         text = patched(path, text, [hunk.turned() for hunk in file.hunks])

@@ -78,7 +78,7 @@ def _found(table: pa.Table, other: pa.Table, key: Sequence[str], when: str) -> n
     lookup = KeyLookup([table.column(name) for name in key], pa.array(np.arange(table.num_rows, dtype=np.float64)))
     if lookup.repeated is not None:
         shown = ", ".join(str(table.column(name)[lookup.repeated].as_py()) for name in key)
-        raise OakError("baseline-key-repeats", f"The key {', '.join(key)} is in more than one row {when}, such as {shown}.", hint="oak key SOURCE FIELD… names fields that are different in every row.")  # fmt: skip
+        raise OakError("baseline-key-repeats", f"The key {', '.join(key)} is in more than one row {when}, such as {shown}.", hint="oak field key SOURCE FIELD… names fields that are different in every row.")  # fmt: skip
     found = lookup.find([other.column(name) for name in key], other.num_rows)
     return np.asarray(pc.fill_null(found, float("nan")), dtype=np.float64)
 

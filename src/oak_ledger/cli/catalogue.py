@@ -91,7 +91,7 @@ def remove_old_rows_command(name: str, keep: int, catalogue: str, yes: bool, as_
 @yes_option
 @json_option("HandedOver")
 def hand_over_command(leaver: str, person: str, catalogue: str, yes: bool, as_json: bool) -> None:
-    """Give the drafts and reports of LEAVER to PERSON, and end LEAVER's tokens. Rights are taken with oak rights revoke."""
+    """Give the drafts and reports of LEAVER to PERSON, and end LEAVER's tokens. Rights are taken with oak catalogue rights revoke."""
     from oak_ledger.present.terminal import plural, say
 
     confirmed(f"Drafts and reports of {leaver} will be {person}'s, and tokens of {leaver} end.", yes=yes)

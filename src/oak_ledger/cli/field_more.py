@@ -1,13 +1,45 @@
-"""`oak graft`."""
+"""`oak field key`, `reformat`, `graft`: what concerns the fields of a source together; with them `oak field` is whole."""
 
 from __future__ import annotations
 
 import click
 
+from oak_ledger.cli import field_rename
 from oak_ledger.cli.app import open_working, pairs
+from oak_ledger.cli.fields import field_command
 
 
-@click.command("graft")
+@field_command.command("key")
+@click.argument("source")
+@click.argument("fields", nargs=-1, metavar="[FIELD]...")
+@click.option("--none", "clear", is_flag=True, help="Remove the key.")
+def key_command(source: str, fields: tuple[str, ...], clear: bool) -> None:
+    """Show the fields that identify a row of SOURCE, or set them."""
+    from oak_ledger.cli.output_edits import tell_edits, write_edit
+    from oak_ledger.present.terminal import say
+
+    before = open_working(source)
+    if not fields and not clear:
+        tell_edits((), written=False, facts={"key": before.about.key})
+        say(", ".join(before.about.key) or "no key; set one: oak key SOURCE FIELD...")
+        return
+    after = before.with_key([] if clear else fields)
+    write_edit(before, after, facts={"key": after.about.key})
+
+
+@field_command.command("reformat")
+@click.argument("source")
+@click.argument("names", nargs=-1, metavar="[FIELD]...")
+@click.option("--dry-run", is_flag=True, help="Show what would change and write nothing.")
+def reformat_command(source: str, names: tuple[str, ...], dry_run: bool) -> None:
+    """Reformat the formulas of SOURCE, or of some fields (layout only)."""
+    from oak_ledger.cli.output_edits import write_edit
+
+    before = open_working(source)
+    write_edit(before, before.with_formatted_formulas(list(names) or None), dry_run=dry_run)
+
+
+@field_command.command("graft")
 @click.argument("source")
 @click.argument("target")
 @click.argument("names", nargs=-1, required=True, metavar="FIELD...")
@@ -48,3 +80,9 @@ def graft_command(source: str, target: str, names: tuple[str, ...], mapping: tup
         if name in offered:
             out.print(Text.assemble(("  it may be ", LEAF), f"{offered[name]}: --map '{name}={offered[name]}'"))
     return 1 if found.conflicts or found.unmapped else 0
+
+
+field_command.commands = {
+    name: field_command.commands[name] for name in (*field_rename.ORDER, "key", "reformat", "graft")
+}
+__all__ = ["field_command"]
