@@ -78,6 +78,7 @@ unknown-type | no type has this name | use TEXT, INTEGER, DECIMAL(12,2), NUMBER,
 value-missing | an operator without a value | add the value
 window-key | a window over groups uses a field that is not grouped by | group by it as well
 within-group | WITHIN GROUP is missing or not allowed | see the signature: oak help functions NAME
+from-missing | FROM is due, as in EXTRACT(YEAR FROM x) | write FROM where the mark is
 word-missing | a word of the language is missing | add it
 wrong-type | a value has another type than needed | use the cast that is offered
 fault | values that cannot be computed, in strict mode | clean the values, or leave out strict

@@ -222,7 +222,7 @@ def try_command(
         if repaired != formula:
             say(f"repaired: {repaired}", to_errors=as_json)
         for trial in questionable(opened, repaired) if fix else ():
-            wrong = "; ".join(one.sentence().partition(": ")[2] for one in trial.faults)
+            wrong = "; ".join(one.said() for one in trial.faults)
             say(
                 f"not applied, it may mean something else: {trial.formula}  ({trial.type} per {trial.grain}, {trial.nulls:,} null of {trial.rows:,}{'; ' + wrong if wrong else ''})",
                 to_errors=as_json,

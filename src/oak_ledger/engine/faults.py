@@ -30,7 +30,11 @@ class Fault:
     of_groups: bool = False
 
     def sentence(self) -> str:
-        """The fault as a sentence with its first sample."""
+        """The fault as a sentence with its field and its first sample."""
+        return f"{self.field}: {self.said()}"
+
+    def said(self) -> str:
+        """What happened, in how many rows, with the first sample."""
         first = ""
         if self.samples:
             row, inputs = self.samples[0]
@@ -38,7 +42,7 @@ class Fault:
             place = "" if self.of_groups else f" in row {row:,}"
             first = f", first{place}" + (f": {shown}" if shown else "") if place or shown else ""
         unit = "group" if self.of_groups else "row"
-        return f"{self.field}: {self.what} in {self.rows:,} {unit}{'s' * (self.rows != 1)}{first}"
+        return f"{self.what} in {self.rows:,} {unit}{'s' * (self.rows != 1)}{first}"
 
     def as_json(self) -> dict[str, Any]:
         """Plain values for a script."""

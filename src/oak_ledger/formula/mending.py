@@ -82,5 +82,5 @@ def _several_words(text: str, found: Finding, scope: Scope) -> Iterator[Repair]:
 def _from_missing(text: str, found: Finding) -> Iterator[Repair]:
     """A comma where FROM is due."""
     start, end = found.place.start, found.place.end
-    if found.code == "word-missing" and "needs FROM" in found.message and text[start:end] == ",":
+    if found.code == "from-missing" and text[start:end] == ",":
         yield Repair("Write FROM instead of the comma.", f"{text[:start]} FROM{text[end:]}", sure=True)

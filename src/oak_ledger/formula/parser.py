@@ -137,7 +137,8 @@ class _Parser:
     def expect_word(self, *words: str, after: str) -> bool:
         if self.accept_word(*words):
             return True
-        self.problem("word-missing", f"{after} needs {' or '.join(words)} here.")
+        code = "from-missing" if words == ("FROM",) else "word-missing"
+        self.problem(code, f"{after} needs {' or '.join(words)} here.")
         return False
 
     def close(self, opened: Token) -> int:
