@@ -20,7 +20,6 @@ from tests.support import FolderCase
 DEFINITION = """[source]
 name = "Loads"
 key = ["No"]
-kept = "loads.kept.parquet"
 
 [origin]
 kind = "files"

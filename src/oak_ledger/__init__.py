@@ -14,6 +14,7 @@ from __future__ import annotations
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
+from oak_ledger.handed import HANDED
 from oak_ledger.version import __version__
 
 if TYPE_CHECKING:
@@ -123,12 +124,22 @@ def __getattr__(name: str) -> Any:
     room = _HOMES.get(name)
     if room is None:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
-    if room.startswith("source"):
-        import_module("oak_ledger.insight")  # it adds its checks to every source
     module = import_module(f"oak_ledger.{room}")
     value = getattr(module, name)
     globals()[name] = value
     return value
+
+
+def _hand(room: str, name: str) -> Any:
+    """A function of a room, which is imported when it is first called."""
+    return lambda *given: getattr(import_module(f"oak_ledger.{room}"), name)(*given)
+
+
+HANDED.checks, HANDED.beside_answer = _hand("insight.checks", "run_checks"), _hand("insight.checks", "beside_answer")
+HANDED.names_before = _hand("insight.fingerprint", "names_before")
+HANDED.in_origin, HANDED.narrowed = _hand("places.database", "asked"), _hand("places.database", "narrowed")
+HANDED.on_cluster = _hand("places.spark", "asked")
+HANDED.published, HANDED.drawn = _hand("catalogue.catalogue", "open_published"), _hand("present.notebook", "html")
 
 
 def __dir__() -> list[str]:

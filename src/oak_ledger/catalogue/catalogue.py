@@ -93,7 +93,7 @@ class Catalogue(PublishedSources):
     @cached_property
     def upkeep(self) -> Upkeep:
         """Backups, old rows, four eyes, and what is moved, removed or handed over."""
-        return Upkeep(self._access, self)
+        return Upkeep(self._access, self, self.reports)
 
     def verify(self, head: str = "") -> list[str]:
         """Everything that is damaged, in words; `head` is a digest of the audit log that was kept elsewhere."""

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import sqlalchemy as sa
 
 from oak_ledger.catalogue.access import Access
+from oak_ledger.catalogue.looking import PublishedSources
 from oak_ledger.catalogue.people import checked_name, checked_text
 from oak_ledger.catalogue.rules import permitted
 from oak_ledger.catalogue.storage import now
@@ -18,9 +19,6 @@ from oak_ledger.formula.builder import nearest_hint
 from oak_ledger.report import Report
 from oak_ledger.report.definition import REPORT as REPORT_SHAPE
 from oak_ledger.source.document import parse_document
-
-if TYPE_CHECKING:
-    from oak_ledger.catalogue.catalogue import Catalogue
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,7 +54,7 @@ class Proposal:
 class RegisteredReports:
     """The reports of a catalogue."""
 
-    def __init__(self, access: Access, catalogue: Catalogue) -> None:
+    def __init__(self, access: Access, catalogue: PublishedSources) -> None:
         self._access, self._storage, self._catalogue = access, access.storage, catalogue
 
     def publish(self, report: Report, *, area: str = "", note: str = "", replace: bool = False) -> Registered:

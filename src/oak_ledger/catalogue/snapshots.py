@@ -5,19 +5,16 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
 
 from oak_ledger.catalogue.access import Access
+from oak_ledger.catalogue.looking import PublishedSources
 from oak_ledger.catalogue.tables import SNAPSHOT, VERSION
 from oak_ledger.errors import OakError
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.source import Source
 from oak_ledger.source.row_changes import RowChanges, row_changes
-
-if TYPE_CHECKING:
-    from oak_ledger.catalogue.catalogue import Catalogue
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,7 +33,7 @@ class Snapshot:
 class Snapshots:
     """The dated states of a catalogue's sources. A published version is one, too: its rows are those of its day."""
 
-    def __init__(self, access: Access, catalogue: Catalogue) -> None:
+    def __init__(self, access: Access, catalogue: PublishedSources) -> None:
         self._access, self._storage, self._catalogue = access, access.storage, catalogue
 
     def take(self, source: Source, *, note: str = "", keep: int | None = None) -> Snapshot:

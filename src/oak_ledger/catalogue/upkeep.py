@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import sqlalchemy as sa
 
 from oak_ledger.catalogue.access import Access
+from oak_ledger.catalogue.looking import PublishedSources
 from oak_ledger.catalogue.people import checked_name
+from oak_ledger.catalogue.registered import RegisteredReports
 from oak_ledger.catalogue.rules import ANY
 from oak_ledger.catalogue.storage import DATABASE, SETTINGS, Storage, now
 from oak_ledger.catalogue.tables import (
@@ -31,9 +33,6 @@ from oak_ledger.catalogue.tables import (
 )
 from oak_ledger.errors import OakError, UnusableInput
 
-if TYPE_CHECKING:
-    from oak_ledger.catalogue.catalogue import Catalogue
-
 FOUR_EYES = "four eyes"
 
 
@@ -49,8 +48,8 @@ class HandedOver:
 class Upkeep:
     """What keeps a catalogue in order. Takes the right to administer: of the whole catalogue, or of the area that it is about."""
 
-    def __init__(self, access: Access, catalogue: Catalogue) -> None:
-        self._access, self._storage, self._catalogue = access, access.storage, catalogue
+    def __init__(self, access: Access, catalogue: PublishedSources, reports: RegisteredReports) -> None:
+        self._access, self._storage, self._catalogue, self._reports = access, access.storage, catalogue, reports
 
     # -- backups -------------------------------------------------------------------------------------------
 
@@ -122,11 +121,7 @@ class Upkeep:
 
     def readings(self) -> list[tuple[str, str, int, str]]:
         """Who read which source: the source as AREA/NAME, the reader, the version seen last, and when; of the sources that one may see."""
-        return [
-            (address, *one)
-            for address in self._catalogue.addresses()
-            for one in self._catalogue.reports.readers(address)
-        ]
+        return [(address, *one) for address in self._catalogue.addresses() for one in self._reports.readers(address)]
 
     # -- moving and removing -------------------------------------------------------------------------------
 
@@ -145,7 +140,7 @@ class Upkeep:
     def move_report(self, name: str, area: str) -> None:
         """Move a report with all its states to another area."""
         with self._access.doing("move report") as doing:
-            row = self._catalogue.reports.row(doing.connection, name)
+            row = self._reports.row(doing.connection, name)
             place = self._target(doing.connection, row, area, REPORT)
             self._moved(doing.connection, REPORT, row, place)
             doing.said(place["key"], row["name"], f"from {row['area_name']}")
@@ -186,7 +181,7 @@ class Upkeep:
         """Remove a report with all its states: by its owner, or by who administers its area."""
         with self._access.doing("remove report") as doing:
             connection = doing.connection
-            row = self._catalogue.reports.row(connection, name)
+            row = self._reports.row(connection, name)
             if row["owner"] != self._access.person.name or "edit" not in self._access.person.rights:
                 self._access.require_in(connection, "look after", row["area"], f"the report {row['name']}")
             for table in (PROPOSAL, REPORT_STATE):

@@ -6,11 +6,12 @@ import json
 import subprocess
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import sqlalchemy as sa
 
 from oak_ledger.catalogue.access import Access
+from oak_ledger.catalogue.looking import PublishedSources
 from oak_ledger.catalogue.people import checked_name
 from oak_ledger.catalogue.storage import now
 from oak_ledger.catalogue.tables import WATCH, WATCH_RESULT
@@ -18,9 +19,6 @@ from oak_ledger.columnar.texts import value_text
 from oak_ledger.errors import FormulaError, OakError, Place
 from oak_ledger.formula import Grain
 from oak_ledger.source import Source
-
-if TYPE_CHECKING:
-    from oak_ledger.catalogue.catalogue import Catalogue
 
 CONDITION = "the condition"
 COMMAND_SECONDS = 60
@@ -57,7 +55,7 @@ class WatchResult:
 class Watches:
     """The watches of a catalogue's sources."""
 
-    def __init__(self, access: Access, catalogue: Catalogue) -> None:
+    def __init__(self, access: Access, catalogue: PublishedSources) -> None:
         self._access, self._storage, self._catalogue = access, access.storage, catalogue
 
     def add(self, source: str, watch: Watch, *, replace: bool = False) -> None:

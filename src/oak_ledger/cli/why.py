@@ -16,8 +16,8 @@ from oak_ledger.errors import OakError
 if TYPE_CHECKING:
     from oak_ledger.present.sections import Section
     from oak_ledger.report import Report
-    from oak_ledger.report.definition import PanelSpec
     from oak_ledger.report.figure import FigureSince
+    from oak_ledger.report.panel_spec import PanelSpec
     from oak_ledger.source import Source
     from oak_ledger.source.why import Why
 

@@ -5,22 +5,20 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from oak_ledger.errors import Finding, OakError
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.report.content import ChartContent, Computed, Series, even_format, value_text
 from oak_ledger.report.panel_kind import PanelKind, Question
+from oak_ledger.report.panel_spec import PanelSpec
 from oak_ledger.report.top import Top
 from oak_ledger.source.answer import Answer
 from oak_ledger.source.formats import show
 from oak_ledger.source.questions import PlannedTally
 from oak_ledger.source.source import Source
 from oak_ledger.types import Grain
-
-if TYPE_CHECKING:
-    from oak_ledger.report.definition import PanelSpec
 
 
 class Bars(PanelKind):

@@ -7,6 +7,7 @@ import re
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 from oak_ledger.report.kinds import KINDS
+from oak_ledger.report.panel_spec import PanelSpec
 from oak_ledger.source.definition import checked_format, refers
 from oak_ledger.source.document import FileSchema
 
@@ -56,34 +57,13 @@ class GroupedFilterSpec(_Table):
         return self
 
 
-class NamedFormula(_Table):
-    """A formula with a name, as an item of `by` or `show`."""
-
-    name: str = Field(min_length=1)
-    formula: str = Field(min_length=1)
-
-
-class PanelSpec(_Table):
-    """A `[[panel]]`: one table, chart, key figure or text. Which keys it takes depends on its kind."""
+class CheckedPanelSpec(PanelSpec):
+    """A `[[panel]]` with the keys of its kind and no other."""
 
     kind: str = Field(description=f"{', '.join([*KINDS][:-1])} or {[*KINDS][-1]}")
-    title: str = refers("text", "the panel's title; {Field} is a live reference", ...)
-    text: str = refers("text", "what a text says; an empty line begins a paragraph, {Field} is a live reference")
-    by: tuple[str | NamedFormula, ...] = refers("shown", "the fields or formulas to group by", ())
-    show: tuple[str | NamedFormula, ...] = refers("shown", "the measures: fields or formulas", ())
-    where: str | tuple[str, ...] = refers("shown", "a condition on rows, the name of a filter, or a list of them", ())
-    sort: tuple[str, ...] = refers("sort", "what to sort by; - before a name for downwards", ())
-    limit: int | None = Field(None, description="how many groups at most (lines: how many lines)", ge=1)
-    rest: bool = Field(False, description="true: all groups beyond the limit as one more")
-    totals: bool = Field(False, description="true: a row of computed totals")
-    subtotals: bool = Field(False, description="true: a computed row for each group of the first fields of by")
-    stacked: bool = Field(False, description="true: measures or values on one bar, not beside each other")
-    change: bool = Field(False, description="true: the change since the baseline")
-    against: str = refers("formula", "a formula that the figure is compared with")
-    colours: dict[str, str] = Field(default_factory=dict, description="colours of values, such as { Oak = '#4a7c3a' }")
 
     @model_validator(mode="after")
-    def _shape(self) -> PanelSpec:
+    def _shape(self) -> CheckedPanelSpec:
         kind = KINDS.get(self.kind)
         if kind is None:
             raise ValueError(f"the panel {self.title!r} has the kind {self.kind!r}; kinds are {', '.join(KINDS)}")
@@ -106,7 +86,7 @@ class PanelSpec(_Table):
 
 
 REPORT = FileSchema(
-    {"report": ReportSpec, "field": LocalFieldSpec, "filter": GroupedFilterSpec, "panel": PanelSpec},
+    {"report": ReportSpec, "field": LocalFieldSpec, "filter": GroupedFilterSpec, "panel": CheckedPanelSpec},
     frozenset({"field", "filter", "panel"}),
     ("report",),
 )

@@ -8,7 +8,7 @@ from typing import Any
 
 from oak_ledger.errors import OakError
 from oak_ledger.formula.lexer import quote_identifier
-from oak_ledger.report.definition import PanelSpec
+from oak_ledger.report.panel_spec import PanelSpec
 from oak_ledger.report.report import Report
 from oak_ledger.report.report_changes import Recoded, report_as_it_was
 from oak_ledger.source import Source

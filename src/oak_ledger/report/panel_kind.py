@@ -4,14 +4,12 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import Any, ClassVar
 
 from oak_ledger.report.content import Computed
+from oak_ledger.report.panel_spec import PanelSpec
 from oak_ledger.source.questions import PlannedTally
 from oak_ledger.source.source import Source
-
-if TYPE_CHECKING:
-    from oak_ledger.report.definition import PanelSpec
 
 Question = Mapping[str, Any]
 """Arguments of a tally: by, show, where, sort."""

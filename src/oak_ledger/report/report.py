@@ -11,9 +11,10 @@ from oak_ledger.errors import Finding, OakError, Place
 from oak_ledger.formula.builder import nearest_hint
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.report.content import Content, TextContent
-from oak_ledger.report.definition import REPORT, GroupedFilterSpec, LocalFieldSpec, NamedFormula, PanelSpec, ReportSpec
+from oak_ledger.report.definition import REPORT, GroupedFilterSpec, LocalFieldSpec, ReportSpec
 from oak_ledger.report.kinds import KINDS
 from oak_ledger.report.panel_kind import Question
+from oak_ledger.report.panel_spec import NamedFormula, PanelSpec
 from oak_ledger.source import Answer, Source
 from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.document import Document, read_document

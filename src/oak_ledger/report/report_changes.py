@@ -8,7 +8,7 @@ from typing import Any
 
 from oak_ledger.errors import OakError
 from oak_ledger.formula import nodes, parse
-from oak_ledger.report.definition import PanelSpec
+from oak_ledger.report.panel_spec import PanelSpec
 from oak_ledger.report.report import Report, causes_of, filled
 from oak_ledger.source import Answer, Source
 from oak_ledger.source.references import (

@@ -4,15 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from oak_ledger.report.content import Computed, Line, TableContent, even_format, is_number, value_text
 from oak_ledger.report.panel_kind import PanelKind, Question
+from oak_ledger.report.panel_spec import PanelSpec
 from oak_ledger.report.top import Top, sort_within
 from oak_ledger.source.source import Source
-
-if TYPE_CHECKING:
-    from oak_ledger.report.definition import PanelSpec
 
 
 class Table(PanelKind):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from oak_ledger.engine import Expression, Query
 from oak_ledger.engine.evaluate import needed
@@ -17,9 +17,7 @@ from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.origin import ParquetReader
 from oak_ledger.origin.arrow_ipc import ArrowReader
 from oak_ledger.origin.reader import OriginReader
-
-if TYPE_CHECKING:
-    from oak_ledger.source.source import Source
+from oak_ledger.source.known import Asked
 
 VALUE = "the value before"
 
@@ -42,7 +40,7 @@ def snapshot(path: Path) -> OriginReader:
     return feed
 
 
-def baseline_values(source: Source, question: Query, by: Sequence[Any], where: Any) -> BaselineValues:
+def baseline_values(source: Asked, question: Query, by: Sequence[Any], where: Any) -> BaselineValues:
     """What a question's `BEFORE`s find. Raises OakError where the baseline lacks what they need."""
     owners = [*question.show, *question.by, *question.where, *question.always]
     names = needed(question.fields, [one.checked for one in owners])
@@ -67,7 +65,7 @@ def baseline_values(source: Source, question: Query, by: Sequence[Any], where: A
     return BaselineValues(by_key, overall)
 
 
-def _by_key(source: Source, baseline: Source, text: str) -> KeyLookup:
+def _by_key(source: Asked, baseline: Asked, text: str) -> KeyLookup:
     names = source.about.key
     rows = baseline.rows([*(quote_identifier(name) for name in names), (VALUE, text)]).table
     found = KeyLookup(rows.columns[:-1], rows.column(VALUE))
@@ -80,7 +78,7 @@ def _by_key(source: Source, baseline: Source, text: str) -> KeyLookup:
     return found
 
 
-def _there(baseline: Source, node: c.Before) -> None:
+def _there(baseline: Asked, node: c.Before) -> None:
     """All fields that are needed are in the baseline."""
     waiting = [*c.fields_used(node.value), *(key.name for key in node.keys if isinstance(key, c.FieldRef))]
     while waiting:

@@ -14,7 +14,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import pyarrow as pa
 
@@ -28,11 +28,8 @@ from oak_ledger.origin import FilesReader, OriginReader, ParquetReader
 from oak_ledger.origin.reader import BadRow
 from oak_ledger.origin.spec import PartSpec, StepSpec
 from oak_ledger.origin.stamps import FileStamp, origin_paths, stamps_of
+from oak_ledger.source.known import Read
 from oak_ledger.version import __version__
-
-if TYPE_CHECKING:
-    from oak_ledger.source.editable import EditableDefinition
-    from oak_ledger.source.source import Source
 
 LAYOUT = 3  # of the copies; another one makes all of them stale
 MIN_BYTES = {
@@ -188,7 +185,7 @@ def _column(kind: Type, name: str) -> c.TypedNode:
     return c.ColumnRef(0, 0, kind, Grain.ROW, name)
 
 
-def typed_copy(source: Source) -> tuple[TypedCopy | None, Finding | None]:
+def typed_copy(source: Read) -> tuple[TypedCopy | None, Finding | None]:
     """The copy of a source's origin, made now where there is none; and why there can be none, where somebody should know."""
     if not enabled() or source.feed is not None or source.published is not None:
         return None, None
@@ -209,7 +206,7 @@ def typed_copy(source: Source) -> tuple[TypedCopy | None, Finding | None]:
         return None, _not_kept(source, error.findings[0].message)
 
 
-def origin_columns(source: EditableDefinition) -> dict[str, Type]:
+def origin_columns(source: Read) -> dict[str, Type]:
     """The columns of a source's origin, with their types; remembered where all of it would have to be read to know them."""
     kind = source.origin.kind
     if source.feed is not None or kind not in READ_THROUGH or not enabled():
@@ -232,19 +229,19 @@ def origin_columns(source: EditableDefinition) -> dict[str, Type]:
     return columns
 
 
-def _not_kept(source: Source, why: str) -> Finding:
+def _not_kept(source: Read, why: str) -> Finding:
     message = f"A typed copy of the rows of {source.name} could not be kept: {why.rstrip('.')}. The answer is right, and the next one takes as long."
     hint = "Make room, or set OAK_CACHE=off."
     return Finding("copy-not-kept", message, Place(source.document.where), hint, severity="note")
 
 
-def _key(source: Source, parts: Sequence[PartSpec]) -> str:
+def _key(source: Read, parts: Sequence[PartSpec]) -> str:
     """A digest of all that says how to read."""
     readings = sorted((column, reading) for column, reading, _ in source.compiled.readings.values())
     return _digest([*_origin_said(source, parts), readings])
 
 
-def _origin_said(source: EditableDefinition, parts: Sequence[PartSpec]) -> list[Any]:
+def _origin_said(source: Read, parts: Sequence[PartSpec]) -> list[Any]:
     steps = source.document.models("step", StepSpec)
     said = [one.model_dump(mode="json") for one in (source.origin, *parts, *steps)]
     return [LAYOUT, __version__, str(source.folder.resolve()), *said]
@@ -254,7 +251,7 @@ def _digest(said: Any) -> str:
     return hashlib.blake2b(json.dumps(said, sort_keys=True, default=str).encode(), digest_size=12).hexdigest()
 
 
-def _open(source: Source, note: Path, paths: Sequence[Path]) -> TypedCopy | None:
+def _open(source: Read, note: Path, paths: Sequence[Path]) -> TypedCopy | None:
     """The copy that a note names, if it is one of the files as they are."""
     metadata = _read_note(note)
     if metadata is None or [*metadata["stamps"]] != [str(path) for path in paths]:
@@ -281,26 +278,26 @@ def _open(source: Source, note: Path, paths: Sequence[Path]) -> TypedCopy | None
     return TypedCopy(reader, _columns(source, metadata["raw"]), made=False, note=note)
 
 
-def _columns(source: Source, raw: Sequence[str]) -> dict[str, str]:
+def _columns(source: Read, raw: Sequence[str]) -> dict[str, str]:
     """The column of the copy for each expression that reads one of the origin; those of fields in `raw` are computed from the column as it comes."""
     return {key: name for name, (keys, typed) in _layout(source, raw).items() if typed for key in keys}
 
 
-def _layout(source: Source, raw: Sequence[str]) -> dict[str, tuple[list[str], bool]]:
+def _layout(source: Read, raw: Sequence[str]) -> dict[str, tuple[list[str], bool]]:
     """The columns of the copy: the expressions that each has, and whether it is what comes of reading; else it is the column as it comes."""
-    format_formula: dict[str, tuple[list[str], bool]] = {}
+    columns: dict[str, tuple[list[str], bool]] = {}
     ways: dict[str, list[str]] = {}
     readings = source.compiled.readings
     plain = {column for column, reading, owner in readings.values() if not reading or owner in raw}
     for key, (column, reading, owner) in readings.items():
         if not reading or owner in raw:
-            format_formula.setdefault(column, ([], False))[0].append(key)
+            columns.setdefault(column, ([], False))[0].append(key)
             continue
         known = ways.setdefault(column, [])
         known += [] if reading in known else [reading]
         number = known.index(reading) + 1 + (column in plain)
-        format_formula.setdefault(column if number == 1 else f"{column} ({number})", ([], True))[0].append(key)
-    return format_formula
+        columns.setdefault(column if number == 1 else f"{column} ({number})", ([], True))[0].append(key)
+    return columns
 
 
 class _FaultyError(Exception):
@@ -311,7 +308,7 @@ class _FaultyError(Exception):
         self.fields = fields
 
 
-def _make(source: Source, note: Path, paths: Sequence[Path]) -> TypedCopy | None:
+def _make(source: Read, note: Path, paths: Sequence[Path]) -> TypedCopy | None:
     """Read the origin, and write its copy; None where a file changes meanwhile."""
     note.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
     raw: set[str] = set()
@@ -368,7 +365,7 @@ def _write_note(note: Path, metadata: Mapping[str, Any]) -> None:
     write_atomically(note, write)
 
 
-def _write(source: Source, data: Path, raw: set[str]) -> int:
+def _write(source: Read, data: Path, raw: set[str]) -> int:
     """Write the values as they are read to a file; how many rows. Raises _FaultyError as soon as some cannot be read."""
     import pyarrow.parquet as pq
 

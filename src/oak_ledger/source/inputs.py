@@ -7,20 +7,18 @@ from contextlib import contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass, field
 from pathlib import Path
-from pkgutil import resolve_name
 from typing import Any
 
 import pyarrow as pa
 
 from oak_ledger.errors import Finding, Place, UnusableInput
 from oak_ledger.formula.lexer import quote_identifier
+from oak_ledger.handed import HANDED
 from oak_ledger.origin.memory import TableReader
 from oak_ledger.origin.reader import BadRow
 from oak_ledger.origin.spec import ReadingSpec
 from oak_ledger.types import Type
 
-PUBLISHED = "oak_ledger.catalogue.catalogue:open_published"
-"""What opens a source of a catalogue, which is known above this room."""
 _READING: ContextVar[tuple[str, ...]] = ContextVar("_READING", default=())
 
 
@@ -86,8 +84,6 @@ def open_input(open_definition: Callable[[Path], Any]) -> Callable[[ReadingSpec,
         if not spec.published:
             return SourceReader(str(path), lambda: open_definition(path))
         version = spec.version or None
-        return SourceReader(
-            f"{spec.path}#{spec.published}", lambda: resolve_name(PUBLISHED)(path, spec.published, version)
-        )
+        return SourceReader(f"{spec.path}#{spec.published}", lambda: HANDED.published(path, spec.published, version))
 
     return open_one

@@ -1,10 +1,8 @@
-"""How things look in a notebook: what draws them knows more than this room, so it is named here and loaded when it is asked for."""
+"""How things look in a notebook: what draws them knows more than this room, and is handed in."""
 
 from __future__ import annotations
 
-from pkgutil import resolve_name
-
-DRAWN = "oak_ledger.present.notebook:html"
+from oak_ledger.handed import HANDED
 
 
 class InNotebook:
@@ -13,4 +11,4 @@ class InNotebook:
     __slots__ = ()
 
     def _repr_html_(self) -> str:
-        return str(resolve_name(DRAWN)(self))
+        return str(HANDED.drawn(self))

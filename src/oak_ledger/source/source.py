@@ -6,7 +6,6 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from pkgutil import resolve_name
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import pyarrow as pa
@@ -20,6 +19,7 @@ from oak_ledger.errors import Finding, FormulaError, OakError, Place, UnusableIn
 from oak_ledger.formula import Grain
 from oak_ledger.formula.assist import format_formula
 from oak_ledger.formula.lexer import quote_identifier
+from oak_ledger.handed import HANDED
 from oak_ledger.origin import OriginReader, TableReader
 from oak_ledger.origin.memory import RenamedReader
 from oak_ledger.origin.reader import Progress
@@ -42,14 +42,8 @@ if TYPE_CHECKING:
     import pandas as pd
 
 Made = TypeVar("Made")
-# What else looks at a source (see `Source.check`) and at an answer. They know more than this room, so they are named here
-# and loaded when first asked; importing a module changes nothing.
-CHECKS = ("oak_ledger.insight.checks:run_checks",)
-NAMES_BEFORE = "oak_ledger.insight.fingerprint:names_before"
-PLACES = {"origin": "oak_ledger.places.database:asked", "spark": "oak_ledger.places.spark:asked"}
-NARROWED = "oak_ledger.places.database:narrowed"
 MOST_GROUPS = 2_000  # that meet a condition on groups, for totals over them
-ANSWER_CHECKS = ("oak_ledger.insight.checks:beside_answer",)
+PLACES = ("origin", "spark")
 
 
 @dataclass(frozen=True, repr=False)
@@ -78,7 +72,7 @@ class Source(Questions):
         else:
             feed = TableReader(baseline) if isinstance(baseline, pa.Table) else snapshot(Path(baseline))
         definition = baseline.document if isinstance(baseline, Source) else None
-        names = resolve_name(NAMES_BEFORE)(self, feed, definition)
+        names = HANDED.names_before(self, feed, definition)
         return replace(self, baseline=RenamedReader(feed, names) if names else feed)
 
     def computed(self, place: str) -> Source:
@@ -109,15 +103,13 @@ class Source(Questions):
 
     def with_local_fields(self, fields: Sequence[FieldSpec]) -> tuple[Source, Mapping[str, tuple[Finding, ...]]]:
         """The source with fields beside it that change nothing of it, and what is wrong with those that do not work."""
-        made = replace(self, local=(*self.local, *fields))
-        vars(made)["shared"] = self.shared
+        made = replace(self, local=(*self.local, *fields), earlier=self.shared)
         return made, made.layered[1]
 
     def check(self) -> list[Finding]:
         """Everything found wrong or doubtful, errors first: broken fields, totals that mislead, nulls that spread."""
         found = [one for state in self.compiled.states.values() for one in state.findings if state.own_fault]
-        for name in CHECKS:
-            found += resolve_name(name)(self)
+        found += HANDED.checks(self)
         rank = {"error": 0, "warning": 1, "note": 2}
         return sorted(found, key=lambda one: rank[one.severity])
 
@@ -328,8 +320,7 @@ class Source(Questions):
             )
         if not result.rows_read and complete and self.feed is None:
             findings.append(whole.no_rows(self._origin_paths(), self.name))
-        for name in ANSWER_CHECKS:
-            findings += resolve_name(name)(self, summed)
+        findings += HANDED.beside_answer(self, summed)
         return Answer(
             result.table,
             result.totals,
@@ -357,7 +348,7 @@ class Source(Questions):
         """The origin opened, or of one in a database only the rows that the filters let through, as far as it knows them."""
         if self.place == "here" or self.origin.kind != "database" or self.feed is not None:
             return self.opened
-        reader: OriginReader = resolve_name(NARROWED)(self, question) or self.opened
+        reader: OriginReader = HANDED.narrowed(self, question) or self.opened
         left_out = getattr(reader, "left_out", 0)
         if left_out and question.stats is not None:
             question.stats.add("database", "the filter", note=f"{left_out:,} rows were left out there")
@@ -369,7 +360,7 @@ class Source(Questions):
             return None, "here"
         place = self.place or "origin"
         try:
-            result = resolve_name(PLACES[place])(self, question)
+            result = (HANDED.on_cluster if place == "spark" else HANDED.in_origin)(self, question)
         except OakError as error:
             if self.place or error.code != "not-in-database":
                 raise
