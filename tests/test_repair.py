@@ -88,7 +88,7 @@ class Delivered(FolderCase):
             ("field", "add", "loads", "Cost per m³", "SUM(Cost) / SUM(Volume)", "--format", "0.00"),
             ("filter", "add", "loads", "Broad", "Species <> 'larch' AND UPPER(Stand) LIKE 'ST-%'"),
             ("rule", "add", "loads", "known", "Species IN ('oak', 'ash', 'larch')"),
-            ("key", "loads", "Load"),
+            ("field", "key", "loads", "Load"),
         ):
             self.oak(*call)
         self.write("reports/species.report.toml", REPORT)
