@@ -9,6 +9,8 @@ import unittest
 from pathlib import Path
 from typing import get_args
 
+from tools import rooms
+
 SOURCE = Path(__file__).parent.parent / "src" / "oak_ledger"
 LONGEST = 450  # lines of a module
 LONGER = {"formula/parser.py"}  # one grammar, read from top to bottom
@@ -44,6 +46,19 @@ print([one.code for one in source.check()], [one.code for one in source.tally(sh
     def test_the_command_line_starts_without_what_it_does_not_need(self) -> None:
         code = "import oak_ledger.cli, sys; print([m for m in ('pyarrow', 'numpy', 'pandas', 'duckdb', 'matplotlib') if m in sys.modules])"
         self.assertEqual(python(code), "[]")
+
+    def test_the_drawing_of_the_house_is_true(self) -> None:
+        """The picture in the documents is what the imports give; no arrow points up, and no room is named by a string."""
+        order = rooms.rooms()
+        for room, below in rooms.imports().items():
+            for other in below:
+                self.assertLess(order.index(room), order.index(other), f"{room} imports {other}")
+        self.assertEqual(rooms.DRAWING.read_text("utf-8"), rooms.drawing(), "run tools/rooms.py")
+        for path in SOURCE.rglob("*.py"):
+            if path.name != "__init__.py" or path.parent != SOURCE:
+                for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+                    if isinstance(node, ast.Constant) and isinstance(node.value, str):
+                        self.assertNotRegex(node.value, r"^oak_ledger\.\w+[.:]\w", path)
 
     def test_no_module_is_too_long(self) -> None:
         for path in SOURCE.rglob("*.py"):

@@ -2,6 +2,14 @@
 
 Several files are written after an intent that says all of them before and after. Whoever opens one of them later finishes what was begun,
 or takes it back where somebody has changed a file since.
+
+- All files or none, under any kill (`files.py`). Before several files are written, an *intent* with all of them
+  before and after is put on the disk, and beside each file what names it. Whoever opens one of them next finishes
+  what was begun, or takes it back where somebody has changed a file since. The edit log keeps differences with the
+  lines around them, so that undo works after other lines were changed by hand.
+
+- Writing is atomic. Beside the file first, flushed, then put in its place; an edit of several files puts back what it
+  wrote if one fails, and is kept in a log beside the definition, under a lock, for undo.
 """
 
 from __future__ import annotations

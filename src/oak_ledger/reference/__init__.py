@@ -1,4 +1,10 @@
-"""Every place that names a field, as one kind of thing: what depends on it (`trace`), what it may be now (`candidates`), mending."""
+"""Every place that names a field, as one kind of thing: what depends on it (`trace`), what it may be now (`candidates`), mending.
+
+- Evidence before names (`reference/evidence.py`). Rows now and before are matched by any column that is unique, or by
+  several together; then agreement beyond chance, replaced values and common factors are measured. Without a match,
+  distributions are compared. Columns are assigned to fields together, so that swaps come out; `sure` needs values
+  that prove it, and a lead over every other column.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,24 @@
-"""A source: its definition file (`document`, `definition`), its names made ready (`compiled`), its questions and edits (`source`)."""
+"""A source: its definition file (`document`, `definition`), its names made ready (`compiled`), its questions and edits (`source`).
+
+- A report's own fields live beside the source (`source/local.py`): shared formulas are bound before, so a local name
+  can hide a shared one only in its own report.
+
+- What is slow to read is read once (`source/cache.py`). Of text, JSON lines, workbooks, SQLite and joins of them a
+  typed copy is kept in the user's cache folder: the values of each field as they are read from its column, or the
+  column itself where some cannot be read. Its name is a digest of how the definition says to read, so editing a
+  formula never makes it stale; its stamps are the files' sizes, times, numbers and digests of their ends, and of all
+  of a file that was changed within two seconds, which its time could not tell. Pages carry checksums, and the footer
+  a digest; a damaged copy is dropped, and said. Files that change while they are read leave no copy.
+
+- Now against before. The values that `BEFORE` takes are asked of the baseline as a question of its own, and found by
+  key or by group.
+
+- An edit checks again only what depends on it. Names that say the same, and whose needs were taken over, are taken
+  over.
+
+- Every key says how it names fields. The models of definition and report files mark keys as formulas, names, texts;
+  renames, mends and checks find all places from that, and a new key needs no new code.
+"""
 
 from __future__ import annotations
 
