@@ -662,6 +662,26 @@ class Documents(FolderCase):
                 runpy.run_path(str(ROOT / "examples" / name))
             self.assertIn(words, out.getvalue())
 
+    def test_commands_that_are_named_are_there(self) -> None:
+        """Wherever a page, a message or a docstring names a command, it is one, with its verb."""
+        pages = [ROOT / "README.md", *(ROOT / "docs").glob("[!b]*.md"), *(ROOT / "src").rglob("*.py")]
+        found = 0
+        for page in pages:
+            for line in page.read_text("utf-8").splitlines():
+                for called in re.findall(
+                    r"(?:[`:] ?|\bor |\band |, )oak ([a-z][a-z-]*(?: [a-z][a-z-]*)?(?: [a-z][a-z-]*)?)", line
+                ):
+                    words = called.split()
+                    if words[0] in MOVED and "is now" in line:
+                        continue
+                    found += 1
+                    with self.subTest(page=page.name, line=line.strip()[:150]):
+                        self.assertIn(words[0], [*COMMANDS])
+                        beginnings = [" ".join(words[:count]) for count in (1, 2, 3)]
+                        group = any(f"{one} " in " ".join([*COMMANDS_BY_NAME]) for one in beginnings[len(words) - 1 :])
+                        self.assertTrue(command_called(words) in COMMANDS_BY_NAME or group)
+        self.assertGreater(found, 200)
+
     def test_commands_in_the_documents_run_on_the_demo_data(self) -> None:
         """Every `oak` line of a console block in the README and the guide, in order, as they stand."""
         for document in ("README.md", "docs/guide.md"):

@@ -218,7 +218,10 @@ class Roles(WithPeople):
                     [one.name for one in place.reports.all()], ["R"] if permitted("see", "report", mine) else []
                 )
                 for action, work in (
-                    ("change", lambda place=place: place.reports.publish(oak.open_report("r.report.toml"))),
+                    (
+                        "change",
+                        lambda place=place: place.reports.publish(oak.open_report("r.report.toml"), replace=True),
+                    ),
                     ("propose", lambda place=place: place.reports.propose("R", REPORT)),
                 ):  # type: ignore[misc]
                     may_read = "read" in held or "named" in held  # its source

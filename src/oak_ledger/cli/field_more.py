@@ -21,7 +21,7 @@ def key_command(source: str, fields: tuple[str, ...], clear: bool) -> None:
     before = open_working(source)
     if not fields and not clear:
         tell_edits((), written=False, facts={"key": before.about.key})
-        say(", ".join(before.about.key) or "no key; set one: oak key SOURCE FIELD...")
+        say(", ".join(before.about.key) or "no key; set one: oak field key SOURCE FIELD...")
         return
     after = before.with_key([] if clear else fields)
     write_edit(before, after, facts={"key": after.about.key})

@@ -11,23 +11,12 @@ from contextlib import contextmanager
 
 import click
 
-LOOKING = frozenset(
-    (
-        "check",
-        "tally",
-        "peek",
-        "profile",
-        "functions",
-        "keys",
-        "versions",
-        "trace",
-        "why",
-        "changes",
-        "compare",
-        "edits",
-        "sql",
-    )
-)
+from oak_ledger.cli.app import command_called
+
+LOOKING = frozenset({
+    "check", "tally", "peek", "profile", "trace", "why", "versions list", "versions compare", "snapshot changes",
+    "undo list", "undo compare", "export sql", "help functions", "help keys", "help codes",
+})  # fmt: skip
 
 
 class _Held(io.StringIO):
@@ -43,7 +32,7 @@ class _Held(io.StringIO):
 @contextmanager
 def paged(arguments: Sequence[str]) -> Iterator[None]:
     """What is printed within goes through the pager (the variable PAGER, else less) where it is longer than the terminal; PAGER=cat has none."""
-    command = next((one for one in arguments if not one.startswith("-")), "")
+    command = command_called([one for one in arguments if not one.startswith("-")])
     stdout = sys.stdout
     if command not in LOOKING or "--json" in arguments or not stdout.isatty() or os.environ.get("PAGER") == "cat":
         yield

@@ -67,7 +67,7 @@ def functions_command(words: tuple[str, ...], as_json: bool) -> int:
     from oak_ledger import find_functions
     from oak_ledger.formula.search import is_named
     from oak_ledger.formula.spellings import written_here
-    from oak_ledger.present.terminal import LEAF, QUIET, Text, console, grid, shortened
+    from oak_ledger.present.terminal import LEAF, QUIET, Text, console, shortened
 
     asked = " ".join(words)
     found, elsewhere = find_functions(asked), written_here(asked.replace(" ", "_"))
@@ -116,10 +116,11 @@ def functions_command(words: tuple[str, ...], as_json: bool) -> int:
         for line in (*more, Text("oak help functions NAME shows one with examples", style=QUIET)):
             out.print(line)
         return 0
-    table = grid("function", "topic", "what it gives")
-    for one in found:
-        table.add_row(Text(one.written[0]), Text(one.topic, style=QUIET), Text(one.sentence))
-    out.print(table)
+    for topic in dict.fromkeys(one.topic for one in found):
+        out.print(Text(topic, style="bold"))
+        for one in (one for one in found if one.topic == topic):
+            out.print(Text.assemble("  ", (" or ".join(one.written), LEAF)))
+            out.print(Text(f"      {one.sentence}"))
     out.print(Text("oak help functions NAME shows one with examples", style=QUIET))
     return 0
 

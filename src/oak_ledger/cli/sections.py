@@ -12,7 +12,7 @@ SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
     },
     "Rows and fields": {
         "join": ("intake", "Combine several origins by shared keys, and show the effects."),
-        "step": ("steps", "Prepare rows as they come in: columns into rows, split, fill down, …"),
+        "step": ("steps", "Prepare rows as they come in: columns into rows, split, …"),
         "peek": ("ask", "Show the first rows of a source or of a file."),
         "profile": ("profile", "Show the values of fields, and what looks wrong."),
         "constant": ("entries", "List, set and remove constants."),

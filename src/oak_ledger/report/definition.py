@@ -58,7 +58,7 @@ class GroupedFilterSpec(_Table):
 
 
 class CheckedPanelSpec(PanelSpec):
-    """A `[[panel]]` with the keys of its kind and no other."""
+    """A `[[panel]]`: one table, chart, key figure or text. Which keys it takes depends on its kind."""
 
     kind: str = Field(description=f"{', '.join([*KINDS][:-1])} or {[*KINDS][-1]}")
 
