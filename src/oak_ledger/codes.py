@@ -78,6 +78,10 @@ unknown-type | no type has this name | use TEXT, INTEGER, DECIMAL(12,2), NUMBER,
 value-missing | an operator without a value | add the value
 window-key | a window over groups uses a field that is not grouped by | group by it as well
 within-group | WITHIN GROUP is missing or not allowed | see the signature: oak help functions NAME
+level-alone | a value PER keys outside of an aggregate | say what comes of the values: AVG(SUM(x) PER (k))
+level-key | a level is made of a value that is not one of each row | name fields of rows
+level-mixed | an aggregate mixes values of different levels, or of rows and a level | one level in an aggregate
+level-of-row | PER after a value of each row | aggregate it: SUM(x) PER (k)
 from-missing | FROM is due, as in EXTRACT(YEAR FROM x) | write FROM where the mark is
 word-missing | a word of the language is missing | add it
 wrong-type | a value has another type than needed | use the cast that is offered

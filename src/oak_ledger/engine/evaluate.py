@@ -118,7 +118,7 @@ class Evaluator:
     known: dict[str, Any] = field(default_factory=dict)
     aggregates: Mapping[c.Aggregate, Any] = field(default_factory=dict)
     windows: Mapping[c.Window, Any] = field(default_factory=dict)
-    before: Mapping[c.Before, KeyLookup] = field(default_factory=dict)
+    before: Mapping[c.TypedNode, KeyLookup] = field(default_factory=dict)
     group_keys: Sequence[Any] = ()
     """In a table of groups: what it is grouped by."""
     base: int = 0
@@ -224,6 +224,8 @@ class Evaluator:
         if isinstance(node, c.Before):
             keys = [self.plain(self.value(key, owner)) for key in node.keys] or self.group_keys
             return self.before[node].find(keys, self.length)
+        if isinstance(node, c.Level):
+            return self.before[node].find(self.group_keys, self.length)
         raise TypeError(type(node))
 
     def _of_window(self, values: Any) -> Any:

@@ -39,7 +39,9 @@ def _aggregates(query: Query) -> dict[c.Aggregate, Expression]:
     grouped = [one for one in (*query.show, *query.having) if is_grouped(one.checked)]
     names = needed(query.fields, [one.checked for one in grouped])
     owners = [*grouped, *(query.fields[name] for name in names if is_grouped(query.fields[name].checked))]
-    return {piece: owner for owner in owners for piece in c.walk(owner.checked) if isinstance(piece, c.Aggregate)}
+    return {
+        piece: owner for owner in owners for piece in c.walk(owner.checked, c.APART) if isinstance(piece, c.Aggregate)
+    }
 
 
 def aggregate_rows(query: Query, reader: Reader) -> Result:

@@ -38,9 +38,9 @@ class Query:
     sort: tuple[SortBy, ...] = ()
     limit: int | None = None
     totals: bool = False
-    before: Mapping[c.Before, KeyLookup] = field(default_factory=dict)
-    """The values that `BEFORE` finds, by key or by group; `before_overall` those over all rows together."""
-    before_overall: Mapping[c.Before, KeyLookup] = field(default_factory=dict)
+    before: Mapping[c.TypedNode, KeyLookup] = field(default_factory=dict)
+    """The values that `BEFORE` and aggregates of a level find, by key or by group; `before_overall` those over all rows together."""
+    before_overall: Mapping[c.TypedNode, KeyLookup] = field(default_factory=dict)
     stats: ExecutionStats | None = None
     """Where the steps are written down, if that is wanted."""
 

@@ -90,7 +90,7 @@ class Scan:
     wanted: Sequence[Expression]
     windows: Mapping[c.Window, Any] = field(default_factory=dict)
     """The values of row windows, over the whole input."""
-    before: Mapping[c.Before, Any] = field(default_factory=dict)
+    before: Mapping[c.TypedNode, Any] = field(default_factory=dict)
     starts: Sequence[int] | None = None
     """Where each fragment begins, known from an earlier scan; windows need it."""
     limit: int | None = None

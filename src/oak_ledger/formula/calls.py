@@ -229,7 +229,52 @@ class CallChecker(UnknownNames):
             result = NUMBER if entry.name == "PERCENTILE_CONT" else order[0].key.type
             if not self.percentile_fits(node, entry, made, order):
                 return None
-        return c.Aggregate(node.start, node.end, result, Grain.GROUP, entry, tuple(made), node.distinct, where, order)
+        return self.at_level(
+            c.Aggregate(node.start, node.end, result, Grain.GROUP, entry, tuple(made), node.distinct, where, order)
+        )
+
+    def at_level(self, made: c.Aggregate) -> Piece:
+        """An aggregate of values of a level as one over the level; any other as it is."""
+        inside = [piece for one in c.children(made) for piece in c.walk(one) if isinstance(piece, c.LevelValue)]
+        if not inside:
+            return made
+        first = inside[0]
+        other = next((one for one in inside if self._keys_of(one) != self._keys_of(first)), None)
+        if other is not None:
+            message = (
+                f"{self.shown(first)} and {self.shown(other)} are values of different levels; an aggregate is over one."
+            )
+            self.report("level-mixed", message, other)
+            return None
+        names = self._keys_of(first)
+        places = {piece: c.level_column(at) for at, piece in enumerate(inside)}
+        stray: list[c.TypedNode] = []
+
+        def change(piece: c.TypedNode) -> c.TypedNode | None:
+            if isinstance(piece, c.LevelValue):
+                return c.ColumnRef(piece.start, piece.end, piece.type, Grain.ROW, places[piece])
+            if (
+                self.text[piece.start : piece.end] in names
+                and piece.grain == Grain.ROW
+                and not isinstance(piece, c.OrderKey)
+            ):
+                at = names.index(self.text[piece.start : piece.end])
+                return c.ColumnRef(piece.start, piece.end, piece.type, Grain.ROW, c.level_column(at, key=True))
+            if isinstance(piece, c.FieldRef) and piece.grain == Grain.ROW:
+                stray.append(piece)
+            return None
+
+        over = c.rebuilt(made, change)
+        if stray:
+            message = f"{self.shown(stray[0])} is a value of each row, and {made.function.name} is over one value for each {', '.join(names)}."
+            self.report("level-mixed", message, stray[0], "Aggregate it too: SUM(x) PER (…).")
+            return None
+        return c.Level(
+            made.start, made.end, made.type, Grain.GROUP, over, tuple(one.inner for one in inside), first.keys
+        )
+
+    def _keys_of(self, level: c.LevelValue) -> tuple[str, ...]:
+        return tuple(self.text[one.start : one.end] for one in level.keys)
 
     def percentile_fits(
         self, node: n.Call, entry: Function, args: Sequence[c.TypedNode], order: Sequence[c.OrderKey]

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Container, Iterator
-from dataclasses import dataclass
+from collections.abc import Callable, Container, Iterator
+from dataclasses import dataclass, replace
 from typing import Any
 
 from oak_ledger.functions.registry import Function
@@ -115,6 +115,38 @@ class Before(TypedNode):
     keys: tuple[TypedNode, ...]
 
 
+@dataclass(frozen=True, slots=True, eq=False)
+class LevelValue(TypedNode):
+    """An aggregate for each combination of `keys`, as a value within another aggregate."""
+
+    inner: TypedNode
+    keys: tuple[TypedNode, ...]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Level(TypedNode):
+    """An aggregate over values of a level: `inner` are computed for each group and combination of `keys`, and are the columns that
+    `aggregate` reads, by `level_column`."""
+
+    aggregate: TypedNode
+    inner: tuple[TypedNode, ...]
+    keys: tuple[TypedNode, ...]
+
+
+def level_column(at: int, *, key: bool = False) -> str:
+    """What a value of a level, or a key of it, is called as a column."""
+    return f"\0{'key' if key else 'value'} {at}"
+
+
+class _Apart:
+    """The pieces whose values come from elsewhere: an aggregate in them is not one of the question."""
+
+    def __contains__(self, node: object) -> bool:
+        return isinstance(node, (Before, Level))
+
+
+APART = _Apart()
+
 _UNDER: dict[type[TypedNode], tuple[str, ...]] = {
     Constant: (),
     FieldRef: (),
@@ -126,6 +158,8 @@ _UNDER: dict[type[TypedNode], tuple[str, ...]] = {
     Window: ("args", "where", "partition", "order"),
     Aggregate: ("args", "where", "order"),
     Before: ("value", "keys"),
+    LevelValue: ("inner", "keys"),
+    Level: ("inner", "keys"),
 }
 """In which of its parts a piece has others."""
 
@@ -157,6 +191,30 @@ def walk(node: TypedNode, known: Container[TypedNode] = (), *, branches: bool = 
             waiting.append(current.args[0])
         elif current not in known:
             waiting.extend(reversed(children(current)))
+
+
+def rebuilt(node: TypedNode, change: Callable[[TypedNode], TypedNode | None]) -> TypedNode:
+    """The tree with pieces replaced: those for which `change` gives another one, with all that is under them."""
+    found: dict[TypedNode, TypedNode] = {}
+    pieces, waiting = list[TypedNode](), [node]
+    while waiting:
+        one = waiting.pop()
+        new = change(one)
+        if new is not None:
+            found[one] = new
+        else:
+            pieces.append(one)
+            waiting.extend(children(one))
+    for one in reversed(pieces):
+        parts: dict[str, Any] = {}
+        for name in _UNDER[type(one)]:
+            value = getattr(one, name)
+            if isinstance(value, tuple):
+                parts[name] = tuple(found[part] for part in value)
+            elif value is not None:
+                parts[name] = found[value]
+        found[one] = replace(one, **parts) if parts else one
+    return found[node]
 
 
 def can_fault(node: TypedNode) -> bool:

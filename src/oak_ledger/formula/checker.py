@@ -14,7 +14,7 @@ from functools import cached_property
 from typing import Any
 
 from oak_ledger.columnar.arrays import INTEGER_MAX, INTEGER_MIN, type_of_value
-from oak_ledger.errors import Finding, FormulaError, OakError
+from oak_ledger.errors import Finding, FormulaError, OakError, Place
 from oak_ledger.formula import checked as c
 from oak_ledger.formula import nodes as n
 from oak_ledger.formula.builder import Piece, Scope, a_type
@@ -64,6 +64,16 @@ def check(formula: str | Parsed, scope: Scope, *, where: str = "") -> Formula:
     findings = [*parsed.findings, *(one for one in checker.findings if not _part_of_words(one, parsed))]
     if tree is not None and tree.type == NULL:
         tree = checker.convert(tree, TEXT)
+    alone = next((one for one in c.walk(tree) if isinstance(one, c.LevelValue)), None) if tree is not None else None
+    if alone is not None:
+        text, keys = (
+            parsed.text[alone.start : alone.end],
+            ", ".join(parsed.text[one.start : one.end] for one in alone.keys),
+        )
+        message = f"{text} is one value for each {keys}; another aggregate says what comes of them."
+        findings.append(
+            Finding("level-alone", message, Place("", parsed.text, alone.start, alone.end), f"Such as AVG({text}).")
+        )
     findings.sort(key=lambda found: found.place.start)
     if findings:
         findings = mended(parsed.text, findings, checker.repairs, scope, lambda text: _errors(text, scope))
@@ -144,6 +154,21 @@ class _Checker(CallChecker):
     def parens(self, node: n.Parens) -> Piece:
         inner = self.piece(node.inner)
         return None if inner is None else replace(inner, start=node.start, end=node.end)
+
+    def per(self, node: n.Per) -> Piece:
+        """An aggregate for each combination of some keys, which another aggregate takes."""
+        inner, keys = self.piece(node.inner), [self.piece(one) for one in node.keys]
+        if inner is None or any(one is None for one in keys):
+            return None
+        if inner.grain != Grain.GROUP:
+            self.report("level-of-row", f"{self.shown(inner)} is a value of each row; PER takes an aggregate.", inner, "Such as SUM(x) PER (Customer).")  # fmt: skip
+            return None
+        made = tuple(one for one in keys if one is not None)
+        grouped = next((one for one in made if one.grain != Grain.ROW), None)
+        if grouped is not None:
+            self.report("level-key", f"{self.shown(grouped)} is no value of each row, and cannot be what a level is made of.", grouped)  # fmt: skip
+            return None
+        return c.LevelValue(node.start, node.end, inner.type, Grain.ROW, inner, made)
 
     def interval(self, node: n.Interval) -> Piece:
         self.report("stray-interval", "An interval is only added to a date or taken from one.", node)
@@ -420,6 +445,7 @@ _METHODS: dict[type[n.Node], Callable[[Any, Any], Piece]] = {
     n.Literal: _Checker.literal,
     n.Name: _Checker.name,
     n.Parens: _Checker.parens,
+    n.Per: _Checker.per,
     n.Interval: _Checker.interval,
     n.Unary: _Checker.unary,
     n.Binary: _Checker.binary,

@@ -46,6 +46,14 @@ class Parens(Node):
 
 
 @dataclass(frozen=True, slots=True, eq=False)
+class Per(Node):
+    """A value of its own level: `inner PER (keys)`, one for each combination of the keys."""
+
+    inner: Node
+    keys: tuple[Node, ...]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
 class Unary(Node):
     """A sign or `NOT`."""
 

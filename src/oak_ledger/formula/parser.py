@@ -243,6 +243,15 @@ class _Parser:
         return left
 
     def operand(self) -> nodes.Node:
+        made = self.plain_operand()
+        while self.is_word("PER") and self.peek().value == "(":
+            self.take()
+            opened = self.take()
+            keys = self.listed()
+            made = nodes.Per(made.start, self.close(opened), made, tuple(keys))
+        return made
+
+    def plain_operand(self) -> nodes.Node:
         token = self.token
         if token.kind == "symbol":
             return self.symbol_operand(token)

@@ -110,6 +110,12 @@ _construct(
     "Null when the baseline has no such group or key.", [("SUM(Cost) - BEFORE(SUM(Cost))", "30"), ("BEFORE(COUNT(*))", "4")],
 )  # fmt: skip
 _construct(
+    "PER", "aggregate", ["aggregate(x PER (key, …))"],
+    "An aggregate of aggregates: AVG(SUM(x) PER (Customer)) is the average of one total for each customer, among the rows of the group that the question's filters let through; in a FILTER it chooses customers. All values in one aggregate are of one level; PER may nest.",
+    "As the aggregates say; a null key is a key like others.",
+    [("AVG(SUM(Volume) PER (Mill))", "25.5"), ("COUNT(*) FILTER (WHERE COUNT(*) PER (Mill) > 2)", "1"), ("MAX(COUNT(*) PER (Mill))", "3")],
+)  # fmt: skip
+_construct(
     "OVER", "window", ["f(x) OVER (PARTITION BY … ORDER BY … [NULLS FIRST|LAST] [ROWS|RANGE BETWEEN … AND …])"],
     "A value for each row from the rows around it: those with the same PARTITION BY, in the order of ORDER BY, within the frame; over aggregates, from the groups of the answer.",
     "As the function before OVER says.", [("SUM(Cost) OVER (ORDER BY Day)", "30"), ("COUNT(*) OVER (PARTITION BY Mill)", "3")],

@@ -26,8 +26,8 @@ VALUE = "the value before"
 class BaselineValues:
     """For each `BEFORE` of a question: its values by key or group, and over all rows together."""
 
-    by_key: Mapping[c.Before, KeyLookup]
-    overall: Mapping[c.Before, KeyLookup]
+    by_key: Mapping[c.TypedNode, KeyLookup]
+    overall: Mapping[c.TypedNode, KeyLookup]
 
 
 def snapshot(path: Path) -> OriginReader:
@@ -47,8 +47,8 @@ def baseline_values(source: Asked, question: Query, by: Sequence[Any], where: An
     found: dict[c.Before, Expression] = {}
     for owner in (*owners, *(question.fields[name] for name in names)):
         found |= {piece: owner for piece in c.walk(owner.checked) if isinstance(piece, c.Before)}
-    by_key: dict[c.Before, KeyLookup] = {}
-    overall: dict[c.Before, KeyLookup] = {}
+    by_key: dict[c.TypedNode, KeyLookup] = {}
+    overall: dict[c.TypedNode, KeyLookup] = {}
     if not found:
         return BaselineValues(by_key, overall)
     baseline = source.at_baseline()

@@ -35,6 +35,7 @@ from oak_ledger.source.definition import DEFINITION, FieldSpec
 from oak_ledger.source.document import no_name_twice, parse_document, read_document
 from oak_ledger.source.editable import Published
 from oak_ledger.source.export import WriteResult, schema_of, write_rows
+from oak_ledger.source.levels import with_levels
 from oak_ledger.source.questions import Questions, Shown, is_value
 from oak_ledger.source.references import listed
 
@@ -290,10 +291,9 @@ class Source(Questions):
             raise OakError(
                 "name-twice", f"The answer has two columns called {twice!r}.", hint="Name one of them differently."
             )
-        there, place = self._in_origin(question)
-        result, findings = (there, []) if there is not None else self._asked(question, _executed)
-        findings += self.arrival_findings() if there is None else []
-        faults = self._told(result.faults.found())
+        question, of_levels = with_levels(question, lambda one: self._computed(one)[0])
+        result, findings, place = self._computed(question)
+        faults = self._told((*result.faults.found(), *of_levels))
         if strict and faults:
             raise FormulaError.of([Finding("fault", one.sentence() + ".", Place(one.field)) for one in faults])
         complete = question.grouped or question.limit is None or result.table.num_rows < question.limit
@@ -333,6 +333,14 @@ class Source(Questions):
             tuple(question.stats.steps.values()) if question.stats is not None else (),
             place,
         )
+
+    def _computed(self, question: Query) -> tuple[Result, list[Finding], str]:
+        """What a question gives, what is to be said of how its rows were read, and where it was computed."""
+        there, place = self._in_origin(question)
+        if there is not None:
+            return there, [], place
+        result, findings = self._asked(question, _executed)
+        return result, [*findings, *self.arrival_findings()], place
 
     def _told(self, faults: tuple[Fault, ...]) -> tuple[Fault, ...]:
         """Faults without what went in, where that may be of fields that are hidden from who asks."""

@@ -1,0 +1,148 @@
+"""Aggregates of aggregates, each value at its own level: held against SQL with a subquery, over drawn rows, filters, groups and totals."""
+
+from __future__ import annotations
+
+import random
+import sqlite3
+from typing import Any
+
+import pyarrow as pa
+
+import oak_ledger as oak
+from tests.support import FolderCase
+
+# A measure at the level of C (or of C and D), the same over the subquery `v`, and what the subquery computes.
+MEASURES: tuple[tuple[str, str, dict[str, str], str], ...] = (
+    ("AVG(SUM(N) PER (C))", "AVG(a)", {"a": "SUM(N)"}, "C"),
+    ("MAX(COUNT(*) PER (C))", "MAX(a)", {"a": "COUNT(*)"}, "C"),
+    ("COUNT(*) FILTER (WHERE COUNT(*) PER (C) > 2)", "SUM(a > 2)", {"a": "COUNT(*)"}, "C"),
+    ("SUM(SUM(N) PER (C)) FILTER (WHERE COUNT(N) PER (C) > 1)", "SUM(CASE WHEN b > 1 THEN a END)", {"a": "SUM(N)", "b": "COUNT(N)"}, "C"),
+    ("MIN(SUM(N) PER (C, D))", "MIN(a)", {"a": "SUM(N)"}, "C, D"),
+    ("AVG((SUM(N) / COUNT(*)) PER (C)) * 2", "AVG(a) * 2", {"a": "SUM(N) * 1.0 / COUNT(*)"}, "C"),
+    ("COUNT(DISTINCT C) FILTER (WHERE SUM(N) PER (C) >= 3)", "COUNT(DISTINCT CASE WHEN a >= 3 THEN C END)", {"a": "SUM(N)"}, "C"),
+    ("SUM(N) - SUM(MAX(N) PER (C))", "SUM(a) - SUM(b)", {"a": "SUM(N)", "b": "MAX(N)"}, "C"),
+    ("COUNT(*) FILTER (WHERE SUM(N) PER (UPPER(C)) IS NULL)", "SUM(a IS NULL)", {"a": "SUM(N)"}, "UPPER(C)"),
+)  # fmt: skip
+WRONG: tuple[tuple[str, str], ...] = (
+    ("SUM(N) PER (C)", "level-alone"), ("AVG(N PER (C))", "level-of-row"), ("AVG(SUM(N) PER (C) + N)", "level-mixed"), ("AVG(SUM(N) PER (C) + SUM(N) PER (D))", "level-mixed"),
+    ("AVG(SUM(N) PER (COUNT(*)))", "level-key"), ("AVG(SUM(N) PER ())", "value-missing"), ("AVG(SUM(N) PER (Zebra))", "unknown-field"), ("SUM(SUM(N))", "aggregate-nested"),
+    ("SUM(AVG(N) PER (C)) OVER ()", "level-alone"),
+)  # fmt: skip
+
+
+class Levels(FolderCase):
+    def drawn(self, rng: random.Random, count: int) -> list[dict[str, Any]]:
+        names = ("a", "b", "B", "c", None)
+        return [{"R": rng.choice(("x", "y", None)), "C": rng.choice(names), "D": rng.choice(("p", "q")), "N": rng.choice((None, 1, 2, 3, -1))} for _ in range(count)]  # fmt: skip
+
+    def sql(
+        self,
+        rows: list[dict[str, Any]],
+        by: str,
+        measure: tuple[str, str, dict[str, str], str],
+        where: str,
+        having: str,
+    ) -> list[tuple[Any, ...]]:
+        base = sqlite3.connect(":memory:")
+        self.addCleanup(base.close)
+        base.execute("create table t (R text, C text, D text, N integer)")
+        base.executemany("insert into t values (:R, :C, :D, :N)", rows)
+        _, outer, inner, level = measure
+        groups = ", ".join(filter(None, [by, *level.split(", ")]))
+        shown = ", ".join([*groups.split(", "), *(f"{sql} AS {name}" for name, sql in inner.items())])
+        query = f"SELECT {by + ', ' if by else ''}{outer} FROM (SELECT {shown} FROM t WHERE {where} GROUP BY {groups}) {f'GROUP BY {by}' if by else ''}"
+        found = base.execute(query).fetchall()
+        if not having:
+            return found
+        kept = {row[0] for row in base.execute(f"SELECT {by} FROM t WHERE {where} GROUP BY {by} HAVING {having}")}
+        return [row for row in found if row[0] in kept]
+
+    def test_drawn_questions(self) -> None:
+        rng = random.Random(20261203)
+        for draw in range(60):
+            rows = self.drawn(rng, rng.choice((1, 5, 40, 200)))
+            source = oak.Source.from_table(
+                pa.Table.from_pylist(
+                    rows,
+                    schema=pa.schema([("R", pa.string()), ("C", pa.string()), ("D", pa.string()), ("N", pa.int64())]),
+                ),
+                name="T",
+            )
+            measure, by, where = (
+                rng.choice(MEASURES),
+                rng.choice(("", "R", "R")),
+                rng.choice(("1 = 1", "N > 0", "D = 'p'", "C IS NOT NULL")),
+            )
+            having = rng.choice(("", "COUNT(*) > 3")) if by else ""
+            with self.subTest(draw=draw, measure=measure[0], by=by, where=where, having=having):
+                asked = [where, *([having] if having else [])]
+                answer = source.tally(
+                    [by] if by else [], [("x", measure[0])], where=asked, totals=bool(by) and not having
+                )
+                key = lambda row: (row[0] is None, str(row[0]))  # noqa: E731
+                wanted = sorted(self.sql(rows, by, measure, where, having), key=key)
+                got = sorted((tuple(row.values()) for row in answer.to_dicts()), key=key)
+                self.same(got, wanted)
+                if answer.totals is not None:
+                    self.same([(answer.totals.column("x")[0].as_py(),)], self.sql(rows, "", measure, where, ""))
+
+    def same(self, got: list[tuple[Any, ...]], wanted: list[tuple[Any, ...]]) -> None:
+        """Equal, but that a sum over nothing is a count of nothing there or here."""
+        self.assertEqual(len(got), len(wanted), (got, wanted))
+        for one, other in zip(got, wanted, strict=True):
+            self.assertEqual(one[:-1], other[:-1])
+            left, right = float(one[-1] or 0), float(other[-1] or 0)
+            self.assertAlmostEqual(left, right, places=9, msg=str((one, other)))
+
+    def test_levels_within_levels_windows_fields_and_reports(self) -> None:
+        rows = [
+            {"R": "x", "C": c, "D": d, "N": n}
+            for c, d, n in (("a", "p", 1), ("a", "q", 5), ("b", "p", 2), ("b", "p", 4), ("c", "q", 9))
+        ]
+        source = oak.Source.from_table(pa.Table.from_pylist(rows), name="T")
+        self.assertEqual(source.tally(show=["MAX(AVG(SUM(N) PER (C, D)) PER (C))"]).value(), 9)
+        self.assertEqual(source.tally(show=["SUM(AVG(SUM(N) PER (C, D)) PER (C))"]).value(), 3 + 6 + 9)
+        named = source.with_field("Customer total", "AVG(SUM(N) PER (C))").with_field("Twice", '"Customer total" * 2')
+        self.assertEqual(named.tally(show=["Twice"]).value(), 14)
+        self.assertEqual(
+            named.tally(["D"], ["Customer total"], sort=["D"]).to_dicts(),
+            [{"D": "p", "Customer total": 3.5}, {"D": "q", "Customer total": 7.0}],
+        )
+        self.assertEqual(named.state("Customer total").uses, ("N", "C"))
+        share = named.tally(["D"], [("s", '"Customer total" / SUM("Customer total") OVER ()')], sort=["D"]).to_dicts()
+        self.assertAlmostEqual(sum(row["s"] for row in share), 1.0)
+        text = '[report]\nname = "R"\nsource = "T"\n\n[[panel]]\nkind = "table"\ntitle = "P"\nby = ["C"]\nshow = ["SUM(N)", { name = "Days", formula = "AVG(SUM(N) PER (D))" }]\nsort = ["-SUM(N)"]\nlimit = 1\nrest = true\ntotals = true\n'
+        panel = oak.open_report(self.write("r.report.toml", text)).view(named).panels[0]
+        self.assertEqual(
+            [[*line.cells] for line in panel.content.lines],
+            [["c", "9", "9.00"], ["the other 2", "12", "6.00"], ["all", "21", "10.50"]],
+        )
+
+    def test_what_cannot_be_said(self) -> None:
+        source = oak.Source.from_table(pa.table({"C": ["a"], "D": ["b"], "N": [1]}), name="T")
+        for formula, code in WRONG:
+            with self.subTest(formula):
+                with self.assertRaises(oak.OakError) as caught:
+                    source.tally(show=[("x", formula)])
+                self.assertEqual(caught.exception.code, code, str(caught.exception))
+        self.assertEqual(source.with_field("Per", "N").tally(show=["SUM(Per)"]).value(), 1)
+
+    def test_faults_are_of_the_field_that_is_asked(self) -> None:
+        source = oak.Source.from_table(pa.table({"C": ["a", "a", "b"], "N": [1, -1, 2]}), name="T")
+        answer = source.with_field("Rate", "AVG((1 / SUM(N)) PER (C))").tally(show=["Rate"])
+        self.assertEqual(
+            (answer.value(), [(one.field, one.what, one.rows) for one in answer.faults]),
+            (0.5, [("Rate", "division by zero", 1)]),
+        )
+
+    def test_renames_follow_and_places_compute_it_here(self) -> None:
+        base = sqlite3.connect("t.db")
+        base.executescript("create table t (C text, N integer); insert into t values ('a', 1), ('a', 2), ('b', 5)")
+        base.close()
+        self.oak("intake", "t.db", "--table", "t", "--keep-names")
+        self.oak("field", "add", "t", "Typical", "MEDIAN(SUM(N) PER (C))")
+        self.oak("field", "rename", "t", "C=Customer")
+        self.assertIn("PER (Customer)", (self.folder / "t.oak.toml").read_text())
+        answer = oak.open_source("t").tally(show=["Typical"])
+        self.assertEqual((answer.value(), answer.place), (4.0, "here"))
+        self.oak("check", "t", code=None)
