@@ -146,3 +146,72 @@ class Levels(FolderCase):
         answer = oak.open_source("t").tally(show=["Typical"])
         self.assertEqual((answer.value(), answer.place), (4.0, "here"))
         self.oak("check", "t", code=None)
+
+
+class Totals(FolderCase):
+    """Levels such as a stock: added up over everything but days; and the value of one field at the end of another."""
+
+    def test_drawn_stocks(self) -> None:
+        """The sum over the last day on which the group has a value; the most frequent value; the value at an end: said plainly."""
+        rng = random.Random(20261203)
+        for draw in range(40):
+            rows = [{"Y": rng.choice(("a", "b", None)), "D": rng.choice((None, 1, 2, 3)), "N": rng.choice((None, 1, 2, 5, -3)), "T": rng.choice((None, "x", "y", "z"))} for _ in range(rng.choice((0, 1, 8, 60)))]  # fmt: skip
+            schema = pa.schema([("Y", pa.string()), ("D", pa.int64()), ("N", pa.int64()), ("T", pa.string())])
+            source = oak.Source.from_table(pa.Table.from_pylist(rows, schema=schema), name="S")
+            measures = [
+                "SUM_AT_LAST(N, D)",
+                "SUM_AT_FIRST(N, D)",
+                "MAX_BY(T, N)",
+                "MIN_BY(N, T)",
+                "MODE(T)",
+                "MODE(N) FILTER (WHERE D > 1)",
+            ]
+            answer = source.tally(["Y"], [(str(at), one) for at, one in enumerate(measures)], totals=True, sort=["Y"])
+            wanted = {}
+            for group in {row["Y"] for row in rows} | {"all"}:
+                own = [row for row in rows if group in ("all", row["Y"])]
+                known = [row for row in own if row["N"] is not None and row["D"] is not None]
+                days = [row["D"] for row in known]
+                both = [row for row in own if row["N"] is not None and row["T"] is not None]
+                counts = {value: sum(row["T"] == value for row in own) for value in {row["T"] for row in own} - {None}}
+                late = [row["N"] for row in own if row["N"] is not None and (row["D"] or 0) > 1]
+                wanted[group] = [
+                    sum(row["N"] for row in known if row["D"] == max(days)) if known else None,
+                    sum(row["N"] for row in known if row["D"] == min(days)) if known else None,
+                    min(row["T"] for row in both if row["N"] == max(one["N"] for one in both)) if both else None,
+                    min(row["N"] for row in both if row["T"] == min(one["T"] for one in both)) if both else None,
+                    min((value for value, times in counts.items() if times == max(counts.values())), default=None),
+                    min((value for value in late if late.count(value) == max(map(late.count, late))), default=None),
+                ]
+            with self.subTest(draw):
+                got = {row["Y"]: [*row.values()][1:] for row in answer.to_dicts()}
+                self.assertEqual(got, {group: values for group, values in wanted.items() if group != "all"})
+                self.assertEqual([one[0].as_py() for one in answer.totals.columns][1:], wanted["all"])
+
+    def test_a_stock_in_a_definition(self) -> None:
+        self.write(
+            "stock.csv",
+            "Yard,Day,Stock\nA,2026-01-01,10\nA,2026-01-02,12\nB,2026-01-01,5\nB,2026-01-02,4\nC,2026-01-01,7\n",
+        )
+        self.oak("intake", "stock.csv")
+        self.oak("field", "total", "stock", "Stock", "--as", "last", "--over", "Day")
+        source = oak.open_source("stock")
+        answer = source.tally(["Yard"], ["Stock"], totals=True, sort=["Yard"])
+        self.assertEqual([[*row.values()] for row in answer.to_dicts()], [["A", 12], ["B", 4], ["C", 7]])
+        self.assertEqual(
+            [one[0].as_py() for one in answer.totals.columns][1:], [16]
+        )  # on the last day of all there is no C
+        self.assertIn("Stock, last", self.oak("tally", "stock", "--by", "Yard", "--show", "Stock"))
+        self.oak("field", "rename", "stock", "Day=Counted on")
+        self.assertEqual(oak.open_source("stock").tally(show=["Stock"]).value(), 16)
+        self.assertIn("needs both total", self.oak("field", "total", "stock", "Stock", "--as", "last", code=2))
+
+    def test_a_new_field_says_how_it_totals(self) -> None:
+        self.write("t.csv", "A,B,D\n1,2,2026-01-01\n")
+        self.oak("intake", "t.csv")
+        for name, formula, said in (
+            ("Sum", "A + B", "adds up"), ("Rate", "A / B", "does not add up: it divides A by B in each row; for groups: SUM(A) / SUM(B)"), ("Total", "SUM(A)", "computed anew for each group"),
+            ("Rank", "RANK() OVER (ORDER BY A)", "does not add up: it is a rank"), ("Year", "EXTRACT(YEAR FROM D)", "it is a part of a date"), ("Text", "CAST(A AS TEXT)", "not added up"),
+        ):  # fmt: skip
+            with self.subTest(name):
+                self.assertIn(said, " ".join(self.oak("field", "add", "t", name, formula).split()))

@@ -8,7 +8,7 @@ import click
 
 from oak_ledger.cli.fields import change_each, choosing, field_command
 
-TOTALS = ("sum", "average", "median", "minimum", "maximum", "count", "distinct", "none")
+TOTALS = ("sum", "average", "median", "minimum", "maximum", "count", "distinct", "last", "first", "none")
 
 
 @field_command.command("hide")
@@ -92,6 +92,14 @@ def role_command(source: str, names: tuple[str, ...], pattern: str | None, kind:
 @click.argument("source")
 @choosing
 @click.option("--as", "how", required=True, type=click.Choice(TOTALS))
-def total_command(source: str, names: tuple[str, ...], pattern: str | None, kind: str | None, how: str) -> None:
-    """Set how fields are totalled where a report names only the field."""
-    change_each(source, names, pattern, kind, total=how)
+@click.option(
+    "--over", default=None, metavar="FIELD", help="For last and first: the field that decides, such as a day."
+)
+def total_command(
+    source: str, names: tuple[str, ...], pattern: str | None, kind: str | None, how: str, over: str | None
+) -> None:
+    """Set how fields are totalled where a report names only the field.
+
+    A level, such as a stock or a headcount, is added up over everything but days: --as last --over Day.
+    """
+    change_each(source, names, pattern, kind, total=how, total_by=over)

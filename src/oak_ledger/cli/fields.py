@@ -152,6 +152,7 @@ def add_command(
 ) -> None:
     """Add a calculated field."""
     from oak_ledger.cli.output_edits import write_edit
+    from oak_ledger.insight.additivity import how_it_totals
     from oak_ledger.present.terminal import say
 
     before = open_working(source)
@@ -160,8 +161,10 @@ def add_command(
     keys = {"format": format_text, "description": description, "hidden": hidden or None}
     after = before.with_field(name, formula, **{key: value for key, value in keys.items() if value is not None})
     state = after.state(name)
-    write_edit(before, after, facts={"field": state.name, "type": str(state.type), "grain": str(state.grain)})
-    say(f"{state.name}: {state.type} per {state.grain}")
+    totals = how_it_totals(after, state)
+    facts = {"field": state.name, "type": str(state.type), "grain": str(state.grain), "totals": totals}
+    write_edit(before, after, facts=facts)
+    say(f"{state.name}: {state.type} per {state.grain}" + (f"; {totals}" if totals else ""))
 
 
 @field_command.command("retype")

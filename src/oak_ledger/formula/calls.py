@@ -18,6 +18,7 @@ from oak_ledger.types import INTEGER, NULL, NUMBER, NUMERIC, TEXT, Grain, Type
 
 # Other spellings of one function.
 BEFORE = "BEFORE"
+_WHOLE_GROUPS = ("MEDIAN", "MODE", "MAX_BY", "MIN_BY", "SUM_AT_LAST", "SUM_AT_FIRST")  # have no meaning before OVER yet
 _OF_SEVERAL = {"MAX": "GREATEST({0})", "MIN": "LEAST({0})", "SUM": "{1}"}
 """What is meant by an aggregate of several values of one row."""
 MOST_TURNED = 4  # arguments that are looked at in another order
@@ -303,7 +304,7 @@ class CallChecker(UnknownNames):
     def window_call(self, node: n.Call, entry: Function, args: list[c.TypedNode], where: Piece, over: n.Over) -> Piece:
         """A function or an aggregate over the rows around a row."""
         at_name = n.ErrorNode(node.start, node.name_end)
-        if not (entry.window or entry.aggregate) or entry.ordered or entry.name == "MEDIAN" or node.distinct:
+        if not (entry.window or entry.aggregate) or entry.ordered or entry.name in _WHOLE_GROUPS or node.distinct:
             what = "DISTINCT" if node.distinct else entry.name
             self.report("not-window", f"{what} cannot come before OVER.", at_name)
             return None

@@ -113,7 +113,7 @@ _construct(
     "PER", "aggregate", ["aggregate(x PER (key, …))"],
     "An aggregate of aggregates: AVG(SUM(x) PER (Customer)) is the average of one total for each customer, among the rows of the group that the question's filters let through; in a FILTER it chooses customers. All values in one aggregate are of one level; PER may nest.",
     "As the aggregates say; a null key is a key like others.",
-    [("AVG(SUM(Volume) PER (Mill))", "25.5"), ("COUNT(*) FILTER (WHERE COUNT(*) PER (Mill) > 2)", "1"), ("MAX(COUNT(*) PER (Mill))", "3")],
+    [("AVG(SUM(Volume) PER (Mill))", "38.25"), ("COUNT(*) FILTER (WHERE COUNT(*) PER (Mill) > 2)", "2"), ("MAX(COUNT(*) PER (Mill))", "3")],
 )  # fmt: skip
 _construct(
     "OVER", "window", ["f(x) OVER (PARTITION BY … ORDER BY … [NULLS FIRST|LAST] [ROWS|RANGE BETWEEN … AND …])"],

@@ -7,10 +7,12 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
-from oak_ledger.columnar.arrays import from_numpy, numpy_view
+from oak_ledger.columnar.arrays import from_numpy, numpy_view, to_mask
 from oak_ledger.columnar.ordering import dense_ranks
 from oak_ledger.functions.accumulators import Groups, as_floats, present
+from oak_ledger.functions.aggregates import total
 from oak_ledger.functions.order_statistics import GroupedValues
 from oak_ledger.functions.registry import CallContext, function
 from oak_ledger.functions.selections import ordered_numbers
@@ -83,6 +85,90 @@ for _name, _sample, _root, _sentence, _over, _shown in _SPREADS:
         aggregate=True,
         can_fault=True,
     )(_spread(_sample, _root))
+
+
+def _both(values: Any, by: Any, groups: Groups) -> tuple[Any, Any, Groups]:
+    """The rows in which there are both values."""
+    if not values.null_count and not by.null_count:
+        return values, by, groups
+    there = to_mask(pc.and_(pc.is_valid(values), pc.is_valid(by)))
+    kept = from_numpy(there)
+    return values.filter(kept), by.filter(kept), groups.where(there)
+
+
+def _one_by(last: bool) -> Callable[..., Any]:
+    def run_one_by(run: CallContext, values: Any, by: Any, groups: Groups) -> Any:
+        values, by, groups = _both(values, by, groups)
+        ranks = dense_ranks(by)
+        order = np.lexsort((dense_ranks(values), -ranks if last else ranks, groups.codes))
+        codes = groups.codes[order]
+        begins = np.flatnonzero(np.diff(codes, prepend=-1))
+        places = np.full(groups.count, -1)
+        places[codes[begins]] = order[begins]
+        return values.take(pa.array(places, mask=places < 0))
+
+    return run_one_by
+
+
+def _sum_at(last: bool) -> Callable[..., Any]:
+    def run_sum_at(run: CallContext, values: Any, by: Any, groups: Groups) -> Any:
+        values, by, groups = _both(values, by, groups)
+        ranks = dense_ranks(by)
+        ends = np.full(groups.count, -1 if last else len(ranks), np.int64)
+        (np.maximum if last else np.minimum).at(ends, groups.codes, ranks)
+        there = ranks == ends[groups.codes]
+        return total(run, values.filter(from_numpy(there)), groups.where(there))
+
+    return run_sum_at
+
+
+for _end, _last, _word in (("MAX", True, "greatest"), ("MIN", False, "least")):
+    function(
+        f"{_end}_BY(x any, y any) -> same",
+        topic="aggregate",
+        sentence=f"The value of x in the row with the {_word} y; of several such rows, the least x.",
+        nulls="Rows in which either is null are left out; null over no rows.",
+        examples=[
+            (f"{_end}_BY(Mill, Volume)", "High Ford" if _last else "Low Weir"),
+            (f"{_end}_BY(Cost, Day)", "30" if _last else "10"),
+        ],
+        aggregate=True,
+    )(_one_by(_last))
+for _end, _last, _word in (("LAST", True, "greatest"), ("FIRST", False, "least")):
+    function(
+        f"SUM_AT_{_end}(x numeric, y any) -> same",
+        topic="aggregate",
+        sentence=f"The total of x over the rows with the {_word} y: for a level, such as a stock, over the {_end.lower()} day on which it is known.",
+        nulls="Rows in which either is null are left out; null over no rows.",
+        examples=[
+            (f"SUM_AT_{_end}(Volume, Day)", "24.5" if _last else "4.5"),
+            (f"SUM_AT_{_end}(Cost, Mill)", "30" if _last else "40"),
+        ],
+        aggregate=True,
+        can_fault=True,
+    )(_sum_at(_last))
+
+
+@function(
+    "MODE(x any) -> same",
+    topic="aggregate",
+    sentence="The most frequent value; of several, the least.",
+    nulls="Nulls are left out; null over no values.",
+    examples=[("MODE(Mill)", "High Ford"), ("MODE(Volume)", "12.0")],
+    aggregate=True,
+)
+def mode(run: CallContext, values: Any, groups: Groups) -> Any:
+    """The most frequent value by group."""
+    values, groups = present(values, groups)
+    ranks = dense_ranks(values)
+    size = int(ranks.max(initial=0)) + 1
+    found, first, times = np.unique(groups.codes * size + ranks, return_index=True, return_counts=True)
+    order = np.lexsort((found, -times, found // size))
+    codes = found[order] // size
+    begins = np.flatnonzero(np.diff(codes, prepend=-1))
+    places = np.full(groups.count, -1)
+    places[codes[begins]] = first[order[begins]]
+    return values.take(pa.array(places, mask=places < 0))
 
 
 def _percentile(exact: bool) -> Callable[..., Any]:

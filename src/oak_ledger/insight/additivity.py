@@ -197,6 +197,28 @@ def ratio_of_sums(source: Source, text: str, nature: Additivity) -> str:
     return strip_widening
 
 
+def how_it_totals(source: Source, state: ResolvedName) -> str:
+    """How the values of a field come to a total, in a sentence's part; empty for a constant or what is broken."""
+    spec, kind = state.spec, state.type
+    if kind is None or not isinstance(spec, FieldSpec) or state.grain == Grain.CONSTANT:
+        return ""
+    if state.grain == Grain.GROUP:
+        return "computed anew for each group and each total"
+    if spec.total == "none":
+        return "has no total"
+    if spec.total in ("last", "first"):
+        return f"adds up, but over {spec.total_by}: there the {spec.total} counts"
+    if spec.total not in (None, "sum"):
+        return f"totalled as {spec.total}"
+    if not kind.numeric:
+        return "not added up; it is grouped by, or counted"
+    nature = nature_of(source, state)
+    if nature.is_additive:
+        return "adds up"
+    right = ratio_of_sums(source, spec.formula, nature)
+    return f"does not add up: {nature.why}" + (f"; for groups: {right}" if right else "")
+
+
 def _unwrapped(text: str) -> str:
     """A formula without parentheses around the whole of it."""
     tree = parse(text).tree

@@ -190,6 +190,8 @@ _REFUSED: Mapping[str, str] = {
     "LOG10": "its last digits differ",
     "SQRT": "its last digits differ",
     "ANY_VALUE": "which value it takes is open",
+    **dict.fromkeys(("MAX_BY", "MIN_BY", "MODE"), "which of several values it takes is open"),
+    **dict.fromkeys(("SUM_AT_LAST", "SUM_AT_FIRST", "PER"), "it is computed here"),
 }
 _SQLITE_REFUSED: Mapping[str, str] = {
     "LIKE": "it takes no notice of letter case",

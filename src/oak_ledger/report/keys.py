@@ -168,6 +168,8 @@ decimal_mark = ","
 thousands_mark = "."
 rule = "VALUE BETWEEN 0 AND 100"
 total = "average"
+# total = "last"   # of a level, such as a stock: over the last day of each group
+# total_by = "Day"
 """,
     "constant": """\
 [[constant]]

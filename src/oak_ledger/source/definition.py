@@ -16,8 +16,8 @@ from oak_ledger.source.naming import NameRule
 from oak_ledger.types import CAST_NAMES, MAX_DIGITS, Type
 
 Role = Literal["dimension", "measure"]
-TOTALS = ("sum", "average", "median", "minimum", "maximum", "count", "distinct", "none")
-Total = Literal["sum", "average", "median", "minimum", "maximum", "count", "distinct", "none"]
+TOTALS = ("sum", "average", "median", "minimum", "maximum", "count", "distinct", "last", "first", "none")
+Total = Literal["sum", "average", "median", "minimum", "maximum", "count", "distinct", "last", "first", "none"]
 _TYPE = re.compile(r"\s*([A-Za-z]+(?: +[A-Za-z]+)?)\s*(?:\(\s*(\d+)\s*(?:,\s*(\d+)\s*)?\))?\s*")
 
 
@@ -91,6 +91,10 @@ class FieldSpec(_Table):
     role: Role | None = Field(None, description="dimension (to group by) or measure (to aggregate)")
     total: Total | None = Field(None, description=f"how it is totalled when nothing else is asked: {', '.join(TOTALS)}")
 
+    total_by: str = refers(
+        "name", "for last and first: the field whose greatest or least value in a group decides, such as a day"
+    )
+
     @field_validator("type")
     @classmethod
     def _known_type(cls, text: str) -> str:
@@ -108,6 +112,10 @@ class FieldSpec(_Table):
         if bool(self.column) == bool(self.formula):
             both = "both a column and a formula" if self.column else "neither a column nor a formula"
             raise ValueError(f"the field {self.name!r} has {both}; a field has one of them")
+        if (self.total in ("last", "first")) != bool(self.total_by):
+            raise ValueError(
+                f"the field {self.name!r} needs both total = 'last' or 'first', and total_by, the field that decides"
+            )
         reading = (self.type, self.clean, self.template, self.null_words, self.values, self.values_from)
         if self.formula and any(reading):
             raise ValueError(

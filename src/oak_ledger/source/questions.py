@@ -31,6 +31,8 @@ _TOTALS: dict[str, tuple[str, str]] = {
     "maximum": ("MAX({})", "maximum"),
     "count": ("COUNT({})", "count"),
     "distinct": ("COUNT(DISTINCT {})", "distinct"),
+    "last": ("SUM_AT_LAST({}, {by})", "last"),
+    "first": ("SUM_AT_FIRST({}, {by})", "first"),
 }
 
 
@@ -251,9 +253,11 @@ class Questions(EditableDefinition):
                 hint=f"Group by it, or say how: COUNT(DISTINCT {expression.text}), MIN({expression.text}), …",
             )
         pattern, word = _TOTALS[asked or "sum"]
-        made = self.check_formula(pattern.format(expression.text), where=expression.name, names=names).require()
+        by = state.spec.total_by if state is not None and isinstance(state.spec, FieldSpec) else ""
+        text = pattern.format(expression.text, by=quote_identifier(by) if by else "")
+        made = self.check_formula(text, where=expression.name, names=names).require()
         name = expression.name if word == "sum" else f"{expression.name}, {word}"
-        return Expression(name, pattern.format(expression.text), made), state
+        return Expression(name, text, made), state
 
     def _sort(self, sort: Sequence[str], columns: Sequence[Expression]) -> tuple[SortBy, ...]:
         made = []
