@@ -48,10 +48,9 @@ AGGREGATES: dict[str, tuple[tuple[str, str], ...]] = {
     "f": (("SUM({f})", "sum({f})"), ("AVG({i})", "avg({i})::float8"), ("AVG({d})", "avg({d})::float8"), ("AVG({f})", "avg({f})"), ("MEDIAN({i})", "percentile_cont(0.5) within group (order by {i})"),
           ("STDDEV_SAMP({i})", "stddev_samp({i})::float8"), ("PERCENTILE_CONT(0.25) WITHIN GROUP (ORDER BY {d})", "percentile_cont(0.25) within group (order by {d})"), ("VAR_POP({i})", "var_pop({i})::float8")),
     "t": (("MIN({t})", "min({t})"), ("MAX({t})", "max({t})"), ("LISTAGG({t}, ', ') WITHIN GROUP (ORDER BY {t}, {i})", "string_agg({t}, ', ' order by {t}, {i})"),
-          ("LISTAGG(DISTINCT {t}, '+') WITHIN GROUP (ORDER BY {t})", "string_agg(distinct {t}, '+' order by {t})"), ("MODE({t})", "mode() within group (order by {t})"),
-          ("MAX_BY({t}, {i})", "(array_agg({t} order by {i} desc, {t}) filter (where {t} is not null and {i} is not null))[1]")),
+          ("LISTAGG(DISTINCT {t}, '+') WITHIN GROUP (ORDER BY {t})", "string_agg(distinct {t}, '+' order by {t})"), ("MODE({t})", "mode() within group (order by {t})")),
     "b": (("BOOL_AND({b})", "bool_and({b})"), ("BOOL_OR({b})", "bool_or({b})")),
-    "y": (("MIN({y})", "min({y})"), ("MAX({y})", "max({y})"), ("MIN_BY({y}, {d})", "(array_agg({y} order by {d}, {y}) filter (where {y} is not null and {d} is not null))[1]")),
+    "y": (("MIN({y})", "min({y})"), ("MAX({y})", "max({y})")),
 }  # fmt: skip
 # Windows over rows, each with an order that leaves no ties open, of plain columns.
 ROW_WINDOWS: dict[str, tuple[tuple[str, str], ...]] = {

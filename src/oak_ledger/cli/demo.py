@@ -143,6 +143,10 @@ DAY: tuple[Step, ...] = (
             (f"oak field add loads 'Haulage per m³' {shlex.quote(PER_GROUP)} --replace", 0),
             (f"oak field add loads Margin {shlex.quote(MARGIN_FILLED)} --replace", 0),
             (
+                "oak tally loads --by Mill --show 'Typical stand = MEDIAN(SUM(Volume) PER (Stand))' --where 'SUM(Volume) > 1000' --totals",
+                0,
+            ),
+            (
                 "oak tally loads --by Mill --show Volume --show Margin --show 'Margin rate' --show 'Haulage per m³' --totals",
                 0,
             ),

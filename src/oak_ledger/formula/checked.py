@@ -142,7 +142,7 @@ class _Apart:
     """The pieces whose values come from elsewhere: an aggregate in them is not one of the question."""
 
     def __contains__(self, node: object) -> bool:
-        return isinstance(node, (Before, Level))
+        return isinstance(node, Level)
 
 
 APART = _Apart()
