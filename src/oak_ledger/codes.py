@@ -206,6 +206,8 @@ no-token | a token is not valid | oak catalogue tokens make
 not-allowed | something is not allowed to you | ask who administers the area: oak catalogue rights list
 nothing-waits | no change waits for the report | nothing to do
 base-unknown | a working copy does not say which version it was made from | base under [source]
+fill-date | dates without rows are asked for, and no key is a date, or several are | group by one date
+too-many-groups | filling in dates would make too many groups | cut dates off to months
 source-taken | a source of that name is there, and the working copy was not made from it | another name, or --base
 catalogue-layout | a catalogue was made by another version of the program | use that one
 report-taken | a report of that name is there, of another source or owner | another name, or --replace

@@ -286,6 +286,12 @@ def _prompt(source: str) -> int:
 @click.option(
     "--totals", "-t", is_flag=True, help="Add a totals row, computed from the rows rather than by adding groups."
 )
+@click.option(
+    "--fill",
+    type=click.Choice(["null", "zero"]),
+    default=None,
+    help="Also dates without rows, between the first and the last.",
+)
 @explain_option
 @baseline_option
 @catalogue_option
@@ -301,6 +307,7 @@ def tally_command(
     sort: tuple[str, ...],
     limit: int | None,
     totals: bool,
+    fill: str | None,
     explain: bool,
     baseline: str | None,
     catalogue: str,
@@ -320,6 +327,7 @@ def tally_command(
             sort=sort,
             limit=limit,
             totals=totals,
+            fill=fill or "",
             explain=explain,
         )
     count = (

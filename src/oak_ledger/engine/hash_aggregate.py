@@ -22,6 +22,7 @@ from oak_ledger.engine.aggregate.groups import Key, RowIndexes, local_groups
 from oak_ledger.engine.aggregate.state import AggregateState, PartialAggregate
 from oak_ledger.engine.evaluate import Evaluator, Expression, is_grouped, may_fault, needed
 from oak_ledger.engine.faults import Faults
+from oak_ledger.engine.fill import filled, step_of
 from oak_ledger.engine.options import options
 from oak_ledger.engine.pool import ordered
 from oak_ledger.engine.prepare import open_scan, sort_table, table_of
@@ -66,6 +67,8 @@ def aggregate_rows(query: Query, reader: Reader) -> Result:
             values = final.values(of_groups, order)
             if query.having:
                 keys, values, of_groups = _having(query, keys, values, of_groups)
+            if query.fill:
+                keys, values = _with_all_dates(query, keys, values)
             table = _finished(query, keys, values, of_groups)
         count = table.num_rows
         if query.stats is not None:
@@ -83,6 +86,18 @@ def aggregate_rows(query: Query, reader: Reader) -> Result:
     finally:
         state.close()
     return Result(table, totals, faults, scan.rows_read, scan.rows_used, count)
+
+
+def _with_all_dates(
+    query: Query, keys: Sequence[Any], values: dict[c.Aggregate, Any]
+) -> tuple[Sequence[Any], dict[c.Aggregate, Any]]:
+    """The groups with those of dates between them that have no rows, in the order of the keys."""
+    steps = [step_of(one, query.fields) for one in query.by]
+    at = next(place for place, step in enumerate(steps) if step)
+    found, more = filled(at, steps[at], keys, values, zero=query.fill == "zero")
+    ordered_keys, order = _by_keys(found)
+    places = from_numpy(np.arange(len(found[0])) if order is None else order)
+    return ordered_keys, {node: one.take(places) for node, one in more.items()}
 
 
 def _having(

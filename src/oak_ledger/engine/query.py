@@ -38,6 +38,8 @@ class Query:
     sort: tuple[SortBy, ...] = ()
     limit: int | None = None
     totals: bool = False
+    fill: str = ""
+    """Whether groups of dates without rows are there, too: their sums null or, with zero, 0."""
     before: Mapping[c.TypedNode, KeyLookup] = field(default_factory=dict)
     """The values that `BEFORE` and aggregates of a level find, by key or by group; `before_overall` those over all rows together."""
     before_overall: Mapping[c.TypedNode, KeyLookup] = field(default_factory=dict)

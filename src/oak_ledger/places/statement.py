@@ -93,6 +93,8 @@ def statement(
     """A question as one statement over a table or a query, for PostgreSQL or duckdb; with `guarded` a division by zero is null in it. Raises NotSaid where any part of it cannot be said in the same meaning."""
     if query.before or query.totals:
         raise NotSaid("BEFORE" if query.before else "The row of totals", "it is put together here")
+    if query.fill:
+        raise NotSaid("Dates without rows", "they are put in here")
     if query.having and guarded:
         raise NotSaid("A condition on groups", "what cannot be computed in it is counted here")
     steps, translator = _steps(query, origin, column, guarded, dialect)

@@ -29,7 +29,7 @@ class Bars(PanelKind):
         "a bar for each group and measure, or for each value of a second field; beside each other, or stacked where parts"
         " add up to a whole"
     )
-    keys = frozenset({"by", "show", "where", "sort", "limit", "rest", "stacked", "colours"})
+    keys = frozenset({"fill", "by", "show", "where", "sort", "limit", "rest", "stacked", "colours"})
     example = """\
 [[panel]]
 kind = "bars"
@@ -70,7 +70,7 @@ class Lines(PanelKind):
 
     word = "lines"
     about = "a line over dates for each measure, or for each value of a second field"
-    keys = frozenset({"by", "show", "where", "limit", "rest", "colours"})
+    keys = frozenset({"fill", "by", "show", "where", "limit", "rest", "colours"})
     example = """\
 [[panel]]
 kind = "lines"
@@ -79,6 +79,7 @@ by = [{ name = "Month of delivery", formula = "DATE_TRUNC('month', Delivered)" }
 show = ["Volume"]
 limit = 4
 rest = true
+fill = "zero"
 """
 
     def problem(self, spec: PanelSpec) -> str:

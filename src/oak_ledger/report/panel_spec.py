@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 from pydantic import BaseModel, ConfigDict, Field
 
 from oak_ledger.source.definition import refers
@@ -33,6 +35,9 @@ class PanelSpec(_Entry):
     totals: bool = Field(False, description="true: a row of computed totals")
     subtotals: bool = Field(False, description="true: a computed row for each group of the first fields of by")
     stacked: bool = Field(False, description="true: measures or values on one bar, not beside each other")
+    fill: Literal["", "null", "zero"] = Field(
+        "", description="null or zero: also dates without rows between the first and the last, with sums of that"
+    )
     change: bool = Field(False, description="true: the change since the baseline")
     against: str = refers("formula", "a formula that the figure is compared with")
     colours: dict[str, str] = Field(default_factory=dict, description="colours of values, such as { Oak = '#4a7c3a' }")

@@ -161,6 +161,7 @@ class Report:
             "by": [_item(item) for item in panel.by],
             "show": [_item(item) for item in panel.show],
             "where": [*(_where(one, source) for one in (*always, *listed(panel.where)) if one)] or None,
+            **({"fill": panel.fill} if panel.fill else {}),
         }
 
     def planned(self, panel: PanelSpec, source: Source) -> PlannedTally | None:

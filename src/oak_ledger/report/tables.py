@@ -18,7 +18,7 @@ class Table(PanelKind):
 
     word = "table"
     about = "groups and measures in rows, with computed totals and subtotals"
-    keys = frozenset({"by", "show", "where", "sort", "limit", "rest", "totals", "subtotals"})
+    keys = frozenset({"fill", "by", "show", "where", "sort", "limit", "rest", "totals", "subtotals"})
     example = """\
 [[panel]]
 kind = "table"

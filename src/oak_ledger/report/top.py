@@ -63,16 +63,17 @@ class Top:
         keys = tuple(by[head])
         whole = len(keys) == len(by)
         if not keys:  # lines without a second field: nothing to limit
-            answer = source.tally(by, shown, where=where)
+            answer = source.tally(by, shown, where=where, fill=question.get("fill", ""))
             return Top(answer, answer, (), 0, None, (), tuple(where or ()))
-        heads = source.tally(keys, shown, where=where, sort=sort_within(source, question["sort"], question, head), limit=spec.limit)  # fmt: skip
+        fill = question.get("fill", "") if whole else ""
+        heads = source.tally(keys, shown, where=where, sort=sort_within(source, question["sort"], question, head), limit=spec.limit, fill=fill)  # fmt: skip
         left = max((heads.groups or 0) - heads.table.num_rows, 0)
         top = Top(heads, heads, (), left, spec.limit, keys, tuple(where or ()))
         if whole:
             answer = heads
         else:
             sort = question["sort"] if head.start == 0 else ()
-            answer = top.only_first(source.tally(by, shown, where=where, sort=sort))
+            answer = top.only_first(source.tally(by, shown, where=where, sort=sort, fill=question.get("fill", "")))
         rest: tuple[tuple[Any, tuple[Any, ...]], ...] = ()
         if spec.rest and left:
             other = [item for item in by if item not in keys] if split else []

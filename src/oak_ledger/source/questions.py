@@ -8,6 +8,7 @@ from functools import cached_property
 from typing import Any
 
 from oak_ledger.engine import ExecutionStats, Expression, Query, SortBy
+from oak_ledger.engine.fill import step_of
 from oak_ledger.errors import FormulaError, OakError, Place
 from oak_ledger.formula import Formula, Grain, Known, check, parse
 from oak_ledger.formula import checked as c
@@ -176,6 +177,7 @@ class Questions(EditableDefinition):
         sort: Sequence[str] = (),
         limit: int | None = None,
         totals: bool = False,
+        fill: str = "",
         explain: bool = False,
     ) -> PlannedTally:
         """A tally with everything checked and nothing computed. Raises OakError for a name or a formula that is wrong."""
@@ -211,9 +213,11 @@ class Questions(EditableDefinition):
             sort=self._sort(sort, columns),
             limit=limit,
             totals=totals,
+            fill=fill,
             stats=ExecutionStats() if explain else None,
         )
         self._check_windows(question)
+        _check_fill(question)
         formats = {one.name: state.format for one, state in (*keys, *shown) if state and state.format}
         return PlannedTally(question, formats, tuple(summed))
 
@@ -278,6 +282,22 @@ class Questions(EditableDefinition):
                 )
             made.append(SortBy(found, key.startswith("-")))
         return tuple(made)
+
+
+FILLS = ("null", "zero")
+
+
+def _check_fill(question: Query) -> None:
+    """Dates without rows are put in where one of the keys is a date, whose step is known."""
+    if not question.fill:
+        return
+    if question.fill not in FILLS:
+        raise OakError("wrong-value", f"Dates without rows have {' or '.join(FILLS)}, not {question.fill!r}.")
+    steps = [step_of(one, question.fields) for one in question.by]
+    if sum(map(bool, steps)) != 1:
+        what = "none of the keys is a date" if not any(steps) else "more than one of the keys is a date"
+        hint = "Group by a date, or by one that is cut off: DATE_TRUNC('month', Day)."
+        raise OakError("fill-date", f"Dates without rows can be put in for one date, and {what}.", hint=hint)
 
 
 def is_value(item: Shown, value: Any) -> str:

@@ -147,6 +147,7 @@ class Source(Questions):
         sort: Sequence[str] = (),
         limit: int | None = None,
         totals: bool = False,
+        fill: str = "",
         strict: bool = False,
         explain: bool = False,
     ) -> Answer:
@@ -154,11 +155,14 @@ class Source(Questions):
 
         A measure named in `show` is totalled as its field says (`total`), else summed; a formula says it itself. With `totals`, one
         row more is computed over all rows together: totals are never added up. Without `by`, one row. `explain` keeps the steps that were taken.
+        With `fill`, every day, week, month, … between the first and the last date is a group, sums being null or, with `zero`, 0 where there are no rows.
         A condition on aggregates in `where` leaves out groups; totals are over those that remain. `sort` may name what is not shown.
         Raises OakError for a name or a formula that is wrong.
         """
         try:
-            planned = self.planned_tally(by, show, where=where, sort=sort, limit=limit, totals=totals, explain=explain)
+            planned = self.planned_tally(
+                by, show, where=where, sort=sort, limit=limit, totals=totals, fill=fill, explain=explain
+            )
         except OakError as error:
             unseen = error.place.text
             if error.code != "unknown-sort" or self.check_formula(unseen).checked is None:
@@ -169,6 +173,7 @@ class Source(Questions):
                 "sort": sort,
                 "limit": limit,
                 "totals": totals,
+                "fill": fill,
                 "strict": strict,
                 "explain": explain,
             }
