@@ -48,7 +48,7 @@ AGGREGATES: dict[str, tuple[tuple[str, str], ...]] = {
     "f": (("SUM({f})", "sum({f})"), ("AVG({i})", "avg({i})::float8"), ("AVG({d})", "avg({d})::float8"), ("AVG({f})", "avg({f})"), ("MEDIAN({i})", "percentile_cont(0.5) within group (order by {i})"),
           ("STDDEV_SAMP({i})", "stddev_samp({i})::float8"), ("PERCENTILE_CONT(0.25) WITHIN GROUP (ORDER BY {d})", "percentile_cont(0.25) within group (order by {d})"), ("VAR_POP({i})", "var_pop({i})::float8")),
     "t": (("MIN({t})", "min({t})"), ("MAX({t})", "max({t})"), ("LISTAGG({t}, ', ') WITHIN GROUP (ORDER BY {t}, {i})", "string_agg({t}, ', ' order by {t}, {i})"),
-          ("LISTAGG(DISTINCT {t}, '+') WITHIN GROUP (ORDER BY {t})", "string_agg(distinct {t}, '+' order by {t})"), ("MODE({t})", "mode() within group (order by {t})")),
+          ("LISTAGG(DISTINCT {t}, '+') WITHIN GROUP (ORDER BY {t})", "string_agg(distinct {t}, '+' order by {t})"), ("MODE({t})", "mode() within group (order by ({t})::text)")),
     "b": (("BOOL_AND({b})", "bool_and({b})"), ("BOOL_OR({b})", "bool_or({b})")),
     "y": (("MIN({y})", "min({y})"), ("MAX({y})", "max({y})")),
 }  # fmt: skip

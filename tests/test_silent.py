@@ -44,8 +44,33 @@ SAID: list[tuple[str, str, str, str, str]] = [
     ("a branch that no row takes", MILL + '[[field]]\nname = "Size"\nformula = "CASE WHEN Volume > 100 THEN \'large\' ELSE \'small\' END"\n', "branch-empty", "no row reaches WHEN Volume > 100", ""),
     ("a boundary that falls to ELSE", MILL + '[[field]]\nname = "Size"\nformula = "CASE WHEN Volume < 5 THEN \'small\' WHEN Volume > 5 THEN \'large\' ELSE \'none\' END"\n', "branch-gap", "Volume = 5 falls in no branch; it goes to ELSE", "Let the branches meet"),
     ("zero falls to ELSE, and is meant to", MILL + '[[field]]\nname = "Sign"\nformula = "CASE WHEN Volume - 5 < 0 THEN -1 WHEN Volume - 5 > 0 THEN 1 ELSE 0 END"\n', "", "", ""),
+    ("an order with ties", MILL + '[[field]]\nname = "Last"\nformula = "LAG(Volume) OVER (ORDER BY EXTRACT(YEAR FROM Day))"\n', "order-leaves-ties", "Last: 2 rows are alike in what LAG is ordered by", "different in every row"),
+    ("an order without ties", MILL + '[[field]]\nname = "Last"\nformula = "LAG(Volume) OVER (PARTITION BY Mill ORDER BY Day, Id)"\n', "", "", ""),
+    ("ranks may tie", MILL + '[[field]]\nname = "R"\nformula = "RANK() OVER (ORDER BY EXTRACT(YEAR FROM Day))"\n', "", "", ""),
+    ("nulls that a filter leaves out", MILL + '[[filter]]\nname = "Not low"\nwhere = "Mill <> \'Low Weir\'"\n', "nulls-left-out", "1 rows in which Mill is null are left out as well by Mill <> 'Low Weir'", "IS DISTINCT FROM"),
+    ("and by a list", MILL + '[[filter]]\nname = "Not low"\nwhere = "Mill NOT IN (\'Low Weir\')"\n', "nulls-left-out", "1 rows", "OR Mill IS NULL"),
+    ("no nulls to leave out", MILL + '[[filter]]\nname = "Not one"\nwhere = "Id <> 1"\n', "", "", ""),
+    ("a last day at midnight", '[[field]]\nname = "At"\nformula = "CAST(Day AS TIMESTAMP) + INTERVAL \'5\' HOUR"\n[[filter]]\nname = "Until"\nwhere = "At BETWEEN DATE \'2026-01-01\' AND DATE \'2026-02-05\'"\n', "midnight-end", "is the beginning of that day; 1 rows later on it", "< DATE '2026-02-05' + 1"),
+    ("a last day of dates", '[[filter]]\nname = "Until"\nwhere = "Day BETWEEN DATE \'2026-01-01\' AND DATE \'2026-02-05\'"\n', "", "", ""),
+    ("numbers as texts", '[[field]]\nname = "No"\nformula = "CAST(Id AS TEXT)"\n[[filter]]\nname = "High"\nwhere = "No > \'10\'"\n', "text-order", "compared letter by letter", "CAST(No AS NUMBER) > 10"),
+    ("texts as texts", MILL + '[[filter]]\nname = "High"\nwhere = "Mill > \'10\'"\n', "", "", ""),
+    ("several currencies", '[[field]]\nname = "Currency"\nformula = "CASE WHEN Id < 3 THEN \'EUR\' ELSE \'USD\' END"\n[[field]]\nname = "Amount"\nformula = "Volume * 1.5"\n', "currencies-mixed", "Currency has 2 currencies, and Amount is added up over them", "Group by Currency"),
+    ("one currency", '[[field]]\nname = "Currency"\nformula = "CASE WHEN Id < 99 THEN \'EUR\' END"\n[[field]]\nname = "Amount"\nformula = "Volume * 1.5"\n', "", "", ""),
 ]  # fmt: skip
-MEANT = {"constant-late", "clean-idle", "recode-idle", "recode-hidden", "letter-case", "branch-empty", "branch-gap"}
+MEANT = {
+    "order-leaves-ties",
+    "nulls-left-out",
+    "midnight-end",
+    "text-order",
+    "currencies-mixed",
+    "constant-late",
+    "clean-idle",
+    "recode-idle",
+    "recode-hidden",
+    "letter-case",
+    "branch-empty",
+    "branch-gap",
+}
 
 
 class Silent(FolderCase):

@@ -276,6 +276,10 @@ column-not-read | a column of a type that is not read | convert it at the origin
 file-differs | a file has other columns than the first | renamed = { 'arriving' = 'name' } under [origin]
 file-twice | two files have the same content | remove one
 file-not-read | a newer file is not matched by the path | rename it, or change path
+order-leaves-ties | rows are alike in what a window is ordered by | add a field to ORDER BY that is different in every row
+midnight-end | a last day is only its first moment | compare with what comes before the next day
+text-order | numbers that are texts are compared letter by letter | CAST, or oak field retype
+currencies-mixed | amounts of several currencies are added up | group by the currency, or make them one
 input-not-computed | a source that rows come from has values that could not be computed | oak check that source
 rows-dropped | rows were left out | see NAME.bad_rows.csv
 rows-mended | malformed rows were kept | see NAME.bad_rows.csv
@@ -298,6 +302,7 @@ drift-type | a field has another type than in the released version | retype it
 NOTES = _read(
     "note",
     """
+nulls-left-out | a filter that says what a value is not leaves out nulls | IS DISTINCT FROM, or OR x IS NULL
 not-compared | nothing was compared with a published version | --catalogue, or publish one
 branch-empty | no row reaches a branch | check whether it is needed
 clean-idle | a clean changes no value | remove it, or correct it

@@ -15,6 +15,7 @@ from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.formula.parser import parse
 from oak_ledger.insight.additivity import Additivity, AdditivityAnalysis, ratio_of_sums
 from oak_ledger.insight.branches import branch_probes, doubtful
+from oak_ledger.insight.hazards import hazard_probes
 from oak_ledger.insight.idle import idle_probes, multiplied
 from oak_ledger.insight.probes import Probe, TemporaryFields, Values, format_number, is_helper, place_of
 from oak_ledger.insight.spelling import misspelt_always, spelling_probes
@@ -37,6 +38,7 @@ def run_checks(source: Source) -> Iterator[Finding]:
         *branch_probes(source, helpers),
         *spelling_probes(source, helpers),
         *idle_probes(source, helpers),
+        *hazard_probes(source, helpers),
     ]
     source = helpers.helped()
     shown: dict[str, str] = {}

@@ -121,7 +121,7 @@ def _rest(source: Source, question: Mapping[str, Any], other: Sequence[Shown], c
     where = question["where"]
     planned = source.planned_tally(question["by"], question["show"], where=where)
     kept = [at for at, one in enumerate(planned.query.show) if not _compares_groups(source, one)]
-    answer = source.tally([(REST, f"({condition}) IS NOT TRUE"), *other], [question["show"][at] for at in kept] or ["COUNT(*)"], where=where)  # fmt: skip
+    answer = source.tally([(REST, f"({condition}) IS NOT TRUE"), *other], [question["show"][at] for at in kept] or ["COUNT(*)"], where=where, fill=question.get("fill", "") if other else "")  # fmt: skip
     found = []
     for row in answer.to_dicts():
         values = [*row.values()]
