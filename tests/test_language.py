@@ -354,9 +354,9 @@ WRONG: list[tuple[str, str, int, int, str]] = [
     ("LAG(Cost) OVER ()", "order-missing", 1, 3, "which row comes before"),
     ("RANK() OVER (PARTITION BY Mill)", "order-missing", 1, 4, "ORDER BY"),
     ("ROW_NUMBER() OVER Mill", "order-missing", 1, 10, "order"),
-    ("MEDIAN(Cost) OVER ()", "not-window", 1, 6, "before OVER"),
+    ("MEDIAN(Cost) OVER (ORDER BY Day)", "not-window", 1, 6, "whole partitions only"),
     ("UPPER(Mill) OVER ()", "not-window", 1, 5, "before OVER"),
-    ("COUNT(DISTINCT Mill) OVER ()", "not-window", 1, 5, "DISTINCT"),
+    ("COUNT(DISTINCT Mill) OVER (ORDER BY Day)", "not-window", 1, 5, "DISTINCT"),
     ("SUM(Cost) OVER (ORDER BY Day ROWS BETWEEN 'a' PRECEDING AND CURRENT ROW)", "bad-frame", 43, 13, "whole number"),
     ("SUM(Cost) OVER (ORDER BY Mill RANGE BETWEEN 1 PRECEDING AND CURRENT ROW)", "bad-frame", 45, 11, "fits it"),
     (

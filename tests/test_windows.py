@@ -203,3 +203,94 @@ class Windows(unittest.TestCase):
         answer = source.rows([("Sum", "SUM(V) OVER (PARTITION BY K)")])
         self.assertEqual(answer.table.column("Sum").to_pylist(), [None, most, None, 1])
         self.assertEqual([(one.rows, [row for row, _ in one.samples]) for one in answer.faults], [(2, [1, 3])])
+
+
+def known_before(values: Sequence[Any], at: int, steps: int) -> Any:
+    """The value so many rows that are not null before (after, where negative); the row's own at 0."""
+    if not steps:
+        return values[at]
+    rest = [one for one in (values[:at][::-1] if steps > 0 else values[at + 1 :]) if one is not None]
+    return rest[abs(steps) - 1] if len(rest) >= abs(steps) else None
+
+
+# A window, and what it is of the values of a partition in order, at a place, with the keys of the order.
+MORE: tuple[tuple[str, Callable[[Sequence[Any], Sequence[Any], int], Any]], ...] = (
+    ("LAG(Value) IGNORE NULLS OVER ({})", lambda values, keys, at: known_before(values, at, 1)),
+    ("LAG(Value, 2) IGNORE NULLS OVER ({})", lambda values, keys, at: known_before(values, at, 2)),
+    ("LEAD(Value) IGNORE NULLS OVER ({})", lambda values, keys, at: known_before(values, at, -1)),
+    ("LEAD(Value, 3, -99) IGNORE NULLS OVER ({})", lambda values, keys, at: -99 if sum(one is not None for one in values[at + 1 :]) < 3 else known_before(values, at, -3)),
+    ("FIRST_VALUE(Text) IGNORE NULLS OVER ({})", lambda values, keys, at: next((one for one in values if one is not None), None)),
+    ("LAST_VALUE(Text) IGNORE NULLS OVER ({} ROWS BETWEEN UNBOUNDED PRECEDING AND CURRENT ROW)", lambda values, keys, at: next((one for one in values[at::-1] if one is not None), None)),
+    ("LAST_VALUE(Value) IGNORE NULLS OVER ({} ROWS BETWEEN 2 PRECEDING AND 1 FOLLOWING)", lambda values, keys, at: next((one for one in values[max(at - 2, 0) : at + 2][::-1] if one is not None), None)),
+    ("LAG(Value) RESPECT NULLS OVER ({})", lambda values, keys, at: values[at - 1] if at else None),
+    ("PERCENT_RANK() OVER ({})", lambda values, keys, at: keys.index(keys[at]) / max(len(keys) - 1, 1)),
+    ("CUME_DIST() OVER ({})", lambda values, keys, at: (len(keys) - keys[::-1].index(keys[at])) / len(keys)),
+)  # fmt: skip
+WHOLE: tuple[tuple[str, Callable[[Sequence[Any]], Any]], ...] = (
+    ("MEDIAN(Value) OVER (PARTITION BY Text)", lambda values: statistics.median(values) if values else None),
+    ("COUNT(DISTINCT Value) OVER (PARTITION BY Text)", lambda values: len({*values})),
+    ("SUM(DISTINCT Value) OVER (PARTITION BY Text)", lambda values: sum({*values}) if values else None),
+    ("MODE(Value) OVER (PARTITION BY Text)", lambda values: min((one for one in values if values.count(one) == max(map(values.count, values))), default=None)),
+    ("MAX_BY(Value, Value) OVER (PARTITION BY Text)", lambda values: max(values, default=None)),
+)  # fmt: skip
+
+
+class MoreWindows(unittest.TestCase):
+    def test_nulls_passed_over_shares_and_whole_partitions(self) -> None:
+        for seed in range(4):
+            chance = random.Random(seed)
+            rows = made(chance)
+            source = oak.Source.from_table(pa.Table.from_pylist(rows), name="T")
+            for way in WAYS:
+                with overridden(**way):
+                    for text, plain in MORE:
+                        keys = ("Flag", "Id") if "PERCENT" not in text and "CUME" not in text else ("Value",)
+                        own = text.format(f"PARTITION BY Whole ORDER BY {', '.join(keys)}")
+                        column = "Text" if "(Text)" in text else "Value"
+                        got = source.rows([("x", own)]).table.column("x").to_pylist()
+                        for _, part in itertools.groupby(
+                            sorted(rows, key=lambda row: (row["Whole"] is None, row["Whole"] or 0)),
+                            key=lambda row: row["Whole"],
+                        ):
+                            ordered = sorted(
+                                part,
+                                key=lambda row: [
+                                    (row[key] is None, row[key] if row[key] is not None else 0) for key in keys
+                                ],
+                            )
+                            values, ranks = (
+                                [row[column] for row in ordered],
+                                [tuple(row[key] for key in keys) for row in ordered],
+                            )
+                            for at, row in enumerate(ordered):
+                                if "FIRST_VALUE" in text:  # up to the row itself
+                                    wanted = plain(values[: at + 1], ranks, at)
+                                else:
+                                    wanted = plain(values, ranks, at)
+                                self.assertEqual(got[rows.index(row)], wanted, (own, way, row["Id"]))
+                    for text, of_group in WHOLE:
+                        got = source.rows([("x", text)]).table.column("x").to_pylist()
+                        for row, value in zip(rows, got, strict=True):
+                            self.assertEqual(
+                                value,
+                                of_group(
+                                    [
+                                        one["Value"]
+                                        for one in rows
+                                        if one["Text"] == row["Text"] and one["Value"] is not None
+                                    ]
+                                ),
+                                (text, way),
+                            )
+
+    def test_what_cannot_be_a_window(self) -> None:
+        source = oak.Source.from_table(pa.table({"a": [1], "b": [2]}), name="T")
+        for formula in (
+            "SUM(a) IGNORE NULLS OVER (ORDER BY b)",
+            "RANK() IGNORE NULLS OVER (ORDER BY b)",
+            "MEDIAN(a) OVER (ORDER BY b)",
+            "COUNT(DISTINCT a) OVER (ORDER BY b)",
+            "PERCENT_RANK() OVER ()",
+        ):
+            with self.subTest(formula), self.assertRaises(oak.OakError):
+                source.rows([("x", formula)])

@@ -14,11 +14,19 @@ from oak_ledger.formula.frames import BadFrame, frame_spec
 from oak_ledger.formula.unknown import UnknownNames
 from oak_ledger.functions import LIBRARY
 from oak_ledger.functions.registry import ComputeError, Function, Signature
+from oak_ledger.functions.windows import IGNORING_NULLS
 from oak_ledger.types import INTEGER, NULL, NUMBER, NUMERIC, TEXT, Grain, Type
 
 # Other spellings of one function.
 BEFORE = "BEFORE"
-_WHOLE_GROUPS = ("MEDIAN", "MODE", "MAX_BY", "MIN_BY", "SUM_AT_LAST", "SUM_AT_FIRST")  # have no meaning before OVER yet
+_WHOLE_GROUPS = (
+    "MEDIAN",
+    "MODE",
+    "MAX_BY",
+    "MIN_BY",
+    "SUM_AT_LAST",
+    "SUM_AT_FIRST",
+)  # before OVER only of whole partitions
 _OF_SEVERAL = {"MAX": "GREATEST({0})", "MIN": "LEAST({0})", "SUM": "{1}"}
 """What is meant by an aggregate of several values of one row."""
 MOST_TURNED = 4  # arguments that are looked at in another order
@@ -304,17 +312,27 @@ class CallChecker(UnknownNames):
     def window_call(self, node: n.Call, entry: Function, args: list[c.TypedNode], where: Piece, over: n.Over) -> Piece:
         """A function or an aggregate over the rows around a row."""
         at_name = n.ErrorNode(node.start, node.name_end)
-        if not (entry.window or entry.aggregate) or entry.ordered or entry.name in _WHOLE_GROUPS or node.distinct:
-            what = "DISTINCT" if node.distinct else entry.name
-            self.report("not-window", f"{what} cannot come before OVER.", at_name)
+        if not (entry.window or entry.aggregate) or entry.ordered:
+            self.report("not-window", f"{entry.name} cannot come before OVER.", at_name)
             return None
+        what = "DISTINCT" if node.distinct else entry.name if entry.name in _WHOLE_GROUPS else ""
+        if what and (over.order or over.frame is not None or entry.window):
+            hint = "Leave out ORDER BY and the frame: OVER (PARTITION BY …)."
+            self.report("not-window", f"{what} is computed over whole partitions only.", at_name, hint)
+            return None
+        if node.ignore_nulls:
+            ignoring = IGNORING_NULLS.get(entry.name)
+            if ignoring is None:
+                self.report("not-window", f"{entry.name} takes no IGNORE NULLS; that is for {', '.join(IGNORING_NULLS)}.", at_name)  # fmt: skip
+                return None
+            entry = ignoring
         partition = [self.piece(part) for part in over.partition]
         order = self.order_keys(over.order)
         found = None if node.star else self.arguments(node, entry, args)
         held = None if where is None else self.condition(where, "FILTER")
         if order is None or (found is None and not node.star) or (where is not None and held is None):
             return None
-        if not order and entry.name in ("LAG", "LEAD", "ROW_NUMBER", "RANK"):
+        if not order and entry.name in ("LAG", "LEAD", "ROW_NUMBER", "RANK", "PERCENT_RANK", "CUME_DIST"):
             hint = f"Write {entry.name}(…) OVER (ORDER BY …)."
             self.report("order-missing", f"{entry.name} needs an order: which row comes before which?", at_name, hint)
             return None
@@ -326,7 +344,7 @@ class CallChecker(UnknownNames):
         if len(parts) < len(partition):
             return None
         made, result = ([], INTEGER) if found is None else found
-        if entry.name in ("LAG", "LEAD") and len(made) == 3:
+        if entry.name.split()[0] in ("LAG", "LEAD") and len(made) == 3:
             shared = self.shared_type([made[0], made[2]], entry.name)
             if shared is None:
                 return None
@@ -348,7 +366,17 @@ class CallChecker(UnknownNames):
             if self.grain_of(node, plain) is None:
                 return None
         return c.Window(
-            node.start, node.end, result, grain, entry, tuple(made), held, tuple(parts), order, frame or None
+            node.start,
+            node.end,
+            result,
+            grain,
+            entry,
+            tuple(made),
+            held,
+            tuple(parts),
+            order,
+            frame or None,
+            node.distinct,
         )
 
 

@@ -94,6 +94,7 @@ class Window(TypedNode):
     partition: tuple[TypedNode, ...]
     order: tuple[OrderKey, ...]
     frame: FrameSpec | None
+    distinct: bool = False
 
 
 @dataclass(frozen=True, slots=True, eq=False)

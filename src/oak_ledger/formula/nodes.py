@@ -186,6 +186,7 @@ class Call(Node):
     within: tuple[SortKey, ...] = ()
     where: Node | None = None
     over: Over | None = None
+    ignore_nulls: bool = False
 
 
 @dataclass(frozen=True, slots=True, eq=False)

@@ -458,6 +458,9 @@ class _Parser:
                 self.expect_word("WHERE", after="FILTER (")
                 where = self.expression()
                 self.close(opened)
+        ignoring = self.is_word("IGNORE") and self.peek().word == "NULLS"
+        if ignoring or (self.is_word("RESPECT") and self.peek().word == "NULLS"):
+            self.take(), self.take()
         if self.is_word("OVER"):
             self.take()
             over = self.window()
@@ -474,6 +477,7 @@ class _Parser:
             within,
             where,
             over,
+            ignoring,
         )
 
     def opening(self, after: str) -> Token | None:

@@ -116,7 +116,7 @@ _construct(
     [("AVG(SUM(Volume) PER (Mill))", "38.25"), ("COUNT(*) FILTER (WHERE COUNT(*) PER (Mill) > 2)", "2"), ("MAX(COUNT(*) PER (Mill))", "3")],
 )  # fmt: skip
 _construct(
-    "OVER", "window", ["f(x) OVER (PARTITION BY … ORDER BY … [NULLS FIRST|LAST] [ROWS|RANGE BETWEEN … AND …])"],
+    "OVER", "window", ["f(x) [IGNORE NULLS] OVER (PARTITION BY … ORDER BY … [NULLS FIRST|LAST] [ROWS|RANGE BETWEEN … AND …])"],
     "A value for each row from the rows around it: those with the same PARTITION BY, in the order of ORDER BY, within the frame; over aggregates, from the groups of the answer.",
     "As the function before OVER says.", [("SUM(Cost) OVER (ORDER BY Day)", "30"), ("COUNT(*) OVER (PARTITION BY Mill)", "3")],
 )  # fmt: skip

@@ -7,8 +7,8 @@ peers begin and end, and where its frame does.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
-from functools import cached_property
+from dataclasses import dataclass, replace
+from functools import cached_property, partial
 from typing import Any
 
 import numpy as np
@@ -16,8 +16,8 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from oak_ledger.columnar.arrays import from_numpy
-from oak_ledger.functions.registry import CallContext, ComputeError, function
+from oak_ledger.columnar.arrays import from_numpy, to_mask
+from oak_ledger.functions.registry import LIBRARY, CallContext, ComputeError, Function, function
 
 Places = npt.NDArray[np.int64]
 
@@ -261,3 +261,75 @@ def ntile(run: CallContext, around: Around, n: Any) -> Any:
     edge = larger * (small + 1)
     made = np.where(at < edge, at // (small + 1), larger + (at - edge) // np.maximum(small, 1))
     return from_numpy(made + 1)
+
+
+@function(
+    "PERCENT_RANK() -> number",
+    topic="window",
+    sentence="The share of the other rows that come before in order, from 0 for the first to 1 for the last.",
+    nulls="Never null; 0 in a partition of one row.",
+    examples=[
+        ("PERCENT_RANK() OVER (ORDER BY Day)", "0.2"),
+        ("PERCENT_RANK() OVER (PARTITION BY Volume ORDER BY Day)", "0"),
+    ],
+    window=True,
+)
+def percent_rank(run: CallContext, around: Around) -> Any:
+    """Ranks from 0 to 1."""
+    return from_numpy((around.peers - around.start) / np.maximum(around.end - around.start - 1, 1).astype(np.float64))
+
+
+@function(
+    "CUME_DIST() -> number",
+    topic="window",
+    sentence="The share of the rows that come before in order or are equal in it, the row itself among them.",
+    nulls="Never null.",
+    examples=[
+        ("CUME_DIST() OVER (ORDER BY Mill)", "1"),
+        ("CUME_DIST() OVER (PARTITION BY Mill ORDER BY Volume DESC)", "0.6666666666666666"),
+    ],
+    window=True,
+)
+def cume_dist(run: CallContext, around: Around) -> Any:
+    """Shares up to the last peer."""
+    return from_numpy((around.peers_end - around.start) / (around.end - around.start).astype(np.float64))
+
+
+def _known(values: Any) -> tuple[npt.NDArray[np.bool_], Places, Places]:
+    """Which rows have a value, their positions, and for each position how many of them lie before it."""
+    known = to_mask(pc.is_valid(values))
+    return known, np.flatnonzero(known), np.concatenate([[0], np.cumsum(known)])
+
+
+def _end_known(run: CallContext, around: Around, values: Any, *, last: bool) -> Any:
+    """The first or the last value of the frame that is not null."""
+    _, places, before = _known(values)
+    at = before[around.high] - 1 if last else before[around.low]
+    inside = before[around.high] > before[around.low]
+    return _taken(values, places[np.where(inside, at, 0)] if len(places) else around.here, inside & (len(places) > 0))
+
+
+def _shift_known(run: CallContext, around: Around, values: Any, *rest: Any, direction: int) -> Any:
+    """The value so many rows that are not null before or after."""
+    known, places, before = _known(values)
+    steps = np.full(around.size, 1) if not rest else np.nan_to_num(rest[0].to_numpy(zero_copy_only=False)).astype(np.int64)  # fmt: skip
+    at = before[around.here] - steps if direction < 0 else before[around.here] + known + steps - 1
+    low, high = before[around.start], before[around.end]
+    inside = (at >= low) & (at < high)
+    here = (steps == 0) & known
+    found = places[np.where(inside, at, 0)] if len(places) else around.here
+    made = _taken(values, np.where(steps == 0, around.here, found), np.where(steps == 0, here, inside))
+    outside = ~np.where(steps == 0, True, inside)
+    return made if len(rest) < 2 else pc.if_else(from_numpy(outside), rest[1], made)
+
+
+IGNORING_NULLS: dict[str, Function] = {
+    name: replace(LIBRARY.entries[name], name=f"{name} IGNORE NULLS", run=run)
+    for name, run in (
+        ("LAG", partial(_shift_known, direction=-1)),
+        ("LEAD", partial(_shift_known, direction=1)),
+        ("FIRST_VALUE", partial(_end_known, last=False)),
+        ("LAST_VALUE", partial(_end_known, last=True)),
+    )
+}
+"""What these are with IGNORE NULLS: rows whose value is null are passed over."""

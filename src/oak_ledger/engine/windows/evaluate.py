@@ -184,7 +184,7 @@ def _by_group(node: c.Window, inputs: Sequence[Any], groups: Groups, record: Fau
 def _plain_aggregate(node: c.Window) -> c.Aggregate:
     """The aggregate of a window, its filter aside."""
     return c.Aggregate(
-        node.start, node.end, node.type, node.grain, node.function, node.args, distinct=False, where=None
+        node.start, node.end, node.type, node.grain, node.function, node.args, distinct=node.distinct, where=None
     )
 
 
