@@ -145,10 +145,11 @@ def group_calls() -> Iterator[str]:
                     if name == "PERCENTILE_DISC" or kind in ("decimal", "number", "integer"):
                         yield from (f"{name}({share}) WITHIN GROUP (ORDER BY {column}{down})" for share, down in ((0, ""), (0.5, " DESC"), (0.9, ""), (1, "")))  # fmt: skip
                 else:
-                    yield f"{name}({column})"
-                    yield f"{name}({column}) FILTER (WHERE boolean_a)"
-                    yield f"{name}({column}) FILTER (WHERE boolean_none)"
-                    if name != "ANY_VALUE":
+                    taken = column if len(function.signatures[0].parameters) == 1 else f"{column}, at"
+                    yield f"{name}({taken})"
+                    yield f"{name}({taken}) FILTER (WHERE boolean_a)"
+                    yield f"{name}({taken}) FILTER (WHERE boolean_none)"
+                    if name != "ANY_VALUE" and taken == column:
                         yield f"{name}(DISTINCT {column})"
 
 
@@ -163,7 +164,7 @@ def window_calls() -> Iterator[str]:
         yield f"LEAD({kind}_a, 3, {literal(VALUES[kind][1], kind)}) OVER (ORDER BY {kind}_a NULLS FIRST, at)"
         yield f"FIRST_VALUE({kind}_a) OVER (PARTITION BY {kind}_few ORDER BY at)"
         yield f"LAST_VALUE({kind}_a) OVER (ORDER BY at ROWS BETWEEN 1 PRECEDING AND 2 FOLLOWING)"
-        yield from (f"{name}() OVER (ORDER BY {kind}_a{down})" for name in ("RANK", "DENSE_RANK") for down in ("", " DESC", " DESC NULLS LAST"))  # fmt: skip
+        yield from (f"{name}() OVER (ORDER BY {kind}_a{down})" for name in ("RANK", "DENSE_RANK", "PERCENT_RANK", "CUME_DIST") for down in ("", " DESC", " DESC NULLS LAST"))  # fmt: skip
         yield f"ROW_NUMBER() OVER (PARTITION BY {kind}_none ORDER BY {kind}_b DESC, at)"
         yield f"COUNT({kind}_a) OVER (PARTITION BY {kind}_b)"
         yield f"COUNT(*) OVER (PARTITION BY {kind}_b ORDER BY at)"

@@ -137,7 +137,7 @@ def _list_codes(as_json: bool) -> None:
     from dataclasses import asdict
 
     from oak_ledger.codes import CODES, TOPICS
-    from oak_ledger.present.terminal import Text, console, grid
+    from oak_ledger.present.terminal import LEAF, QUIET, Text, console
 
     if as_json:
         listed = [{"code": code, **asdict(entry)} for code, entry in CODES.items()]
@@ -146,8 +146,7 @@ def _list_codes(as_json: bool) -> None:
     out = console()
     for topic, codes in TOPICS.items():
         out.print(Text(topic, style="bold"))
-        table = grid("code", "severity", "meaning", "how to mend it")
         for code, entry in codes.items():
-            table.add_row(code, entry.severity, entry.meaning, entry.mend)
-        out.print(table)
+            out.print(Text.assemble("  ", (code, LEAF), (f"  {entry.severity}", QUIET)))
+            out.print(Text(f"      {entry.meaning} → {entry.mend}"))
         out.print()
