@@ -180,8 +180,8 @@ def oak_source(folder: Path, work: Query) -> Any:
         text += f'\n[[field]]\nname = "{column}"\ncolumn = "{column}"\n'
     for name, formula in fields.items():
         text += f"\n[[field]]\nname = \"{name}\"\nformula = '''{formula}'''\n"
-    from oak_ledger.source.definition import DEFINITION
-    from oak_ledger.source.document import parse_document
+    from oak_ledger.definition.document import parse_document
+    from oak_ledger.definition.model import DEFINITION
 
     return oak.Source(parse_document(text, DEFINITION, "loads"), folder, feed=feed)
 

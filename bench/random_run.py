@@ -77,16 +77,16 @@ def _plain_types(table: Any) -> Any:
 
 def _oak() -> Any:
 
-    from oak_ledger.cli import startup
+    from oak_ledger.cli.shared import startup
 
     startup.ENABLED = True
     startup.tune_process()
     startup.start()
     import oak_ledger as oak
     import oak_ledger.engine.hash_aggregate
+    from oak_ledger.definition.document import parse_document
+    from oak_ledger.definition.model import DEFINITION
     from oak_ledger.origin import ParquetReader
-    from oak_ledger.source.definition import DEFINITION
-    from oak_ledger.source.document import parse_document
 
     def ask(path: str, asked: Question) -> Any:
         reader = ParquetReader(Path(path))

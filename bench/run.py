@@ -37,7 +37,7 @@ def one(folder: Path, who: str, name: str, out: str) -> None:
     if who not in ("oak", "floor"):
         import_module(who)
     else:  # as the command does
-        from oak_ledger.cli import startup
+        from oak_ledger.cli.shared import startup
 
         startup.ENABLED = True
         startup.tune_process()

@@ -29,8 +29,8 @@ import pyarrow as pa
 
 import oak_ledger as oak
 from oak_ledger.cli import run
-from oak_ledger.cli.app import command_called, every_command, json_shape
-from oak_ledger.cli.shapes import schema
+from oak_ledger.cli.shared.app import command_called, every_command, json_shape
+from oak_ledger.cli.shared.shapes import schema
 
 D = Decimal
 COMMANDS = every_command()

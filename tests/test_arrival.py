@@ -14,10 +14,10 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 import oak_ledger as oak
+from oak_ledger.definition.lists import listed_names, two_columns
 from oak_ledger.origin import OriginSpec, files, infer, open_origin
 from oak_ledger.origin.csv import reader as csv_reader
 from oak_ledger.origin.infer import TypeInferrer
-from oak_ledger.source.lists import listed_names, two_columns
 from tests import server
 from tests.support import D, FolderCase, Terminal
 

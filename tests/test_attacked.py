@@ -11,7 +11,7 @@ from pathlib import Path
 from unittest import mock
 
 import oak_ledger as oak
-from oak_ledger.source.why import fields_behind, rows_behind, why
+from oak_ledger.explain.why import fields_behind, rows_behind, why
 from tests.support import FolderCase, loads
 
 DEFINITION = '[source]\nname = "X"\n\n[origin]\nkind = "database"\nurl = "postgresql://u@{host}/x"\npassword_from = "{variable}"\ntable = "t"\n'

@@ -23,10 +23,10 @@ from click.shell_completion import ShellComplete
 from click.testing import CliRunner
 
 import oak_ledger
-from oak_ledger.cli.app import app, command_called, every_command
 from oak_ledger.cli.demo import DAY
-from oak_ledger.cli.progress import Progress
-from oak_ledger.cli.sections import COMMANDS, MOVED
+from oak_ledger.cli.shared.app import app, command_called, every_command
+from oak_ledger.cli.shared.progress import Progress
+from oak_ledger.cli.shared.sections import COMMANDS, MOVED
 from oak_ledger.version import __version__
 from tests.support import FolderCase, Terminal
 
@@ -451,8 +451,8 @@ class Calls(FolderCase):
 
     def test_a_failure_of_our_own_is_told_without_a_traceback(self) -> None:
         with (
-            mock.patch("oak_ledger.cli.app.open_any", side_effect=RuntimeError("no idea")),
-            mock.patch("oak_ledger.cli.ask.open_any", side_effect=RuntimeError("no idea")),
+            mock.patch("oak_ledger.cli.shared.app.open_any", side_effect=RuntimeError("no idea")),
+            mock.patch("oak_ledger.cli.figures.ask.open_any", side_effect=RuntimeError("no idea")),
         ):
             said = self.oak("tally", "loads", code=70)
             self.assertIn("a failure of oak itself, not of what you did: RuntimeError: no idea", said)
@@ -481,7 +481,7 @@ class Calls(FolderCase):
     def test_progress_only_goes_forward(self) -> None:
         shown: list[str] = []
         progress = Progress(("reading", "comparing"), shown.append)
-        with mock.patch("oak_ledger.cli.progress.SECONDS", -1):
+        with mock.patch("oak_ledger.cli.shared.progress.SECONDS", -1):
             for rows in (10, 25, 5, 40):
                 progress(rows)
             progress.next()

@@ -12,7 +12,7 @@ from typing import Any
 import pyarrow as pa
 
 import oak_ledger as oak
-from oak_ledger.source.document import Document
+from oak_ledger.definition.document import Document
 from tests.support import FolderCase
 
 ROWS = 900

@@ -8,8 +8,8 @@ from typing import Any
 import pyarrow as pa
 
 import oak_ledger as oak
-from oak_ledger.source.judging import nice_name
-from oak_ledger.source.roles import role_of
+from oak_ledger.columns.judging import nice_name
+from oak_ledger.columns.roles import role_of
 from tests.support import D, FolderCase
 
 

@@ -9,8 +9,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import oak_ledger as oak
+from oak_ledger.definition.edits import FileEdit, hunks_of, patched
 from oak_ledger.report.local import formula_key
-from oak_ledger.source.edits import FileEdit, hunks_of, patched
 from tests.support import FolderCase
 
 LINES = st.lists(

@@ -8,8 +8,8 @@ from typing import Any
 import pyarrow.csv as pa_csv
 
 import oak_ledger as oak
+from oak_ledger.columns.judging import nice_name
 from oak_ledger.demo.hollowmere import MESS
-from oak_ledger.source.judging import nice_name
 from tests.support import FolderCase
 
 

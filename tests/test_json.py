@@ -8,8 +8,8 @@ from pathlib import Path
 
 import jsonschema
 
-from oak_ledger.cli.app import command_called, json_shape
-from oak_ledger.cli.shapes import SHAPES, parts, schema
+from oak_ledger.cli.shared.app import command_called, json_shape
+from oak_ledger.cli.shared.shapes import SHAPES, parts, schema
 from tests.support import COMMANDS, FolderCase
 from tests.test_commands import CALLS, CSV, REPORT
 

@@ -14,9 +14,9 @@ from unittest import mock
 
 import oak_ledger as oak
 from oak_ledger import files
+from oak_ledger.definition.document import read_document
+from oak_ledger.definition.edits import log_path
 from oak_ledger.reference.mend import renaming
-from oak_ledger.source.document import read_document
-from oak_ledger.source.edits import log_path
 from tests.support import FolderCase
 
 RANDOM_KILLS = int(os.environ.get("OAK_KILLS", "30"))

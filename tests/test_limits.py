@@ -13,10 +13,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import oak_ledger as oak
+from oak_ledger.definition import edits
 from oak_ledger.engine.options import overridden
 from oak_ledger.origin.csv import reader as csv_reader
 from oak_ledger.report import open_report, report_changes
-from oak_ledger.source import edits
 from tests.support import LOADS, FolderCase
 
 Pair = tuple[str, str]

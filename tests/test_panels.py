@@ -8,13 +8,13 @@ from pathlib import Path
 from typing import Any
 
 import oak_ledger as oak
+from oak_ledger.definition.document import parse_document
 from oak_ledger.present.figures import PICTURES
 from oak_ledger.present.page import PIECES
 from oak_ledger.present.panels import PANELS
 from oak_ledger.report.definition import REPORT
 from oak_ledger.report.keys import table_keys
 from oak_ledger.report.kinds import KINDS
-from oak_ledger.source.document import parse_document
 from tests.support import FolderCase
 
 ROWS = """\

@@ -13,12 +13,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import oak_ledger as oak
+from oak_ledger.definition.document import edited, parse_document
+from oak_ledger.definition.model import DEFINITION
+from oak_ledger.definition.references import renamed_in_formula
 from oak_ledger.formula import parse
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.formula.nodes import names
-from oak_ledger.source.definition import DEFINITION
-from oak_ledger.source.document import edited, parse_document
-from oak_ledger.source.references import renamed_in_formula
 from tests.support import loads
 
 PIECES = [

@@ -18,9 +18,9 @@ import pyarrow.csv
 import pyarrow.parquet as pq
 
 import oak_ledger as oak
+from oak_ledger.definition.model import FieldSpec
 from oak_ledger.engine.options import overridden
 from oak_ledger.source import cache
-from oak_ledger.source.definition import FieldSpec
 from tests import questions, server
 from tests.support import FolderCase
 

@@ -12,8 +12,8 @@ from hypothesis import strategies as st
 from PIL import Image
 
 import oak_ledger as oak
+from oak_ledger.definition.references import references, with_replaced_values
 from oak_ledger.reference import Uses, counted_entries
-from oak_ledger.source.references import references, with_replaced_values
 from tests.support import FolderCase
 
 ROWS = 120

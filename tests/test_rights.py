@@ -14,7 +14,7 @@ from unittest import mock
 
 import oak_ledger as oak
 from oak_ledger.catalogue.rules import ACTIONS, COLUMNS, RIGHTS, STAGES, in_words, permitted
-from oak_ledger.source.definition import FieldSpec
+from oak_ledger.definition.model import FieldSpec
 from tests.support import FolderCase
 
 EVERYTHING = (*RIGHTS, "maker", "named", "owner")

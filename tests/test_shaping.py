@@ -14,8 +14,8 @@ from typing import Any
 import pyarrow as pa
 
 import oak_ledger as oak
+from oak_ledger.definition import edits
 from oak_ledger.insight.profile import profile_of
-from oak_ledger.source import edits
 from tests.support import D, FolderCase
 
 CSV = "T_LOAD_ID,T_MILL,T_GROSS_VALUE,x\n1,Low Weir,1.50,a\n2,HIGH FORD,2.50,b\n3, Low Weir ,4.00,a\n"

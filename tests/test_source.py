@@ -12,10 +12,10 @@ from unittest import mock
 import pyarrow as pa
 
 import oak_ledger as oak
-from oak_ledger.source.compiled import literal_text
-from oak_ledger.source.definition import DEFINITION as SHAPE
-from oak_ledger.source.document import parse_document
-from oak_ledger.source.formats import BadFormat, Format, show
+from oak_ledger.definition.document import parse_document
+from oak_ledger.definition.formats import BadFormat, Format, show
+from oak_ledger.definition.model import DEFINITION as SHAPE
+from oak_ledger.names.compiled import literal_text
 from oak_ledger.types import Type
 from tests.support import D, FolderCase, loads
 
@@ -425,7 +425,7 @@ class Rechecking(FolderCase):
         return source
 
     def test_only_what_depends_is_checked(self) -> None:
-        import oak_ledger.source.compiled as compiled
+        import oak_ledger.names.compiled as compiled
 
         cases: list[tuple[str, Any, int]] = [
             ("a formula in a chain", lambda one: one.with_changed("A3", formula="A2 + 30"), 3),

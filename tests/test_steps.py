@@ -17,9 +17,9 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 import oak_ledger as oak
+from oak_ledger.first_look.steps import effects_of, with_step, without_step
 from oak_ledger.origin.spec import StepSpec
 from oak_ledger.source import cache
-from oak_ledger.source.preparing import effects_of, with_step, without_step
 from tests.support import FolderCase
 
 Rows = list[dict[str, Any]]

@@ -14,7 +14,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 import oak_ledger as oak
-from oak_ledger.source.intake import intake
+from oak_ledger.first_look.intake import intake
 from tests.support import D, FolderCase
 
 # An Arrow array, the type it has here, and its values as they are read.

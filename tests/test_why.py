@@ -8,8 +8,8 @@ from typing import Any
 import pyarrow as pa
 
 import oak_ledger as oak
-from oak_ledger.source.row_changes import row_changes
-from oak_ledger.source.why import Why, rows_behind, why
+from oak_ledger.explain.row_changes import row_changes
+from oak_ledger.explain.why import Why, rows_behind, why
 from tests.support import LOADS, D, FolderCase
 
 SOURCE = (

@@ -8,8 +8,8 @@ from pathlib import Path
 
 from oak_ledger import find_functions
 from oak_ledger.catalogue.rules import ACTIONS, COLUMNS, RIGHTS
-from oak_ledger.cli.app import every_command, json_shape
-from oak_ledger.cli.shapes import SHAPES, schema
+from oak_ledger.cli.shared.app import every_command, json_shape
+from oak_ledger.cli.shared.shapes import SHAPES, schema
 from oak_ledger.codes import TOPICS as CODE_TOPICS
 from oak_ledger.functions.registry import LIBRARY
 from oak_ledger.places.dialects import BUILT, DIALECTS, POSTGRESQL, Dialect

@@ -25,6 +25,12 @@ if TYPE_CHECKING:
     from oak_ledger.catalogue import Version as Version
     from oak_ledger.catalogue import Watch as Watch
     from oak_ledger.catalogue import WatchResult as WatchResult
+    from oak_ledger.columns.proposal import Proposal as Proposal
+    from oak_ledger.definition.edits import Edit as Edit
+    from oak_ledger.definition.edits import edits_of as edits_of
+    from oak_ledger.definition.edits import redo as redo
+    from oak_ledger.definition.edits import undo as undo
+    from oak_ledger.definition.naming import NameRule as NameRule
     from oak_ledger.demo.hollowmere import make_demo_data as make_demo_data
     from oak_ledger.engine import Fault as Fault
     from oak_ledger.engine import OperatorStats as OperatorStats
@@ -33,6 +39,20 @@ if TYPE_CHECKING:
     from oak_ledger.errors import OakError as OakError
     from oak_ledger.errors import Place as Place
     from oak_ledger.errors import UnusableInput as UnusableInput
+    from oak_ledger.explain.compare import Comparison as Comparison
+    from oak_ledger.explain.compare import FieldChange as FieldChange
+    from oak_ledger.explain.compare import Retyped as Retyped
+    from oak_ledger.explain.compare import compare as compare
+    from oak_ledger.explain.compare import previous as previous
+    from oak_ledger.explain.compare import retype as retype
+    from oak_ledger.explain.outline import OutlineLine as OutlineLine
+    from oak_ledger.explain.outline import outline as outline
+    from oak_ledger.explain.trial import Trial as Trial
+    from oak_ledger.explain.trial import try_formula as try_formula
+    from oak_ledger.first_look.intake import Intake as Intake
+    from oak_ledger.first_look.intake import intake as intake
+    from oak_ledger.first_look.intake import intake_join as intake_join
+    from oak_ledger.first_look.intake import restore_columns as restore_columns
     from oak_ledger.formula import Formula as Formula
     from oak_ledger.formula import Function as Function
     from oak_ledger.formula import find_functions as find_functions
@@ -70,26 +90,6 @@ if TYPE_CHECKING:
     from oak_ledger.source import Answer as Answer
     from oak_ledger.source import Source as Source
     from oak_ledger.source import open_source as open_source
-    from oak_ledger.source.compare import Comparison as Comparison
-    from oak_ledger.source.compare import FieldChange as FieldChange
-    from oak_ledger.source.compare import Retyped as Retyped
-    from oak_ledger.source.compare import compare as compare
-    from oak_ledger.source.compare import previous as previous
-    from oak_ledger.source.compare import retype as retype
-    from oak_ledger.source.edits import Edit as Edit
-    from oak_ledger.source.edits import edits_of as edits_of
-    from oak_ledger.source.edits import redo as redo
-    from oak_ledger.source.edits import undo as undo
-    from oak_ledger.source.intake import Intake as Intake
-    from oak_ledger.source.intake import intake as intake
-    from oak_ledger.source.intake import intake_join as intake_join
-    from oak_ledger.source.intake import restore_columns as restore_columns
-    from oak_ledger.source.naming import NameRule as NameRule
-    from oak_ledger.source.outline import OutlineLine as OutlineLine
-    from oak_ledger.source.outline import outline as outline
-    from oak_ledger.source.proposal import Proposal as Proposal
-    from oak_ledger.source.trial import Trial as Trial
-    from oak_ledger.source.trial import try_formula as try_formula
 
 _ROOMS = {
     "catalogue": ("Catalogue", "Registered", "Signature", "Snapshot", "Version", "Watch", "WatchResult"),
@@ -106,14 +106,14 @@ _ROOMS = {
     "reference": ("Broken", "Candidate", "Mend", "broken_names", "candidates", "dependents", "drift", "plan_mend"),
     "report": ("Change", "Report", "ReportView", "report_changes", "check_reports", "find_reports", "open_report"),
     "source": ("Answer", "Source", "open_source"),
-    "source.compare": ("Comparison", "FieldChange", "Retyped", "compare", "previous", "retype"),
-    "source.edits": ("Edit", "edits_of", "redo", "undo"),
-    "source.outline": ("OutlineLine", "outline"),
-    "source.intake": ("Intake", "restore_columns", "intake", "intake_join"),
-    "source.proposal": ("Proposal",),
-    "source.naming": ("NameRule",),
+    "explain.compare": ("Comparison", "FieldChange", "Retyped", "compare", "previous", "retype"),
+    "definition.edits": ("Edit", "edits_of", "redo", "undo"),
+    "explain.outline": ("OutlineLine", "outline"),
+    "first_look.intake": ("Intake", "restore_columns", "intake", "intake_join"),
+    "columns.proposal": ("Proposal",),
+    "definition.naming": ("NameRule",),
     "service.client": ("connect",),
-    "source.trial": ("Trial", "try_formula"),
+    "explain.trial": ("Trial", "try_formula"),
 }
 _HOMES = {name: room for room, names in _ROOMS.items() for name in names}
 __all__ = ["__version__", *sorted(_HOMES)]

@@ -32,11 +32,11 @@ from oak_ledger.catalogue.versions import (
     public_definition,
 )
 from oak_ledger.catalogue.watches import Watches
+from oak_ledger.definition.document import Document, parse_document
+from oak_ledger.definition.edits import hunks_of, patched
+from oak_ledger.definition.model import DEFINITION
 from oak_ledger.errors import Finding, OakError
 from oak_ledger.source import Source
-from oak_ledger.source.definition import DEFINITION
-from oak_ledger.source.document import Document, parse_document
-from oak_ledger.source.edits import hunks_of, patched
 
 GENERAL = "general"
 

@@ -12,12 +12,12 @@ from oak_ledger.catalogue.access import Access
 from oak_ledger.catalogue.rules import permitted
 from oak_ledger.catalogue.tables import SIGNATURE, VERSION, VIEWER
 from oak_ledger.catalogue.versions import Version, version_of
+from oak_ledger.definition.document import parse_document
+from oak_ledger.definition.model import DEFINITION
 from oak_ledger.errors import OakError, UnusableInput
 from oak_ledger.formula.builder import nearest_hint
 from oak_ledger.origin import ParquetReader
 from oak_ledger.source import Published, Source
-from oak_ledger.source.definition import DEFINITION
-from oak_ledger.source.document import parse_document
 
 WITHDRAWN = "withdrawn"
 

@@ -14,11 +14,11 @@ from oak_ledger.catalogue.people import checked_name, checked_text
 from oak_ledger.catalogue.rules import permitted
 from oak_ledger.catalogue.storage import now
 from oak_ledger.catalogue.tables import AREA, PROPOSAL, READING, REPORT, REPORT_STATE
+from oak_ledger.definition.document import parse_document
 from oak_ledger.errors import OakError
 from oak_ledger.formula.builder import nearest_hint
 from oak_ledger.report import Report
 from oak_ledger.report.definition import REPORT as REPORT_SHAPE
-from oak_ledger.source.document import parse_document
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,9 +12,9 @@ from oak_ledger.catalogue.access import Access
 from oak_ledger.catalogue.looking import PublishedSources
 from oak_ledger.catalogue.tables import SNAPSHOT, VERSION
 from oak_ledger.errors import OakError
+from oak_ledger.explain.row_changes import RowChanges, row_changes
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.source import Source
-from oak_ledger.source.row_changes import RowChanges, row_changes
 
 
 @dataclass(frozen=True, slots=True)

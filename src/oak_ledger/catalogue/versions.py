@@ -12,6 +12,7 @@ from typing import Any
 import pyarrow as pa
 
 from oak_ledger.codes import TOPICS
+from oak_ledger.definition.document import Document
 from oak_ledger.errors import Finding, OakError, Place
 from oak_ledger.formula import Grain
 from oak_ledger.formula.lexer import quote_identifier
@@ -20,7 +21,6 @@ from oak_ledger.origin import OriginReader
 from oak_ledger.origin.spec import PartSpec
 from oak_ledger.origin.stamps import origin_paths
 from oak_ledger.source import Source
-from oak_ledger.source.document import Document
 
 MAX_FILES_NAMED = 100
 

@@ -14,9 +14,9 @@ from collections.abc import Sequence
 
 import click
 
-from oak_ledger.cli import startup
-from oak_ledger.cli.app import app, print_json
-from oak_ledger.cli.pager import paged
+from oak_ledger.cli.shared import startup
+from oak_ledger.cli.shared.app import app, print_json
+from oak_ledger.cli.shared.pager import paged
 from oak_ledger.errors import Finding, OakError
 from oak_ledger.present.look import LOOK, Look
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from oak_ledger.cli.app import json_option, print_json
+from oak_ledger.cli.shared.app import json_option, print_json
 
 
 @click.command("cache")

@@ -13,7 +13,7 @@ from pathlib import Path
 
 import click
 
-from oak_ledger.cli.app import json_option, print_json
+from oak_ledger.cli.shared.app import json_option, print_json
 from oak_ledger.errors import OakError
 
 MARK = ".hollowmere"

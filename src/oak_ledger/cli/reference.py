@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from oak_ledger.cli.app import Verbs, json_option, print_json
+from oak_ledger.cli.shared.app import Verbs, json_option, print_json
 from oak_ledger.errors import OakError
 
 MOST_FOUND = 8  # functions that are shown for a word

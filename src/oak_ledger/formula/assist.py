@@ -10,8 +10,10 @@ from typing import Literal
 
 from oak_ledger.errors import FormulaError
 from oak_ledger.formula.builder import Scope
+from oak_ledger.formula.cursor import INFIX
 from oak_ledger.formula.lexer import COMMENTS_TOO, RESERVED, Token, quote_identifier, tokenize
-from oak_ledger.formula.parser import INFIX, SPECIAL, parse
+from oak_ledger.formula.parser import parse
+from oak_ledger.formula.special import SPECIAL
 from oak_ledger.functions import LIBRARY, Function
 from oak_ledger.functions.registry import Parameter
 from oak_ledger.types import Grain

@@ -6,7 +6,6 @@ Nothing raises: every error of a formula is collected, and a piece that is wrong
 from __future__ import annotations
 
 import datetime as dt
-import os
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from decimal import Decimal
@@ -14,11 +13,12 @@ from functools import cached_property
 from typing import Any
 
 from oak_ledger.columnar.arrays import INTEGER_MAX, INTEGER_MIN, type_of_value
-from oak_ledger.errors import Finding, FormulaError, OakError, Place
+from oak_ledger.errors import Finding, FormulaError, Place
 from oak_ledger.formula import checked as c
 from oak_ledger.formula import nodes as n
 from oak_ledger.formula.builder import Piece, Scope, a_type
 from oak_ledger.formula.calls import CallChecker
+from oak_ledger.formula.clock import CLOCKS, clock
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.formula.mending import mended
 from oak_ledger.formula.parser import Parsed, parse
@@ -93,22 +93,6 @@ def _part_of_words(found: Finding, parsed: Parsed) -> bool:
     """Whether an unknown name is the first word of several that were meant as one name: that is said there already."""
     after = {len(parsed.text[: one.place.start].rstrip()) for one in parsed.findings if one.code == "unexpected"}
     return found.code == "unknown-field" and found.place.end in after
-
-
-CLOCKS = frozenset({"CURRENT_DATE", "CURRENT_TIMESTAMP"})
-
-
-def clock() -> dt.datetime:
-    """The run's clock: the variable OAK_CLOCK where it is set (such as 2026-03-01T07:30), else the time."""
-    given = os.environ.get("OAK_CLOCK")
-    if not given:
-        return dt.datetime.now()
-    try:
-        return dt.datetime.fromisoformat(given)
-    except ValueError:
-        raise OakError(
-            "bad-clock", f"OAK_CLOCK holds {given!r}, which is not a time.", hint="Write 2026-03-01T07:30."
-        ) from None
 
 
 class _Checker(CallChecker):

@@ -10,10 +10,10 @@ import re
 from dataclasses import dataclass
 from typing import Literal
 
+from oak_ledger.definition.model import FieldSpec
 from oak_ledger.formula import nodes as n
 from oak_ledger.formula.parser import parse
-from oak_ledger.source.compiled import ResolvedName
-from oak_ledger.source.definition import FieldSpec
+from oak_ledger.names.compiled import ResolvedName
 from oak_ledger.source.source import Source
 from oak_ledger.types import Grain
 

@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from oak_ledger.definition.model import FieldSpec
 from oak_ledger.errors import Finding
 from oak_ledger.formula import Grain, parse
 from oak_ledger.formula import nodes as n
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.formula.lint import lint
 from oak_ledger.insight.probes import Probe, TemporaryFields, Values, place_of
-from oak_ledger.source.compiled import ResolvedName
-from oak_ledger.source.definition import FieldSpec
+from oak_ledger.names.compiled import ResolvedName
 from oak_ledger.source.source import Source
 
 

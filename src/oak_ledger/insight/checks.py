@@ -8,6 +8,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 
+from oak_ledger.columns.arrival import shape_findings
+from oak_ledger.definition.formats import show
+from oak_ledger.definition.model import FieldSpec, RuleSpec
+from oak_ledger.definition.references import renamed_in_formula
 from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import Grain
 from oak_ledger.formula import nodes as n
@@ -19,11 +23,7 @@ from oak_ledger.insight.hazards import hazard_probes
 from oak_ledger.insight.idle import idle_probes, multiplied
 from oak_ledger.insight.probes import Probe, TemporaryFields, Values, format_number, is_helper, place_of
 from oak_ledger.insight.spelling import misspelt_always, spelling_probes
-from oak_ledger.source.arrival import shape_findings
-from oak_ledger.source.compiled import ResolvedName
-from oak_ledger.source.definition import FieldSpec, RuleSpec
-from oak_ledger.source.formats import show
-from oak_ledger.source.references import renamed_in_formula
+from oak_ledger.names.compiled import ResolvedName
 from oak_ledger.source.source import Source
 
 EXACT_SCALE = 9

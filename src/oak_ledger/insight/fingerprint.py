@@ -12,11 +12,11 @@ import pyarrow.compute as pc
 
 from oak_ledger.columnar.arrays import from_arrow_type
 from oak_ledger.columnar.texts import value_text
+from oak_ledger.definition.document import Document
+from oak_ledger.definition.model import FieldSpec
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.functions.accumulators import as_floats
 from oak_ledger.origin.reader import OriginReader
-from oak_ledger.source.definition import FieldSpec
-from oak_ledger.source.document import Document
 from oak_ledger.types import Grain
 
 if TYPE_CHECKING:

@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from oak_ledger.definition.model import FieldSpec, FilterSpec
 from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import Grain, parse
 from oak_ledger.formula import nodes as n
@@ -13,7 +14,6 @@ from oak_ledger.formula.lexer import quote_identifier, quote_literal
 from oak_ledger.insight.additivity import AdditivityAnalysis
 from oak_ledger.insight.branches import calculated
 from oak_ledger.insight.probes import Probe, TemporaryFields, Values, place_of
-from oak_ledger.source.definition import FieldSpec, FilterSpec
 from oak_ledger.source.source import Source
 from oak_ledger.types import Type
 

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from oak_ledger.definition.model import ConstantSpec, FieldSpec
 from oak_ledger.errors import Finding, Place
 from oak_ledger.formula.lexer import quote_identifier, quote_literal
 from oak_ledger.insight.probes import Probe, TemporaryFields, Values, format_number, place_of, read_fields
+from oak_ledger.names.compiled import ResolvedName
 from oak_ledger.origin.join import JoinReader
-from oak_ledger.source.compiled import ResolvedName
-from oak_ledger.source.definition import ConstantSpec, FieldSpec
 from oak_ledger.source.source import Source
 from oak_ledger.types import TEXT
 

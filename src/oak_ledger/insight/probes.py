@@ -6,12 +6,12 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from oak_ledger.definition.document import Document
+from oak_ledger.definition.formats import show
+from oak_ledger.definition.model import FieldSpec
 from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import nodes as n
-from oak_ledger.source.compiled import ResolvedName
-from oak_ledger.source.definition import FieldSpec
-from oak_ledger.source.document import Document
-from oak_ledger.source.formats import show
+from oak_ledger.names.compiled import ResolvedName
 from oak_ledger.source.source import Source
 
 Values = Mapping[str, Any]

@@ -15,6 +15,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.columnar.arrays import from_arrow_type, to_mask
+from oak_ledger.definition.model import FieldSpec
 from oak_ledger.errors import OakError
 from oak_ledger.formula import Grain
 from oak_ledger.formula.lexer import quote_identifier, quote_literal
@@ -23,7 +24,6 @@ from oak_ledger.insight.disguised import of_numbers, yes_or_no
 from oak_ledger.insight.mixed import mixed
 from oak_ledger.insight.spellings import MOST_VALUES, likely_one
 from oak_ledger.origin.evidence import NULL_WORDS
-from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.notebook import InNotebook
 from oak_ledger.source.source import Source
 

@@ -5,15 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
+from oak_ledger.definition.model import FilterSpec, RuleSpec
+from oak_ledger.definition.references import renamed_in_formula
 from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import Grain, parse
 from oak_ledger.formula import nodes as n
 from oak_ledger.formula.lexer import quote_identifier, quote_literal
 from oak_ledger.insight.branches import calculated
 from oak_ledger.insight.probes import Probe, TemporaryFields, Values, place_of, read_fields
-from oak_ledger.source.compiled import VALUE
-from oak_ledger.source.definition import FilterSpec, RuleSpec
-from oak_ledger.source.references import renamed_in_formula
+from oak_ledger.names.compiled import VALUE
 from oak_ledger.source.source import Source
 
 MOST_TEXTS = 60  # texts of one formula that are looked for

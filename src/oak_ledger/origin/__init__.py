@@ -9,7 +9,7 @@
   on the first rows; the one in which rows have one width is believed (`origin/csv/dialect.py`). Names are judged by
   their difference from what stands below (`origin/header.py`), encodings by the letters of languages
   (`origin/csv/encoding.py`). Where nothing decides, the answer is text and a question, never a guess without a word
-  (`source/undecided.py`).
+  (`first_look/undecided.py`).
 
 - Types are judged from every row (`origin/infer.py` sees, `origin/verdict.py` judges): by the distinct values where
   they repeat, each looked at once in the whole file; by arithmetic on their bytes where they are plain numbers

@@ -14,13 +14,13 @@ from sqlglot import exp
 from oak_ledger.errors import OakError, UnusableInput
 from oak_ledger.formula import Grain
 from oak_ledger.formula.lexer import quote_identifier
+from oak_ledger.names.compiled import ResolvedName
 from oak_ledger.origin.database import backend_of, engine_of
 from oak_ledger.origin.passwords import agree
 from oak_ledger.origin.spec import OriginSpec
 from oak_ledger.places.database import columns_of, relation
 from oak_ledger.places.statement import statement
 from oak_ledger.places.translate import DIALECT, sql_type
-from oak_ledger.source.compiled import ResolvedName
 from oak_ledger.source.source import Source
 
 COPIED_ROWS = 20_000  # of a table that are sent at a time

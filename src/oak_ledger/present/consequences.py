@@ -6,10 +6,10 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from typing import Any
 
+from oak_ledger.definition.formats import plain, show
 from oak_ledger.present.sections import Section, table_of
 from oak_ledger.reference.differences import Difference
 from oak_ledger.report import Change
-from oak_ledger.source.formats import plain, show
 
 GROUPS = 8  # of a cause, in a terminal
 

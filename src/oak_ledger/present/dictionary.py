@@ -9,13 +9,13 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 from oak_ledger.catalogue.versions import Version
+from oak_ledger.definition.formats import show
 from oak_ledger.insight.profile import FieldProfile, profile
 from oak_ledger.present.lineages import lineage_png
 from oak_ledger.present.page import page, rendered
 from oak_ledger.present.profiles import distribution_png
 from oak_ledger.reference import Lineage, Piece, lineage
 from oak_ledger.source import Source
-from oak_ledger.source.formats import show
 from oak_ledger.types import Grain
 
 if TYPE_CHECKING:

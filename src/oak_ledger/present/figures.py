@@ -10,9 +10,9 @@ from io import BytesIO
 from textwrap import wrap
 from typing import TYPE_CHECKING, Any
 
+from oak_ledger.definition.formats import show
 from oak_ledger.report import PanelView, ReportView
 from oak_ledger.report.content import ChartContent, FigureContent, TableContent, TextContent
-from oak_ledger.source.formats import show
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

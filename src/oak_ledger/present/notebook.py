@@ -7,13 +7,13 @@ from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
 
+from oak_ledger.definition.formats import show
+from oak_ledger.explain.trial import Trial
 from oak_ledger.insight.profile import FieldProfile
 from oak_ledger.present.page import rendered, report_piece, table_html
 from oak_ledger.report import ReportView
 from oak_ledger.report.content import Line, TableContent
 from oak_ledger.source import Answer, Source
-from oak_ledger.source.formats import show
-from oak_ledger.source.trial import Trial
 
 if TYPE_CHECKING:
     from markupsafe import Markup

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from typing import Any
 
+from oak_ledger.definition.formats import plain, show
+from oak_ledger.explain.row_changes import RowChanges
+from oak_ledger.explain.why import Why
 from oak_ledger.present.sections import Section, table_of
 from oak_ledger.report.figure import FigureSince
 from oak_ledger.source import Answer, Source
-from oak_ledger.source.formats import plain, show
-from oak_ledger.source.row_changes import RowChanges
-from oak_ledger.source.why import Why
 
 
 def headline(found: Why) -> str:

@@ -16,12 +16,12 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text as Text
 
+from oak_ledger.definition.formats import show
 from oak_ledger.engine import Fault, OperatorStats
 from oak_ledger.errors import Finding
 from oak_ledger.insight.branches import BranchRows
 from oak_ledger.present.look import LOOK
 from oak_ledger.source.answer import Answer
-from oak_ledger.source.formats import show
 
 # What a terminal would obey in the texts that people and files bring is left out, as rich does with a few of them.
 control._CONTROL_STRIP_TRANSLATE.update(dict.fromkeys((*range(9), *range(14, 32), *range(0x7F, 0xA0))))  # noqa: SLF001

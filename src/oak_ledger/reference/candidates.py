@@ -8,9 +8,12 @@ from typing import Any
 
 import pyarrow as pa
 
+from oak_ledger.columns.judging import propose, verdict_of
+from oak_ledger.definition.model import FieldSpec
 from oak_ledger.errors import OakError
 from oak_ledger.formula import Grain
 from oak_ledger.formula.lexer import quote_identifier
+from oak_ledger.names.compiled import ResolvedName
 from oak_ledger.origin import TableReader
 from oak_ledger.reference.evidence import (
     NOTHING,
@@ -23,9 +26,6 @@ from oak_ledger.reference.evidence import (
     matching_by_several,
     values_of,
 )
-from oak_ledger.source.compiled import ResolvedName
-from oak_ledger.source.definition import FieldSpec
-from oak_ledger.source.judging import propose, verdict_of
 from oak_ledger.source.source import Source
 
 MAX_COMPARED_ROWS = 200_000

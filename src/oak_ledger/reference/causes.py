@@ -6,12 +6,12 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from oak_ledger.definition.document import Document
+from oak_ledger.definition.model import FieldSpec
+from oak_ledger.definition.references import PLACEHOLDER
 from oak_ledger.errors import Finding
 from oak_ledger.reference.candidates import Candidate
 from oak_ledger.reference.trace import Entry, Uses, broken_states
-from oak_ledger.source.definition import FieldSpec
-from oak_ledger.source.document import Document
-from oak_ledger.source.references import PLACEHOLDER
 from oak_ledger.source.source import Source
 
 

@@ -6,8 +6,8 @@ from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass
 from typing import Any
 
-from oak_ledger.source.definition import ConstantSpec, FieldSpec, FilterSpec, RuleSpec
-from oak_ledger.source.references import renamed_in_formula
+from oak_ledger.definition.model import ConstantSpec, FieldSpec, FilterSpec, RuleSpec
+from oak_ledger.definition.references import renamed_in_formula
 from oak_ledger.source.source import Source
 
 _KEYS = ("type", "format", "clean", "values", "hidden", "total", "role", "description", "column")

@@ -14,15 +14,15 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from oak_ledger.definition.document import Document
+from oak_ledger.definition.model import FieldSpec
+from oak_ledger.definition.references import entry_name, with_replaced_values
 from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import Grain
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.insight.fingerprint import arrived_null
 from oak_ledger.origin.files import FILE_COLUMN
 from oak_ledger.reference.evidence import Matching, Values, matching, matching_by_several, values_of
-from oak_ledger.source.definition import FieldSpec
-from oak_ledger.source.document import Document
-from oak_ledger.source.references import entry_name, with_replaced_values
 from oak_ledger.source.source import Source
 
 MAX_COMPARED_ROWS = 500_000

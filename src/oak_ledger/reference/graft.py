@@ -6,14 +6,14 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from oak_ledger.definition.document import Block
+from oak_ledger.definition.model import ConstantSpec, FieldSpec
+from oak_ledger.definition.references import renamed_references
 from oak_ledger.errors import OakError
 from oak_ledger.formula.assist import format_formula
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.reference.evidence import likeness, values_of
 from oak_ledger.reference.mend import Mend, edits_between
-from oak_ledger.source.definition import ConstantSpec, FieldSpec
-from oak_ledger.source.document import Block
-from oak_ledger.source.references import renamed_references
 from oak_ledger.source.source import Source
 
 MIN_SCORE = 0.5

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from oak_ledger.definition.document import Document
+from oak_ledger.definition.model import ConstantSpec, FieldSpec, FilterSpec
 from oak_ledger.origin.spec import PartSpec
 from oak_ledger.origin.stamps import origin_paths
 from oak_ledger.reference.trace import Entry, Uses
-from oak_ledger.source.definition import ConstantSpec, FieldSpec, FilterSpec
-from oak_ledger.source.document import Document
 from oak_ledger.source.source import Source
 
 

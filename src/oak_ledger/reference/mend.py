@@ -7,13 +7,13 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from oak_ledger.definition.document import Document
+from oak_ledger.definition.edits import FileEdit, write_edits
+from oak_ledger.definition.model import FieldSpec
+from oak_ledger.definition.references import references, renamed_in_formula, renamed_references, with_replaced_values
 from oak_ledger.errors import FormulaError, OakError
 from oak_ledger.formula.builder import nearest_hint
 from oak_ledger.origin.spec import PartSpec, StepSpec
-from oak_ledger.source.definition import FieldSpec
-from oak_ledger.source.document import Document
-from oak_ledger.source.edits import FileEdit, write_edits
-from oak_ledger.source.references import references, renamed_in_formula, renamed_references, with_replaced_values
 from oak_ledger.source.source import Source
 
 

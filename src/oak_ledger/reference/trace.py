@@ -6,11 +6,11 @@ from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
+from oak_ledger.definition.document import Document
+from oak_ledger.definition.model import FieldSpec
+from oak_ledger.definition.references import entry_name, plain_title, references
 from oak_ledger.errors import Finding
-from oak_ledger.source.compiled import ResolvedName
-from oak_ledger.source.definition import FieldSpec
-from oak_ledger.source.document import Document
-from oak_ledger.source.references import entry_name, plain_title, references
+from oak_ledger.names.compiled import ResolvedName
 from oak_ledger.source.source import Source
 
 

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
+from oak_ledger.definition.formats import show
 from oak_ledger.errors import Finding, OakError
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.lexer import quote_identifier
@@ -15,7 +16,6 @@ from oak_ledger.report.panel_kind import PanelKind, Question
 from oak_ledger.report.panel_spec import PanelSpec
 from oak_ledger.report.top import Top
 from oak_ledger.source.answer import Answer
-from oak_ledger.source.formats import show
 from oak_ledger.source.questions import PlannedTally
 from oak_ledger.source.source import Source
 from oak_ledger.types import Grain

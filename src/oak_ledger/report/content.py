@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any, Literal
 
+from oak_ledger.definition.formats import show
 from oak_ledger.errors import Finding
 from oak_ledger.source.answer import Answer
-from oak_ledger.source.formats import show
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,10 +6,10 @@ import re
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
+from oak_ledger.definition.document import FileSchema
+from oak_ledger.definition.model import checked_format, refers
 from oak_ledger.report.kinds import KINDS
 from oak_ledger.report.panel_spec import PanelSpec
-from oak_ledger.source.definition import checked_format, refers
-from oak_ledger.source.document import FileSchema
 
 
 class _Table(BaseModel):

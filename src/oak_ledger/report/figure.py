@@ -7,15 +7,15 @@ from dataclasses import dataclass
 from typing import Any
 
 from oak_ledger.errors import OakError
+from oak_ledger.explain.row_changes import RowChanges, row_changes
+from oak_ledger.explain.why import Why, why
 from oak_ledger.formula.lexer import quote_identifier
+from oak_ledger.names.compiled import ResolvedName
 from oak_ledger.report.panel_spec import PanelSpec
 from oak_ledger.report.report import Report
 from oak_ledger.report.report_changes import Recoded, report_as_it_was
 from oak_ledger.source import Source
-from oak_ledger.source.compiled import ResolvedName
 from oak_ledger.source.questions import Shown
-from oak_ledger.source.row_changes import RowChanges, row_changes
-from oak_ledger.source.why import Why, why
 from oak_ledger.types import Grain
 
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+from oak_ledger.definition.model import DEFINITION
 from oak_ledger.report.definition import REPORT
 from oak_ledger.report.kinds import KINDS
-from oak_ledger.source.definition import DEFINITION
 
 DEFINITION_EXAMPLES: Mapping[str, str] = {
     "source": """\

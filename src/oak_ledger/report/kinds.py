@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
+from oak_ledger.definition.formats import Format, show
 from oak_ledger.errors import Finding
 from oak_ledger.report.charts import Bars, Lines
 from oak_ledger.report.content import Computed, FigureContent, TextContent, even_format, value_text
@@ -12,7 +13,6 @@ from oak_ledger.report.panel_kind import PanelKind, Question
 from oak_ledger.report.panel_spec import PanelSpec
 from oak_ledger.report.tables import Table
 from oak_ledger.report.top import filtered_by
-from oak_ledger.source.formats import Format, show
 from oak_ledger.source.questions import PlannedTally, Shown
 from oak_ledger.source.source import Source
 

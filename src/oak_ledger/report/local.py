@@ -7,6 +7,9 @@ from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any
 
+from oak_ledger.definition.document import Block, Document, new_block, parse_document
+from oak_ledger.definition.model import FieldSpec
+from oak_ledger.definition.references import renamed_references
 from oak_ledger.errors import FormulaError, OakError
 from oak_ledger.formula import Grain, nodes, parse
 from oak_ledger.formula.lexer import quote_identifier
@@ -15,9 +18,6 @@ from oak_ledger.reference.mend import edits_between
 from oak_ledger.report.definition import REPORT, LocalFieldSpec
 from oak_ledger.report.report import SUFFIX, Report
 from oak_ledger.source import Source
-from oak_ledger.source.definition import FieldSpec
-from oak_ledger.source.document import Block, Document, new_block, parse_document
-from oak_ledger.source.references import renamed_references
 
 MAX_BARS = 40  # distinct values of a field that a first report shows as bars
 _ANY_ORDER = frozenset({"+", "*", "AND", "OR", "=", "<>"})

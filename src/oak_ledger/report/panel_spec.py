@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from oak_ledger.source.definition import refers
+from oak_ledger.definition.model import refers
 
 
 class _Entry(BaseModel):

@@ -7,6 +7,9 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from oak_ledger.definition.document import Document, read_document
+from oak_ledger.definition.model import FieldSpec
+from oak_ledger.definition.references import PLACEHOLDER, bare_name, listed
 from oak_ledger.errors import Finding, OakError, Place
 from oak_ledger.formula.builder import nearest_hint
 from oak_ledger.formula.lexer import quote_identifier
@@ -16,11 +19,8 @@ from oak_ledger.report.kinds import KINDS
 from oak_ledger.report.panel_kind import Question
 from oak_ledger.report.panel_spec import NamedFormula, PanelSpec
 from oak_ledger.source import Answer, Source
-from oak_ledger.source.definition import FieldSpec
-from oak_ledger.source.document import Document, read_document
 from oak_ledger.source.notebook import InNotebook
 from oak_ledger.source.questions import PlannedTally, Shown
-from oak_ledger.source.references import PLACEHOLDER, bare_name, listed
 
 SUFFIX = ".report.toml"
 

@@ -6,12 +6,7 @@ from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
-from oak_ledger.errors import OakError
-from oak_ledger.formula import nodes, parse
-from oak_ledger.report.panel_spec import PanelSpec
-from oak_ledger.report.report import Report, causes_of, filled
-from oak_ledger.source import Answer, Source
-from oak_ledger.source.references import (
+from oak_ledger.definition.references import (
     bare_name,
     is_name,
     listed,
@@ -20,6 +15,11 @@ from oak_ledger.source.references import (
     renamed_references,
     with_replaced_values,
 )
+from oak_ledger.errors import OakError
+from oak_ledger.formula import nodes, parse
+from oak_ledger.report.panel_spec import PanelSpec
+from oak_ledger.report.report import Report, causes_of, filled
+from oak_ledger.source import Answer, Source
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,13 +6,13 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
+from oak_ledger.definition.references import bare_name
 from oak_ledger.engine import Expression
 from oak_ledger.errors import OakError
 from oak_ledger.formula import checked as c
 from oak_ledger.report.panel_spec import PanelSpec
 from oak_ledger.source.answer import Answer
 from oak_ledger.source.questions import Shown, is_value
-from oak_ledger.source.references import bare_name
 from oak_ledger.source.source import Source
 from oak_ledger.types import Grain
 

@@ -1,7 +1,4 @@
-"""A source: its definition file (`document`, `definition`), its names made ready (`compiled`), its questions and edits (`source`).
-
-- A report's own fields live beside the source (`source/local.py`): shared formulas are bound before, so a local name
-  can hide a shared one only in its own report.
+"""A source: a definition, the rows it yields, and the questions that are asked of it.
 
 - What is slow to read is read once (`source/cache.py`). Of text, JSON lines, workbooks, SQLite and joins of them a
   typed copy is kept in the user's cache folder: the values of each field as they are read from its column, or the
@@ -15,9 +12,6 @@
 
 - An edit checks again only what depends on it. Names that say the same, and whose needs were taken over, are taken
   over.
-
-- Every key says how it names fields. The models of definition and report files mark keys as formulas, names, texts;
-  renames, mends and checks find all places from that, and a new key needs no new code.
 """
 
 from __future__ import annotations

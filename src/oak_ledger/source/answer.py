@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
 
+from oak_ledger.definition.formats import show
 from oak_ledger.engine import Fault, OperatorStats
 from oak_ledger.errors import Finding
-from oak_ledger.source.formats import show
 from oak_ledger.source.notebook import InNotebook
 
 if TYPE_CHECKING:

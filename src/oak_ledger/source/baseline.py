@@ -14,10 +14,10 @@ from oak_ledger.errors import OakError, UnusableInput
 from oak_ledger.formula import Grain
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.lexer import quote_identifier
+from oak_ledger.names.known import Asked
 from oak_ledger.origin import ParquetReader
 from oak_ledger.origin.arrow_ipc import ArrowReader
 from oak_ledger.origin.reader import OriginReader
-from oak_ledger.source.known import Asked
 
 VALUE = "the value before"
 

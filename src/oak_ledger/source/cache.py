@@ -24,11 +24,11 @@ from oak_ledger.errors import Finding, OakError, Place
 from oak_ledger.files import write_atomically
 from oak_ledger.formula import Grain, Type
 from oak_ledger.formula import checked as c
+from oak_ledger.names.known import Read
 from oak_ledger.origin import FilesReader, OriginReader, ParquetReader
 from oak_ledger.origin.reader import BadRow
 from oak_ledger.origin.spec import PartSpec, StepSpec
 from oak_ledger.origin.stamps import FileStamp, origin_paths, stamps_of
-from oak_ledger.source.known import Read
 from oak_ledger.version import __version__
 
 LAYOUT = 3  # of the copies; another one makes all of them stale

@@ -9,28 +9,28 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any, Self
 
+from oak_ledger.columns.arrival import refused_columns
+from oak_ledger.columns.judging import propose, verdict_of
+from oak_ledger.definition.document import Block, Document, no_name_twice, read_document
+from oak_ledger.definition.lists import two_columns
+from oak_ledger.definition.model import DEFINITION, ConstantSpec, FieldSpec, FilterSpec, SourceSpec
+from oak_ledger.definition.naming import NameRule, renames
+from oak_ledger.definition.references import bare_name, renamed_references
 from oak_ledger.errors import Finding, FormulaError, OakError, Place
 from oak_ledger.files import write_text
 from oak_ledger.formula import Grain, check
 from oak_ledger.formula.builder import nearest_hint
+from oak_ledger.names.compiled import AnySpec, Compiled, ResolvedName, recoding_formula, resolve_names
+from oak_ledger.names.local import with_local
+from oak_ledger.names.published import Published as Published
 from oak_ledger.origin import OriginReader, OriginSpec, open_origin
 from oak_ledger.origin.files import FILE_COLUMN
+from oak_ledger.origin.inputs import open_input
 from oak_ledger.origin.reader import Progress
 from oak_ledger.origin.spec import PartSpec, ReadingSpec, StepSpec
-from oak_ledger.source.arrival import refused_columns
 from oak_ledger.source.baseline import snapshot
 from oak_ledger.source.cache import origin_columns
-from oak_ledger.source.compiled import AnySpec, Compiled, ResolvedName, recoding_formula, resolve_names
-from oak_ledger.source.definition import DEFINITION, ConstantSpec, FieldSpec, FilterSpec, SourceSpec
-from oak_ledger.source.document import Block, Document, no_name_twice, read_document
-from oak_ledger.source.inputs import open_input
-from oak_ledger.source.judging import propose, verdict_of
-from oak_ledger.source.lists import two_columns
-from oak_ledger.source.local import with_local
-from oak_ledger.source.naming import NameRule, renames
 from oak_ledger.source.notebook import InNotebook
-from oak_ledger.source.published import Published as Published
-from oak_ledger.source.references import bare_name, renamed_references
 
 
 @dataclass(frozen=True)

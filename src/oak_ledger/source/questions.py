@@ -7,6 +7,8 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
+from oak_ledger.definition.model import FieldSpec, FilterSpec
+from oak_ledger.definition.references import bare_name, is_name, joined_by_and, listed, names_a_field
 from oak_ledger.engine import ExecutionStats, Expression, Query, SortBy
 from oak_ledger.engine.fill import step_of
 from oak_ledger.errors import FormulaError, OakError, Place
@@ -14,10 +16,8 @@ from oak_ledger.formula import Formula, Grain, Known, check, parse
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.builder import nearest_hint
 from oak_ledger.formula.lexer import quote_identifier
-from oak_ledger.source.compiled import ResolvedName, literal_text
-from oak_ledger.source.definition import FieldSpec, FilterSpec
+from oak_ledger.names.compiled import ResolvedName, literal_text
 from oak_ledger.source.editable import EditableDefinition
-from oak_ledger.source.references import bare_name, is_name, joined_by_and, listed, names_a_field
 
 Shown = str | tuple[str, str]
 """A field's name, a formula, or a name with a formula."""

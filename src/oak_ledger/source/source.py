@@ -11,6 +11,10 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import pyarrow as pa
 import tomlkit
 
+from oak_ledger.columns.arrival import dropped_findings
+from oak_ledger.definition.document import no_name_twice, parse_document, read_document
+from oak_ledger.definition.model import DEFINITION, FieldSpec
+from oak_ledger.definition.references import listed
 from oak_ledger.engine import Fault, Query, execute, stream
 from oak_ledger.engine.faults import Faults
 from oak_ledger.engine.query import Result
@@ -20,6 +24,7 @@ from oak_ledger.formula import Grain
 from oak_ledger.formula.assist import format_formula
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.handed import HANDED
+from oak_ledger.names.compiled import ResolvedName
 from oak_ledger.origin import OriginReader, TableReader
 from oak_ledger.origin.memory import RenamedReader
 from oak_ledger.origin.reader import Progress
@@ -27,17 +32,12 @@ from oak_ledger.origin.spec import PartSpec
 from oak_ledger.origin.stamps import origin_paths
 from oak_ledger.source import whole
 from oak_ledger.source.answer import Answer
-from oak_ledger.source.arrival import dropped_findings
 from oak_ledger.source.baseline import baseline_values, snapshot
 from oak_ledger.source.cache import typed_copy
-from oak_ledger.source.compiled import ResolvedName
-from oak_ledger.source.definition import DEFINITION, FieldSpec
-from oak_ledger.source.document import no_name_twice, parse_document, read_document
 from oak_ledger.source.editable import Published
 from oak_ledger.source.export import WriteResult, schema_of, write_rows
 from oak_ledger.source.levels import with_levels
 from oak_ledger.source.questions import Questions, Shown, is_value
-from oak_ledger.source.references import listed
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -8,10 +8,10 @@ from typing import Any
 
 import pyarrow as pa
 
+from oak_ledger.definition.model import FieldSpec
 from oak_ledger.engine.scan import Scan
 from oak_ledger.errors import Finding, Place, UnusableInput
 from oak_ledger.origin.csv.opened import changed, state_of
-from oak_ledger.source.definition import FieldSpec
 from oak_ledger.source.editable import EditableDefinition
 
 LISTED = 6  # names of fields in a sentence

@@ -1,0 +1,1 @@
+"""`oak field`: its verbs by what they do."""

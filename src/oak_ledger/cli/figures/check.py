@@ -1,0 +1,226 @@
+"""`oak check`."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from oak_ledger.cli.shared.app import (
+    attention,
+    catalogue_option,
+    has_catalogue,
+    json_option,
+    open_catalogue,
+    open_working,
+    print_json,
+    reports_of,
+    reports_option,
+)
+from oak_ledger.cli.shared.progress import progress_of
+from oak_ledger.errors import Finding, Place
+
+if TYPE_CHECKING:
+    from oak_ledger.catalogue import Version
+    from oak_ledger.reference import Candidate, Cause, Entry
+    from oak_ledger.source import Source
+
+
+STEPS = ("checking fields and totals", "comparing with the released version", "checking reports")
+
+
+@click.command("check")
+@click.argument("source")
+@catalogue_option
+@reports_option
+@json_option("Check")
+def check_command(source: str, catalogue: str, reports: str | None, as_json: bool) -> int:
+    """Prove SOURCE: what is broken and through what, which totals mislead, what changed since it was last published.
+
+    Every warning has its numbers: what the wrong total says and what the right one says, how many rows are lost. With errors, the
+    reports that would break are named panel by panel.
+    """
+    from oak_ledger import candidates, drift
+    from oak_ledger.reference import ReportErrors, causes
+
+    with progress_of(*STEPS) as progress:
+        opened = open_working(source, progress)
+        findings = opened.check()
+        progress.next()
+        known = reports_of(opened, reports, catalogue)
+        last, before = _last(opened, catalogue), None
+        if last is None:
+            findings.append(_not_compared(opened, catalogue))
+        else:
+            before = open_catalogue(catalogue).source(last.source, last.number)
+        gone = any(one.code == "missing-column" for one in findings)
+        offered = candidates(opened, before) if gone or before is not None else {}
+        moved = _moved(offered)
+        if last is not None and before is not None:
+            skip = [one.field for one in moved]
+            arrived = {
+                name: one.arrived_null for name, one in last.fingerprints.items() if one.arrived_null is not None
+            }
+            findings += drift(
+                opened, before, f"version {last.number}", [one.document for one in known], skip=skip, arrived=arrived
+            )
+        progress.next()
+        findings += [one for report in known for one in report.hiding(opened)]
+        checked = [ReportErrors(one.path, one.document, tuple(one.errors(opened))) for one in known]
+        found = causes(opened, checked, offered)
+    broken = {one.finding.code for one in found}
+    findings = [one for one in findings if one.severity != "error" or one.code not in broken | {"broken-field"}]
+    panels = sum(len(one.panels) for one in known), sum(len(one.local_fields) for one in known)
+    whole = _Whole(opened, found, offered, panels)
+    if as_json:
+        print_json(
+            {
+                "findings": [one.as_json() for one in findings],
+                "causes": [_cause_as_json(one) for one in found],
+                "moved": [_candidate_as_json(one) for one in whole.moved],
+                "working": whole.working,
+            }
+        )
+    else:
+        _show(whole, findings, source)
+    return 1 if found or whole.moved else attention(findings)
+
+
+def _moved(offered: Mapping[str, Sequence[Candidate]]) -> list[Candidate]:
+    return [listed[0] for listed in offered.values() if listed and listed[0].moved]
+
+
+@dataclass(frozen=True, slots=True)
+class _Whole:
+    """What a check found out about references: causes, columns that changed places, and how much works."""
+
+    source: Source
+    causes: list[Cause]
+    offered: Mapping[str, Sequence[Candidate]]
+    reports: tuple[int, int]
+
+    @property
+    def moved(self) -> list[Candidate]:
+        """The fields whose column holds something else now."""
+        return _moved(self.offered)
+
+    @property
+    def working(self) -> dict[str, int]:
+        """How many fields and panels there are, and how many of them work."""
+        panels = {(one.file, one.name) for cause in self.causes for one in cause.entries if one.kind == "panel"}
+        fields = self.source.fields
+        return {
+            "fields": len(fields),
+            "working_fields": sum(not state.broken for state in fields),
+            "panels": self.reports[0],
+            "working_panels": self.reports[0] - len(panels),
+        }
+
+
+def _not_compared(source: Source, catalogue: str) -> Finding:
+    there = has_catalogue(catalogue)
+    why = f"no version of it is released in {catalogue}" if there else f"there is no catalogue in {catalogue!r}"
+    hint = "Name the catalogue with --catalogue; a first version has nothing to be compared with."
+    return Finding(
+        "not-compared",
+        f"Nothing was compared with a published version: {why}.",
+        Place(source.document.where),
+        hint,
+        "note",
+    )
+
+
+def _cause_as_json(cause: Cause) -> dict[str, Any]:
+    return {
+        "what": cause.what,
+        "finding": cause.finding.as_json(),
+        "entries": [{"file": one.file, "kind": one.kind, "name": one.name} for one in cause.entries],
+        "candidates": [_candidate_as_json(one) for one in cause.candidates],
+    }
+
+
+def _candidate_as_json(one: Candidate) -> dict[str, Any]:
+    return {
+        "field": one.field,
+        "gone": one.gone,
+        "column": one.column,
+        "score": round(one.score, 3),
+        "sure": one.sure,
+        "evidence": one.sentence(),
+    }
+
+
+def _show(whole: _Whole, findings: list[Finding], name: str) -> None:
+    from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, counted, findings_list, plural
+    from oak_ledger.reference import counted_entries
+
+    out, source = console(), whole.source
+    for cause in whole.causes:
+        out.print(
+            Text.assemble(("error ", f"bold {RUST}"), (cause.what, "bold"), f": {counted_entries(cause.entries)}")
+        )
+        if cause.finding.code != "missing-column" and cause.finding.message.rstrip(".") != cause.what:
+            out.print(Text(f"  {cause.finding.message}"))
+        if cause.finding.code != "missing-column" and cause.finding.hint:
+            out.print(Text(f"  → {cause.finding.hint}"))
+        for file, entries in _by_file(cause.entries):
+            out.print(Text(f"  {file}: {', '.join(entries)}", style=QUIET))
+        _show_candidates(cause.candidates, missing=cause.finding.code == "missing-column")
+        out.print()
+    for one in whole.moved:
+        out.print(Text.assemble(("error ", f"bold {RUST}"), (f"column {one.gone!r} holds something else now", "bold")))
+        _show_candidates([one], missing=False)
+        out.print()
+    repairs = [listed[0] for listed in whole.offered.values() if listed and (listed[0].sure or listed[0].moved)]
+    if repairs:
+        said = " ".join(f"'{one.gone}={one.column}'" for one in repairs)
+        out.print(Text(f"to repair: oak mend {name} {said} --dry-run"), soft_wrap=True)
+        out.print()
+    if findings:
+        out.print(findings_list(findings))
+        out.print()
+    if whole.causes or whole.moved:
+        counts = whole.working
+        still = f"{counts['working_fields']:,} of {plural(counts['fields'], 'field')}"
+        still += f" and {counts['working_panels']:,} of {plural(counts['panels'], 'panel')}" if counts["panels"] else ""
+        new = [column for column in source.new_columns() if source.compiled.origin_schema]
+        out.print(Text.assemble((still, LEAF), f" still work; new columns: {', '.join(new) or 'none'}"))
+    attention_needed = [one for one in findings if one.severity != "note"]
+    if not whole.causes and not whole.moved and not attention_needed:
+        out.print(
+            Text.assemble(("no problems", LEAF), f" in the {plural(len(source.fields), 'field')} of {source.name}")
+        )
+        return
+    errors = len(whole.causes) + len(whole.moved)
+    said = ", ".join(
+        one for one in (plural(errors, "error") if errors else "", counted(findings) if findings else "") if one
+    )
+    out.print(Text(f"found: {said}", style="bold"))
+
+
+def _show_candidates(offered: Sequence[Candidate], *, missing: bool) -> None:
+    from oak_ledger.present.terminal import LEAF, Text, console
+
+    for at, one in enumerate(offered[:2]):
+        said = "  is now " if one.sure and not at else "  may be " if not at else "  or "
+        console().print(Text.assemble((said, LEAF), one.sentence()))
+    if missing and not offered:
+        console().print(Text("  no column of the origin looks like it"))
+
+
+def _by_file(entries: Iterable[Entry]) -> Iterator[tuple[str, list[str]]]:
+    """Entries by file, in their order; of many the first."""
+    files: dict[str, list[str]] = {}
+    for one in entries:
+        files.setdefault(one.file, []).append(one.title)
+    for file, titles in files.items():
+        yield file, [*titles[:8], *([f"{len(titles) - 8} more"] if len(titles) > 8 else [])]
+
+
+def _last(source: Source, catalogue: str) -> Version | None:
+    """The released version that the source is compared with, if there is one."""
+    if not has_catalogue(catalogue):
+        return None
+    return open_catalogue(catalogue).released(source.name)

@@ -1,0 +1,1 @@
+"""Commands whose answers are for others: files, pages, views, a service."""

@@ -1,0 +1,84 @@
+"""`oak serve`."""
+
+from __future__ import annotations
+
+import click
+
+from oak_ledger.cli.shared.app import catalogue_option, open_catalogue
+from oak_ledger.errors import UnusableInput
+
+
+@click.command("serve")
+@click.option(
+    "--host",
+    default="127.0.0.1",
+    show_default=True,
+    help="The address to listen at; others than this machine's own are open to the network.",
+)
+@click.option(
+    "--port", type=click.IntRange(0, 65535), default=8321, show_default=True, help="The port; 0 takes a free one."
+)
+@click.option("--rows", type=click.IntRange(1), default=100_000, show_default=True, help="Rows of one answer at most.")
+@click.option(
+    "--seconds",
+    type=click.FloatRange(0.01),
+    default=30.0,
+    show_default=True,
+    help="Seconds that one question may be computed.",
+)
+@click.option(
+    "--running", type=click.IntRange(1), default=4, show_default=True, help="Questions that are computed at a time."
+)
+@click.option(
+    "--waiting",
+    type=click.IntRange(0),
+    default=16,
+    show_default=True,
+    help="Questions that wait for that; more are refused.",
+)
+@click.option("--each", type=click.IntRange(1), default=8, show_default=True, help="Questions of one token at a time.")
+@click.option(
+    "--memory",
+    metavar="SIZE",
+    default="",
+    help="What it may take, such as 4G; a question beyond that is refused  [default: half of the machine's]",
+)
+@catalogue_option
+def serve_command(
+    host: str, port: int, rows: int, seconds: float, running: int, waiting: int, each: int, memory: str, catalogue: str
+) -> None:
+    """Answer questions over HTTP from the catalogue: sources, their dictionary, tallies, rows, reports. Stop it with Ctrl-C.
+
+    Whoever asks needs a token (oak catalogue tokens make) and sees what its maker may see. In a browser any name will do, with the token as the password.
+    The description for programs is at /openapi.json. Use a server in front of it for encryption where it is open to a network.
+    """
+    open_catalogue(catalogue)
+    try:
+        import uvicorn
+
+        from oak_ledger.service.app import application
+    except ImportError:
+        raise UnusableInput("no-service", "What the service needs is not installed.", hint="pip install 'oak-ledger[service]'") from None  # fmt: skip
+    from oak_ledger.present.terminal import say
+    from oak_ledger.service.limits import Limits, bound_memory
+
+    bound_memory(memory)
+    app = application(catalogue, Limits(rows, seconds, running, waiting, each))
+    config = uvicorn.Config(
+        app,
+        host=host,
+        port=port,
+        log_level="warning",
+        access_log=False,
+        server_header=False,
+        timeout_graceful_shutdown=10,
+    )
+    try:
+        listening = config.bind_socket()
+    except SystemExit:
+        raise UnusableInput(
+            "port-taken", f"Nothing can listen at {host}, port {port}.", hint="Choose another: --port."
+        ) from None
+    listening.listen(config.backlog)
+    say(f"listening at http://{host}:{listening.getsockname()[1]}")
+    uvicorn.Server(config).run(sockets=[listening])

@@ -1,0 +1,1 @@
+"""Commands that publish, repair and keep: versions, mending, states, the catalogue."""

@@ -1,0 +1,105 @@
+"""`oak mend`."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from contextlib import suppress
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from oak_ledger.cli.shared.app import (
+    catalogue_option,
+    has_catalogue,
+    open_catalogue,
+    open_working,
+    pairs,
+    reports_of,
+    reports_option,
+)
+from oak_ledger.errors import OakError
+
+if TYPE_CHECKING:
+    from oak_ledger.definition.document import Document
+    from oak_ledger.report import Report
+    from oak_ledger.source import Source
+
+
+@click.command("mend")
+@click.argument("source")
+@click.argument("repairs", nargs=-1, metavar="[OLD=NEW]...")
+@click.option(
+    "--values", default=None, metavar="FIELD", help="OLD and NEW are values of this field that became others."
+)
+@click.option("--path", default=None, metavar="FILE|PATTERN", help="Where the files of the origin are now.")
+@click.option("--sheet", default=None, help="What the sheet of the origin is called now.")
+@click.option("--rename", multiple=True, metavar="FIELD=NAME", help="Give a field a new name as well, everywhere.")
+@click.option("--dry-run", is_flag=True, help="Show each line before and after, and write nothing.")
+@reports_option
+@catalogue_option
+def mend_command(
+    source: str,
+    repairs: tuple[str, ...],
+    values: str | None,
+    path: str | None,
+    sheet: str | None,
+    rename: tuple[str, ...],
+    dry_run: bool,
+    reports: str | None,
+    catalogue: str,
+) -> int:
+    """Replace OLD by NEW in every reference, in the definition and in the reports. Either all files are written or none.
+
+    Reports of the catalogue are changed, too, where you may edit them; for the others the change waits for their owners.
+
+    OLD is a column that is gone, or a name that is not a field any more; NEW is what it is now. Columns that changed places are
+    named both ways: A=B B=A. With --values, values became others: filters, CASE branches, recode lists and colours follow.
+    """
+    from oak_ledger import broken_names, plan_mend
+    from oak_ledger.cli.shared.output_edits import apply, documents, what_is_run
+    from oak_ledger.present.terminal import LEAF, RUST, Text, console, plural
+
+    opened = open_working(source)
+    files = reports_of(opened, reports)
+    shared = _shared(opened, files, catalogue)
+    others = [*documents(files), *shared.items()]
+    given = pairs(repairs, "a repair")
+    origin = {key: value for key, value in {"path": path, "sheet": sheet}.items() if value is not None}
+    if not given and not origin:
+        raise click.UsageError("Say what is to be repaired: OLD=NEW, --path or --sheet.")
+    recoded = {values: given} if values is not None else {}
+    columns = {} if values is not None else given
+    planned = plan_mend(opened, columns, others, names=pairs(rename, "a renaming"), values=recoded, origin=origin)
+    broken = 0
+    with suppress(OakError):  # an origin that cannot be read breaks everything, and the mend may be what helps
+        broken = sum(state.broken for state in opened.compiled.states.values())
+    left = broken_names(planned.source)
+    still = sum(state.broken for state in planned.source.compiled.states.values())
+    left_to = {edit.path: edit.after for edit in planned.edits if edit.path in shared}
+    planned = replace(planned, edits=tuple(edit for edit in planned.edits if edit.path not in shared))
+    apply(planned, dry_run=dry_run, facts={"mended": broken - still, "still_broken": [one.name for one in left]})
+    out = console()
+    verb = "would work" if dry_run else "works" if broken - still == 1 else "work"
+    if broken > still:
+        out.print(Text.assemble((plural(broken - still, "broken field"), LEAF), f" {verb} again"))
+    for one in left:
+        out.print(Text.assemble((f"{one.name} is still broken: ", RUST), one.finding.message))
+    for report, text in left_to.items():
+        done = (
+            "would be changed or left"
+            if dry_run
+            else open_catalogue(catalogue).reports.mended(report.name, text, note=what_is_run())
+        )
+        out.print(f"report {report.name} of the catalogue: {done}")
+    return 0
+
+
+def _shared(opened: Source, files: Sequence[Report], catalogue: str) -> dict[Path, Document]:
+    """The reports of the catalogue that read a source and do not lie here as files, under paths that are only names."""
+    if not has_catalogue(catalogue):
+        return {}
+    here = {one.about.name.casefold() for one in files}
+    found = open_catalogue(catalogue).reports.all(opened.name)
+    return {Path("(catalogue)") / one.name: one.report.document for one in found if one.name.casefold() not in here}

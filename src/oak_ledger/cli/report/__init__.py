@@ -1,0 +1,1 @@
+"""`oak report`: reports as files, and reports in the catalogue."""

@@ -1,0 +1,1 @@
+"""Commands that bring rows in and prepare them."""

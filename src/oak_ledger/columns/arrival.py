@@ -1,0 +1,141 @@
+"""What is reported about how rows were read: files of another shape, rows that were left out, columns that nobody uses."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+from oak_ledger.errors import Finding, Place
+from oak_ledger.origin import FilesReader, OriginReader
+from oak_ledger.origin.inputs import SourceReader
+from oak_ledger.origin.join import JoinReader
+from oak_ledger.origin.reader import TypedReader
+from oak_ledger.origin.several import SeveralReader
+from oak_ledger.origin.steps import PreparedReader
+from oak_ledger.origin.workbook import SheetReader
+
+
+def shape_findings(feed: OriginReader) -> list[Finding]:
+    """Columns that are not read, and files of another shape than the first, each with its difference; what steps did to the rows."""
+    found = []
+    if isinstance(feed, PreparedReader):
+        found = [
+            Finding(
+                "rows-prepared",
+                one.sentence(),
+                Place(f"step {one.number}"),
+                severity="note",
+                numbers={"before": one.before, "after": one.after},
+            )
+            for one in feed.told()
+        ]
+        feed = feed.under
+    for name, why in refused_columns(feed).items():
+        hint = "Write it another way where the file is made, if it is needed."
+        found.append(
+            Finding("column-not-read", f"The column {name} {why}; it is not read.", Place(name), hint, "warning")
+        )
+    shapes = feed.shapes() if isinstance(feed, (FilesReader, SeveralReader)) else ()
+    differing = []
+    for path, missing, more in shapes:
+        said = [f"no column {', '.join(missing)}"] if missing else []
+        said += [f"the extra column {', '.join(more)}"] if more else []
+        differing.append((path, " and ".join(said)))
+    hint = "If a column has another name in them, say so under [origin]: renamed = { 'arriving' = 'name' }."
+    for paths, what in _grouped(differing):
+        message = f"{_files(paths)} {'has' if len(paths) == 1 else 'have'} {what}; missing columns are null in {'its' if len(paths) == 1 else 'their'} rows."
+        found.append(
+            Finding("file-differs", message, Place(paths[0].name), hint, "warning", numbers={"files": len(paths)})
+        )
+    ends = [
+        (one.path, f"{one.footer or 'no'} lines at the end that are not rows, instead of {one.spec.footer}")
+        for one in [feed, *(feed.readers if isinstance(feed, SeveralReader) else ())]
+        if isinstance(one, SheetReader) and one.columns() and one.footer != one.spec.footer
+    ]
+    return [*found, *_otherwise(ends), *(_file_findings(feed) if isinstance(feed, FilesReader) else ())]
+
+
+def _grouped(said: Sequence[tuple[Path, str]]) -> Iterator[tuple[list[Path], str]]:
+    """Files of which the same is said, together."""
+    for what in dict.fromkeys(what for _, what in said):
+        yield [path for path, own in said if own == what], what
+
+
+def _files(paths: Sequence[Path]) -> str:
+    """Files by name, many by their count with the first and the last."""
+    if len(paths) < 4:
+        return " and ".join(path.name for path in paths)
+    return f"{len(paths):,} files ({paths[0].name} to {paths[-1].name})"
+
+
+def _otherwise(said: Sequence[tuple[Path, str]]) -> list[Finding]:
+    """Files that are not as the definition says; each is read as it is."""
+    found = []
+    for paths, what in _grouped(said):
+        one = len(paths) == 1
+        message = f"{_files(paths)} {'is not as the definition says, and is' if one else 'are not as the definition says, and are'} read as {'it is' if one else 'they are'}: {what}."
+        found.append(
+            Finding("file-otherwise", message, Place(paths[0].name), severity="note", numbers={"files": len(paths)})
+        )
+    return found
+
+
+def _file_findings(feed: FilesReader) -> list[Finding]:
+    """Files that are not as the definition says, that are there twice, and that lie beside and are not read."""
+    found = _otherwise([*feed.otherwise_written()])
+    if feed.spec.kind != "files":
+        return found
+    for path, other in feed.twice():
+        message = f"{path.name} holds the same as {other.name}: its rows count twice."
+        found.append(Finding("file-twice", message, Place(path.name), "Take one of them away.", "warning"))
+    for path in feed.beside():
+        message = f"{path.name} lies beside the files that are read, is newer and has their columns, but {feed.spec.path} does not name it."
+        hint = "Rename the file, or change path under [origin]."
+        found.append(Finding("file-not-read", message, Place(path.name), hint, "warning"))
+    return found
+
+
+def refused_columns(feed: OriginReader) -> dict[str, str]:
+    """The columns of an origin that are not read, and why."""
+    return {name: why for one in _typed(feed) for name, why in one.refused_columns().items()}
+
+
+def _typed(feed: OriginReader) -> list[TypedReader]:
+    return [one for one in _readers(feed) if isinstance(one, TypedReader)]
+
+
+def _readers(feed: OriginReader) -> list[OriginReader]:
+    """The readers that an origin is made of."""
+    feed = feed.under if isinstance(feed, PreparedReader) else feed
+    if isinstance(feed, JoinReader):
+        return [one for _, part in feed.parts for one in _readers(part)]
+    return [*feed.readers] if isinstance(feed, SeveralReader) else [feed]
+
+
+def dropped_findings(feed: OriginReader) -> list[Finding]:
+    """What was dropped or mended in the last reading: nothing vanishes silently."""
+    found = [said for one in _readers(feed) if isinstance(one, SourceReader) for said in one.findings]
+    for kept, did in ((False, "left out"), (True, "kept although malformed")):
+        rows = [row for row in feed.bad_rows if row.kept == kept]
+        if rows:
+            first = rows[0]
+            message = f"{len(rows):,} row{'s were' if len(rows) > 1 else ' was'} {did}, first {first.file} line {first.line}: {first.why}."
+            numbers = {"rows": len(rows)}
+            code = "rows-mended" if kept else "rows-dropped"
+            found.append(Finding(code, message, Place(first.file), severity="warning", numbers=numbers))
+    for name, garbled in ((name, at) for one in _typed(feed) for name, at in sorted(one.garbled.items())):
+        message = f"{name}: {len(garbled):,} text{'s are' if len(garbled) > 1 else ' is'} not UTF-8, first in row {min(garbled):,}; read as null."
+        found.append(
+            Finding(
+                "text-garbled",
+                message,
+                Place(name),
+                "Write the file again as UTF-8.",
+                "warning",
+                numbers={"rows": len(garbled)},
+            )
+        )
+    for name in sorted({name for one in _typed(feed) for name in one.cut}):
+        message = f"Times in {name} are finer than a microsecond; what is finer was cut off."
+        found.append(Finding("times-cut", message, Place(name), severity="note"))
+    return found

@@ -1,0 +1,1 @@
+"""What is told of a source beside its rows: before and after an edit, a figure taken apart, a formula tried and outlined."""
