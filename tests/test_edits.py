@@ -78,22 +78,6 @@ class Files(FolderCase):
                 self.oak("undo", "t")
                 self.assertEqual(HERE.read_bytes(), before)
 
-    def test_a_log_of_an_earlier_version(self) -> None:
-        """Logs once kept whole files."""
-        before = HERE.read_text()
-        after = before.replace('name = "Volume"', 'name = "Size"')
-        HERE.write_text(after)
-        log = {"at": "2026-01-01 10:00:00", "by": "someone", "what": "oak field rename t Volume=Size", "undone": False}
-        files = [{"path": "t.oak.toml", "before": before, "after": after}]
-        Path(".t.oak.toml.edits").write_text(oak.source.edits.json.dumps({**log, "files": files}) + "\n")
-        self.assertIn("Volume=Size", self.oak("undo", "list", "t"))
-        self.assertEqual(
-            [one.changes for one in oak.compare(oak.previous(oak.open_source(HERE)), oak.open_source(HERE)).fields][1],
-            ("renamed",),
-        )
-        self.oak("undo", "t")
-        self.assertEqual(HERE.read_text(), before)
-
     def test_the_log_has_a_bound(self) -> None:
         self.oak("field", "describe", "t", "Volume", "x" * 300_000)
         for number in range(12):

@@ -14,9 +14,11 @@ from unittest import mock
 
 import oak_ledger as oak
 from oak_ledger import files
-from oak_ledger.definition.document import read_document
+from oak_ledger.definition.document import Document, read_document
 from oak_ledger.definition.edits import log_path
+from oak_ledger.definition.model import DEFINITION
 from oak_ledger.reference.mend import renaming
+from oak_ledger.report.definition import REPORT as REPORT_SHAPE
 from tests.support import FolderCase
 
 RANDOM_KILLS = int(os.environ.get("OAK_KILLS", "30"))
@@ -33,7 +35,7 @@ show = ["Volume"]
 """
 
 
-def others() -> list[tuple[Path, oak.source.document.Document]]:
+def others() -> list[tuple[Path, Document]]:
     """The reports."""
     return [(one.path, one.document) for one in oak.find_reports(".") if one.path is not None]
 
@@ -91,7 +93,7 @@ class Kills(FolderCase):
     def survived(self, before: dict[str, str], after: dict[str, str], opened: Path) -> bool:
         """Whether the work was done, once somebody has opened one of the files; it must be done whole or not at all."""
         for one in (opened, *self.paths):
-            shape = oak.source.definition.DEFINITION if one == self.paths[0] else oak.report.definition.REPORT
+            shape = DEFINITION if one == self.paths[0] else REPORT_SHAPE
             read_document(one, shape)
         now = self.texts()
         same = {key: now[key] == after[key] for key in after if key != "log"}

@@ -273,7 +273,7 @@ no-rows | the origin has no rows | check whether the file is complete
 fields-broken | fields are broken and left out | oak check SOURCE
 columns-gone | no column that the fields read is there | oak check SOURCE
 column-not-read | a column of a type that is not read | convert it at the origin, if it is needed
-file-differs | a file has other columns than the first | renamed = { 'arriving' = 'name' } under [origin]
+file-differs | a file has other columns than the first | oak mend SOURCE NAME=THEIRS reads both
 file-twice | two files have the same content | remove one
 file-not-read | a newer file is not matched by the path | rename it, or change path
 order-leaves-ties | rows are alike in what a window is ordered by | add a field to ORDER BY that is different in every row
@@ -281,6 +281,7 @@ midnight-end | a last day is only its first moment | compare with what comes bef
 text-order | numbers that are texts are compared letter by letter | CAST, or oak field retype
 currencies-mixed | amounts of several currencies are added up | group by the currency, or make them one
 input-not-computed | a source that rows come from has values that could not be computed | oak check that source
+mend-loses | a mend would make values null, or leave rows out | name what is meant; --yes writes it all the same
 rows-dropped | rows were left out | see NAME.bad_rows.csv
 rows-mended | malformed rows were kept | see NAME.bad_rows.csv
 mark-open | a mark may be one of decimals or of thousands | decide with the command that is offered

@@ -2,21 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+import shlex
+from collections.abc import Hashable, Iterator, Sequence
 from pathlib import Path
+from typing import TypeVar
 
 from oak_ledger.errors import Finding, Place
 from oak_ledger.origin import FilesReader, OriginReader
 from oak_ledger.origin.inputs import SourceReader
 from oak_ledger.origin.join import JoinReader
+from oak_ledger.origin.memory import RenamedReader
 from oak_ledger.origin.reader import TypedReader
 from oak_ledger.origin.several import SeveralReader
 from oak_ledger.origin.steps import PreparedReader
 from oak_ledger.origin.workbook import SheetReader
 
 
-def shape_findings(feed: OriginReader) -> list[Finding]:
-    """Columns that are not read, and files of another shape than the first, each with its difference; what steps did to the rows."""
+def shape_findings(feed: OriginReader, source: str = "SOURCE") -> list[Finding]:
+    """Columns that are not read, and files of another shape than the first, each with its difference; what steps did to the rows. `source` is what a command calls it."""
     found = []
     if isinstance(feed, PreparedReader):
         found = [
@@ -40,9 +43,14 @@ def shape_findings(feed: OriginReader) -> list[Finding]:
     for path, missing, more in shapes:
         said = [f"no column {', '.join(missing)}"] if missing else []
         said += [f"the extra column {', '.join(more)}"] if more else []
-        differing.append((path, " and ".join(said)))
-    hint = "If a column has another name in them, say so under [origin]: renamed = { 'arriving' = 'name' }."
-    for paths, what in _grouped(differing):
+        pair = (
+            f"{missing[0]}={more[0]}" if len(missing) == len(more) == 1 else "NAME=THEIRS" if missing and more else ""
+        )
+        differing.append((path, (" and ".join(said), pair)))
+    for paths, (what, pair) in _grouped(differing):
+        hint = (
+            f"If it is one column with two names, both are read: oak mend {source} {shlex.quote(pair)}." if pair else ""
+        )
         message = f"{_files(paths)} {'has' if len(paths) == 1 else 'have'} {what}; missing columns are null in {'its' if len(paths) == 1 else 'their'} rows."
         found.append(
             Finding("file-differs", message, Place(paths[0].name), hint, "warning", numbers={"files": len(paths)})
@@ -55,7 +63,10 @@ def shape_findings(feed: OriginReader) -> list[Finding]:
     return [*found, *_otherwise(ends), *(_file_findings(feed) if isinstance(feed, FilesReader) else ())]
 
 
-def _grouped(said: Sequence[tuple[Path, str]]) -> Iterator[tuple[list[Path], str]]:
+Said = TypeVar("Said", bound=Hashable)
+
+
+def _grouped(said: Sequence[tuple[Path, Said]]) -> Iterator[tuple[list[Path], Said]]:
     """Files of which the same is said, together."""
     for what in dict.fromkeys(what for _, what in said):
         yield [path for path, own in said if own == what], what
@@ -109,7 +120,8 @@ def _readers(feed: OriginReader) -> list[OriginReader]:
     feed = feed.under if isinstance(feed, PreparedReader) else feed
     if isinstance(feed, JoinReader):
         return [one for _, part in feed.parts for one in _readers(part)]
-    return [*feed.readers] if isinstance(feed, SeveralReader) else [feed]
+    readers = feed.readers if isinstance(feed, SeveralReader) else [feed]
+    return [one.reader if isinstance(one, RenamedReader) else one for one in readers]
 
 
 def dropped_findings(feed: OriginReader) -> list[Finding]:

@@ -180,8 +180,6 @@ def _edit(values: dict[str, Any], folder: Path) -> Edit:
 
 
 def _hunks(values: dict[str, Any]) -> Iterable[Hunk]:
-    if "hunks" not in values:  # an earlier version kept whole files
-        return hunks_of(values["before"], values["after"])
     return (Hunk(first, second, *map(tuple, texts)) for first, second, *texts in values["hunks"])
 
 

@@ -71,7 +71,7 @@ def run_checks(source: Source) -> Iterator[Finding]:
     yield from _key(source)
     yield from multiplied(source)
     if source.published is None:
-        yield from shape_findings(source.opened)
+        yield from shape_findings(source.opened, source.as_argument)
         yield from source.arrival_findings()
         yield from _new_columns(source)
 

@@ -19,7 +19,7 @@ from oak_ledger.origin.csv import dialect
 from oak_ledger.origin.csv.opened import digest_of, is_compressed, state_of
 from oak_ledger.origin.csv.reader import Fragment, fragments
 from oak_ledger.origin.one_of_many import own_spec
-from oak_ledger.origin.reader import BadRow, Progress
+from oak_ledger.origin.reader import BadRow, Progress, shapes_of
 from oak_ledger.origin.spec import ReadingSpec
 from oak_ledger.types import TEXT, Type
 
@@ -108,14 +108,11 @@ class FilesReader:
 
     def shapes(self) -> list[tuple[Path, list[str], list[str]]]:
         """Files whose columns differ from the first one's: the path, what is missing, what is there in addition."""
-        first = self.names_in(self.paths[0])
-        found = []
-        for path in self.paths[1:]:
-            names = self.names_in(path)
-            missing, more = [one for one in first if one not in names], [one for one in names if one not in first]
-            if missing or more:
-                found.append((path, missing, more))
-        return found
+        return shapes_of(self.named())
+
+    def named(self) -> list[tuple[Path, Sequence[str]]]:
+        """The names that each file has."""
+        return [(path, self.names_in(path)) for path in self.paths]
 
     def twice(self) -> list[tuple[Path, Path]]:
         """Files that hold the same bytes as another before them, compressed or not."""

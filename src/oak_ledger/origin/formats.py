@@ -64,6 +64,15 @@ def _one_or_several(origin: Opening, reader: Callable[[Path], OriginReader]) -> 
     return SeveralReader(_matching(origin), origin.spec, reader)
 
 
+def _with_names(reader: OriginReader, spec: ReadingSpec) -> OriginReader:
+    """A reader that knows nothing of names that the definition gives to columns, with these names."""
+    from oak_ledger.origin.header import renamed_among
+    from oak_ledger.origin.memory import RenamedReader
+
+    meant = renamed_among([*reader.columns()], spec.renamed) if spec.renamed else {}
+    return RenamedReader(reader, {new: old for old, new in meant.items()}) if meant else reader
+
+
 def _sheet(origin: Opening) -> OriginReader:
     from oak_ledger.origin.workbook import SheetReader
 
@@ -73,7 +82,7 @@ def _sheet(origin: Opening) -> OriginReader:
 def _database(origin: Opening) -> OriginReader:
     from oak_ledger.origin.database import DatabaseReader
 
-    return DatabaseReader(origin.spec, origin.folder)
+    return _with_names(DatabaseReader(origin.spec, origin.folder), origin.spec)
 
 
 def _join(origin: Opening) -> OriginReader:
@@ -87,25 +96,25 @@ def _join(origin: Opening) -> OriginReader:
 def _source(origin: Opening) -> OriginReader:
     if origin.sources is None:
         raise UnusableInput("source-origin", "Another source is read only by a definition that is opened as a whole.")
-    return origin.sources(origin.spec, origin.folder)
+    return _with_names(origin.sources(origin.spec, origin.folder), origin.spec)
 
 
 def _parquet(origin: Opening) -> OriginReader:
     from oak_ledger.origin.parquet import ParquetReader
 
-    return _one_or_several(origin, ParquetReader)
+    return _one_or_several(origin, lambda path: _with_names(ParquetReader(path), origin.spec))
 
 
 def _arrow(origin: Opening) -> OriginReader:
     from oak_ledger.origin.arrow_ipc import ArrowReader
 
-    return _one_or_several(origin, ArrowReader)
+    return _one_or_several(origin, lambda path: _with_names(ArrowReader(path), origin.spec))
 
 
 def _json_lines(origin: Opening) -> OriginReader:
     from oak_ledger.origin.jsonl import JsonLinesReader
 
-    return _one_or_several(origin, lambda path: JsonLinesReader(path, origin.spec.bad_rows))
+    return _one_or_several(origin, lambda path: _with_names(JsonLinesReader(path, origin.spec.bad_rows), origin.spec))
 
 
 def _memory(origin: Opening) -> OriginReader:

@@ -172,9 +172,16 @@ def arriving_names(lines: Sequence[Row], body: Sequence[Row]) -> list[str]:
     return names
 
 
+def renamed_among(names: Sequence[str], renamed: Mapping[str, str]) -> dict[str, str]:
+    """What of `renamed` concerns these names: a name that is meant to become one that is there itself stays what it is."""
+    there = {name.casefold() for name in names}
+    return {old: new for old, new in renamed.items() if old in names and new.casefold() not in there}
+
+
 def column_names_of(written_names: Sequence[str], renamed: Mapping[str, str]) -> list[str]:
     """The names of columns: renamed as the definition says, `Column 1` where there is none, `Loads 2` where `Loads` is taken."""
-    names = [renamed.get(name, name) or f"Column {at + 1}" for at, name in enumerate(written_names)]
+    meant = renamed_among(written_names, renamed)
+    names = [meant.get(name, name) or f"Column {at + 1}" for at, name in enumerate(written_names)]
     taken = {name.casefold() for name in names}
     made: list[str] = []
     seen: set[str] = set()

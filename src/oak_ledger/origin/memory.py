@@ -45,7 +45,10 @@ class RenamedReader:
 
     reader: OriginReader
     names: Mapping[str, str]
-    bad_rows: list[BadRow] = field(default_factory=list)
+    bad_rows: list[BadRow] = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.bad_rows = self.reader.bad_rows
 
     def columns(self) -> dict[str, Type]:
         """The columns under their new names."""

@@ -47,6 +47,16 @@ class OriginReader(Protocol):
         """Where a row (counted from 1) is, in words; empty where there is nothing better than its number."""
 
 
+def shapes_of(named: Sequence[tuple[Path, Sequence[str]]]) -> list[tuple[Path, list[str], list[str]]]:
+    """Files whose names of columns differ from the first one's: the path, what is missing, what is there in addition."""
+    first = named[0][1]
+    found = [
+        (path, [one for one in first if one not in names], [one for one in names if one not in first])
+        for path, names in named[1:]
+    ]
+    return [one for one in found if one[1] or one[2]]
+
+
 def row_count_batch(rows: int) -> pa.RecordBatch:
     """A batch that only says how many rows there are: what a question needs that reads no column."""
     return pa.RecordBatch.from_arrays([pa.nulls(rows)], names=["rows"])

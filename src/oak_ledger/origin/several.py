@@ -12,7 +12,7 @@ import pyarrow as pa
 from oak_ledger.columnar.arrays import arrow_type
 from oak_ledger.errors import UnusableInput
 from oak_ledger.origin.files import FILE_COLUMN, name_parts_of, part_names
-from oak_ledger.origin.reader import BadRow, OriginReader, row_count_batch
+from oak_ledger.origin.reader import BadRow, OriginReader, row_count_batch, shapes_of
 from oak_ledger.origin.spec import ReadingSpec
 from oak_ledger.types import INTEGER, NUMBER, TEXT, Type
 
@@ -54,13 +54,13 @@ class SeveralReader:
 
     def shapes(self) -> list[tuple[Path, list[str], list[str]]]:
         """Files whose columns differ from the first one's: the path, what is missing, what is there in addition."""
+        return shapes_of(self.named())
+
+    def named(self) -> list[tuple[Path, Sequence[str]]]:
+        """The names that each file has."""
         self._load()
-        first, *others = ({self._known(name): None for name in reader.columns()} for reader in self.readers)
-        found = []
-        for path, names in zip(self.paths[1:], others, strict=True):
-            missing, more = [one for one in first if one not in names], [one for one in names if one not in first]
-            found += [(path, missing, more)] if missing or more else []
-        return found
+        named = [[self._known(name) for name in reader.columns()] for reader in self.readers]
+        return [*zip(self.paths, named, strict=True)]
 
     def batches(self, columns: Sequence[str]) -> Iterator[pa.RecordBatch]:
         """The rows, file after file. A column that a file does not have is null in its rows."""

@@ -150,7 +150,7 @@ _SQLITE: Mapping[str, str] = {
     "SIGN:integer": "CASE WHEN {0} > 0 THEN 1 WHEN {0} < 0 THEN -1 ELSE {0} END", "CEILING:integer": "{0}", "FLOOR:integer": "{0}",
     "%": _divided("{0} % {1}"), "MOD": _divided("{0} % {1}"), "DIV": _divided("{0} / {1}"),
     **{one: _COMMON[one] for one in ("=", "<>", "<", "<=", ">", ">=", "AND", "OR", "NOT", "IS NULL", "IS TRUE", "IS FALSE", "IS DISTINCT FROM",
-       "IS NOT DISTINCT FROM", "IN", "NULLIF", "||", "COUNT", "COUNT,0", "SUM", "MIN", "MAX", "ROW_NUMBER", "RANK", "DENSE_RANK", "PERCENT_RANK", "CUME_DIST",
+       "IS NOT DISTINCT FROM", "IN", "NULLIF", "||", "COUNT", "COUNT,0", "SUM", "MIN", "MAX", "ROW_NUMBER", "RANK", "DENSE_RANK",
        "NTILE", "LAG", "LAG,2", "LAG,3", "LEAD", "LEAD,2", "LEAD,3", "FIRST_VALUE", "LAST_VALUE", "BTRIM,2", "LTRIM,2", "RTRIM,2", "BTRIM", "LTRIM", "RTRIM")},
     "COALESCE": "COALESCE({all}, NULL)", "CHAR_LENGTH": "LENGTH({0})", "POSITION": "INSTR({1}, {0})", "STARTS_WITH": "SUBSTR({0}, 1, LENGTH({1})) = {1}", "CONTAINS": "INSTR({0}, {1}) > 0",
     "ENDS_WITH": "LENGTH({1}) <= LENGTH({0}) AND SUBSTR({0}, LENGTH({0}) - LENGTH({1}) + 1) = {1}",

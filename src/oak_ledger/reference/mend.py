@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -11,18 +11,24 @@ from oak_ledger.definition.document import Document
 from oak_ledger.definition.edits import FileEdit, write_edits
 from oak_ledger.definition.model import FieldSpec
 from oak_ledger.definition.references import references, renamed_in_formula, renamed_references, with_replaced_values
-from oak_ledger.errors import FormulaError, OakError
+from oak_ledger.errors import Finding, FormulaError, OakError
 from oak_ledger.formula.builder import nearest_hint
+from oak_ledger.origin.files import FilesReader
+from oak_ledger.origin.several import SeveralReader
 from oak_ledger.origin.spec import PartSpec, StepSpec
+from oak_ledger.origin.steps import PreparedReader
+from oak_ledger.reference.judged import losses
 from oak_ledger.source.source import Source
 
 
 @dataclass(frozen=True, slots=True)
 class Mend:
-    """What a mend would do: the source as it would be, and every file that changes."""
+    """What a mend would do: the source as it would be, every file that changes, and what would be lost by it."""
 
     source: Source
     edits: tuple[FileEdit, ...]
+    losses: tuple[Finding, ...] = ()
+    """Values that would become null and rows that would be missing."""
 
     def apply(self, what: str = "mend") -> None:
         """Write every file, or none; the edit is kept in the definition's log as `what`."""
@@ -42,8 +48,10 @@ def plan_mend(
     """What must change so that each old name is the new one, in the definition and in other files (reports).
 
     An old name is a column that is gone (or the field that took it over), and the new one a column that is there; columns that changed
-    places are named both ways; or a key of a join that a part has under another name; or both are names of fields. `names` also gives fields new names (old: new), `values` says for a field
-    which values became others, `origin` has keys of the origin that changed (path, sheet, table). Raises OakError where a name is unknown
+    places are named both ways; of many files, a column that some call otherwise is read from both; or a key of a join that a part has
+    under another name; or both are names of fields. `names` also gives fields new names (old: new), `values` says for a field
+    which values became others, `origin` has keys of the origin that changed (path, sheet, table). The fields are read through what
+    comes of it: `losses` says what is null or missing then and was not before. Raises OakError where a name is unknown
     or where nothing is broken.
     """
     mended = source
@@ -52,9 +60,10 @@ def plan_mend(
     renames: dict[str, str] = {}
     moved: dict[str, str] = {}
     mended, joined = _with_join_keys(mended, repairs)
+    mended, aliased = _with_names_of_files(mended, repairs, others)
     mended, prepared = _with_step_columns(mended, repairs)
     for old, new in repairs.items():
-        if old in joined or (old in prepared and not _fields_of(mended, old)):
+        if old in joined | aliased or (old in prepared and not _fields_of(mended, old)):
             continue
         column = _column_repair(mended, old, new, repairs)
         if column is not None:
@@ -67,6 +76,7 @@ def plan_mend(
         mended = mended.changed(with_replaced_values(mended.document, field, pairs))
     if renames:
         mended = mended.changed(renamed_references(mended.document, renames))
+    lost = tuple(losses(source, mended))
     if names:
         renames |= {mended.state(old).name.casefold(): new for old, new in names.items()}
         mended = mended.with_renamed(names)
@@ -76,7 +86,7 @@ def plan_mend(
             other = with_replaced_values(other, field, pairs)
         return renamed_references(other, renames)
 
-    return _mend(source, mended, others, changed)
+    return replace(_mend(source, mended, others, changed), losses=lost)
 
 
 def _with_join_keys(source: Source, repairs: Mapping[str, str]) -> tuple[Source, set[str]]:
@@ -91,6 +101,40 @@ def _with_join_keys(source: Source, repairs: Mapping[str, str]) -> tuple[Source,
                     document = document.replaced(block, {"renamed": {**block.spec.renamed, new: old}})
                     found.add(old)
     return (source.changed(document) if found else source), found
+
+
+def _with_names_of_files(
+    source: Source, repairs: Mapping[str, str], others: Sequence[tuple[Path, Document]]
+) -> tuple[Source, set[str]]:
+    """The source with a column read under its name from files that call it otherwise, while others still have that name; and which those are.
+
+    A field that was made of the other name, and that nothing refers to, goes.
+    """
+    found = set[str]()
+    if not repairs or "*" not in source.origin.path:
+        return source, found
+    feed = source.opened
+    feed = feed.under if isinstance(feed, PreparedReader) else feed
+    columns = {state.name: state.spec.column for state in source.fields if isinstance(state.spec, FieldSpec)}
+    names = dict(source.origin.renamed)
+    files = feed.named() if isinstance(feed, (FilesReader, SeveralReader)) else []
+    for old, new in repairs.items():
+        column = columns.get(old) or old
+        having = [{column, new} & {*there} for _, there in files]
+        if {column} in having and {new} in having and {column, new} not in having:
+            names[new] = column
+            found.add(old)
+    if not found:
+        return source, found
+    document = source.document.replaced(source.document.all("origin")[0], {"renamed": names})
+    used = {one.name.casefold() for made in (document, *(other for _, other in others)) for one in references(made)}
+    theirs = {repairs[old] for old in found}
+    idle = [
+        block
+        for block in document.all("field")
+        if block.values.get("column") in theirs and str(block.values["name"]).casefold() not in used
+    ]
+    return source.changed(document.without(idle) if idle else document), found
 
 
 def _with_step_columns(source: Source, repairs: Mapping[str, str]) -> tuple[Source, set[str]]:

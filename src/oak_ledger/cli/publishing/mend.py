@@ -12,12 +12,14 @@ import click
 
 from oak_ledger.cli.shared.app import (
     catalogue_option,
+    confirmed,
     has_catalogue,
     open_catalogue,
     open_working,
     pairs,
     reports_of,
     reports_option,
+    yes_option,
 )
 from oak_ledger.errors import OakError
 
@@ -36,6 +38,7 @@ if TYPE_CHECKING:
 @click.option("--path", default=None, metavar="FILE|PATTERN", help="Where the files of the origin are now.")
 @click.option("--sheet", default=None, help="What the sheet of the origin is called now.")
 @click.option("--rename", multiple=True, metavar="FIELD=NAME", help="Give a field a new name as well, everywhere.")
+@yes_option
 @click.option("--dry-run", is_flag=True, help="Show each line before and after, and write nothing.")
 @reports_option
 @catalogue_option
@@ -46,6 +49,7 @@ def mend_command(
     path: str | None,
     sheet: str | None,
     rename: tuple[str, ...],
+    yes: bool,
     dry_run: bool,
     reports: str | None,
     catalogue: str,
@@ -59,7 +63,7 @@ def mend_command(
     """
     from oak_ledger import broken_names, plan_mend
     from oak_ledger.cli.shared.output_edits import apply, documents, what_is_run
-    from oak_ledger.present.terminal import LEAF, RUST, Text, console, plural
+    from oak_ledger.present.terminal import LEAF, RUST, Text, console, findings_list, plural
 
     opened = open_working(source)
     files = reports_of(opened, reports)
@@ -75,11 +79,22 @@ def mend_command(
     broken = 0
     with suppress(OakError):  # an origin that cannot be read breaks everything, and the mend may be what helps
         broken = sum(state.broken for state in opened.compiled.states.values())
+    if planned.losses:
+        console(to_errors=True).print(findings_list(planned.losses))
+        confirmed("Write it all the same?", yes=yes or dry_run)
     left = broken_names(planned.source)
     still = sum(state.broken for state in planned.source.compiled.states.values())
     left_to = {edit.path: edit.after for edit in planned.edits if edit.path in shared}
     planned = replace(planned, edits=tuple(edit for edit in planned.edits if edit.path not in shared))
-    apply(planned, dry_run=dry_run, facts={"mended": broken - still, "still_broken": [one.name for one in left]})
+    apply(
+        planned,
+        dry_run=dry_run,
+        facts={
+            "mended": broken - still,
+            "still_broken": [one.name for one in left],
+            "losses": [one.as_json() for one in planned.losses],
+        },
+    )
     out = console()
     verb = "would work" if dry_run else "works" if broken - still == 1 else "work"
     if broken > still:
