@@ -135,3 +135,27 @@ class Losses(FolderCase):
         self.assertEqual([one.code for one in planned.losses], ["mend-loses"])
         self.write("v.csv", self.BEFORE + "4,4.5,2026-01-05,B\n")
         self.oak("mend", "w", "--path", "v.csv")
+
+    def test_values_of_every_type_are_replaced_where_they_are_compared(self) -> None:
+        self.write("w.csv", "Id,Status,Paid,Day,V\n1,1,true,2026-01-01,1.5\n2,2,false,2026-01-02,-2.5\n3,1,true,2026-01-02,3.5\n")  # fmt: skip
+        self.oak("intake", "w.csv", "--name", "w", code=None)
+        cases = (
+            ("Status", "CASE WHEN Status = 1 THEN 1 WHEN Status IN (2, 3) THEN 2 END", "1=10", "CASE WHEN Status = 10 THEN 1 WHEN Status IN (2, 3) THEN 2 END"),
+            ("Status", "CASE Status WHEN 10 THEN Id + 10 ELSE 2 END", "10=7", "CASE Status WHEN 7 THEN Id + 10 ELSE 2 END"),
+            ("V", "IF(V <> -2.50 AND 1.5 = V, 1.5, 2.5)", "-2.5=-7", "IF(V <> -7 AND 1.5 = V, 1.5, 2.5)"),
+            ("V", "IF(V = 15e-1, 1, 0)", "1.5=1.25", "IF(V = 1.25, 1, 0)"),
+            ("Day", "IF(Day = DATE '2026-01-02', 1, 0)", "2026-01-02=2026-02-02", "IF(Day = DATE '2026-02-02', 1, 0)"),
+            ("Paid", "IF(Paid = TRUE, 1, 0)", "true=false", "IF(Paid = FALSE, 1, 0)"),
+        )  # fmt: skip
+        for number, (field, before, pair, after) in enumerate(cases):
+            with self.subTest(before):
+                self.oak("field", "add", "w", f"F{number}", before)
+                self.oak("mend", "w", "--values", field, "--", pair)
+                self.assertEqual(oak.open_source("w.oak.toml").state(f"F{number}").spec.formula, after)  # type: ignore[union-attr]
+                self.oak("field", "drop", "w", f"F{number}")
+
+    def test_a_repair_that_breaks_a_field(self) -> None:
+        self.write("w.csv", self.BEFORE)
+        self.oak("intake", "w.csv", "--name", "w")
+        self.oak("field", "add", "w", "First", "IF(Id IN (1, 2), 'a', 'b')")
+        self.assertIn("First would be broken", self.oak("mend", "w", "--values", "Id", "1=one", code=2))

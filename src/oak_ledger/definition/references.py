@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
+from decimal import Decimal, InvalidOperation
 from typing import Any
 
 from oak_ledger.definition.document import Block, Document
@@ -173,16 +174,43 @@ def renamed_references(
 
 
 def _with_values(text: str, operand: str, values: Mapping[str, str]) -> str:
-    """A formula with other texts where a name is compared with some."""
-    found = []
-    for _, compared, literal in nodes.compared_texts(parse(text).tree):
+    """A formula with other values where a name is compared with some."""
+    found: list[tuple[nodes.Literal | nodes.Unary, str]] = []
+    for _, compared, written in nodes.compared_values(parse(text).tree):
         while isinstance(compared, nodes.Parens):
             compared = compared.inner
-        if isinstance(compared, nodes.Name) and compared.name.casefold() == operand and literal.value in values:
-            found.append(literal)
-    for literal in sorted(found, key=lambda one: -one.start):
-        text = text[: literal.start] + quote_literal(values[literal.value]) + text[literal.end :]
+        if isinstance(compared, nodes.Name) and compared.name.casefold() == operand:
+            other = _other_value(written, text[written.start : written.end], values)
+            found += [(written, other)] if other is not None else []
+    for place, new in sorted(found, key=lambda one: -one[0].start):
+        text = text[: place.start] + new + text[place.end :]
     return text
+
+
+def _other_value(written: nodes.Literal | nodes.Unary, text: str, values: Mapping[str, str]) -> str | None:
+    """What stands for a value that is written in a formula, as the language writes it; None where it stays."""
+    literal = written if isinstance(written, nodes.Literal) else written.operand
+    kind = literal.kind if isinstance(literal, nodes.Literal) else ""
+    if kind in ("integer", "decimal", "number"):
+        here = _number(text.replace(" ", ""))
+        new = next((new for old, new in values.items() if here is not None and _number(old) == here), None)
+        return new if new is None or _number(new) is not None else quote_literal(new)
+    if kind == "boolean":
+        new = next((new for old, new in values.items() if old.casefold() == text.casefold()), None)
+        return new if new is None else new.upper() if new.casefold() in ("true", "false") else quote_literal(new)
+    if kind in ("date", "timestamp") and isinstance(literal, nodes.Literal):
+        new = values.get(str(literal.value))
+        return new if new is None else f"{kind.upper()} {quote_literal(new)}"
+    new = values.get(literal.value) if isinstance(literal, nodes.Literal) and kind == "text" else None
+    return new if new is None else quote_literal(new)
+
+
+def _number(text: str) -> Decimal | None:
+    """The number that a text is."""
+    try:
+        return Decimal(text)
+    except InvalidOperation:
+        return None
 
 
 def _item_with_values(item: Any, operand: str, values: Mapping[str, str]) -> Any:
@@ -192,7 +220,7 @@ def _item_with_values(item: Any, operand: str, values: Mapping[str, str]) -> Any
 
 
 def with_replaced_values(document: Document, field: str, values: Mapping[str, str]) -> Document:
-    """The file with other texts (now by before) wherever a field is compared with them: formulas, recode lists, colours of panels grouped by it."""
+    """The file with other values (now by before, as texts) wherever a field is compared with them: formulas, recode lists, colours of panels grouped by it."""
     name = field.casefold()
     local = {str(block.values["name"]).casefold() for block in document.all("field") if "column" not in block.values}
     if name in local:  # a field of that name that is not the one that is meant

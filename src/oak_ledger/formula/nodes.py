@@ -231,6 +231,15 @@ _IN_TEXTS = frozenset({"REPLACE", "CONTAINS", "STARTS_WITH", "ENDS_WITH"})
 
 def compared_texts(tree: Node) -> Iterator[tuple[Node, Node, Literal]]:
     """Every place where values are compared with a text: the piece, what is compared, the text."""
+    return (
+        (node, operand, value)
+        for node, operand, value in compared_values(tree)
+        if isinstance(value, Literal) and value.kind == "text"
+    )
+
+
+def compared_values(tree: Node) -> Iterator[tuple[Node, Node, Literal | Unary]]:
+    """Every place where values are compared with one that is written there: the piece, what is compared, the value (with its sign)."""
     for node in walk(tree):
         pairs: Sequence[tuple[Node, Node]] = ()
         if isinstance(node, Binary) and node.op in ("=", "<>"):
@@ -244,5 +253,10 @@ def compared_texts(tree: Node) -> Iterator[tuple[Node, Node, Literal]]:
         elif isinstance(node, Call) and node.name in _IN_TEXTS and len(node.args) > 1:
             pairs = [(node.args[0], node.args[1])]
         for operand, literal in pairs:
-            if isinstance(literal, Literal) and literal.kind == "text" and not isinstance(operand, Literal):
+            value = literal.operand if isinstance(literal, Unary) and literal.op in "+-" else literal
+            if (
+                isinstance(value, Literal)
+                and isinstance(literal, (Literal, Unary))
+                and not isinstance(operand, Literal)
+            ):
                 yield node, operand, literal

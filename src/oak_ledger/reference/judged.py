@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+
 from oak_ledger.definition.document import Document
 from oak_ledger.definition.model import FieldSpec
 from oak_ledger.errors import Finding, OakError, Place
@@ -25,23 +27,23 @@ _READING = (
 
 def losses(before: Source, after: Source) -> list[Finding]:
     """Rows and values that were there before and are not after, and values of repaired fields that cannot be read; worst first."""
-    names = _read_anew(before, after)
-    if not names:
-        return []
-    now = _counts(after, names)
-    if now is None:
-        return []
-    rows, values, faults = now
     found = []
+    with suppress(OakError):  # where the origin is not there, everything is broken, and a repair breaks nothing
+        for state in after.compiled.states.values():
+            if state.broken and not _broken(before, state.name):
+                message = f"{state.name} would be broken: {state.findings[0].message}"
+                found.append(Finding("mend-loses", message, Place(state.name), severity="warning"))
+    names = _read_anew(before, after)
+    now = _counts(after, names) if names else None
+    if now is None:
+        return found
+    rows, values, faults = now
     was = _counts(before, names)
     if was is not None and rows < was[0]:
         message = f"{was[0] - rows:,} of {was[0]:,} rows would be missing."
         found.append(Finding("mend-loses", message, Place(before.name), severity="warning"))
     for name in names:
         if name not in values:
-            if was is not None and name in was[1]:
-                message = f"{name} would be broken: {after.state(name).findings[0].message}"
-                found.append(Finding("mend-loses", message, Place(name), severity="warning"))
             continue
         nulls = rows - values[name]
         earlier = was[0] - was[1][name] if was is not None and name in was[1] else None
