@@ -1,6 +1,6 @@
 """Plant bugs one at a time in a copy of the sources and see whether the tests of their room notice: `python tools/mutants.py [--seed N] [--count N]`.
 
-Each bug is one comparison, operator, condition or number changed. What survives is listed with its place: it asks for a test, or changes nothing that can be seen.
+Each bug is one comparison, operator, condition or number changed, a part of a condition dropped, or a check left out. What survives is listed with its place: it asks for a test, or changes nothing that can be seen.
 """
 
 from __future__ import annotations
@@ -19,21 +19,41 @@ ROOT = Path(__file__).parent.parent
 SECONDS = 150  # for the tests of one bug
 # The tests of each room, those that fail soonest first.
 TESTS = {
-    "formula": ("language", "mending", "lint", "assist", "properties"),
-    "functions": ("language", "texts", "dates", "columnar", "properties", "arguments"),
+    "formula": ("language", "mending", "lint", "assist", "levels", "properties", "questions"),
+    "functions": ("language", "texts", "dates", "columnar", "properties", "arguments", "windows", "edges", "questions"),
     "columnar": ("columnar", "texts", "dates", "windows", "language"),
-    "engine": ("source", "windows", "filtered", "properties", "engine"),
-    "origin": ("corpus", "intake", "delimited", "arrival", "typed_files", "parquet", "whole", "arguments"),
-    "source": ("source", "shaping", "intake", "corpus", "whole", "cache", "baseline", "export"),
-    "insight": ("checks", "silent", "lint", "shaping"),
-    "places": ("places",),
-    "reference": ("repair", "drift", "candidates", "differences", "checks", "publish", "shaping"),
-    "report": ("panels", "why", "publish", "commands"),
-    "catalogue": ("catalogue", "rights", "differences", "publish"),
-    "present": ("panels", "publish", "commands", "notebook"),
-    "service": ("service",),
+    "engine": ("source", "windows", "filtered", "noticed", "levels", "fill", "properties", "engine", "questions"),
+    "origin": (
+        "noticed",
+        "intake",
+        "delimited",
+        "arrival",
+        "steps",
+        "joined",
+        "typed_files",
+        "parquet",
+        "held",
+        "ends",
+        "corpus",
+        "whole",
+    ),
+    "definition": ("shaping", "edits", "cleans", "repair", "source"),
+    "columns": ("intake", "arrival", "likely_one", "held", "corpus"),
+    "names": ("source", "language", "cleans", "shaping", "held"),
+    "source": ("source", "whole", "cache", "baseline", "export", "levels", "held", "questions"),
+    "first_look": ("intake", "steps", "joined", "arrival", "corpus"),
+    "explain": ("shaping", "source", "why", "differences", "commands"),
+    "insight": ("checks", "silent", "lint", "mixed", "evidence", "spellings", "shaping"),
+    "places": ("places", "database", "questions"),
+    "reference": ("repair", "judged", "drift", "candidates", "graft", "differences", "checks", "publish", "shaping"),
+    "report": ("panels", "noticed", "why", "fill", "publish", "commands", "questions"),
+    "catalogue": ("catalogue", "noticed", "differences", "publish", "team", "attacked", "rights"),
+    "present": ("panels", "noticed", "publish", "notebook", "commands"),
+    "service": ("service", "rights", "team"),
+    "cli": ("json", "shaping", "repair", "commands"),
 }
 COMPARED = {ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt, ast.Eq: ast.NotEq, ast.NotEq: ast.Eq, ast.Is: ast.IsNot, ast.IsNot: ast.Is, ast.In: ast.NotIn, ast.NotIn: ast.In}  # fmt: skip
+GUARDS = ("require", "refuse", "check", "must", "allow", "need")
 RECKONED = {ast.Add: ast.Sub, ast.Sub: ast.Add, ast.Mult: ast.Add, ast.FloorDiv: ast.Mult}
 
 
@@ -44,11 +64,18 @@ def sites(tree: ast.AST) -> Iterator[ast.AST]:
         reckoned = isinstance(node, ast.BinOp) and type(node.op) in RECKONED
         negated = isinstance(node, ast.UnaryOp) and isinstance(node.op, ast.Not)
         number = isinstance(node, ast.Constant) and type(node.value) is int and node.value < 100
-        if compared or reckoned or negated or number or isinstance(node, ast.BoolOp):
+        if compared or reckoned or negated or number or isinstance(node, ast.BoolOp) or is_guard(node):
             yield node
 
 
-def change(node: ast.AST) -> str:
+def is_guard(node: ast.AST) -> bool:
+    """Whether a statement only refuses what must not be, such as a check of rights."""
+    call = node.value if isinstance(node, ast.Expr) else None
+    name = ast.unparse(call.func).rsplit(".", 1)[-1] if isinstance(call, ast.Call) else ""
+    return name.lstrip("_").startswith(GUARDS)
+
+
+def change(node: ast.AST, chance: random.Random) -> str:
     """Change a place in its tree, and say how."""
     before = ast.unparse(node)
     if isinstance(node, ast.Compare):
@@ -56,9 +83,14 @@ def change(node: ast.AST) -> str:
     elif isinstance(node, ast.BinOp):
         node.op = RECKONED[type(node.op)]()
     elif isinstance(node, ast.BoolOp):
-        node.op = ast.Or() if isinstance(node.op, ast.And) else ast.And()
+        if chance.random() < 0.5:
+            node.op = ast.Or() if isinstance(node.op, ast.And) else ast.And()
+        else:
+            node.values.pop(chance.randrange(len(node.values)))
     elif isinstance(node, ast.UnaryOp):
         node.operand = ast.UnaryOp(ast.Not(), node.operand)
+    elif isinstance(node, ast.Expr):
+        node.value = ast.Constant(None)
     elif isinstance(node, ast.Constant):
         node.value += 1  # type: ignore[operator]
     return f"{before[:60]} became {ast.unparse(node)[:60]}"
@@ -88,7 +120,7 @@ def main() -> int:
     """Plant the bugs; exit code 1 where more than a tenth survive."""
     options = argparse.ArgumentParser(description=__doc__)
     options.add_argument("--seed", type=int, default=1)
-    options.add_argument("--count", type=int, default=30)
+    options.add_argument("--count", type=int, default=60)
     given = options.parse_args()
     chance = random.Random(given.seed)  # noqa: S311
     files = [
@@ -110,7 +142,7 @@ def main() -> int:
                 continue
             node = chance.choice(places)
             line = getattr(node, "lineno", 0)
-            said = change(node)
+            said = change(node, chance)
             target = copy / path.relative_to(ROOT)
             target.write_text(ast.unparse(tree), "utf-8")
             found = noticed(copy, path.relative_to(ROOT / "src" / "oak_ledger").parts[0])
