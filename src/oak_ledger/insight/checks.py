@@ -25,6 +25,7 @@ from oak_ledger.insight.probes import Probe, TemporaryFields, Values, format_num
 from oak_ledger.insight.spelling import misspelt_always, spelling_probes
 from oak_ledger.names.compiled import ResolvedName
 from oak_ledger.source.source import Source
+from oak_ledger.source.whole import unfiltered
 
 EXACT_SCALE = 9
 
@@ -32,6 +33,7 @@ EXACT_SCALE = 9
 def run_checks(source: Source) -> Iterator[Finding]:
     """Everything that the rows confirm. Reads them once."""
     yield from doubtful(source)
+    source = unfiltered(source, broken=True)
     helpers = TemporaryFields(source)
     probes = [
         *_probes(source),

@@ -27,6 +27,7 @@ from oak_ledger.reference.evidence import (
     values_of,
 )
 from oak_ledger.source.source import Source
+from oak_ledger.source.whole import unfiltered
 
 MAX_COMPARED_ROWS = 200_000
 MIN_SCORE = 0.45  # below it a column is not named at all
@@ -156,7 +157,8 @@ class _Compared:
             if room <= 0:
                 break
         table = pa.Table.from_batches(rows) if rows else pa.table({name: pa.array([], pa.string()) for name in columns})
-        self.source = replace(source, feed=TableReader(table), progress=None)
+        # (a field that is read as a column is must have all its rows, in their order)
+        self.source = unfiltered(replace(source, feed=TableReader(table), progress=None))
         self.now = self._as_found(table)
         known = {
             one.name: one

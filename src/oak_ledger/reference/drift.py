@@ -24,6 +24,7 @@ from oak_ledger.insight.fingerprint import arrived_null
 from oak_ledger.origin.files import FILE_COLUMN
 from oak_ledger.reference.evidence import Matching, Values, matching, matching_by_several, values_of
 from oak_ledger.source.source import Source
+from oak_ledger.source.whole import unfiltered
 
 MAX_COMPARED_ROWS = 500_000
 MIN_CHANGED_ROWS = 20  # rows with a common factor that are worth a word
@@ -103,7 +104,7 @@ def _compared(
     names = [name for name in plain if name in there]
     if not names:
         return None
-    old, new = _side(before, names), _side(source, names, _with_any_decimals(source))
+    old, new = _side(before, names), _side(source, names, unfiltered(_with_any_decimals(source), broken=True))
     return _Drift(source, since, [source.document, *documents], old, new, names)
 
 

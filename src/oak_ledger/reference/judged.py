@@ -9,6 +9,7 @@ from oak_ledger.definition.model import FieldSpec
 from oak_ledger.errors import Finding, OakError, Place
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.source.source import Source
+from oak_ledger.source.whole import unfiltered
 
 _HINT = "Look at them: oak peek. Numbers or dates in another form: oak field clean, oak field retype."
 # Keys of a field that say how its values are read.
@@ -85,7 +86,9 @@ def _counts(source: Source, names: list[str]) -> tuple[int, dict[str, int], dict
     """How many rows there are, in how many each field has a value, and what could not be read; None where the rows cannot be read."""
     try:
         readable = [name for name in names if not _broken(source, name)]
-        answer = source.tally(show=["COUNT(*)", *(f"COUNT({quote_identifier(name)})" for name in readable)])
+        answer = unfiltered(source, broken=True).tally(
+            show=["COUNT(*)", *(f"COUNT({quote_identifier(name)})" for name in readable)]
+        )
     except OakError:
         return None
     rows, *values = (column[0].as_py() for column in answer.table.columns)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import pyarrow as pa
 
@@ -15,6 +15,7 @@ from oak_ledger.origin.csv.opened import changed, state_of
 from oak_ledger.source.editable import EditableDefinition
 
 LISTED = 6  # names of fields in a sentence
+Source = TypeVar("Source", bound=EditableDefinition)
 States = Sequence[tuple[Path, Any]]
 
 
@@ -72,6 +73,16 @@ def left_out(source: EditableDefinition) -> list[Finding]:
         f"{len(broken)} field{'s do' if many else ' does'} not work and {'are' if many else 'is'} left out: {names}."
     )
     return [Finding("fields-broken", message, Place(source.document.where), "oak check says why.", "warning")]
+
+
+def unfiltered(source: Source, *, broken: bool = False) -> Source:
+    """The source without the filters that are part of every question: all of them, or only those that are broken."""
+    document = source.document
+    for block in document.all("filter"):
+        state = source.compiled.states.get(str(block.values["name"]).casefold())
+        if block.values.get("always") and (not broken or state is None or state.broken):
+            document = document.replaced(block, {"always": None})
+    return source if document is source.document else source.changed(document)
 
 
 def columns_gone(source: EditableDefinition) -> list[Finding]:
