@@ -61,6 +61,28 @@ def in_february(columns: Table, at: int) -> bool:
     return bool(columns["Day"][at].month == 2)
 
 
+def without(where: Callable[[Table, int], bool]) -> Callable[[Table], Table]:
+    """A change that leaves rows out."""
+    return lambda old: {
+        name: [one for at, one in enumerate(values) if not where(old, at)] for name, values in old.items()
+    }
+
+
+def twice(where: Callable[[Table, int], bool]) -> Callable[[Table], Table]:
+    """A change that has rows again, with new numbers."""
+
+    def made(old: Table) -> Table:
+        again = [at for at in range(len(old["Load"])) if where(old, at)]
+        more = {name: [values[at] for at in again] for name, values in old.items()}
+        more["Load"] = [f"again {one}" for one in more["Load"]]
+        return {name: values + more[name] for name, values in old.items()}
+
+    return made
+
+
+EXCHANGED = {"Low Weir": "High Ford", "High Ford": "Low Weir"}
+
+
 # A change, what is found with rows matched, what is found without, and words of it.
 CASES: tuple[tuple[str, Callable[[Table], Table], list[str], list[str], str], ...] = (
     ("nothing", lambda old: old, [], [], ""),
@@ -74,6 +96,14 @@ CASES: tuple[tuple[str, Callable[[Table], Table], list[str], list[str], str], ..
     ("other names", changed("Mill", {"Low Weir": "W1", "High Ford": "W2", "Stonebeck": "W3", "Ember Quay": "W4"}.get), ["drift-values"], ["drift-values"], "'W1'"),
     ("zeros lost", changed("Code", lambda one: one.lstrip("0") or "0"), ["drift-zeros"], ["drift-zeros"], "leading zeros are lost"),
     ("values lost", changed("Cost", lambda _one: None, lambda _table, at: at % 8 == 0), ["drift-nulls"], ["drift-nulls"], "12.6% of the rows"),
+    ("a month missing", without(in_february), ["drift-rows"], ["drift-rows"], "none in 2026-02 by Day"),
+    ("a mill missing", without(at_mill), ["drift-rows"], ["drift-rows"], "none with Stonebeck in Mill"),
+    ("half of the rows missing", without(lambda _table, at: at % 2 == 0), ["drift-rows"], ["drift-rows"], "900 rows in version 1, 450 now."),
+    ("a month twice", twice(in_february), ["drift-rows"], ["drift-rows"], "Rows of 2026-02 by Day are there about twice"),
+    ("values exchanged", changed("Mill", lambda one: EXCHANGED.get(one, one)), ["drift-values"], [], "'High Ford' → 'Low Weir', 'Low Weir' → 'High Ford'"),
+    ("no decimals", changed("Volume", lambda one: float(int(one))), ["drift-cut"], ["drift-cut"], "the decimals are cut off"),
+    ("days later", changed("Day", lambda one: one + dt.timedelta(2)), ["drift-moved"], ["drift-moved"], "Day is 2 days later than in version 1"),
+    ("another sign", changed("Cost", lambda one: -one), ["drift-unit"], ["drift-unit"], "Cost has the other sign"),
     ("a few nulls more", changed("Cost", lambda _one: None, lambda _table, at: at % 200 == 0), [], [], ""),
 )  # fmt: skip
 
@@ -90,6 +120,30 @@ class Changes(unittest.TestCase):
                     )
                     if key and wanted:
                         self.assertIn(words, found[0].message)
+
+    def test_keys_of_which_none_was_there(self) -> None:
+        old = table(1)
+        for what, new, words, severity in (
+            ("a prefix", [f"L-{one}" for one in old["Load"]], "they come with 'L-' at the beginning", "warning"),
+            ("all new", [f"{one}9" for one in old["Load"]], "None of the 900 values of Load", "note"),
+        ):
+            with self.subTest(what):
+                sources = [source(one, True) for one in ({**old, "Load": new}, old)]
+                keyed = [one.changed(one.document.replaced(one.document.all("source")[0], {"key": ["Load"]})) for one in sources]  # fmt: skip
+                found = [one for one in oak.drift(*keyed, "version 1") if one.code == "drift-keys"]
+                self.assertEqual([one.severity for one in found], [severity])
+                self.assertIn(words, found[0].message)
+
+    def test_moments_in_another_zone(self) -> None:
+        times = [dt.datetime(2026, 1, 1) + dt.timedelta(minutes=37 * at) for at in range(400)]
+        sources = [
+            oak.Source.from_table(
+                pa.table({"Id": [f"x{at}" for at in range(400)], "At": [one + dt.timedelta(hours=by) for one in times]}), name="T",
+            )
+            for by in (2, 0)
+        ]  # fmt: skip
+        (found,) = oak.drift(*sources, "version 1")
+        self.assertIn("At is 2 hours later than in version 1, in 400 of 400 matched rows", found.message)
 
     def test_new_values_are_a_note(self) -> None:
         old = table(1)

@@ -29,7 +29,7 @@ MORE: tuple[tuple[str, int], ...] = (
     ("export more --to more.parquet", 0),
     ("export dictionary more --to dictionary --as markdown", 0),
     ("check gone", 1),
-    ("mend gone COST=Cost", 0),
+    ("mend gone PRICE=Cost", 0),
     ("tally loads --by Mill --show Volume --totals --explain", 0),
     ("try loads 'Cost / (Volume - 1.5)'", 0),
     ("try loads \"CASE WHEN Volume > 3 THEN 'big' ELSE 'small' END\"", 0),
@@ -64,7 +64,7 @@ class Shapes(FolderCase):
         self.oak("field", "add", "loads", "Rate", "Cost / Volume")
         self.oak("intake", "loads.csv", "--name", "Gone")
         gone = Path("gone.oak.toml").read_text()
-        Path("gone.oak.toml").write_text(gone.replace('column = "Cost"', 'column = "COST"'))
+        Path("gone.oak.toml").write_text(gone.replace('column = "Cost"', 'column = "PRICE"'))
         seen: set[str] = set()
         calls = [(call.removeprefix("oak "), code) for call, code, _ in CALLS]
         last = [*UPKEEP, ("demo day --rows 1000 --until intake", 0), ("demo day --rows 1000", 2)]

@@ -294,6 +294,11 @@ drift-nulls | a field has many more nulls than in the released version | check t
 drift-constant | a field has one value in all rows | check the origin
 shared-hidden | a report has a field of its own with the name of a shared one | rename one of them
 drift-files | files of the released version are missing | check the folder and the path
+drift-column | a field's column is there and holds what another one had | oak mend SOURCE OLD=NEW
+drift-rows | rows of the released version are missing, or are there twice | ask whether they were delivered
+drift-keys | no row has a key that was there before | clean the key, or read the rows as new ones
+drift-cut | decimals or texts are cut off | ask how the values are made now
+drift-moved | dates or moments are all later or earlier by the same time | ask for the time zone
 drift-zeros | leading zeros are lost | read the column as text
 drift-values | values are gone, new, or written otherwise | oak mend SOURCE --values FIELD OLD=NEW
 drift-type | a field has another type than in the released version | retype it

@@ -77,6 +77,8 @@ class FilesReader:
 
     paths: list[Path]
     spec: ReadingSpec
+    expected: Sequence[str] = ()
+    """The columns that are read: where some are missing, a file may be written otherwise than the definition says."""
     counts: list[int] = field(default_factory=list)
     progress: Progress | None = None
     bad_rows: list[BadRow] = field(default_factory=list)
@@ -167,7 +169,7 @@ class FilesReader:
         known = self.own.get(path)
         if known is not None and known[0] == state is not None:
             return known[1]
-        like = tuple(self.names_in(self.paths[0])) if path != self.paths[0] else ()
+        like = tuple(self.names_in(self.paths[0]) if path != self.paths[0] else self.expected)
         key = (str(path.resolve()), state, self.said, like)
         found = _LOOKED.get(key) if state is not None else None
         if found is None:

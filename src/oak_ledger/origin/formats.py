@@ -23,6 +23,8 @@ class Opening:
     parts: Sequence[PartSpec]
     sources: OpenInput | None = None
     """What opens another source as an origin: that is known above this room."""
+    expected: Sequence[str] = ()
+    """The columns that are read of it."""
 
     @property
     def path(self) -> Path:
@@ -35,13 +37,13 @@ def _file(origin: Opening) -> OriginReader:
     from oak_ledger.origin.files import FilesReader
 
     head_of(origin.path)
-    return FilesReader([origin.path], origin.spec, progress=origin.progress)
+    return FilesReader([origin.path], origin.spec, origin.expected, progress=origin.progress)
 
 
 def _files(origin: Opening) -> OriginReader:
     from oak_ledger.origin.files import FilesReader
 
-    return FilesReader(_matching(origin), origin.spec, progress=origin.progress)
+    return FilesReader(_matching(origin), origin.spec, origin.expected, progress=origin.progress)
 
 
 def _matching(origin: Opening) -> list[Path]:
@@ -143,9 +145,10 @@ def open_origin(
     parts: Sequence[PartSpec] = (),
     steps: Sequence[StepSpec] = (),
     sources: OpenInput | None = None,
+    expected: Sequence[str] = (),
 ) -> OriginReader:
-    """Open what a definition names, with its steps; `sources` opens what is itself a source. Raises UnusableInput where that is not there, or is something else."""
-    reader = READERS[spec.kind](Opening(spec, folder, progress, parts, sources))
+    """Open what a definition names, with its steps; `sources` opens what is itself a source, `expected` are the columns that are read. Raises UnusableInput where that is not there, or is something else."""
+    reader = READERS[spec.kind](Opening(spec, folder, progress, parts, sources, expected))
     if not steps:
         return reader
     from oak_ledger.origin.steps import PreparedReader

@@ -175,7 +175,7 @@ def arriving_names(lines: Sequence[Row], body: Sequence[Row]) -> list[str]:
 def renamed_among(names: Sequence[str], renamed: Mapping[str, str]) -> dict[str, str]:
     """What of `renamed` concerns these names: a name that is meant to become one that is there itself stays what it is."""
     there = {name.casefold() for name in names}
-    return {old: new for old, new in renamed.items() if old in names and new.casefold() not in there}
+    return {old: new for old, new in renamed.items() if old in names and new.casefold() not in there - {old.casefold()}}
 
 
 def column_names_of(written_names: Sequence[str], renamed: Mapping[str, str]) -> list[str]:

@@ -1,4 +1,4 @@
-"""How one of many files is written, looked at by itself: it may have another encoding, separator or title than the definition says."""
+"""How a file is written, looked at by itself: it may have another encoding, separator or title than the definition says."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from oak_ledger.origin.spec import ReadingSpec
 def own_spec(path: Path, spec: ReadingSpec, like: Sequence[str]) -> tuple[ReadingSpec, str]:
     """How a file is written, and what of it the definition says otherwise (empty where nothing).
 
-    `like` are the names of the first file's columns: a name that is one of them but for letter case and spaces is taken for it; and where
+    `like` are the names of the first file's columns, or those that are read: a name that is one of them but for letter case and spaces is taken for it; and where
     others are missing, the file is taken to be written so that it has more of them.
     """
     encoding = _own_encoding(head_of(path), path, spec)
@@ -38,7 +38,9 @@ def own_spec(path: Path, spec: ReadingSpec, like: Sequence[str]) -> tuple[Readin
                     else []
                 )
                 own = other
-        own = _renamed(path, own, like)
+        named = _renamed(path, own, like)
+        said += ["names in another letter case"] if named is not own else []
+        own = named
     footer = footer_of(path, own)
     if footer != spec.footer:
         own = own.model_copy(update={"footer": footer})

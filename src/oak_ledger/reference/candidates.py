@@ -222,7 +222,7 @@ class _Compared:
             and state.name in self.before
             and (values := self._read_as(state, _column(state))) is not None
         }
-        return matching(self.before, {**self.now, **read})
+        return matching(self.before, {**self.now, **read}, self.source.about.key)
 
     def _matching_by_several(self, there: list[ResolvedName]) -> Matching | None:
         """Rows matched by the fields whose values are spread as they were."""

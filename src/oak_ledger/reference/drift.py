@@ -8,6 +8,7 @@ from __future__ import annotations
 import shlex
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from decimal import Decimal
 from typing import Any
 
 import numpy as np
@@ -22,7 +23,8 @@ from oak_ledger.formula import Grain
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.insight.fingerprint import arrived_null
 from oak_ledger.origin.files import FILE_COLUMN
-from oak_ledger.reference.evidence import Matching, Values, matching, matching_by_several, values_of
+from oak_ledger.reference.evidence import Matching, Side, Values, matching, matching_by_several, values_of
+from oak_ledger.reference.whole_states import changed_alike, exchanged, missing_rows, rows_twice, unmatched
 from oak_ledger.source.source import Source
 from oak_ledger.source.whole import unfiltered
 
@@ -40,16 +42,6 @@ MIN_SHIFT, SHIFT_ERRORS, PAST_MARGIN = (
 )  # of a median, as a logarithm; in standard errors; beyond what past months show
 MIN_ROWS = 30
 RECODED_SHARE = 0.98  # of the rows of a value that have one other value now
-
-
-@dataclass(frozen=True, slots=True)
-class _Side:
-    """The plain fields of one state: their types and values, in the same rows."""
-
-    types: Mapping[str, str]
-    values: Mapping[str, Values]
-    nulls: Mapping[str, float]
-    rows: int
 
 
 def drift(
@@ -70,8 +62,10 @@ def drift(
     names = found.names
     known = {name: share for name, share in (arrived or {}).items() if name in names}
     filled = arrived_null(source) if known else {}
+    fields = [finding for name in names for finding in found.of(name)]
     return [
-        *(finding for name in names for finding in found.of(name)),
+        *found.whole(files_gone=any(one.code == "drift-files" for one in fields)),
+        *fields,
         *(finding for name in known if name in filled for finding in found.filled(name, known[name], filled[name])),
     ]
 
@@ -117,12 +111,12 @@ def _with_any_decimals(source: Source) -> Source:
     return source.changed(document)
 
 
-def _side(source: Source, names: Sequence[str], read_as: Source | None = None) -> _Side:
+def _side(source: Source, names: Sequence[str], read_as: Source | None = None) -> Side:
     table = (read_as or source).rows([quote_identifier(name) for name in names], limit=MAX_COMPARED_ROWS).table
     values = {name: one for name in names if (one := values_of(table.column(name))) is not None}
     types = {name: state.type.kind for name in names if (state := source.state(name)).type is not None}
     nulls = {name: table.column(name).null_count / max(table.num_rows, 1) for name in names}
-    return _Side(types, values, nulls, table.num_rows)
+    return Side(types, values, nulls, table.num_rows)
 
 
 @dataclass(slots=True)
@@ -130,8 +124,8 @@ class _Drift:
     source: Source
     since: str
     documents: Sequence[Document]
-    old: _Side
-    new: _Side
+    old: Side
+    new: Side
     names: Sequence[str]
     rows: Matching | None = None
 
@@ -142,7 +136,7 @@ class _Drift:
             if name in self.new.values and one.kind == self.new.values[name].kind
         }
         now = {name: self.new.values[name] for name in same}
-        self.rows = matching(same, now) if same else None
+        self.rows = matching(same, now, self.source.about.key) if same else None
         if self.rows is None and len(same) > 1:
             steady = [name for name in same if not same[name].numeric]
             self.rows = (
@@ -150,6 +144,24 @@ class _Drift:
                 if len(steady) > 1
                 else None
             )
+
+    def whole(self, *, files_gone: bool) -> Iterator[Finding]:
+        """What is found of the rows as a whole; that files are gone says already which rows are."""
+        limited = MAX_COMPARED_ROWS in (self.old.rows, self.new.rows)
+        place = Place(self.source.document.where)
+        for said, hint in (
+            ("" if files_gone else missing_rows(self.old, self.new, self.since), "Ask whether they were delivered."),
+            (rows_twice(self.old, self.new, self.since), "See whether a file or a month came twice."),
+        ):
+            if said and not limited:
+                yield Finding("drift-rows", said, place, hint, "warning", numbers={"before": self.old.rows, "now": self.new.rows})  # fmt: skip
+        for name in self.source.about.key:
+            before, now = self.old.values.get(name), self.new.values.get(name)
+            if before is None or now is None or len(self.source.about.key) > 1:
+                continue
+            said, severity = unmatched(before, now, name, self.since)
+            if said:
+                yield self._warning("drift-keys", name, said, "If they are the same rows: clean the key.", severity)
 
     def of(self, name: str) -> Iterator[Finding]:
         """What is found in a field."""
@@ -169,7 +181,14 @@ class _Drift:
         if counts[0] > 2 and counts[1] == 1 and self.new.rows >= MIN_ROWS:
             message = f"{name} has one value in all rows, where it had {counts[0]:,} in {self.since}."
             yield self._warning("drift-constant", name, message, "Ask whether the column is still delivered.")
-        elif before.kind == "number":
+            return
+        if self.rows is not None and before.kind == now.kind and not self.recoded(name):
+            said = changed_alike(name, before, now, self.rows, self.since)
+            if said:
+                code = "drift-moved" if before.kind == "date" else "drift-cut"
+                yield self._warning(code, name, said, "Ask how the values are made now.")
+                return
+        if before.kind == "number":
             yield from self._numbers(name, before, now)
         elif before.kind == "text":
             yield from self._texts(name, before, now, counts)
@@ -237,9 +256,12 @@ class _Drift:
         where = "" if count >= 0.5 * int(valid.sum()) else self._group(changed, valid, rows.now)
         if common < FACTOR_SHARE or (not where and count < 0.5 * int(valid.sum())):
             return
-        message = f"{name} is {times:.4g} times what it was in {self.since}, in {count:,} of {int(valid.sum()):,} matched rows{where}. Its unit may have changed."
-        back = f"VALUE / {times:.6g}" if times >= 1 else f"VALUE * {1 / times:.6g}"
-        hint = f"If so, clean it: {back}" if not where else "Ask what happened there, and clean it for these rows."
+        message = f"{name} {'has the other sign than' if times == -1 else f'is {times:.4g} times what it was'} in {self.since}, in {count:,} of {int(valid.sum()):,} matched rows{where}.{'' if times == -1 else ' Its unit may have changed.'}"
+        hint = (
+            f"If so, clean it: VALUE * {_decimal(1 / times)}"
+            if not where
+            else "Ask what happened there, and clean it for these rows."
+        )
         yield self._warning("drift-unit", name, message, hint, factor=times, rows=count)
 
     def _group(self, changed: Any, valid: Any, at: Any) -> str:
@@ -264,6 +286,10 @@ class _Drift:
 
     def _by_median(self, name: str, before: Values, now: Values) -> Iterator[Finding]:
         left, right = (one.items[one.present] for one in (before, now))
+        if name in self.source.about.key or (
+            _distinct(before) == len(left) and _distinct(now) == len(right) and _is_whole(left)
+        ):
+            return  # what numbers rows has no unit
         if min(len(left), len(right)) < MIN_ROWS or np.median(left) <= 0 or np.median(right) <= 0:
             return
         shift = float(np.log(np.median(right) / np.median(left)))
@@ -313,15 +339,21 @@ class _Drift:
         if pairs and len(pairs) >= 0.5 * len(gone):
             shown = ", ".join(f"{old!r} → {one!r}" for old, one in pairs[:4])
             used = self._used(name, [old for old, _ in pairs])
-            message = f"{name}: {len(pairs):,} values have other names now, as matched rows show: {shown}{used}."
+            message = f"{name}: {len(pairs):,} value{'s have other names' if len(pairs) > 1 else ' has another name'} now, as matched rows show: {shown}{used}."
             yield self._warning("drift-values", name, message, _mend_values(self.source, name, pairs))
+            return
+        swapped = exchanged(before, now, self.rows) if self.rows is not None and counts[0] <= MAX_CATEGORIES else []
+        if swapped:
+            shown = ", ".join(f"{old!r} → {one!r}" for old, one in swapped[:4])
+            message = f"{name}: values took each other's place in matched rows: {shown}."
+            yield self._warning("drift-values", name, message, _mend_values(self.source, name, swapped))
             return
         folded = {one.casefold().strip(): one for one in gone}
         recased = sorted((folded[one.casefold().strip()], one) for one in new if one.casefold().strip() in folded)
         if recased and len(recased) >= 0.02 * len(had):
             shown = ", ".join(f"{old!r} → {one!r}" for old, one in recased[:3])
             used = self._used(name, [old for old, _ in recased])
-            message = f"{name}: {len(recased):,} values are written otherwise: {shown}{used}."
+            message = f"{name}: {len(recased):,} value{'s are' if len(recased) > 1 else ' is'} written otherwise: {shown}{used}."
             yield self._warning("drift-values", name, message, _mend_values(self.source, name, recased))
             return
         if counts[0] > MAX_CATEGORIES:
@@ -337,7 +369,7 @@ class _Drift:
                 f"They may have other names now: oak mend {self.source.as_argument} --values {shlex.quote(name)} OLD=NEW.",
             )
         elif new:
-            message = f"{name} has {len(new):,} values that it did not have in {self.since}: {_listed(new)}."
+            message = f"{name} has {len(new):,} value{'s' * (len(new) > 1)} that it did not have in {self.since}: {_listed(new)}."
             yield self._warning(
                 "drift-values", name, message, "See whether filters, colours and CASE branches cover them.", "note"
             )
@@ -394,6 +426,18 @@ def _spread(values: Any) -> float:
     positive = values[values > 0]
     low, high = np.quantile(np.log(positive), [0.25, 0.75]) if len(positive) else (0.0, 0.0)
     return float(high - low) / 1.35
+
+
+def _decimal(factor: float) -> str:
+    """A factor as a decimal, which keeps decimals what they are; a power of ten where it is nearly one."""
+    power = round(float(np.log10(abs(factor))))
+    exact = 10.0**power * np.sign(factor)
+    near = abs(factor / exact - 1) < FACTOR_TOLERANCE
+    return format(Decimal(f"{exact if near else factor:.6g}"), "f")
+
+
+def _is_whole(values: Any) -> bool:
+    return bool(np.array_equal(values, np.round(values)))
 
 
 def _distinct(values: Values) -> int:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -54,6 +54,16 @@ def values_of(array: Any) -> Values | None:
         array = array.cast(pa.timestamp("us")).cast(pa.int64())
         return Values("date", np.asarray(array.fill_null(0), np.float64) / 86_400_000_000, present)
     return Values("number", np.asarray(as_floats(array.fill_null(0)), np.float64), present)
+
+
+@dataclass(frozen=True, slots=True)
+class Side:
+    """The plain fields of one state of a source: their types and values, in the same rows."""
+
+    types: Mapping[str, str]
+    values: Mapping[str, Values]
+    nulls: Mapping[str, float]
+    rows: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -122,8 +132,11 @@ def matching_by_several(before: Mapping[str, Values], now: Mapping[str, Values])
     return Matching(places[0][1][left].astype(np.int64), places[1][1][right].astype(np.int64), said)
 
 
-def matching(before: Mapping[str, Values], now: Mapping[str, Values]) -> Matching | None:
-    """The best way to match rows: a field before and a column now, both unique, that share the most values."""
+def matching(before: Mapping[str, Values], now: Mapping[str, Values], keys: Collection[str] = ()) -> Matching | None:
+    """The best way to match rows: a field before and a column now, both unique, that share the most values.
+
+    Numbers that only count the rows match whatever comes first with whatever came first; they are taken where they are among `keys`.
+    """
     unique = [
         {name: one for name, one in side.items() if one.present.all() and _is_unique(one)} for side in (before, now)
     ]
@@ -135,7 +148,7 @@ def matching(before: Mapping[str, Values], now: Mapping[str, Values]) -> Matchin
                 continue
             _, left, right = np.intersect1d(both.before, both.now, assume_unique=True, return_indices=True)
             share = len(left) / max(min(new.rows, old.rows), 1) + 0.001 * (field.casefold() == column.casefold())
-            counts_rows = old.numeric and new.numeric and _counts_rows(old) and _counts_rows(new)
+            counts_rows = field not in keys and old.numeric and new.numeric and _counts_rows(old) and _counts_rows(new)
             if len(left) < MIN_MATCHED_ROWS or share < MIN_KEY_OVERLAP or counts_rows:
                 continue
             if best is None or share > best[0]:
@@ -192,7 +205,7 @@ def _row_by_row(before: Values, now: Values, both: Coded, rows: Matching) -> Lik
     mapped = _replaced(before, now, left, right, rows, some)
     if mapped is not None:
         return mapped
-    if before.numeric and now.numeric:
+    if before.kind == now.kind == "number":
         factor = _factor(before, now, rows)
         if factor is not None:
             share, times = factor

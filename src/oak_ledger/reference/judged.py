@@ -43,11 +43,18 @@ def losses(before: Source, after: Source) -> list[Finding]:
     if was is not None and rows < was[0]:
         message = f"{was[0] - rows:,} of {was[0]:,} rows would be missing."
         found.append(Finding("mend-loses", message, Place(before.name), severity="warning"))
+    earlier_columns = {block.values["name"]: block.values.get("column") for block in before.document.all("field")}
+    swapped = {
+        one.name
+        for one in after.fields
+        if isinstance(one.spec, FieldSpec)
+        and one.spec.column in {*earlier_columns.values()} - {earlier_columns.get(one.name)}
+    }  # what such a field reads now is another's: there is nothing to compare with
     for name in names:
         if name not in values:
             continue
         nulls = rows - values[name]
-        earlier = was[0] - was[1][name] if was is not None and name in was[1] else None
+        earlier = was[0] - was[1][name] if was is not None and name in was[1] and name not in swapped else None
         worse = nulls == rows > 0 if earlier is None or (was and rows != was[0]) else nulls > earlier
         if worse or (name in faults and earlier != nulls):
             message = f"{name} would be null in {nulls:,} of {rows:,} rows"

@@ -327,7 +327,17 @@ def open_report(path: str | Path) -> Report:
     return Report(read_document(file, REPORT), file)
 
 
-def find_reports(folder: str | Path, source: str = "") -> list[Report]:
-    """The report files in a folder and below, of one source if it is named; in the order of their paths."""
-    found = [open_report(path) for path in sorted(Path(folder).rglob(f"*{SUFFIX}"))]
+def find_reports(folder: str | Path, source: str = "", unread: list[Finding] | None = None) -> list[Report]:
+    """The report files in a folder and below, of one source if it is named; in the order of their paths.
+
+    What is wrong with files that cannot be read goes into `unread` where that is given; else it is raised.
+    """
+    found = []
+    for path in sorted(Path(folder).rglob(f"*{SUFFIX}")):
+        try:
+            found.append(open_report(path))
+        except OakError as error:
+            if unread is None:
+                raise
+            unread += error.findings
     return [one for one in found if not source or one.reads(source)]

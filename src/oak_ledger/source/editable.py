@@ -107,7 +107,8 @@ class EditableDefinition(InNotebook):
         self, spec: ReadingSpec, parts: Sequence[PartSpec] = (), steps: Sequence[StepSpec] = ()
     ) -> OriginReader:
         """An origin opened as if this definition named it: paths are relative to its folder."""
-        return open_origin(spec, self.folder, self.progress, parts, steps, open_input(self._beside))
+        columns = [str(one.values["column"]) for one in self.document.all("field") if "column" in one.values]
+        return open_origin(spec, self.folder, self.progress, parts, steps, open_input(self._beside), columns)
 
     def _beside(self, path: Path) -> Self:
         """The source of another definition."""

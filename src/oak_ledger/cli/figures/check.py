@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -25,6 +25,7 @@ from oak_ledger.errors import Finding, Place
 if TYPE_CHECKING:
     from oak_ledger.catalogue import Version
     from oak_ledger.reference import Candidate, Cause, Entry
+    from oak_ledger.reference.since import Since
     from oak_ledger.source import Source
 
 
@@ -42,38 +43,32 @@ def check_command(source: str, catalogue: str, reports: str | None, as_json: boo
     Every warning has its numbers: what the wrong total says and what the right one says, how many rows are lost. With errors, the
     reports that would break are named panel by panel.
     """
-    from oak_ledger import candidates, drift
+    from oak_ledger import candidates
     from oak_ledger.reference import ReportErrors, causes
+    from oak_ledger.reference.since import Since, since_version
 
     with progress_of(*STEPS) as progress:
         opened = open_working(source, progress)
         findings = opened.check()
         progress.next()
-        known = reports_of(opened, reports, catalogue)
-        last, before = _last(opened, catalogue), None
+        known = reports_of(opened, reports, catalogue, findings)
+        last = _last(opened, catalogue)
         if last is None:
             findings.append(_not_compared(opened, catalogue))
+            gone = any(one.code == "missing-column" for one in findings)
+            since = Since(candidates(opened, None) if gone else {}, ())
         else:
             before = open_catalogue(catalogue).source(last.source, last.number)
-        gone = any(one.code == "missing-column" for one in findings)
-        offered = candidates(opened, before) if gone or before is not None else {}
-        moved = _moved(offered)
-        if last is not None and before is not None:
-            skip = [one.field for one in moved]
-            arrived = {
-                name: one.arrived_null for name, one in last.fingerprints.items() if one.arrived_null is not None
-            }
-            findings += drift(
-                opened, before, f"version {last.number}", [one.document for one in known], skip=skip, arrived=arrived
-            )
+            since = since_version(opened, before, last.number, last.fingerprints, [one.document for one in known])
+        findings += since.findings
         progress.next()
         findings += [one for report in known for one in report.hiding(opened)]
         checked = [ReportErrors(one.path, one.document, tuple(one.errors(opened))) for one in known]
-        found = causes(opened, checked, offered)
+        found = causes(opened, checked, since.offered)
     broken = {one.finding.code for one in found}
     findings = [one for one in findings if one.severity != "error" or one.code not in broken | {"broken-field"}]
     panels = sum(len(one.panels) for one in known), sum(len(one.local_fields) for one in known)
-    whole = _Whole(opened, found, offered, panels)
+    whole = _Whole(opened, found, since, panels)
     if as_json:
         print_json(
             {
@@ -88,23 +83,19 @@ def check_command(source: str, catalogue: str, reports: str | None, as_json: boo
     return 1 if found or whole.moved else attention(findings)
 
 
-def _moved(offered: Mapping[str, Sequence[Candidate]]) -> list[Candidate]:
-    return [listed[0] for listed in offered.values() if listed and listed[0].moved]
-
-
 @dataclass(frozen=True, slots=True)
 class _Whole:
     """What a check found out about references: causes, columns that changed places, and how much works."""
 
     source: Source
     causes: list[Cause]
-    offered: Mapping[str, Sequence[Candidate]]
+    since: Since
     reports: tuple[int, int]
 
     @property
     def moved(self) -> list[Candidate]:
         """The fields whose column holds something else now."""
-        return _moved(self.offered)
+        return self.since.moved
 
     @property
     def working(self) -> dict[str, int]:
@@ -173,7 +164,7 @@ def _show(whole: _Whole, findings: list[Finding], name: str) -> None:
         out.print(Text.assemble(("error ", f"bold {RUST}"), (f"column {one.gone!r} holds something else now", "bold")))
         _show_candidates([one], missing=False)
         out.print()
-    repairs = [listed[0] for listed in whole.offered.values() if listed and (listed[0].sure or listed[0].moved)]
+    repairs = [listed[0] for listed in whole.since.offered.values() if listed and (listed[0].sure or listed[0].moved)]
     if repairs:
         said = " ".join(f"'{one.gone}={one.column}'" for one in repairs)
         out.print(Text(f"to repair: oak mend {name} {said} --dry-run"), soft_wrap=True)
@@ -193,10 +184,9 @@ def _show(whole: _Whole, findings: list[Finding], name: str) -> None:
             Text.assemble(("no problems", LEAF), f" in the {plural(len(source.fields), 'field')} of {source.name}")
         )
         return
-    errors = len(whole.causes) + len(whole.moved)
-    said = ", ".join(
-        one for one in (plural(errors, "error") if errors else "", counted(findings) if findings else "") if one
-    )
+    rest = [one for one in findings if one.severity != "error"]
+    errors = len(whole.causes) + len(whole.moved) + len(findings) - len(rest)
+    said = ", ".join(one for one in (plural(errors, "error") if errors else "", counted(rest) if rest else "") if one)
     out.print(Text(f"found: {said}", style="bold"))
 
 

@@ -21,7 +21,7 @@ from oak_ledger.cli.shared.app import (
     reports_option,
     yes_option,
 )
-from oak_ledger.errors import OakError
+from oak_ledger.errors import Finding, OakError
 
 if TYPE_CHECKING:
     from oak_ledger.definition.document import Document
@@ -66,7 +66,8 @@ def mend_command(
     from oak_ledger.present.terminal import LEAF, RUST, Text, console, findings_list, plural
 
     opened = open_working(source)
-    files = reports_of(opened, reports)
+    unread: list[Finding] = []
+    files = reports_of(opened, reports, None, unread)
     shared = _shared(opened, files, catalogue)
     others = [*documents(files), *shared.items()]
     given = pairs(repairs, "a repair")
@@ -79,8 +80,9 @@ def mend_command(
     broken = 0
     with suppress(OakError):  # an origin that cannot be read breaks everything, and the mend may be what helps
         broken = sum(state.broken for state in opened.compiled.states.values())
+    if planned.losses or unread:
+        console(to_errors=True).print(findings_list([*unread, *planned.losses]))
     if planned.losses:
-        console(to_errors=True).print(findings_list(planned.losses))
         confirmed("Write it all the same?", yes=yes or dry_run)
     left = broken_names(planned.source)
     still = sum(state.broken for state in planned.source.compiled.states.values())

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from contextlib import suppress
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -21,7 +22,7 @@ from oak_ledger.cli.shared.app import (
     yes_option,
 )
 from oak_ledger.cli.shared.progress import progress_of
-from oak_ledger.errors import OakError
+from oak_ledger.errors import Finding, OakError
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
@@ -82,12 +83,14 @@ def publish_command(
             _require(place, opened, area, base, as_json)
         prepared = Catalogue.prepare(opened, broken=overrule)
         progress.next()
-        known = reports_of(opened, reports, catalogue)
+        unread: list[Finding] = []
+        known = reports_of(opened, reports, catalogue, unread)
         found = _Compared([], [], None)
         address = opened.name if place is None else place.address(opened.name, area)
         if place is not None and place.released(address) is not None:
             known = [*known, *registered(place, address, known)]
             found = _compared(place, address, opened, prepared.fingerprints, known)
+            prepared = replace(prepared, findings=(*prepared.findings, *found.findings))
         progress.next()
         if not as_json:
             _show(found, len(known), dry_run)
@@ -114,7 +117,7 @@ def publish_command(
         )
         return 0
     _said(version, prepared.rows.num_rows, prepared.findings, opened, catalogue)
-    hiding = [one for report in known for one in report.hiding(opened)]
+    hiding = [*unread, *found.findings, *(one for report in known for one in report.hiding(opened))]
     if hiding:
         from oak_ledger.present.terminal import console, findings_list
 
@@ -148,9 +151,15 @@ class _Compared:
 
     def __init__(
         self, differences: list[Difference], changes: list[Change], before: Version | None,
-        readers: Sequence[tuple[str, int, str]] = (),
+        readers: Sequence[tuple[str, int, str]] = (), findings: Sequence[Finding] = (),
     ) -> None:  # fmt: skip
-        self.differences, self.changes, self.before, self.readers = differences, changes, before, readers
+        self.differences, self.changes, self.before, self.readers, self.findings = (
+            differences,
+            changes,
+            before,
+            readers,
+            findings,
+        )
 
 
 def _compared(
@@ -159,13 +168,17 @@ def _compared(
     from oak_ledger import renamed_between, report_changes
     from oak_ledger.reference import recoded
     from oak_ledger.reference.differences import changed_fields, differences
+    from oak_ledger.reference.since import since_version
 
     before = place.version(address)
     old = place.source(address, before.number)
     renamed = renamed_between(before.fingerprints, prints)
     changed = changed_fields(old, opened, before.fingerprints, prints, renamed)
     changes = report_changes(known, old, opened, renamed, changed, recoded(opened, old))
-    return _Compared(differences(old, opened, renamed), changes, before, place.reports.readers(address))
+    since = since_version(opened, old, before.number, before.fingerprints, [one.document for one in known])
+    return _Compared(
+        differences(old, opened, renamed), changes, before, place.reports.readers(address), since.told(opened)
+    )
 
 
 def registered(place: Catalogue, name: str, known: Sequence[Report]) -> list[Report]:

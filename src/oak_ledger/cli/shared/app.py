@@ -366,11 +366,16 @@ def open_catalogue(folder: str, *, create: bool = False) -> Catalogue:
     return Catalogue.open(folder, create=create)
 
 
-def reports_of(source: Source, folder: str | None, catalogue: str | None = None) -> list[Report]:
-    """The reports of a source that are found in a folder; with a catalogue each with the earlier state that it compares with."""
+def reports_of(
+    source: Source, folder: str | None, catalogue: str | None = None, unread: list[Finding] | None = None
+) -> list[Report]:
+    """The reports of a source that are found in a folder; with a catalogue each with the earlier state that it compares with.
+
+    What is wrong with those that cannot be read goes into `unread` where that is given; else it is raised.
+    """
     from oak_ledger import find_reports
 
-    found = find_reports(folder or source.folder, source.name)
+    found = find_reports(folder or source.folder, source.name, unread)
     return found if catalogue is None else [with_own_baseline(one, catalogue) for one in found]
 
 
