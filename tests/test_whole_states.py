@@ -1,0 +1,86 @@
+"""Deliveries that once ended a check, or went by in silence: each is said, and the rest is checked all the same."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Sequence
+from typing import Any
+
+from tests.support import FolderCase
+
+CHANCE = random.Random(7)
+NAMES = ["Load", "Stand", "Species", "Volume", "Cost", "Day"]
+ROWS = [
+    [at, f"ST-{at % 3}", CHANCE.choice(["oak", "ash", "larch"]), round(CHANCE.uniform(1, 30), 2), round(CHANCE.uniform(9, 900), 2), f"2026-0{at % 4 + 1}-{at % 28 + 1:02}"]
+    for at in range(1, 401)
+]  # fmt: skip
+REPORT = '[report]\nname = "A"\nsource = "loads"\n\n[[panel]]\ntitle = "By species"\nkind = "table"\nby = ["Species"]\nshow = ["SUM(Volume)", "Rate"]\n'
+
+
+def delivered(
+    names: Sequence[str] = NAMES, rows: Sequence[Sequence[Any]] = ROWS, separator: str = ",", before: str = ""
+) -> str:
+    return before + "".join(separator.join(map(str, row)) + "\n" for row in [names, *rows])
+
+
+def called(**others: str) -> list[str]:
+    return [others.get(name, name) for name in NAMES]
+
+
+# What is delivered, the exit code of check, and words of what it says.
+DELIVERIES: tuple[tuple[str, str, int, tuple[str, ...]], ...] = (
+    ("the key has another name", delivered(called(Load="Ticket")), 1, ("is now Ticket", "mend loads 'Load=Ticket'")),
+    ("a field of the filter of every question is gone", delivered([one for one in NAMES if one != "Volume"], [[*row[:3], *row[4:]] for row in ROWS]), 1, ("column 'Volume' is missing", "1 filter")),
+    ("it has another name", delivered(called(Volume="Cubic")), 1, ("is now Cubic: 100%", "panel 'By species'")),
+    ("three at once", delivered(called(Load="Ticket", Species="Kind", Volume="Cubic")), 1, ("'Load=Ticket' 'Species=Kind' 'Volume=Cubic'",)),
+    ("the names are in line 3", delivered(before="March\n\n"), 0, ("names in line 3",)),
+    ("names in capitals", delivered([one.upper() for one in NAMES]), 0, ("names in another letter case",)),
+    ("another separator", delivered(separator=";"), 0, ("separator semicolon",)),
+    ("nothing but names", delivered(rows=[]), 1, ("400 rows in version 1, 0 now",)),
+    ("the last month is missing", delivered(rows=[row for row in ROWS if "-04-" not in row[5]]), 1, ("none in 2026-04 by Day",)),
+    ("income times a hundred", delivered(rows=[[*row[:4], round(row[4] * 100), row[5]] for row in ROWS]), 1, ("VALUE * 0.01",)),
+    ("more rows", delivered(rows=[*ROWS, *([at, *row[1:5], "2026-05-03"] for at, row in enumerate(ROWS[:90], 401))]), 0, ("no problems",)),
+    ("as it was", delivered(), 0, ("no problems",)),
+)  # fmt: skip
+
+
+class Deliveries(FolderCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.write("loads.csv", delivered())
+        for call in (
+            ("intake", "loads.csv"),
+            ("field", "add", "loads", "Rate", "SUM(Cost) / SUM(Volume)"),
+            ("filter", "add", "loads", "Valid", "Volume > 0 AND Species <> 'none'", "--always"),
+            ("field", "key", "loads", "Load"),
+        ):
+            self.oak(*call)
+        self.write("a.report.toml", REPORT)
+        self.oak("publish", "loads")
+        self.oak("release", "loads", "--yes")
+
+    def test_each_is_said_and_nothing_ends_the_check(self) -> None:
+        for what, content, code, words in DELIVERIES:
+            with self.subTest(what):
+                self.write("loads.csv", content)
+                said = self.oak("check", "loads", code=code)
+                for word in words:
+                    self.assertIn(word, " ".join(said.split()))
+                found = self.oak("publish", "loads", "--dry-run", code=None)
+                self.assertTrue("dry run" in found or "nothing was published" in found, found)
+                if "drift" in said:
+                    self.assertIn(next(one for one in said.split() if one.startswith("drift")), found)
+
+    def test_a_report_that_cannot_be_read(self) -> None:
+        self.write("b.report.toml", "[report\n")
+        self.write("loads.csv", delivered(called(Volume="Cubic")))
+        said = self.oak("check", "loads", code=1)
+        self.assertIn("is now Cubic", said)
+        self.assertIn("b.report.toml is not well written", said)
+        self.assertIn("b.report.toml is not well written", self.oak("mend", "loads", "Volume=Cubic"))
+        self.assertIn("b.report.toml is not well written", self.oak("publish", "loads", "--dry-run"))
+
+    def test_the_release_says_what_publishing_found(self) -> None:
+        self.write("loads.csv", delivered(rows=[[*row[:4], round(row[4] * 100), row[5]] for row in ROWS]))
+        self.assertIn("drift-unit", self.oak("publish", "loads"))
+        self.assertIn("drift-unit 1", self.oak("release", "loads", "--yes"))
