@@ -18,6 +18,7 @@ MIN_MATCHED_ROWS = 20  # rows that must be matched before agreement counts
 MIN_KEY_OVERLAP = 0.2  # share of the rows now whose key was there before
 FEW_VALUES = 12  # distinct values of which chance may make many alike
 MIN_MAPPED_ROWS = 3  # rows that a replaced value must have, on average
+SURE_AGREED = 0.95  # of the matched rows, for a column to be what the field was: some rows are corrected meanwhile
 FACTOR_TOLERANCE = 0.003  # what rounding may do to a common factor
 
 
@@ -201,7 +202,9 @@ def _row_by_row(before: Values, now: Values, both: Coded, rows: Matching) -> Lik
     chance = _chance(left, right, both.size)
     score = _beyond(agreed, chance)
     if agreed >= 0.5:
-        return Likeness(score, score >= 0.5, f"{agreed:.0%} of {by} have the value that they had")
+        return Likeness(
+            score, agreed >= SURE_AGREED and score >= 0.5, f"{agreed:.0%} of {by} have the value that they had"
+        )
     mapped = _replaced(before, now, left, right, rows, some)
     if mapped is not None:
         return mapped
