@@ -115,6 +115,8 @@ OVER_GROUPS = (
     ("SUM(j) / SUM(SUM(j)) OVER ()", "sum(j)::float / sum(sum(j)) over ()"),
     ("RANK() OVER (ORDER BY COUNT(*) DESC)", "rank() over (order by count(*) desc)"),
     ("LAG(SUM(j)) OVER (ORDER BY b)", "lag(sum(j)) over (order by b)"),
+    ("SUM(SUM(j)) OVER (PARTITION BY COALESCE(b, FALSE))", "sum(sum(j)) over (partition by coalesce(b, false))"),
+    ("SUM(SUM(j)) OVER (ORDER BY b IS NULL, NOT b)", "sum(sum(j)) over (order by b is null, not b)"),
     ("PERCENTILE_CONT(0.25) WITHIN GROUP (ORDER BY d)", "percentile_cont(0.25) within group (order by d)"),
     ("PERCENTILE_DISC(0.5) WITHIN GROUP (ORDER BY t DESC)", "percentile_disc(0.5) within group (order by t desc)"),
     ("PERCENTILE_DISC(1) WITHIN GROUP (ORDER BY y)", "percentile_disc(1) within group (order by y)"),

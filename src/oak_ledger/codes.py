@@ -277,6 +277,10 @@ file-differs | a file has other columns than the first | oak mend SOURCE NAME=TH
 file-twice | two files have the same content | remove one
 file-not-read | a newer file is not matched by the path | rename it, or change path
 order-leaves-ties | rows are alike in what a window is ordered by | add a field to ORDER BY that is different in every row
+frame-ends-here | LAST_VALUE looks no further than the current row | ROWS BETWEEN UNBOUNDED PRECEDING AND UNBOUNDED FOLLOWING
+nearly-equal | numbers miss a comparison by their last digits | compare rounded numbers, or decimals
+text-emptied | a joined text is null where one part is | COALESCE(part, '')
+ratio-rows | two sums of a ratio leave out different rows | say both FILTER conditions, or COALESCE
 midnight-end | a last day is only its first moment | compare with what comes before the next day
 text-order | numbers that are texts are compared letter by letter | CAST, or oak field retype
 currencies-mixed | amounts of several currencies are added up | group by the currency, or make them one

@@ -358,11 +358,7 @@ class CallChecker(UnknownNames):
         inner = [*made, *([held] if held is not None else []), *keys]
         grain = Grain.GROUP if any(piece.grain == Grain.GROUP for piece in inner) else Grain.ROW
         if grain == Grain.GROUP:
-            plain = [
-                piece
-                for piece in inner
-                if not (piece.grain == Grain.ROW and isinstance(piece, c.FieldRef) and piece in keys)
-            ]
+            plain = [piece for piece in inner if not (piece.grain == Grain.ROW and piece in keys)]
             if self.grain_of(node, plain) is None:
                 return None
         return c.Window(

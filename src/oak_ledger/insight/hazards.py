@@ -13,10 +13,11 @@ from oak_ledger.formula import nodes as n
 from oak_ledger.formula.lexer import quote_identifier, quote_literal
 from oak_ledger.insight.additivity import AdditivityAnalysis
 from oak_ledger.insight.branches import calculated
-from oak_ledger.insight.probes import Probe, TemporaryFields, Values, place_of
+from oak_ledger.insight.probes import Probe, TemporaryFields, Values, format_number, place_of
 from oak_ledger.source.source import Source
 from oak_ledger.types import Type
 
+OTHER_ROWS = 0.01  # by how much a ratio must differ over the rows that have both values
 ORDERED = frozenset({"LAG", "LEAD", "FIRST_VALUE", "LAST_VALUE", "ROW_NUMBER", "NTILE"})
 CURRENCIES = ("AED", "ARS", "AUD", "BGN", "BRL", "CAD", "CHF", "CLP", "CNY", "COP", "CZK", "DKK", "EGP", "EUR", "GBP", "HKD", "HUF", "IDR", "ILS", "INR", "ISK", "JPY", "KES", "KRW", "MAD", "MXN", "MYR", "NGN", "NOK", "NZD", "PEN", "PHP", "PKR", "PLN", "RON", "RSD", "RUB", "SAR", "SEK", "SGD", "THB", "TRY", "TWD", "UAH", "USD", "VND", "ZAR")  # fmt: skip
 _NUMBER = re.compile(r"[+-]?\d+([.,]\d+)?")
@@ -49,7 +50,11 @@ def hazard_probes(source: Source, helpers: TemporaryFields) -> Iterator[Probe]:
             where = f"{source.document.where}, filter {one.name!r}"
             written.append(_Written(f"The filter {one.name!r}", where, one.where, parse(one.where).tree, chooses=True))
     for formula in written:
+        joined: set[n.Node] = set()  # pieces of a longer chain of ||
         for node in n.walk(formula.tree):
+            if isinstance(node, n.Binary) and node.op == "||":
+                joined |= {node.left, node.right}
+                yield from () if node in joined else _emptied(source, formula, node)
             yield from _of_node(source, helpers, formula, node)
     yield from _currencies(source)
 
@@ -57,6 +62,12 @@ def hazard_probes(source: Source, helpers: TemporaryFields) -> Iterator[Probe]:
 def _of_node(source: Source, helpers: TemporaryFields, formula: _Written, node: n.Node) -> Iterator[Probe]:
     if isinstance(node, n.Call) and node.over is not None and node.over.order and node.name in ORDERED:
         yield from _ties(source, helpers, formula, node, node.over)
+    if isinstance(node, n.Call) and node.name == "LAST_VALUE" and node.over and node.over.order and not node.over.frame:
+        yield from _last(source, helpers, formula, node)
+    if isinstance(node, n.Binary) and node.op in ("=", "<>"):
+        yield from _nearly_equal(source, formula, node)
+    if isinstance(node, n.Binary) and node.op == "/":
+        yield from _sums_of_other_rows(source, formula, node)
     if formula.chooses and isinstance(node, (n.Binary, n.In, n.Like)):
         yield from _nulls(source, formula, node)
     if isinstance(node, n.Between) and not node.negated:
@@ -88,6 +99,97 @@ def _ties(source: Source, helpers: TemporaryFields, formula: _Written, node: n.C
         return Finding("order-leaves-ties", message, formula.place(node), hint, "warning", numbers={"rows": values["ties"]})  # fmt: skip
 
     yield Probe({"ties": f"COUNT(*) FILTER (WHERE {quote_identifier(count)} > 1)"}, judge)
+
+
+def _last(source: Source, helpers: TemporaryFields, formula: _Written, node: n.Call) -> Iterator[Probe]:
+    """The last value so far, where the last of all was meant."""
+    own = formula.says(node)
+    whole = f"{own[:-1]} ROWS BETWEEN UNBOUNDED PRECEDING AND UNBOUNDED FOLLOWING)"
+    if _row_type(source, own) is None or not own.endswith(")"):
+        return
+    so_far, last = (quote_identifier(helpers.calculated(one)) for one in (own, whole))
+
+    def judge(values: Values) -> Finding | None:
+        if not values["others"]:
+            return None
+        message = f"{formula.name}: without a frame LAST_VALUE looks no further than the row itself and its ties; in {values['others']:,} rows that is not the last value of all."
+        fixed = formula.text[: node.start] + whole + formula.text[node.end :]
+        hint = "For the last of all: ROWS BETWEEN UNBOUNDED PRECEDING AND UNBOUNDED FOLLOWING."
+        return Finding("frame-ends-here", message, formula.place(node), hint, "warning", fixed, {"rows": values["others"]})  # fmt: skip
+
+    yield Probe({"others": f"COUNT(*) FILTER (WHERE {so_far} IS DISTINCT FROM {last})"}, judge)
+
+
+def _nearly_equal(source: Source, formula: _Written, node: n.Binary) -> Iterator[Probe]:
+    """Numbers with a floating point that miss a comparison by their last digits."""
+    left, right = formula.says(node.left), formula.says(node.right)
+    kinds = [_row_type(source, one) for one in (left, right)]
+    if any(kind is None or not kind.numeric for kind in kinds) or "number" not in [one.kind for one in kinds if one]:
+        return
+
+    def judge(values: Values) -> Finding | None:
+        if not values["near"]:
+            return None
+        message = f"{formula.name}: {values['near']:,} rows miss {left} = {right} by less than a billionth of the number, as sums of binary fractions do."
+        hint = (
+            f"Make them decimals (oak field retype), or compare rounded: ROUND({left}, 6) {node.op} ROUND({right}, 6)."
+        )
+        return Finding("nearly-equal", message, formula.place(node), hint, "warning", numbers={"rows": values["near"]})
+
+    yield Probe({"near": f"COUNT(*) FILTER (WHERE ({left}) <> ({right}) AND ABS(({left}) - ({right})) < 1e-9 * ABS({left}))"}, judge)  # fmt: skip
+
+
+def _emptied(source: Source, formula: _Written, node: n.Binary) -> Iterator[Probe]:
+    """A text that is null in most rows because a part of it is."""
+    parts: list[n.Node] = []
+    waiting: list[n.Node] = [node]
+    while waiting:
+        piece = waiting.pop()
+        if isinstance(piece, n.Binary) and piece.op == "||":
+            waiting += [piece.left, piece.right]
+        elif not isinstance(piece, n.Literal):
+            parts.append(piece)
+    own, names = formula.says(node), [formula.says(one) for one in parts[::-1]]
+    if not names or _row_type(source, own) is None or any(_row_type(source, one) is None for one in names):
+        return
+
+    def judge(values: Values) -> Finding | None:
+        if not values["some"] or values["emptied"] < values["some"] / 2:
+            return None
+        most = max(names, key=lambda one: values[one])
+        message = f"{formula.name} is null in {values['emptied']:,} of {values['rows']:,} rows, because {most} is: what is joined with null is null."
+        hint = f"Join it as an empty text: COALESCE({most}, '')."
+        return Finding("text-emptied", message, formula.place(node), hint, "warning", numbers={"rows": values["emptied"]})  # fmt: skip
+
+    there = " OR ".join(f"({one}) IS NOT NULL" for one in names)
+    formulas = {"rows": "COUNT(*)", "some": f"COUNT(*) FILTER (WHERE {there})", "emptied": f"COUNT(*) FILTER (WHERE ({own}) IS NULL AND ({there}))"}  # fmt: skip
+    yield Probe(formulas | {one: f"COUNT(*) FILTER (WHERE ({one}) IS NULL)" for one in names}, judge)
+
+
+def _sums_of_other_rows(source: Source, formula: _Written, node: n.Binary) -> Iterator[Probe]:
+    """A ratio of sums of which one leaves out rows, for nulls, that the other counts."""
+    sums = [one for one in (node.left, node.right) if isinstance(one, n.Call) and one.name == "SUM" and len(one.args) == 1 and not one.over and not one.where]  # fmt: skip
+    if len(sums) < 2:
+        return
+    above, below = (formula.says(one.args[0]) for one in sums)
+    if above == below or _row_type(source, above) is None or _row_type(source, below) is None:
+        return
+
+    def judge(values: Values) -> Finding | None:
+        left, right = values["above"], values["below"]
+        if (not left and not right) or values["same"] is None or values["own"] is None:
+            return None
+        if abs(values["same"] - values["own"]) <= abs(values["own"]) * OTHER_ROWS:
+            return None
+        said = [f"{what} is null in {count:,} rows that count in {other}" for what, other, count in ((above, below, left), (below, above, right)) if count]  # fmt: skip
+        message = f"{formula.name} divides sums of different rows: {' and '.join(said)}. It says {format_number(values['own'])}; over rows that have both it is {format_number(values['same'])}."
+        hint = f"If null does not mean 0: {same}"
+        return Finding("ratio-rows", message, formula.place(node), hint, "note", numbers={"own": values["own"], "same": values["same"]})  # fmt: skip
+
+    first, second = (text if isinstance(one.args[0], n.Name) else f"({text})" for one, text in zip(sums, (above, below), strict=True))  # fmt: skip
+    same = f"SUM({above}) FILTER (WHERE {second} IS NOT NULL) / SUM({below}) FILTER (WHERE {first} IS NOT NULL)"
+    formulas = {"above": f"COUNT(*) FILTER (WHERE ({above}) IS NULL AND ({below}) IS NOT NULL)", "below": f"COUNT(*) FILTER (WHERE ({above}) IS NOT NULL AND ({below}) IS NULL)"}  # fmt: skip
+    yield Probe({**formulas, "own": formula.says(node), "same": same}, judge)
 
 
 def _nulls(source: Source, formula: _Written, node: n.Binary | n.In | n.Like) -> Iterator[Probe]:

@@ -228,13 +228,9 @@ class Questions(EditableDefinition):
             for node in c.walk(one.checked):
                 if isinstance(node, c.Window) and node.grain == Grain.GROUP:
                     keys = [*node.partition, *(key.key for key in node.order)]
+                    used = [piece for key in keys if key.grain == Grain.ROW for piece in c.walk(key)]
                     stray = next(
-                        (
-                            key.name
-                            for key in keys
-                            if isinstance(key, c.FieldRef) and key.grain == Grain.ROW and key.name not in names
-                        ),
-                        None,
+                        (one.name for one in used if isinstance(one, c.FieldRef) and one.name not in names), None
                     )
                     if stray is not None:
                         message = (
