@@ -53,3 +53,23 @@ class Cleans(FolderCase):
         self.oak("field", "rename", "w", "Unit=Value 2")
         self.oak("mend", "w", "--values", "Value 2", "g=gram")
         self.assertIn("'gram'", (self.folder / "w.oak.toml").read_text("utf-8"))
+
+
+class NamedConstants(FolderCase):
+    """A constant stands where a function needs what does not vary; it is followed by edits as everywhere."""
+
+    def test_days_off(self) -> None:
+        self.write("w.csv", "Id,From,Until\n1,2026-04-01,2026-04-08\n2,2026-03-30,2026-04-03\n")
+        self.oak("intake", "w.csv")
+        self.oak("constant", "set", "w", "Off", "2026-04-03, 2026-04-06")
+        self.oak("field", "add", "w", "Took", "WORKING_DAYS(From, Until, Off)")
+        self.oak("field", "rename", "w", "Off=Days off", code=None)
+        source = oak.open_source("w")
+        name = "Off" if source.entry("constant", "Off") is not None else "Days off"
+        self.assertEqual([row["Took"] for row in source.rows(["Took"]).to_dicts()], [3, 4])
+        self.assertEqual(source.state("Took").uses, ("From", "Until", name))
+        self.oak("constant", "set", "w", name, "2026-04-02")
+        self.assertEqual([row["Took"] for row in oak.open_source("w").rows(["Took"]).to_dicts()], [4, 3])
+        self.assertIn(
+            "Took", self.oak("constant", "set", "w", name, "soon", code=None) + self.oak("check", "w", code=1)
+        )

@@ -269,6 +269,21 @@ class Against(unittest.TestCase):
                 for one, other in zip(got, wanted, strict=True):
                     self.same(one, other, ours)
 
+    def test_ages(self) -> None:
+        """Whole units passed between drawn moments, both ways."""
+        units = {"year": "extract(year from x)", "quarter": "div(extract(year from x) * 12 + extract(month from x), 3)", "month": "extract(year from x) * 12 + extract(month from x)",
+                 "day": "trunc(extract(epoch from b - a) / 86400)", "hour": "trunc(extract(epoch from b - a) / 3600)", "week": "trunc(extract(epoch from b - a) / 604800)"}  # fmt: skip
+        rng = random.Random(SEED)
+        first = dt.datetime(1996, 2, 27)
+        moments = [(first + dt.timedelta(days=rng.randrange(1600), hours=rng.choice((0, 0, 7, 23))), first + dt.timedelta(days=rng.randrange(1600), hours=rng.choice((0, 7)))) for _ in range(600)]  # fmt: skip
+        table = pa.table({"At": range(600), "A": [one for one, _ in moments], "B": [other for _, other in moments]})
+        source = oak.Source.from_table(table, name="m")
+        pairs = ", ".join(f"({at}, timestamp '{one}', timestamp '{other}')" for at, (one, other) in enumerate(moments))
+        for unit, theirs in units.items():
+            got = source.rows([("x", f"AGE('{unit}', A, B)")]).table.column(0).to_pylist()
+            wanted = self.ask(f"select ({theirs})::bigint from (select at, a, b, age(b, a) as x from (values {pairs}) as v(at, a, b)) s order by at")  # fmt: skip
+            self.assertEqual(got, [row[0] for row in wanted], unit)
+
     def same(self, one: Any, other: Any, formula: str) -> None:
         if isinstance(one, (int, float, Decimal)) and not isinstance(one, bool) and other is not None:
             self.assertTrue(math.isclose(float(one), float(other), rel_tol=1e-12, abs_tol=1e-12), (formula, one, other))

@@ -112,6 +112,17 @@ def three_counted(own: list[Row], by: str) -> list[Any]:
     return [sum(one is not None for one in values[max(at - 1, 0) : at + 2]) for at in range(len(values))]
 
 
+def of_frame(before: int, after: int, told: Callable[[list[Any]], Any]) -> Callable[[list[Row], str], list[Any]]:
+    """What is said of the values of the rows around a row."""
+
+    def of(own: list[Row], by: str) -> list[Any]:
+        values = [row["Value"] for row in own]
+        frames = [values[max(at - before, 0) : at + after + 1] for at in range(len(own))]
+        return [told([one for one in some if one is not None]) for some in frames]
+
+    return of
+
+
 def shifted(rows: int, otherwise: Any = None) -> Callable[[list[Row], str], list[Any]]:
     """The value so many rows before (after, where negative)."""
 
@@ -134,6 +145,8 @@ TOLD: list[tuple[str, bool, Callable[[list[Row], str], list[Any]]]] = [
     ("LAG(Value, 3, 0) OVER ({})", True, shifted(3, 0)),
     ("LEAD(Value, 2) OVER ({})", True, shifted(-2)),
     ("FIRST_VALUE(Value) OVER ({})", True, lambda own, by: [own[0]["Value"]] * len(own)),
+    ("MEDIAN(Value) OVER ({} ROWS BETWEEN 4 PRECEDING AND CURRENT ROW)", True, of_frame(4, 0, lambda some: statistics.median(some) if some else None)),
+    ("COUNT(DISTINCT Value) OVER ({} ROWS BETWEEN 2 PRECEDING AND 3 FOLLOWING)", True, of_frame(2, 3, lambda some: len({*some}))),
     ("COUNT(*) OVER ({} ROWS BETWEEN UNBOUNDED PRECEDING AND UNBOUNDED FOLLOWING)", True, lambda own, by: [len(own)] * len(own)),
 ]  # fmt: skip
 
@@ -290,6 +303,7 @@ class MoreWindows(unittest.TestCase):
             "RANK() IGNORE NULLS OVER (ORDER BY b)",
             "MEDIAN(a) OVER (ORDER BY b)",
             "COUNT(DISTINCT a) OVER (ORDER BY b)",
+            "MEDIAN(a) OVER (ORDER BY b ROWS UNBOUNDED PRECEDING)",
             "PERCENT_RANK() OVER ()",
         ):
             with self.subTest(formula), self.assertRaises(oak.OakError):

@@ -34,6 +34,8 @@ class Known:
     what: str = "field"
     template: str = ""
     """How its dates are written where they come from."""
+    fixed: tuple[Any, ...] = ()
+    """The value of a constant that has one value for all rows."""
 
 
 class Scope(Protocol):

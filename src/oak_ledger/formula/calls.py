@@ -100,6 +100,7 @@ class CallChecker(UnknownNames):
         self, node: n.Call, entry: Function, args: Sequence[c.TypedNode]
     ) -> tuple[list[c.TypedNode], Type] | None:
         """The arguments as the function takes them, and the type of its result."""
+        args = [self.fixed(arg) if index in entry.constant_args else arg for index, arg in enumerate(args)]
         fitting = [one for one in entry.signatures if one.fits_count(len(args))]
         usage = " or ".join(entry.written)
         if not fitting:
@@ -123,6 +124,13 @@ class CallChecker(UnknownNames):
                 self.report("constant-wanted", message, args[index])
                 return None
         return self.converted(entry, chosen, args)
+
+    def fixed(self, arg: c.TypedNode) -> c.TypedNode:
+        """A named constant as its value, where a function needs one that does not vary."""
+        known = self.scope.find(arg.name) if isinstance(arg, c.FieldRef) else None
+        if known is None or not known.fixed:
+            return arg
+        return c.Constant(arg.start, arg.end, arg.type, Grain.CONSTANT, known.fixed[0])
 
     def converted(
         self, entry: Function, chosen: Signature, args: Sequence[c.TypedNode]
@@ -316,9 +324,12 @@ class CallChecker(UnknownNames):
             self.report("not-window", f"{entry.name} cannot come before OVER.", at_name)
             return None
         what = "DISTINCT" if node.distinct else entry.name if entry.name in _WHOLE_GROUPS else ""
-        if what and (over.order or over.frame is not None or entry.window):
-            hint = "Leave out ORDER BY and the frame: OVER (PARTITION BY …)."
-            self.report("not-window", f"{what} is computed over whole partitions only.", at_name, hint)
+        bounded = over.frame is not None and "unbounded" not in (over.frame.low.kind, over.frame.high.kind)
+        if what and ((over.order and not bounded) or entry.window):
+            hint = (
+                "Leave out ORDER BY: OVER (PARTITION BY …); or say a frame: ROWS BETWEEN 6 PRECEDING AND CURRENT ROW."
+            )
+            self.report("not-window", f"{what} is computed over whole partitions, or over frames that end on both sides.", at_name, hint)  # fmt: skip
             return None
         if node.ignore_nulls:
             ignoring = IGNORING_NULLS.get(entry.name)

@@ -22,8 +22,10 @@ MAX: maximum largest highest most latest last date newest max
 CURRENT_DATE: today now current date this day current time timestamp this moment
 EXTRACT: year month day quarter week weekday day of week day of year hour minute second part of a date week number calendar week
 DATE_TRUNC: beginning of month first of month start of month start of week start of quarter start of year round date truncate date month of group by month per month
-DATE_DIFF: days between difference between dates date difference months between age duration elapsed years between datediff
+DATE_DIFF: days between difference between dates date difference months between datediff
+AGE: age duration elapsed full years whole months years between how old
 INTERVAL: add days add months add date shift date date plus minus days later months ago end of month last day of month due date
+WORKING_DAYS: working days business days weekdays between holidays days off
 MAKE_DATE: make date date from parts build date year month day
 CAST: convert change type to text to number to date parse date format date date as text as number integer decimal string month name weekday name
 ROUND: round nearest decimals places two decimals

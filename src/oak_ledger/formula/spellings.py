@@ -31,12 +31,13 @@ DATE_SUB | ! a date less days is d - 3, less months d - INTERVAL '1' MONTH
 ADD_MONTHS EDATE | {0} + INTERVAL '{1:whole}' MONTH
 ADDDAYS ADD_DAYS | {0} + {1}
 DATEDIFF TIMESTAMPDIFF | ? {0} - {1} : whole days from the second to the first | DATE_DIFF({0:quoted}, {1}, {2})
-DATEDIF | ? DATE_DIFF({2:quoted}, {0}, {1}) : boundaries that are crossed are counted, not whole units
+DATEDIF | AGE({2:quoted}, {0}, {1})
 DAYS | {0} - {1}
-MONTHS_BETWEEN | ? DATE_DIFF('month', {1}, {0}) : whole months by the calendar
+MONTHS_BETWEEN | ? AGE('month', {1}, {0}) : whole months that have passed
 EOMONTH | DATE_TRUNC('month', {0}) + INTERVAL '{1:next}' MONTH - INTERVAL '1' DAY
 LAST_DAY | DATE_TRUNC('month', {0}) + INTERVAL '1' MONTH - INTERVAL '1' DAY
-NETWORKDAYS WORKDAY | ! join a table of working days by the day, and count its rows
+NETWORKDAYS | ? WORKING_DAYS({0}, {1}) : the last day itself is not counted
+WORKDAY | ! join a table of working days by the day
 DATE | CAST({0} AS DATE) | MAKE_DATE({0}, {1}, {2})
 DATEFROMPARTS DATE_FROM_PARTS | MAKE_DATE({0}, {1}, {2})
 DATEVALUE | CAST({0} AS DATE)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import datetime as dt
+import re
 from collections.abc import Callable, Sequence
 from typing import Any
 
@@ -36,6 +38,7 @@ _PARTS: dict[str, Any] = {
     "HOUR": pc.hour,
     "MINUTE": pc.minute,
 }
+_SECONDS = {"week": 7 * 86400, "day": 86400, "hour": 3600, "minute": 60, "second": 1}
 _MONTHS_PER = {"year": 12, "quarter": 3, "month": 1}
 _SLOW_PARTS = ("WEEK", "ISOYEAR", "DOY")  # Arrow's kernels take ten times as long for these as for others
 _TRUNCATED = ("year", "quarter", "month", "week", "day", "hour", "minute", "second")
@@ -169,11 +172,82 @@ def date_diff(run: CallContext, unit: Any, a: Any, b: Any) -> Any:
     if name in _MONTHS_PER:
         counts = [months_of(_days(side)) // _MONTHS_PER[name] for side in sides]
     else:
-        per = {"week": 7 * 86400, "day": 86400, "hour": 3600, "minute": 60, "second": 1}[name] * 1_000_000
+        per = _SECONDS[name] * 1_000_000
         origin = 3 * DAY_MICROSECONDS if name == "week" else 0  # 1970-01-01 was a Thursday
         micros = [numpy_view(pc.fill_null(pc.cast(side, pa.timestamp("us")), 0)) for side in sides]
         counts = [(one + origin) // per for one in micros]
     return from_numpy(counts[1] - counts[0], mask=nulls)
+
+
+@function(
+    "AGE(unit text, a temporal, b temporal) -> integer",
+    topic="date",
+    sentence="How many whole units (year, quarter, month, week, day, hour, minute, second) have passed from a to b; negative where b is before a.",
+    examples=[
+        ("AGE('year', DATE '1990-06-15', DATE '2026-06-14')", "35"),
+        ("AGE('month', DATE '2026-01-31', DATE '2026-03-30')", "1"),
+        ("AGE('hour', TIMESTAMP '2026-03-14 07:30:00', TIMESTAMP '2026-03-14 09:29:59')", "1"),
+    ],
+    constant_args=(0,),
+)
+def age(run: CallContext, unit: Any, a: Any, b: Any) -> Any:
+    """Whole units passed from a to b."""
+    name = str(run.constants[0]).lower()
+    if name not in _TRUNCATED:
+        raise ComputeError(f"'{name}' is not a unit; units are {', '.join(_TRUNCATED)}")
+    sides = [run.array(side) for side in (a, b)]
+    nulls = to_mask(pc.is_null(sides[0])) | to_mask(pc.is_null(sides[1]))
+    micros = [numpy_view(pc.fill_null(pc.cast(side, pa.timestamp("us")), 0)) for side in sides]
+    first, last = np.minimum(*micros), np.maximum(*micros)
+    if name in _MONTHS_PER:
+        months = [months_of(one // DAY_MICROSECONDS) for one in (first, last)]
+        into = [one - first_days(own) * DAY_MICROSECONDS for one, own in zip((first, last), months, strict=True)]
+        counts = (months[1] - months[0] - (into[1] < into[0])) // _MONTHS_PER[name]
+    else:
+        counts = (last - first) // (_SECONDS[name] * 1_000_000)
+    return from_numpy(np.where(micros[1] < micros[0], -counts, counts), mask=nulls)
+
+
+@function(
+    "WORKING_DAYS(a date, b date) -> integer",
+    "WORKING_DAYS(a date, b date, off text) -> integer",
+    "WORKING_DAYS(a date, b date, off date) -> integer",
+    topic="date",
+    sentence="How many days from Monday to Friday there are from a until the day before b, but for the days off; negative where b is before a. "
+    "The days off are one text, such as a constant of the source: '2026-01-01, 2026-04-03'.",
+    examples=[
+        ("WORKING_DAYS(DATE '2026-03-13', DATE '2026-03-16')", "1"),
+        ("WORKING_DAYS(DATE '2026-04-01', DATE '2026-04-08', '2026-04-03, 2026-04-06')", "3"),
+    ],
+    constant_args=(2,),
+)
+def working_days(run: CallContext, a: Any, b: Any, off: Any = None) -> Any:
+    """Working days from a until b."""
+    listed = "" if off is None else run.constants[2]
+    days = [dt.date.fromisoformat(one) for one in _off(listed)]
+    sides = [run.array(side) for side in (a, b)]
+    nulls = to_mask(pc.is_null(sides[0])) | to_mask(pc.is_null(sides[1]))
+    moments = [_days(side).astype("datetime64[D]") for side in sides]
+    counts = np.busday_count(np.minimum(*moments), np.maximum(*moments), holidays=days).astype(np.int64)
+    unknown = nulls if listed is not None else np.ones(len(nulls), np.bool_)
+    return from_numpy(np.where(moments[1] < moments[0], -counts, counts), mask=unknown)
+
+
+def _off(text: Any) -> list[str]:
+    """The days of a list of days off. Raises ComputeError for what is none."""
+    days = [one for one in re.split(r"[,;\s]+", str(text or "")) if one]
+    for one in days:
+        if not re.fullmatch(r"\d{4}-\d\d-\d\d", one) or not _is_day(one):
+            raise ComputeError(f"'{one}' is not a day; days off are written 2026-01-01, 2026-04-03")
+    return days
+
+
+def _is_day(text: str) -> bool:
+    try:
+        dt.date.fromisoformat(text)
+    except ValueError:
+        return False
+    return True
 
 
 def _shift(run: CallContext, moment: Any) -> Any:

@@ -94,8 +94,10 @@ class SymbolTable:
         state = self.states.get(key)
         if state is None or (self.reader and state.hidden):
             return None
-        template = state.spec.template if isinstance(state.spec, FieldSpec) else ""
-        return Known(state.name, state.type, state.grain, state.what, template)
+        spec = state.spec
+        template = spec.template if isinstance(spec, FieldSpec) else ""
+        fixed = (spec.value,) if isinstance(spec, ConstantSpec) and spec.value is not None else ()
+        return Known(state.name, state.type, state.grain, state.what, template, fixed)
 
     def names(self) -> Iterable[str]:
         """All names."""

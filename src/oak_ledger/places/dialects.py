@@ -182,7 +182,7 @@ _REFUSED: Mapping[str, str] = {
     "REGEXP_REPLACE": "its regular expressions are of another kind",
     "REGEXP_SUBSTR": "its regular expressions are of another kind",
     "PLAIN_NUMBER": "there is no such function",
-    "DATE_DIFF": "it counts in another way",
+    **dict.fromkeys(("DATE_DIFF", "AGE"), "it counts in another way"),
     "WIDTH_BUCKET": "its edges differ",
     "POWER": "its last digits differ",
     "EXP": "its last digits differ",
@@ -191,7 +191,7 @@ _REFUSED: Mapping[str, str] = {
     "SQRT": "its last digits differ",
     "ANY_VALUE": "which value it takes is open",
     **dict.fromkeys(("MAX_BY", "MIN_BY", "MODE"), "which of several values it takes is open"),
-    **dict.fromkeys(("SUM_AT_LAST", "SUM_AT_FIRST", "PER"), "it is computed here"),
+    **dict.fromkeys(("SUM_AT_LAST", "SUM_AT_FIRST", "PER", "WORKING_DAYS"), "it is computed here"),
 }
 _SQLITE_REFUSED: Mapping[str, str] = {
     "LIKE": "it takes no notice of letter case",

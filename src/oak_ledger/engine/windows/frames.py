@@ -28,7 +28,7 @@ RowIndexes = npt.NDArray[np.int64]
 def aggregate_frames(node: c.Window, args: Sequence[Any], where: Any | None, around: Around) -> Any | None:
     """The values of COUNT, SUM, AVG, MIN or MAX over the frames, in the sorted order; None where it must be done the plain way."""
     name = node.function.name
-    if name not in ("COUNT", "SUM", "AVG", "MIN", "MAX") or not around.size:
+    if name not in ("COUNT", "SUM", "AVG", "MIN", "MAX") or node.distinct or not around.size:
         return None
     keep = None if where is None else to_mask(where)
     if args and args[0].null_count:
