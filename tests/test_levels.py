@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import random
 import sqlite3
 from typing import Any
@@ -215,3 +216,29 @@ class Totals(FolderCase):
         ):  # fmt: skip
             with self.subTest(name):
                 self.assertIn(said, " ".join(self.oak("field", "add", "t", name, formula).split()))
+
+
+class Asked(FolderCase):
+    """Whether a measure may be a level is asked at intake: by its name, or because it hardly changes from day to day; a flow is not."""
+
+    def rows(self, kind: str) -> str:
+        chance, lines = random.Random(5), ["Day,Site,Amount"]
+        for site in "ABC":
+            value = 200
+            for day in range(40):
+                value = value + chance.randint(-5, 5) if kind == "level" else chance.randint(1, 200)
+                lines.append(f"{dt.date(2026, 1, 1) + dt.timedelta(day)},{site},{value}")
+        return "\n".join(lines) + "\n"
+
+    def test_levels_are_asked_about(self) -> None:
+        for name, kind, asked in (
+            ("tickets", "level", True), ("tickets", "flow", False), ("stock_daily", "flow", True), ("loads", "flow", False),
+        ):  # fmt: skip
+            with self.subTest(name, kind=kind):
+                self.write(f"{name}.csv", self.rows(kind))
+                found = oak.intake(f"{name}.csv", name="t").findings
+                self.assertEqual([one.code for one in found], ["may-be-level"] if asked else [])
+        self.write("t.csv", self.rows("level"))
+        said = self.oak("intake", "t.csv")
+        self.assertIn("oak field total t Amount --as last --over Day", " ".join(said.split()))
+        self.oak("field", "total", "t", "Amount", "--as", "last", "--over", "Day")

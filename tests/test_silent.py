@@ -128,5 +128,32 @@ class Silent(FolderCase):
                 self.assertIn(words, told)
 
 
+class OfReports(FolderCase):
+    """A formula of a report is told what a field of the source is told, in its place; and what cannot be drawn is refused by the check."""
+
+    def found(self, local: str, panel: str) -> list[tuple[str, str]]:
+        self.write("loads.csv", ROWS)
+        self.write("loads.oak.toml", FIELDS)
+        text = f'[report]\nname = "R"\nsource = "Loads"\n{local}\n[[panel]]\ntitle = "P"\nkind = "table"\n{panel}\n'
+        report = oak.open_report(self.write("r.report.toml", text))
+        (found,) = oak.check_reports([report], oak.open_source("loads"))
+        return [(one.code, one.place.where.rpartition(", ")[2]) for one in found]
+
+    def test_formulas_of_a_report(self) -> None:
+        rate = '[[field]]\nname = "Rate"\nformula = "Volume / Id"\n'
+        last = '[[field]]\nname = "Last"\nformula = "LAST_VALUE(Volume) OVER (ORDER BY Day, Id)"\n'
+        for local, panel, wanted in (
+            (rate, 'by = ["Day"]\nshow = ["AVG(Rate)"]', [("not-additive", "panel 'P'")]),
+            (rate, 'by = ["Day"]\nshow = [{ name = "Id", formula = "SUM(Rate)" }]', [("not-additive", "panel 'P'")]),
+            (last, 'by = ["Last"]\nshow = ["COUNT(*)"]', [("frame-ends-here", "field 'Last'")]),
+            ("", 'by = ["Day"]\nshow = ["SUM(Volume) / SUM(Id)"]', []),
+            ("", 'by = ["Id", "Day"]\nsubtotals = true\nshow = ["SUM(SUM(Volume)) OVER (PARTITION BY Day)"]', [("window-key", "panel 'P'")]),
+            ("", 'by = ["Id", "Day"]\nsubtotals = true\nshow = ["SUM(SUM(Volume)) OVER (PARTITION BY Id)"]', []),
+            ("", 'by = ["Day"]\nshow = ["Volume"]\n[[panel]]\ntitle = "Q"\nkind = "bars"\nby = ["Day", "Id"]\nstacked = true\nshow = ["MAX(Volume)"]', [("stacked-no-sum", "panel 'Q'")]),
+        ):  # fmt: skip
+            with self.subTest(local + panel):
+                self.assertEqual(self.found(local, panel), wanted)
+
+
 if __name__ == "__main__":
     unittest.main()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 
 from oak_ledger.definition.model import FieldSpec
@@ -72,9 +72,9 @@ def _asked(case: n.Case) -> list[str]:
     return [name for name in dict.fromkeys(names) if name.casefold() not in tested]
 
 
-def branch_probes(source: Source, helpers: TemporaryFields) -> Iterator[Probe]:
+def branch_probes(source: Source, helpers: TemporaryFields, only: Collection[str] | None = None) -> Iterator[Probe]:
     """For every CASE of the source's fields: branches that no row reaches, and nulls that fall into ELSE."""
-    for state, text, tree in calculated(source):
+    for state, text, tree in calculated(source, only):
         for case in (node for node in n.walk(tree) if isinstance(node, n.Case)):
             own = text[case.start : case.end]
             checked = source.check_formula(own).checked
@@ -84,9 +84,11 @@ def branch_probes(source: Source, helpers: TemporaryFields) -> Iterator[Probe]:
                 yield _null_in_else(source, state, text, case, number)
 
 
-def calculated(source: Source) -> Iterator[tuple[ResolvedName, str, n.Node]]:
-    """The calculated fields that work, each with its formula and its tree."""
+def calculated(source: Source, only: Collection[str] | None = None) -> Iterator[tuple[ResolvedName, str, n.Node]]:
+    """The calculated fields that work, all or `only` some, each with its formula and its tree."""
     for state in source.fields:
+        if only is not None and state.name not in only:
+            continue
         if isinstance(state.spec, FieldSpec) and state.spec.calculated and not state.broken and state.tree is not None:
             yield state, state.spec.formula, state.tree
 

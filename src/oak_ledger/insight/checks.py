@@ -6,7 +6,7 @@ probes of a source are answered in one reading of its rows.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from oak_ledger.columns.arrival import shape_findings
 from oak_ledger.definition.formats import show
@@ -18,12 +18,13 @@ from oak_ledger.formula import nodes as n
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.formula.parser import parse
 from oak_ledger.insight.additivity import Additivity, AdditivityAnalysis, ratio_of_sums
-from oak_ledger.insight.branches import branch_probes, doubtful
+from oak_ledger.insight.branches import branch_probes, calculated, doubtful
 from oak_ledger.insight.hazards import hazard_probes
 from oak_ledger.insight.idle import idle_probes, multiplied
 from oak_ledger.insight.probes import Probe, TemporaryFields, Values, format_number, is_helper, place_of
 from oak_ledger.insight.spelling import misspelt_always, spelling_probes
 from oak_ledger.names.compiled import ResolvedName
+from oak_ledger.source.answer import Answer
 from oak_ledger.source.source import Source
 from oak_ledger.source.whole import unfiltered
 
@@ -43,18 +44,12 @@ def run_checks(source: Source) -> Iterator[Finding]:
         *hazard_probes(source, helpers),
     ]
     source = helpers.helped()
-    shown: dict[str, str] = {}
-    for at, probe in enumerate(probes):
-        for key, formula in probe.formulas.items():
-            if source.check_formula(formula).checked is not None:
-                shown[f"{at} {key}"] = formula
     counted = {
         f"count {state.name}": f"COUNT({quote_identifier(state.name)})"
         for state in source.fields
         if not state.broken and state.grain == Grain.ROW and not is_helper(state.name)
     }
-    answer = source.tally(show=[*shown.items(), *counted.items()])
-    values = answer.to_dicts()[0]
+    answer, found = judged(source, probes, counted)
     for fault in answer.faults:
         if fault.field in source.compiled.expressions and not is_helper(fault.field):
             yield Finding(
@@ -65,10 +60,7 @@ def run_checks(source: Source) -> Iterator[Finding]:
                 severity="warning",
                 numbers={"rows": fault.rows, "samples": [list(row[1].values()) for row in fault.samples]},
             )
-    for at, probe in enumerate(probes):
-        found = probe.judge({key: values.get(f"{at} {key}") for key in probe.formulas})
-        if found is not None:
-            yield found
+    yield from found
     yield from misspelt_always(helpers.source)
     yield from _key(source)
     yield from multiplied(source)
@@ -76,6 +68,46 @@ def run_checks(source: Source) -> Iterator[Finding]:
         yield from shape_findings(source.opened, source.as_argument)
         yield from source.arrival_findings()
         yield from _new_columns(source)
+
+
+def judged(source: Source, probes: Sequence[Probe], more: Mapping[str, str]) -> tuple[Answer, list[Finding]]:
+    """What probes say, answered together with `more` in one reading of the rows."""
+    shown: dict[str, str] = {}
+    for at, probe in enumerate(probes):
+        for key, formula in probe.formulas.items():
+            if source.check_formula(formula).checked is not None:
+                shown[f"{at} {key}"] = formula
+    answer = source.tally(show=[*shown.items(), *more.items()])
+    values = answer.to_dicts()[0]
+    found = [probe.judge({key: values.get(f"{at} {key}") for key in probe.formulas}) for at, probe in enumerate(probes)]
+    return answer, [one for one in found if one is not None]
+
+
+def formula_findings(source: Source, formulas: Mapping[str, str]) -> dict[str, list[Finding]]:
+    """What a check says of formulas that are not fields of the source, by the name that each is given here; they may use each other's names."""
+    document = source.document
+    for name, formula in formulas.items():
+        document = document.added("field", {"name": name, "formula": formula})
+    whole = unfiltered(source.changed(document), broken=True)
+    helpers = TemporaryFields(whole)
+    only = frozenset(formulas)
+    probes = [
+        *(probe for state, text, tree in calculated(whole, only) for probe in _of_formula(whole, state, text, tree)),
+        *branch_probes(whole, helpers, only),
+        *hazard_probes(whole, helpers, only),
+    ]
+    found: dict[str, list[Finding]] = {name: [] for name in formulas}
+    if probes:
+        places = {f"{document.where}, field {name!r}": name for name in formulas}
+        for one in judged(helpers.helped(), probes, {})[1]:
+            found[places[one.place.where]].append(one)
+    return found
+
+
+def _of_formula(source: Source, state: ResolvedName, text: str, tree: n.Node) -> Iterator[Probe]:
+    """Sums of ratios, and nulls that empty a total."""
+    yield from _summed_inside(source, state, text, tree, AdditivityAnalysis(source))
+    yield from _spreading(source, state, text, tree)
 
 
 def _new_columns(source: Source) -> Iterator[Finding]:

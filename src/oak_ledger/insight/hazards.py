@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 
 from oak_ledger.definition.model import FieldSpec, FilterSpec
@@ -17,7 +17,7 @@ from oak_ledger.insight.probes import Probe, TemporaryFields, Values, format_num
 from oak_ledger.source.source import Source
 from oak_ledger.types import Type
 
-OTHER_ROWS = 0.01  # by how much a ratio must differ over the rows that have both values
+OTHER_ROWS = 0.05  # by how much a ratio must differ over the rows that have both values
 ORDERED = frozenset({"LAG", "LEAD", "FIRST_VALUE", "LAST_VALUE", "ROW_NUMBER", "NTILE"})
 CURRENCIES = ("AED", "ARS", "AUD", "BGN", "BRL", "CAD", "CHF", "CLP", "CNY", "COP", "CZK", "DKK", "EGP", "EUR", "GBP", "HKD", "HUF", "IDR", "ILS", "INR", "ISK", "JPY", "KES", "KRW", "MAD", "MXN", "MYR", "NGN", "NOK", "NZD", "PEN", "PHP", "PKR", "PLN", "RON", "RSD", "RUB", "SAR", "SEK", "SGD", "THB", "TRY", "TWD", "UAH", "USD", "VND", "ZAR")  # fmt: skip
 _NUMBER = re.compile(r"[+-]?\d+([.,]\d+)?")
@@ -42,10 +42,10 @@ class _Written:
         return self.text[node.start : node.end]
 
 
-def hazard_probes(source: Source, helpers: TemporaryFields) -> Iterator[Probe]:
-    """The suspicions that the formulas and filters of a source give rise to."""
-    written = [_Written(state.name, place_of(source, state).where, text, tree, chooses=False) for state, text, tree in calculated(source)]  # fmt: skip
-    for one in source.document.models("filter", FilterSpec):
+def hazard_probes(source: Source, helpers: TemporaryFields, only: Collection[str] | None = None) -> Iterator[Probe]:
+    """The suspicions that the formulas and filters of a source give rise to, or `only` some of its fields."""
+    written = [_Written(state.name, place_of(source, state).where, text, tree, chooses=False) for state, text, tree in calculated(source, only)]  # fmt: skip
+    for one in source.document.models("filter", FilterSpec) if only is None else ():
         if source.check_formula(one.where).checked is not None:
             where = f"{source.document.where}, filter {one.name!r}"
             written.append(_Written(f"The filter {one.name!r}", where, one.where, parse(one.where).tree, chooses=True))
@@ -56,7 +56,8 @@ def hazard_probes(source: Source, helpers: TemporaryFields) -> Iterator[Probe]:
                 joined |= {node.left, node.right}
                 yield from () if node in joined else _emptied(source, formula, node)
             yield from _of_node(source, helpers, formula, node)
-    yield from _currencies(source)
+    if only is None:
+        yield from _currencies(source)
 
 
 def _of_node(source: Source, helpers: TemporaryFields, formula: _Written, node: n.Node) -> Iterator[Probe]:

@@ -53,16 +53,19 @@ colours = { OAK = "#6b4f2a", ASH = "#b89a3e" }
 
     def compute(self, spec: PanelSpec, source: Source, question: Question) -> Computed:
         """A group for each value of the first field."""
-        planned = _of_numbers(source.planned_tally(**{**question, "sort": spec.sort}))
         top = Top.of(source, {**question, "sort": spec.sort}, slice(0, 1), spec, split=True)
         content = _chart(spec, top, [row[0] for row in _rows(top.heads)], 0)
-        findings = top.answer.findings
-        if spec.stacked:
-            odd = next((one.name for one in planned.query.show if not _adds_up(one.checked, source)), None)
-            if odd is not None:
-                message = f"{odd} is not a sum: its parts on one bar do not add up to the figure of the whole."
-                findings = (*findings, Finding("stacked-no-sum", message, hint="Take stacked out, so that bars are beside each other.", severity="warning"))  # fmt: skip
-        return Computed(content, top.answer, findings)
+        return Computed(content, top.answer, (*top.answer.findings, *self.doubts(spec, source, question)))
+
+    def doubts(self, spec: PanelSpec, source: Source, question: Question) -> tuple[Finding, ...]:
+        """Parts on one bar add up to the whole, or mislead."""
+        planned = self.planned(spec, source, question) if spec.stacked else None
+        odd = next((one.name for one in planned.query.show if not _adds_up(one.checked, source)), None) if planned else None  # fmt: skip
+        if odd is None:
+            return ()
+        message = f"{odd} is not a sum: its parts on one bar do not add up to the figure of the whole."
+        hint = "Take stacked out, so that bars are beside each other."
+        return (Finding("stacked-no-sum", message, hint=hint, severity="warning"),)
 
 
 class Lines(PanelKind):

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 
+from oak_ledger.definition.references import is_name
 from oak_ledger.errors import Finding, OakError, Place
 from oak_ledger.formula import nodes, parse
-from oak_ledger.insight.checks import beside_answer
+from oak_ledger.insight.checks import beside_answer, formula_findings
 from oak_ledger.insight.spelling import misspelt
+from oak_ledger.report.kinds import KINDS
+from oak_ledger.report.panel_spec import NamedFormula
 from oak_ledger.report.report import Report, filled
 from oak_ledger.source import Source
 
@@ -28,6 +32,8 @@ def check_reports(reports: Sequence[Report], source: Source) -> list[list[Findin
         found[at].append(one)
     for at, whole in enumerate(wholes):
         found[at] += misspelt(whole, [text for text in own[at] if _names(text[2]) & local[at]])
+    for at, one in _of_formulas(reports, source, wholes):
+        found[at].append(one)
     for at, place, condition in _matching_nothing(reports, source, wholes):
         hint = "Check letter case, spaces, and dates beyond the data."
         found[at].append(
@@ -44,7 +50,51 @@ def _of_names(report: Report, source: Source, over: tuple[Source, list[Finding]]
     if not report.reads(source.name):
         message = f"The report reads {report.about.source!r}, but was given {source.name!r}."
         found.append(Finding("other-source", message, Place(f"{report.document.where}, [report]"), severity="warning"))
+    for panel in report.panels:
+        with suppress(OakError):  # among the errors
+            doubts = KINDS[panel.kind].doubts(panel, over[0], report.question(panel, over[0]))
+            found += [one.at(f"{report.document.where}, panel {filled(panel.title, over[0])!r}") for one in doubts]
     return found + [one.at(where) for where, planned in plans for one in beside_answer(over[0], planned.summed)]
+
+
+Measures = dict[str, tuple[str, str]]
+"""Formulas of a report: what each is called, where it is, and what it says."""
+
+
+def _of_formulas(reports: Sequence[Report], source: Source, wholes: Sequence[Source]) -> Iterator[tuple[int, Finding]]:
+    """What a check says of the formulas of reports, as it says it of those of the source. Reports whose formulas get along are read together."""
+    if source.reader:
+        return  # what a check would say may be of fields that are hidden
+    batches: list[tuple[dict[str, str], list[tuple[int, Measures]]]] = []
+    for at, (report, whole) in enumerate(zip(reports, wholes, strict=True)):
+        own = _measures(report, whole)
+        if not own or report.own_names & source.shared.states.keys():
+            continue  # a name of its own that hides a shared one means something else in a field of the source
+        formulas = {name: text for name, (_, text) in own.items()}
+        fitting = next((one for one in batches if all(one[0].get(name, text) == text for name, text in formulas.items())), None)  # fmt: skip
+        if fitting is None:
+            batches.append(fitting := ({}, []))
+        fitting[0].update(formulas)
+        fitting[1].append((at, own))
+    for formulas, members in batches:
+        found = formula_findings(source, formulas)
+        for at, own in members:
+            yield from ((at, one.at(where)) for name, (where, _) in own.items() for one in found[name])
+
+
+def _measures(report: Report, whole: Source) -> Measures:
+    """The formulas of a report that have a value: its own fields, and what its panels show."""
+    own = {one.name: (f"{report.document.where}, field {one.name!r}", one.formula) for one in report.local_fields}
+    for panel in report.panels:
+        where = f"{report.document.where}, panel {filled(panel.title, whole)!r}"
+        for item in panel.show:
+            name, formula = (
+                (item.name, item.formula) if isinstance(item, NamedFormula) else (" ".join(item.split()), item)
+            )
+            if isinstance(item, NamedFormula) or not is_name(item):
+                taken = name.casefold() in whole.shared.states
+                own.setdefault(f"{name} of the panel" if taken else name, (where, formula))
+    return {name: one for name, one in own.items() if whole.check_formula(one[1]).checked is not None}
 
 
 def _texts(report: Report) -> Iterator[Text]:

@@ -6,6 +6,7 @@ from abc import ABC, abstractmethod
 from collections.abc import Mapping
 from typing import Any, ClassVar
 
+from oak_ledger.errors import Finding
 from oak_ledger.report.content import Computed
 from oak_ledger.report.panel_spec import PanelSpec
 from oak_ledger.source.questions import PlannedTally
@@ -35,6 +36,10 @@ class PanelKind(ABC):
         """The question with everything checked and nothing computed. Raises OakError where it cannot be asked."""
         asked = self.question(spec, question)
         return None if asked is None else source.planned_tally(**asked)
+
+    def doubts(self, spec: PanelSpec, source: Source, question: Question) -> tuple[Finding, ...]:
+        """What misleads in a panel that can be asked, known before a row is read."""
+        return ()
 
     @abstractmethod
     def compute(self, spec: PanelSpec, source: Source, question: Question) -> Computed:

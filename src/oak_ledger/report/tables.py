@@ -6,10 +6,12 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from typing import Any
 
+from oak_ledger.errors import OakError
 from oak_ledger.report.content import Computed, Line, TableContent, even_format, is_number, value_text
 from oak_ledger.report.panel_kind import PanelKind, Question
 from oak_ledger.report.panel_spec import PanelSpec
 from oak_ledger.report.top import Top, sort_within
+from oak_ledger.source.questions import PlannedTally
 from oak_ledger.source.source import Source
 
 
@@ -37,6 +39,20 @@ totals = true
         if spec.subtotals and len(spec.by) < 2:
             return "has subtotals; group it by two fields or more"
         return super().problem(spec)
+
+    def planned(self, spec: PanelSpec, source: Source, question: Question) -> PlannedTally | None:
+        """The groups, and those of the subtotals, which have fewer keys."""
+        for depth in range(1, len(spec.by)) if spec.subtotals else ():
+            try:
+                source.planned_tally(question["by"][:depth], question["show"], where=question["where"])
+            except OakError as error:
+                if error.code != "window-key":
+                    raise
+                message = "A measure compares groups by a key that subtotals do not have."
+                raise OakError(
+                    "window-key", message, hint="Take subtotals out, or let the window be over the first key."
+                ) from error
+        return super().planned(spec, source, question)
 
     def compute(self, spec: PanelSpec, source: Source, question: Question) -> Computed:
         """The lines, in order."""

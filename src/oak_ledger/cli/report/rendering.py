@@ -10,6 +10,7 @@ import click
 from oak_ledger.cli.shared.app import (
     Verbs,
     at_option,
+    attention,
     baseline_option,
     catalogue_option,
     compared_with,
@@ -219,11 +220,11 @@ def check_command(reports: tuple[str, ...], working: str | None, catalogue: str,
                 ]
             }
         )
-        return 1 if any(found for _, found in checked) else 0
+        return attention(one for _, found in checked for one in found)
     out = console()
     for report, found in checked:
         sound = Text.assemble(("sound", LEAF), f", {plural(len(report.panels), 'panel')}")
         out.print(Text.assemble((report.about.name, "bold"), "  ", sound if not found else Text(counted(found))))
         if found:
             out.print(findings_list(found))
-    return 1 if any(found for _, found in checked) else 0
+    return attention(one for _, found in checked for one in found)
