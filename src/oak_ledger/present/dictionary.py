@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from oak_ledger.catalogue.versions import Version
 from oak_ledger.definition.formats import show
+from oak_ledger.insight.additivity import how_it_totals
 from oak_ledger.insight.profile import FieldProfile, profile
 from oak_ledger.present.lineages import lineage_png
 from oak_ledger.present.page import page, rendered
@@ -39,6 +40,8 @@ class FieldEntry:
     used_by: tuple[str, ...]
     profile: FieldProfile | None
     lineage: Lineage
+    totals: str = ""
+    """How its values come to a total; empty where that is of no interest."""
 
     @property
     def anchor(self) -> str:
@@ -52,6 +55,8 @@ class FieldEntry:
     def facts(self) -> Iterator[tuple[str, str]]:
         """What is known of it, label by label; without what there is none of."""
         yield "type", f"{self.type}, one value per {self.per}"
+        if self.totals:
+            yield "in totals", self.totals
         yield from ((label, text) for label, text in (("shown as", self.format), ("formula", self.formula)) if text)
         for label, names in (("from the columns", self.columns), ("made of", self.uses), ("used by", self.used_by)):
             if names:
@@ -115,6 +120,7 @@ def entry_of(source: Source, history: Sequence[Version] = (), *, profiled: bool 
                 tuple(dict.fromkeys(one.name for one in near if one.name.casefold() in names)),
                 tuple(dict.fromkeys(by.name for needed, by in found.users if needed == found.piece and by.name.casefold() in names)),
                 profiles.get(one.name), found,
+                how_it_totals(source, one).partition("; for groups")[0] if one.type is not None and one.type.numeric else "",
             )
         )  # fmt: skip
     about, number = source.about, source.published.number if source.published is not None else 0
