@@ -95,6 +95,29 @@ class Figures(unittest.TestCase):
         self.assertEqual(found.fields, ("Net per m³", "Net total", "Volume", "Net", "Cost", "Fee"))
         self.assertEqual(found.format, "0.00")
 
+    def test_what_a_window_compares(self) -> None:
+        """The groups of its partition, in its order: the values are those of the tally, and what it gives the own one is the figure."""
+        by = ["Mill", ("M", "EXTRACT(DAY FROM Day)")]
+        for formula, same_mill, taken in (
+            ("SUM(SUM(Volume)) OVER (PARTITION BY Mill)", True, "SUM(Volume)"),
+            ("SUM(SUM(Volume)) OVER (PARTITION BY Mill ORDER BY M DESC)", True, "SUM(Volume)"),
+            ("RANK() OVER (ORDER BY SUM(Volume) DESC)", False, "SUM(Volume)"),
+            ("LAG(MAX(Cost)) OVER (ORDER BY M, Mill)", False, "MAX(Cost)"),
+        ):
+            tally = [[*row.values()] for row in SOURCE.tally(by, [("t", taken), ("w", formula)]).to_dicts()]
+            for row in tally:
+                with self.subTest(formula, group=row[:2]):
+                    found = why(SOURCE, ("w", formula), by, row[:2])
+                    (one,) = found.compared
+                    members = [other for other in tally if not same_mill or other[0] == row[0]]
+                    self.assertEqual((one.groups, list(one.rows[one.own])), (len(members), row))
+                    self.assertEqual(one.columns, ("Mill", "M", taken, "value"))
+                    for shown in one.rows:
+                        self.assertIn([*shown], members)
+                    if "DESC" in formula:
+                        ordered = [shown[1] if same_mill else shown[2] for shown in one.rows]
+                        self.assertEqual(ordered, sorted(ordered, reverse=True))
+
     def test_constants(self) -> None:
         self.assertEqual(why(SOURCE, ("x", "SUM(Cost) * Tax")).constants, (("Tax", "1.25"),))
         self.assertEqual(

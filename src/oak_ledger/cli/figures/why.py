@@ -156,6 +156,15 @@ def _as_json(found: Why, source: Source) -> dict[str, Any]:
         "group": {name: None if value is None else str(value) for name, value in found.group.items()},
         "value": found.value,
         "steps": [{key: value for key, value in asdict(one).items() if key != "format"} for one in found.steps],
+        "compared": [
+            {
+                "text": one.text,
+                "groups": one.groups,
+                "own": one.own,
+                "rows": [dict(zip(one.columns, row, strict=True)) for row in one.rows],
+            }
+            for one in found.compared
+        ],
         "filters": [asdict(one) for one in found.filters],
         "rows": found.rows,
         "nulls": [{"column": name, "rows": rows} for name, rows in found.nulls],
