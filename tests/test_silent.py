@@ -52,6 +52,10 @@ SAID: list[tuple[str, str, str, str, str]] = [
     ("a text joined with nulls", '[[field]]\nname = "Note"\nformula = "CASE WHEN Id = 2 THEN \'x\' END"\n[[field]]\nname = "Label"\nformula = "CAST(Id AS TEXT) || \' \' || Note"\n', "text-emptied", "because Note is", "COALESCE(Note, '')"),
     ("a ratio over other rows", '[[field]]\nname = "Part"\nformula = "CASE WHEN Id > 1 THEN Volume END"\n[[field]]\nname = "Rate"\nformula = "SUM(Part) / SUM(Volume)"\n', "ratio-rows", "Part is null in 1 rows that count in Volume", "FILTER (WHERE Part IS NOT NULL)"),
     ("a ratio over the same rows", '[[field]]\nname = "Twice"\nformula = "Volume * 2"\n[[field]]\nname = "Rate"\nformula = "SUM(Twice) / SUM(Volume)"\n', "", "", ""),
+    ("distinct counts added", '[[field]]\nname = "Half"\nformula = "Id % 2"\n[[field]]\nname = "Sum"\nformula = "SUM(COUNT(DISTINCT Half) PER (Day))"\n', "distinct-added", "SUM(COUNT(DISTINCT Half) PER (Day)) says 4; COUNT(DISTINCT Half) says 2", "COUNT(DISTINCT Half)"),
+    ("distinct counts of what is in one group", '[[field]]\nname = "Sum"\nformula = "SUM(COUNT(DISTINCT Id) PER (Day))"\n', "", "", ""),
+    ("shares averaged", '[[field]]\nname = "Share of oak"\ncolumn = "Volume"\ntype = "integer"\n[[field]]\nname = "Mean"\nformula = "AVG(\\"Share of oak\\")"\n', "shares-averaged", "gives every row the same weight", "* weight"),
+    ("volumes averaged", '[[field]]\nname = "Mean"\nformula = "AVG(Volume)"\n', "", "", ""),
     ("an order without ties", MILL + '[[field]]\nname = "Last"\nformula = "LAG(Volume) OVER (PARTITION BY Mill ORDER BY Day, Id)"\n', "", "", ""),
     ("ranks may tie", MILL + '[[field]]\nname = "R"\nformula = "RANK() OVER (ORDER BY EXTRACT(YEAR FROM Day))"\n', "", "", ""),
     ("nulls that a filter leaves out", MILL + '[[filter]]\nname = "Not low"\nwhere = "Mill <> \'Low Weir\'"\n', "nulls-left-out", "1 rows in which Mill is null are left out as well by Mill <> 'Low Weir'", "IS DISTINCT FROM"),
@@ -65,6 +69,8 @@ SAID: list[tuple[str, str, str, str, str]] = [
     ("one currency", '[[field]]\nname = "Currency"\nformula = "CASE WHEN Id < 99 THEN \'EUR\' END"\n[[field]]\nname = "Amount"\nformula = "Volume * 1.5"\n', "", "", ""),
 ]  # fmt: skip
 MEANT = {
+    "distinct-added",
+    "shares-averaged",
     "frame-ends-here",
     "nearly-equal",
     "text-emptied",
@@ -126,6 +132,23 @@ class Silent(FolderCase):
                 told = " ".join(one.message for one in found if one.code == "letter-case")
                 self.assertEqual(bool(told), bool(words))
                 self.assertIn(words, told)
+
+
+class RowsTwice(FolderCase):
+    def test_rows_that_are_there_again(self) -> None:
+        rows = [f"{at},Mill {at % 3},2026-01-{at % 28 + 1:02},{at / 4}" for at in range(100)]
+        for what, more, wanted in (
+            ("three again", rows[:3], ["rows-twice"]),
+            ("none", [], []),
+            ("all again", rows, []),  # rows that are not told apart by their fields
+        ):
+            with self.subTest(what):
+                self.write("t.csv", "\n".join(["No,Mill,Day,Volume", *rows, *more]) + "\n")
+                source = oak.intake("t.csv", name="t").source
+                found = [one for one in source.check() if one.code == "rows-twice"]
+                self.assertEqual([one.code for one in found], wanted)
+                if wanted:
+                    self.assertIn("3 of 103 rows are there again", found[0].message)
 
 
 class OfReports(FolderCase):

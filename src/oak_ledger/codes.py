@@ -281,6 +281,8 @@ frame-ends-here | LAST_VALUE looks no further than the current row | ROWS BETWEE
 nearly-equal | numbers miss a comparison by their last digits | compare rounded numbers, or decimals
 text-emptied | a joined text is null where one part is | COALESCE(part, '')
 ratio-rows | two sums of a ratio leave out different rows | say both FILTER conditions, or COALESCE
+distinct-added | distinct counts are added up | COUNT(DISTINCT …) over all rows
+shares-averaged | percentages are averaged without weight | SUM(share * weight) / SUM(weight)
 midnight-end | a last day is only its first moment | compare with what comes before the next day
 text-order | numbers that are texts are compared letter by letter | CAST, or oak field retype
 currencies-mixed | amounts of several currencies are added up | group by the currency, or make them one

@@ -21,14 +21,17 @@ from oak_ledger.insight.additivity import Additivity, AdditivityAnalysis, ratio_
 from oak_ledger.insight.branches import branch_probes, calculated, doubtful
 from oak_ledger.insight.hazards import hazard_probes
 from oak_ledger.insight.idle import idle_probes, multiplied
-from oak_ledger.insight.probes import Probe, TemporaryFields, Values, format_number, is_helper, place_of
+from oak_ledger.insight.probes import Probe, TemporaryFields, Values, format_number, is_helper, place_of, read_fields
 from oak_ledger.insight.spelling import misspelt_always, spelling_probes
 from oak_ledger.names.compiled import ResolvedName
+from oak_ledger.origin.files import FILE_COLUMN
 from oak_ledger.source.answer import Answer
 from oak_ledger.source.source import Source
 from oak_ledger.source.whole import unfiltered
 
 EXACT_SCALE = 9
+LEAST_FIELDS = 4  # with fewer, rows are often alike
+MOST_AGAIN = 0.05  # of the rows: where more are alike, rows are not told apart by their fields
 
 
 def run_checks(source: Source) -> Iterator[Finding]:
@@ -63,6 +66,7 @@ def run_checks(source: Source) -> Iterator[Finding]:
     yield from found
     yield from misspelt_always(helpers.source)
     yield from _key(source)
+    yield from _rows_twice(source)
     yield from multiplied(source)
     if source.published is None:
         yield from shape_findings(source.opened, source.as_argument)
@@ -108,6 +112,19 @@ def _of_formula(source: Source, state: ResolvedName, text: str, tree: n.Node) ->
     """Sums of ratios, and nulls that empty a total."""
     yield from _summed_inside(source, state, text, tree, AdditivityAnalysis(source))
     yield from _spreading(source, state, text, tree)
+
+
+def _rows_twice(source: Source) -> Iterator[Finding]:
+    """Rows that are there again, alike in all fields, where no key says that rows differ; not where most rows are so alike."""
+    plain = [quote_identifier(state.name) for state, spec in read_fields(source) if spec.column != FILE_COLUMN]
+    if source.about.key or len(plain) < LEAST_FIELDS or source.published is not None:
+        return
+    answer = source.tally(plain, ["COUNT(*)"], limit=1)
+    again = answer.rows_used - (answer.groups or 0)
+    if 0 < again <= MOST_AGAIN * answer.rows_used:
+        message = f"{again:,} of {answer.rows_used:,} rows {'is' if again == 1 else 'are'} there again, alike in all fields: a delivery may have come twice in part."
+        hint = f"If they are the same: oak step add {source.as_argument} distinct. If all rows differ: oak field key says by what."
+        yield Finding("rows-twice", message, Place(source.document.where), hint, "note", numbers={"rows": again})
 
 
 def _new_columns(source: Source) -> Iterator[Finding]:

@@ -20,6 +20,7 @@ from oak_ledger.types import Type
 OTHER_ROWS = 0.05  # by how much a ratio must differ over the rows that have both values
 ORDERED = frozenset({"LAG", "LEAD", "FIRST_VALUE", "LAST_VALUE", "ROW_NUMBER", "NTILE"})
 CURRENCIES = ("AED", "ARS", "AUD", "BGN", "BRL", "CAD", "CHF", "CLP", "CNY", "COP", "CZK", "DKK", "EGP", "EUR", "GBP", "HKD", "HUF", "IDR", "ILS", "INR", "ISK", "JPY", "KES", "KRW", "MAD", "MXN", "MYR", "NGN", "NOK", "NZD", "PEN", "PHP", "PKR", "PLN", "RON", "RSD", "RUB", "SAR", "SEK", "SGD", "THB", "TRY", "TWD", "UAH", "USD", "VND", "ZAR")  # fmt: skip
+_SHARE = re.compile(r"(?i)%|\b(percent|percentage|pct|share|rate|ratio|anteil|quote|taux|part)\b")
 _NUMBER = re.compile(r"[+-]?\d+([.,]\d+)?")
 
 
@@ -67,6 +68,10 @@ def _of_node(source: Source, helpers: TemporaryFields, formula: _Written, node: 
         yield from _last(source, helpers, formula, node)
     if isinstance(node, n.Binary) and node.op in ("=", "<>"):
         yield from _nearly_equal(source, formula, node)
+    if isinstance(node, n.Call) and node.name == "SUM" and node.over is None and len(node.args) == 1:
+        yield from _distinct_added(source, formula, node)
+    if isinstance(node, n.Call) and node.name == "AVG" and node.over is None and len(node.args) == 1:
+        yield from _shares_averaged(source, formula, node)
     if isinstance(node, n.Binary) and node.op == "/":
         yield from _sums_of_other_rows(source, formula, node)
     if formula.chooses and isinstance(node, (n.Binary, n.In, n.Like)):
@@ -191,6 +196,49 @@ def _sums_of_other_rows(source: Source, formula: _Written, node: n.Binary) -> It
     same = f"SUM({above}) FILTER (WHERE {second} IS NOT NULL) / SUM({below}) FILTER (WHERE {first} IS NOT NULL)"
     formulas = {"above": f"COUNT(*) FILTER (WHERE ({above}) IS NULL AND ({below}) IS NOT NULL)", "below": f"COUNT(*) FILTER (WHERE ({above}) IS NOT NULL AND ({below}) IS NULL)"}  # fmt: skip
     yield Probe({**formulas, "own": formula.says(node), "same": same}, judge)
+
+
+def _distinct_added(source: Source, formula: _Written, node: n.Call) -> Iterator[Probe]:
+    """Distinct counts added up, in which what is in several groups counts several times."""
+    inner = node.args[0]
+    counted = inner.inner if isinstance(inner, n.Per) else inner
+    if (
+        not isinstance(inner, n.Per)
+        or not isinstance(counted, n.Call)
+        or counted.name != "COUNT"
+        or not counted.distinct
+    ):
+        return
+    wrong, right = formula.says(node), formula.says(counted)
+
+    def judge(values: Values) -> Finding | None:
+        if values["wrong"] is None or values["wrong"] == values["right"]:
+            return None
+        message = f"{formula.name} adds up distinct counts: what is in several groups counts several times. {wrong} says {format_number(values['wrong'])}; {right} says {format_number(values['right'])}."
+        fixed = formula.text[: node.start] + right + formula.text[node.end :]
+        return Finding("distinct-added", message, formula.place(node), f"For how many there are in all: {right}", "warning", fixed, {"wrong": values["wrong"], "right": values["right"]})  # fmt: skip
+
+    yield Probe({"wrong": wrong, "right": right}, judge)
+
+
+def _shares_averaged(source: Source, formula: _Written, node: n.Call) -> Iterator[Probe]:
+    """Percentages of rows of different weight, averaged as if all weighed the same."""
+    own = formula.says(node.args[0])
+    state = source.compiled.states.get(node.args[0].name.casefold()) if isinstance(node.args[0], n.Name) else None
+    spec = state.spec if state is not None else None
+    if state is None or not isinstance(spec, FieldSpec) or not spec.column or _row_type(source, own) is None:
+        return
+    if "%" not in spec.format and not _SHARE.search(state.name):
+        return
+
+    def judge(values: Values) -> Finding | None:
+        if not values["values"] or values["least"] == values["most"]:
+            return None
+        message = f"{formula.name} gives every row the same weight in averaging {own}, a share; rows may stand for more or less."
+        hint = f"If they do: SUM({own} * weight) / SUM(weight), the weight being what {own} is a share of."
+        return Finding("shares-averaged", message, formula.place(node), hint, "note")
+
+    yield Probe({"values": f"COUNT({own})", "least": f"MIN({own})", "most": f"MAX({own})"}, judge)
 
 
 def _nulls(source: Source, formula: _Written, node: n.Binary | n.In | n.Like) -> Iterator[Probe]:
