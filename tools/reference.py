@@ -12,7 +12,7 @@ from oak_ledger.cli.shared.app import every_command, json_shape
 from oak_ledger.cli.shared.shapes import SHAPES, schema
 from oak_ledger.codes import TOPICS as CODE_TOPICS
 from oak_ledger.functions.registry import LIBRARY
-from oak_ledger.places.dialects import BUILT, DIALECTS, POSTGRESQL, Dialect
+from oak_ledger.places.dialects import BUILT, DIALECTS, POSTGRESQL, SqlDialect
 from oak_ledger.report.keys import table_keys
 from oak_ledger.types import KINDS
 
@@ -189,7 +189,7 @@ def places_page() -> str:
     return "\n".join([*lines, ""])
 
 
-def place_cell(name: str, dialect: Dialect) -> str:
+def place_cell(name: str, dialect: SqlDialect) -> str:
     """Whether a function is said to a database, or why it is not."""
     general, _, kinds = name.partition(":")
     words = [*kinds.partition(",")[0].split(), *(general.split()[1:] if general.startswith("CAST") else [])]

@@ -29,7 +29,7 @@ WAIT_SECONDS = 5.0
 
 
 @dataclass(frozen=True, slots=True)
-class Change:
+class FileChange:
     """A file's bytes before and after, as text; None where there is no file."""
 
     path: Path
@@ -89,7 +89,7 @@ def locked(owner: Path) -> Iterator[None]:
         lock.release()
 
 
-def write_together(owner: Path, changes: Sequence[Change]) -> None:
+def write_together(owner: Path, changes: Sequence[FileChange]) -> None:
     """Write several files, all or none. `owner` is the file whose lock is held. Raises UnusableInput; then nothing is changed."""
     intent = _intent_path(owner)
     try:
@@ -126,7 +126,7 @@ def finish_locked(owner: Path) -> None:
     text = raw_text(intent)
     if text is None:
         return
-    changes = [Change(intent.parent / one["path"], one["before"], one["after"]) for one in json.loads(text)]
+    changes = [FileChange(intent.parent / one["path"], one["before"], one["after"]) for one in json.loads(text)]
     untouched = all(raw_text(one.path) in (one.before, one.after) for one in changes)
     _put_all(changes, back=not untouched)
     _forget(intent, changes)
@@ -159,7 +159,7 @@ def _put(path: Path, text: str | None) -> None:
         path.unlink(missing_ok=True)
 
 
-def _put_all(changes: Sequence[Change], *, back: bool) -> None:
+def _put_all(changes: Sequence[FileChange], *, back: bool) -> None:
     """Bring the files that are at one end of their change to the other; what somebody else has changed stays."""
     for one in changes:
         there, wanted = (one.after, one.before) if back else (one.before, one.after)
@@ -167,7 +167,7 @@ def _put_all(changes: Sequence[Change], *, back: bool) -> None:
             _put(one.path, wanted)
 
 
-def _forget(intent: Path, changes: Sequence[Change]) -> None:
+def _forget(intent: Path, changes: Sequence[FileChange]) -> None:
     """Remove what was needed to finish: the intent last."""
     for one in changes:
         for left in one.path.parent.glob(f".{one.path.name}.*.part"):

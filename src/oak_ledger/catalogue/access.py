@@ -50,7 +50,7 @@ class Person:
 
 
 @dataclass(frozen=True, slots=True)
-class Known:
+class KnownRights:
     """The rights of a person by area, and the versions that they are named to see."""
 
     rights: Mapping[str, set[str]]
@@ -66,7 +66,7 @@ class Access:
 
     def __init__(self, storage: Storage, person: Person) -> None:
         self.storage, self.person = storage, person
-        self._known: WeakKeyDictionary[sa.Connection, Known] = WeakKeyDictionary()
+        self._known: WeakKeyDictionary[sa.Connection, KnownRights] = WeakKeyDictionary()
 
     @staticmethod
     def by_token(storage: Storage, secret: str) -> Access:
@@ -88,7 +88,7 @@ class Access:
 
     # -- rights ------------------------------------------------------------------------------------------
 
-    def known(self, connection: sa.Connection) -> Known:
+    def known(self, connection: sa.Connection) -> KnownRights:
         """What a transaction needs to know of this person, read once in it."""
         found = self._known.get(connection)
         if found is None:
@@ -99,7 +99,7 @@ class Access:
             rights: dict[str, set[str]] = {}
             for row in grants:
                 rights.setdefault(row["area"], set()).add(row["allowed"])
-            found = self._known[connection] = Known(rights, {row["version_id"] for row in viewed})
+            found = self._known[connection] = KnownRights(rights, {row["version_id"] for row in viewed})
         return found
 
     def forget(self, connection: sa.Connection) -> None:

@@ -32,7 +32,7 @@ class Grant:
 
 
 @dataclass(frozen=True, slots=True)
-class Token:
+class AccessToken:
     """A token as it is listed: never its secret."""
 
     number: int
@@ -226,7 +226,7 @@ class People:
             doing.said("", name, f"{', '.join(rights)} in {', '.join(keys)}, until {ends}")
         return secret
 
-    def tokens(self) -> list[Token]:
+    def tokens(self) -> list[AccessToken]:
         """One's own tokens; all of them for who administers the catalogue. A token sees itself."""
         with self._storage.read() as connection:
             rows = self._storage.rows(connection, sa.select(TOKEN).order_by(TOKEN.c.id))
@@ -308,12 +308,12 @@ def _right(name: str) -> str:
     return name
 
 
-def _token(row: dict[str, Any]) -> Token:
-    return Token(row["id"], row["name"], row["person"], tuple(json.loads(row["areas"])), tuple(json.loads(row["rights"])), row["made_at"], row["ends_at"], row["revoked_at"])  # fmt: skip
+def _token(row: dict[str, Any]) -> AccessToken:
+    return AccessToken(row["id"], row["name"], row["person"], tuple(json.loads(row["areas"])), tuple(json.loads(row["rights"])), row["made_at"], row["ends_at"], row["revoked_at"])  # fmt: skip
 
 
 def _entry(row: dict[str, Any]) -> LogEntry:
     return LogEntry(row["at"][:19], *(row[name] for name in LogEntry.__slots__[1:]))
 
 
-__all__ = ["Grant", "LogEntry", "People", "Person", "Token", "checked_name"]
+__all__ = ["AccessToken", "Grant", "LogEntry", "People", "Person", "checked_name"]

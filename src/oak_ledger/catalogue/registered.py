@@ -39,7 +39,7 @@ class Registered:
 
 
 @dataclass(frozen=True, slots=True)
-class Proposal:
+class ProposedReport:
     """A change that somebody left for the owner of a report, by its number."""
 
     number: int
@@ -166,13 +166,13 @@ class RegisteredReports:
         self.propose(name, text, note=note)
         return f"the change waits for {found.owner}"
 
-    def waiting(self, name: str) -> list[Proposal]:
+    def waiting(self, name: str) -> list[ProposedReport]:
         """The changes that wait for the owner of a report, oldest first."""
         with self._storage.read() as connection:
             row = self._one(connection, name)
             text = self._newest(connection, row)["text"]
             return [
-                Proposal(one["id"], row["name"], one["by"], one["at"], one["note"], text, one["text"])
+                ProposedReport(one["id"], row["name"], one["by"], one["at"], one["note"], text, one["text"])
                 for one in self._waiting(connection, row)
             ]
 

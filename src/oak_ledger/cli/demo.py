@@ -21,7 +21,7 @@ SOURCE = "loads.oak.toml"
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class DemoStep:
     """One step of the day: what is done and why, and the command with the exit code that it has on this data."""
 
     title: str
@@ -72,13 +72,13 @@ SIZE = "CASE WHEN Volume < 10 THEN 'small' WHEN Volume < 30 THEN 'middle' ELSE '
 MOVED = "STAND=COMPARTMENT LOADING_COST=PERMIT_COST PERMIT_COST=LOADING_COST"
 FALLS = "SUM(Margin) < BEFORE(SUM(Margin)) * 0.9995"
 LOGS = "--show 'Days = COUNT(*)' --show 'Most logs = MAX(Logs)' --where \"Grade <> 'C'\""
-DAY: tuple[Step, ...] = (
-    Step(
+DAY: tuple[DemoStep, ...] = (
+    DemoStep(
         "Look at what arrived",
         "Eighteen files, one a month. First the rows of one of them, as written.",
         (("oak peek intake/loads_2025-01.csv -n 3", 0),),
     ),
-    Step(
+    DemoStep(
         "Intake",
         "All files as one table; year and month come from the file's name. Types are judged from every row, and the evidence is shown.",
         (
@@ -88,7 +88,7 @@ DAY: tuple[Step, ...] = (
             ),
         ),
     ),
-    Step(
+    DemoStep(
         "Shape",
         "Better names, a type, a format, a description; two cost columns are only for formulas.",
         (
@@ -100,7 +100,7 @@ DAY: tuple[Step, ...] = (
             ("oak field hide loads 'Loading cost' 'Permit cost' Month", 0),
         ),
     ),
-    Step(
+    DemoStep(
         "Clean",
         "The mill's name comes with stray spaces and in capitals: five mills look like twenty. A clean mends it in place.",
         (
@@ -111,7 +111,7 @@ DAY: tuple[Step, ...] = (
             ("oak field key loads 'Load no'", 0),
         ),
     ),
-    Step(
+    DemoStep(
         "Calculate",
         "Fields that report builders ask for. A trial first: type, grain, nulls, and a sample beside its inputs.",
         (
@@ -123,7 +123,7 @@ DAY: tuple[Step, ...] = (
             (f"oak field add loads 'Haulage per m³' {shlex.quote(PER_ROW)} --format 0.00", 0),
         ),
     ),
-    Step(
+    DemoStep(
         "A total that looks odd",
         "Haulage per m³ was calculated in each row. Every row looks right; the total is nonsense, and the tally says so.",
         (
@@ -131,12 +131,12 @@ DAY: tuple[Step, ...] = (
             ("oak tally loads --by Mill --show 'Haulage per m³' --totals", 1),
         ),
     ),
-    Step(
+    DemoStep(
         "Prove",
         "The check finds that one, and another that nobody has seen: wherever one cost is empty the margin is empty, and the total loses those rows.",
         (("oak check loads", 1),),
     ),
-    Step(
+    DemoStep(
         "Put it right",
         "The ratio of sums instead of the sum of ratios; empty costs count as nothing.",
         (
@@ -153,7 +153,7 @@ DAY: tuple[Step, ...] = (
             ("oak check loads", 1),
         ),
     ),
-    Step(
+    DemoStep(
         "A trial that nobody else sees",
         "A catalogue, and in it an area of one's own. What is published there is a draft that only its maker sees; then it is taken back.",
         (
@@ -164,7 +164,7 @@ DAY: tuple[Step, ...] = (
             ("oak versions withdraw 'trial/Timber loads' 1 --yes", 0),
         ),
     ),
-    Step(
+    DemoStep(
         "Publish a draft",
         "It goes into the catalogue as a draft. Reports do not get it yet.",
         (
@@ -172,7 +172,7 @@ DAY: tuple[Step, ...] = (
             ("oak report render reports/mill_margins.report.toml", 2),
         ),
     ),
-    Step(
+    DemoStep(
         "Release",
         "Proven and signed: from now on it is what all six reports read.",
         (
@@ -188,18 +188,18 @@ DAY: tuple[Step, ...] = (
             ("oak why reports/mill_margins.report.toml 'Margin rate' -n 2", 0),
         ),
     ),
-    Step(
+    DemoStep(
         "The new delivery",
         "Upstream has a new system, and delivers all months again.",
         (("oak peek intake/loads_2026-06.csv -n 3", 0),),
         ("cp delivery/*.csv intake/", _redeliver),
     ),
-    Step(
+    DemoStep(
         "What is broken",
         "Everything that is broken, directly or through other fields, in the source and in the six reports; and what the missing column may be called now.",
         (("oak check loads", 1),),
     ),
-    Step(
+    DemoStep(
         "Mend it once",
         "A dry run shows each line before and after; then the same for real. The stand becomes a compartment in fields and reports alike, and the two costs go back to their places. Species have names now: their colours follow.",
         (
@@ -208,7 +208,7 @@ DAY: tuple[Step, ...] = (
             ("oak mend loads --values Species OAK=Oak ASH=Ash LAR=Larch SPR=Spruce", 0),
         ),
     ),
-    Step(
+    DemoStep(
         "What cannot be mended",
         "The distance is no longer delivered, so its field goes. Moisture came as a share: a clean makes it percent again.",
         (
@@ -218,7 +218,7 @@ DAY: tuple[Step, ...] = (
             ("oak check loads", 1),
         ),
     ),
-    Step(
+    DemoStep(
         "Republish, and see what it does",
         "The draft is compared with the released version, figure by figure, in every report.",
         (
@@ -227,7 +227,7 @@ DAY: tuple[Step, ...] = (
             ("oak versions 'Timber loads'", 0),
         ),
     ),
-    Step(
+    DemoStep(
         "Refresh",
         "The reports take the new version by themselves, and say what changed. One panel needs the distance: it says so, and the others are not touched by it. A watch tells that the margin has fallen.",
         (
@@ -244,7 +244,7 @@ DAY: tuple[Step, ...] = (
             ("oak catalogue log -n 6", 0),
         ),
     ),
-    Step(
+    DemoStep(
         "What others see",
         "A dictionary of what is released, as pages and text. A service answers the same catalogue to whoever has a token: pages in a browser, questions from programs.",
         (
@@ -253,7 +253,7 @@ DAY: tuple[Step, ...] = (
         ),
         ("oak serve &", _served),
     ),
-    Step(
+    DemoStep(
         "Rows prepared as they come in",
         "A plan with months as columns and mills only in their first row becomes a date and a value in each row. Contracts meet their terms although two offices write the numbers in two ways.",
         (
@@ -269,7 +269,7 @@ DAY: tuple[Step, ...] = (
             ),
         ),
     ),
-    Step(
+    DemoStep(
         "Rows that stay where they are",
         "The yards keep their stock in a database. It is asked there; what it would compute in another way is computed here, and the plan says why.",
         (
@@ -365,7 +365,7 @@ def _clear(target: Path, again: bool) -> None:
     shutil.rmtree(target)
 
 
-def _walk(number: int, step: Step) -> list[tuple[str, int, int]]:
+def _walk(number: int, step: DemoStep) -> list[tuple[str, int, int]]:
     """One step; its commands, each with the exit code that it had and the one that it should have."""
     from oak_ledger.cli import run
     from oak_ledger.present.look import LOOK

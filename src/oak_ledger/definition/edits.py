@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from oak_ledger.errors import OakError, UnusableInput
-from oak_ledger.files import Change, finish_locked, locked, raw_text, write_together
+from oak_ledger.files import FileChange, finish_locked, locked, raw_text, write_together
 
 MAX_LOGGED_EDITS = 200
 MAX_LOG_CHARACTERS = 2_000_000
@@ -251,9 +251,9 @@ def _write(definition: Path, files: Sequence[FileEdit], edits: Sequence[Edit]) -
             message = f"{one.path.name} has changed since it was read; nothing was written."
             raise UnusableInput("changed-meanwhile", message, hint="Look at the file, then do it again.")
         after = one.after.replace("\n", "\r\n") if "\r\n" in (raw or "") else one.after
-        changes.append(Change(one.path, raw, "\ufeff" + after if (raw or "").startswith("\ufeff") else after))
+        changes.append(FileChange(one.path, raw, "\ufeff" + after if (raw or "").startswith("\ufeff") else after))
     log = log_path(definition)
-    write_together(definition, [*changes, Change(log, raw_text(log), _log_text(definition, edits))])
+    write_together(definition, [*changes, FileChange(log, raw_text(log), _log_text(definition, edits))])
 
 
 def _log_text(definition: Path, edits: Sequence[Edit]) -> str:

@@ -13,7 +13,7 @@ from oak_ledger.formula.builder import Piece, Repair, a_type, constants, run_con
 from oak_ledger.formula.frames import BadFrame, frame_spec
 from oak_ledger.formula.unknown import UnknownNames
 from oak_ledger.functions import LIBRARY
-from oak_ledger.functions.registry import ComputeError, Function, Signature
+from oak_ledger.functions.registry import CallSignature, ComputeError, Function
 from oak_ledger.functions.windows import IGNORING_NULLS
 from oak_ledger.types import INTEGER, NULL, NUMBER, NUMERIC, TEXT, Grain, Type
 
@@ -133,7 +133,7 @@ class CallChecker(UnknownNames):
         return c.Constant(arg.start, arg.end, arg.type, Grain.CONSTANT, known.fixed[0])
 
     def converted(
-        self, entry: Function, chosen: Signature, args: Sequence[c.TypedNode]
+        self, entry: Function, chosen: CallSignature, args: Sequence[c.TypedNode]
     ) -> tuple[list[c.TypedNode], Type] | None:
         """The arguments converted, and the type of the result, for a signature that fits."""
         shared: Type | None = None
@@ -158,11 +158,11 @@ class CallChecker(UnknownNames):
         return made, shared or Type(chosen.result)  # type: ignore[arg-type]
 
     def wrong_argument(
-        self, node: n.Call, entry: Function, fitting: Sequence[Signature], args: Sequence[c.TypedNode]
+        self, node: n.Call, entry: Function, fitting: Sequence[CallSignature], args: Sequence[c.TypedNode]
     ) -> None:
         """Note the first argument that does not fit the signature that most of them fit."""
 
-        def fits(one: Signature) -> list[bool]:
+        def fits(one: CallSignature) -> list[bool]:
             return [_takes(one, index, arg.type) for index, arg in enumerate(args)]
 
         chosen = max(fitting, key=lambda one: sum(fits(one)))
@@ -387,7 +387,7 @@ class CallChecker(UnknownNames):
         )
 
 
-def _takes(chosen: Signature, index: int, kind: Type) -> bool:
+def _takes(chosen: CallSignature, index: int, kind: Type) -> bool:
     kinds = chosen.parameter(index).kinds
     return kind == NULL or kind.kind in kinds or _widens(kind, kinds)
 

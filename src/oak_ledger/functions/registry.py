@@ -161,7 +161,7 @@ class Parameter:
 
 
 @dataclass(frozen=True, slots=True)
-class Signature:
+class CallSignature:
     """One way to call a function."""
 
     text: str
@@ -183,7 +183,7 @@ _SIGNATURE = re.compile(r"(?P<name>[A-Z_0-9]+)\((?P<parameters>.*)\) -> (?P<resu
 _PARAMETER = re.compile(r"(?P<open>\[)?(?P<name>\w+) (?P<kinds>[\w|]+)(?P<repeated>…)?\]?")
 
 
-def signature(text: str) -> Signature:
+def signature(text: str) -> CallSignature:
     """Read a signature; a mistake in one is a mistake of the library and raises ValueError."""
     match = _SIGNATURE.fullmatch(text)
     if match is None:
@@ -198,7 +198,7 @@ def signature(text: str) -> Signature:
             raise ValueError(text)
         repeated = found["repeated"] is not None
         parameters.append(Parameter(found["name"], kinds, found["kinds"], found["open"] is not None, repeated))
-    return Signature(text, tuple(parameters), match["result"])
+    return CallSignature(text, tuple(parameters), match["result"])
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -207,7 +207,7 @@ class Function:
 
     name: str
     topic: str
-    signatures: tuple[Signature, ...]
+    signatures: tuple[CallSignature, ...]
     sentence: str
     nulls: str
     examples: tuple[tuple[str, str], ...]

@@ -35,7 +35,7 @@ class BadTemplate(ValueError):
 
 
 @dataclass(frozen=True, slots=True)
-class Piece:
+class TemplatePiece:
     """An element of a template (`name` in capitals, `written` as in the text), or a delimiter (no name)."""
 
     name: str
@@ -47,7 +47,7 @@ class Template:
     """A template, read once."""
 
     text: str
-    pieces: tuple[Piece, ...]
+    pieces: tuple[TemplatePiece, ...]
     pattern: re.Pattern[str]
     known: dict[dt.date, str] = field(default_factory=dict, compare=False, repr=False)
     """Moments written before: the same days come again in every slice of rows."""
@@ -181,27 +181,27 @@ def template(text: str) -> Template:
     return Template(text, pieces, re.compile("".join(_expressions(pieces)), re.IGNORECASE))
 
 
-def _pieces(text: str) -> Iterator[Piece]:
+def _pieces(text: str) -> Iterator[TemplatePiece]:
     position = 0
     for match in _ELEMENT.finditer(text):
         if match.start() > position:
             yield _delimiter(text[position : match.start()])
-        yield Piece(match.group().upper(), match.group())
+        yield TemplatePiece(match.group().upper(), match.group())
         position = match.end()
     if position < len(text):
         yield _delimiter(text[position:])
 
 
-def _delimiter(text: str) -> Piece:
+def _delimiter(text: str) -> TemplatePiece:
     letters = re.search(r"[^\W_]+", text)
     if letters and text != "T":
         raise BadTemplate(
             f"{letters.group()!r} is not a part of a date; parts are YYYY YY MM DD MON HH24 MI SS FF3 and others."
         )
-    return Piece("", text)
+    return TemplatePiece("", text)
 
 
-def _expressions(pieces: tuple[Piece, ...]) -> Iterator[str]:
+def _expressions(pieces: tuple[TemplatePiece, ...]) -> Iterator[str]:
     for index, piece in enumerate(pieces):
         name = piece.name
         if not name:
@@ -265,7 +265,7 @@ _NUMBERS: dict[str, Callable[[dt.datetime], int]] = {
 }
 
 
-def _write(piece: Piece, moment: dt.datetime) -> str:
+def _write(piece: TemplatePiece, moment: dt.datetime) -> str:
     name = piece.name
     if name in _NUMBERS:
         return str(_NUMBERS[name](moment)).rjust(_WIDTH[name], "0")

@@ -22,7 +22,7 @@ from oak_ledger.errors import UnusableInput
 from oak_ledger.formula import Grain
 from oak_ledger.formula import checked as c
 from oak_ledger.origin.database import DatabaseReader, backend_of, one_select, schema_and_name
-from oak_ledger.places.dialects import DIALECTS, POSTGRESQL, Dialect
+from oak_ledger.places.dialects import DIALECTS, POSTGRESQL, SqlDialect
 from oak_ledger.places.statement import Statement, as_written, in_settled_order, statement, trees_of
 from oak_ledger.places.translate import NotSaid, Translator, as_it_reads, finite, in_calendar
 
@@ -86,7 +86,7 @@ def relation(source: Source) -> exp.Expression:
     return exp.Table(this=table, db=exp.to_identifier(schema, quoted=True) if schema else None)
 
 
-def written(source: Source, query: Query, *, guarded: bool = False, dialect: Dialect = POSTGRESQL) -> Statement:
+def written(source: Source, query: Query, *, guarded: bool = False, dialect: SqlDialect = POSTGRESQL) -> Statement:
     """The statement of a question. Raises NotSaid where it cannot be said in the same meaning."""
     return statement(
         replace(query, totals=False),
@@ -170,7 +170,7 @@ def _condition(query: Query, one: Expression, translator: Translator) -> exp.Exp
         return None
 
 
-def _reader(source: Source) -> tuple[DatabaseReader, Dialect]:
+def _reader(source: Source) -> tuple[DatabaseReader, SqlDialect]:
     """The reader of a source in a database, and what is spoken there. Raises NotSaid for another source."""
     reader = source.opened
     backend = backend_of(source.origin.url) if source.origin.kind == "database" else ""

@@ -22,7 +22,7 @@ BUILT = ("CASE", "INTERVAL", "MEDIAN", "PERCENTILE_CONT", "PERCENTILE_DISC", "LI
 
 
 @dataclass(frozen=True, slots=True)
-class Dialect:
+class SqlDialect:
     """A database that is spoken to.
 
     `title` is what people call it, `writes` what the library that writes SQL does; `kinds` are the types of values that it holds as the language does; `collated` says
@@ -222,10 +222,10 @@ _FIXED_DECIMALS = dict.fromkeys(
     ("ROUND:decimal,varying", "TRUNC:decimal,varying"), "the decimals must be the same in all rows"
 )
 _READ = {name: why for name, why in _REFUSED.items() if name not in ("CAST text", "PLAIN_NUMBER")}
-POSTGRESQL = Dialect(
+POSTGRESQL = SqlDialect(
     "postgresql", "PostgreSQL", "postgres", _COMMON, _READ, reads_texts=STOPS, dates=("TO_CHAR", _TO_CHAR, '"')
 )
-DUCKDB = Dialect(
+DUCKDB = SqlDialect(
     "duckdb",
     "duckdb",
     "duckdb",
@@ -237,14 +237,14 @@ DUCKDB = Dialect(
         "MAKE_DATE": "it knows years before 1",
     },
 )
-SPARK = Dialect(
+SPARK = SqlDialect(
     "spark", "Spark", "spark", {**_COMMON, **_SPARK},
     _READ | {"PERCENTILE_DISC": "it has it of numbers only", **_FIXED_DECIMALS},
     collated=False, reads_texts=COUNTS, plain_windows=True, dates=("DATE_FORMAT", _DATE_FORMAT, "'"),
 )  # fmt: skip
-SQLITE = Dialect(
+SQLITE = SqlDialect(
     "sqlite", "SQLite", "sqlite", _SQLITE, {**_REFUSED, **_SQLITE_REFUSED}, frozenset(("text", "integer", "boolean", "null")),
     "decimals, numbers and dates are kept in another way", collated=False,
 )  # fmt: skip
-DIALECTS: Mapping[str, Dialect] = {one.name: one for one in (POSTGRESQL, SQLITE, DUCKDB, SPARK)}
+DIALECTS: Mapping[str, SqlDialect] = {one.name: one for one in (POSTGRESQL, SQLITE, DUCKDB, SPARK)}
 """The databases that a question can be said to, by name."""

@@ -12,7 +12,7 @@ from sqlglot import ErrorLevel, UnsupportedError, exp
 from oak_ledger.engine.evaluate import Expression, needed
 from oak_ledger.engine.query import Query
 from oak_ledger.formula import checked as c
-from oak_ledger.places.dialects import POSTGRESQL, Dialect
+from oak_ledger.places.dialects import POSTGRESQL, SqlDialect
 from oak_ledger.places.translate import NotSaid, Translator, as_it_is, cast, sql_type
 from oak_ledger.types import Grain
 
@@ -26,7 +26,7 @@ class Statement:
 
     tree: exp.Select
     names: tuple[str, ...]
-    dialect: Dialect = POSTGRESQL
+    dialect: SqlDialect = POSTGRESQL
 
     def parameters(self, hole: str) -> tuple[str, dict[str, str]]:
         """The statement with holes for its texts (`hole` is one, with {} for its name), and what they are filled with; equal texts share one.
@@ -74,7 +74,7 @@ def _with_query(tree: exp.Expression, text: str) -> str:
     return text.replace(f'"{QUERY}"', f"({query}\n)") if query else text
 
 
-def _written(tree: exp.Expression, dialect: Dialect, *, pretty: bool = False) -> str:
+def _written(tree: exp.Expression, dialect: SqlDialect, *, pretty: bool = False) -> str:
     """A tree as text. Raises NotSaid where the dialect has no words for a part of it, which is never left out."""
     try:
         return str(tree.sql(dialect=dialect.writes, pretty=pretty, unsupported_level=ErrorLevel.RAISE))
@@ -88,7 +88,7 @@ def statement(
     column: Callable[[str], exp.Expression] = as_it_is,
     *,
     guarded: bool = False,
-    dialect: Dialect = POSTGRESQL,
+    dialect: SqlDialect = POSTGRESQL,
 ) -> Statement:
     """A question as one statement over a table or a query, for PostgreSQL or duckdb; with `guarded` a division by zero is null in it. Raises NotSaid where any part of it cannot be said in the same meaning."""
     if query.before or query.totals:
@@ -135,7 +135,7 @@ Layered = list[tuple[Any, str, c.TypedNode]]
 
 
 def _steps(
-    query: Query, origin: exp.Expression, column: Callable[[str], exp.Expression], guarded: bool, dialect: Dialect
+    query: Query, origin: exp.Expression, column: Callable[[str], exp.Expression], guarded: bool, dialect: SqlDialect
 ) -> tuple[list[tuple[str, exp.Select]], Translator]:
     """The steps that compute the fields and windows of rows, and the translator that knows them as columns.
 

@@ -18,7 +18,7 @@ from oak_ledger.formula import checked as c
 from oak_ledger.formula.ranges import key as meaning
 from oak_ledger.functions import casts
 from oak_ledger.functions.templates import template
-from oak_ledger.places.dialects import POSTGRESQL, Dialect
+from oak_ledger.places.dialects import POSTGRESQL, SqlDialect
 from oak_ledger.places.texts import cast_template, plain_number
 from oak_ledger.types import INTEGER, TEXT, Grain, Type
 
@@ -113,7 +113,7 @@ class Translator:
 
     def __init__(
         self, columns: dict[Any, exp.Expression], inline: Mapping[str, c.TypedNode], column: Callable[[str], exp.Expression], *,
-        guarded: bool = False, dialect: Dialect = POSTGRESQL,
+        guarded: bool = False, dialect: SqlDialect = POSTGRESQL,
     ) -> None:  # fmt: skip
         self.column, self.dialect = column, dialect
         self.columns, self.inline, self.guarded = columns, inline, guarded

@@ -32,7 +32,7 @@ def dictionary_command(
     Without SOURCE it has all sources of the catalogue whose released version you may see. Each page stands alone and loads nothing; hidden fields
     are left out.
     """
-    from oak_ledger.files import Change, locked, raw_text, write_together
+    from oak_ledger.files import FileChange, locked, raw_text, write_together
     from oak_ledger.present.dictionary import entry_of, files
     from oak_ledger.present.terminal import plural, say
 
@@ -53,7 +53,7 @@ def dictionary_command(
     folder.mkdir(parents=True, exist_ok=True)
     first = folder / next(iter(made))
     with locked(first):
-        write_together(first, [Change(folder / name, raw_text(folder / name), text) for name, text in made.items()])
+        write_together(first, [FileChange(folder / name, raw_text(folder / name), text) for name, text in made.items()])
     fields = sum(len(one.fields) for one in entries)
     if as_json:
         print_json(
