@@ -324,7 +324,7 @@ made-harmless | texts that a spreadsheet would run are written behind an apostro
 written-otherwise | values are written as texts, or without characters that the file cannot hold | a Parquet file keeps them
 filter-matches-all | the filter matches every row | check whether it is needed
 rows-prepared | what a step did to the rows | nothing to do
-file-otherwise | files are not as the definition says, and are read as they are | nothing to do
+file-otherwise | files differ from what the definition says of reading, and are read as found | nothing to do
 text-garbled | texts that are not UTF-8 were read as null | write the file again as UTF-8
 times-cut | times finer than a microsecond were cut | nothing to do
 numbers-as-text | cells of text that look like numbers | retype the field, if numbers are meant

@@ -114,7 +114,7 @@ class Snapshots:
         return self._catalogue.opened(source["name"], version, data, at, reader=readers[version["number"]])
 
     def changes(self, now_source: Source, then: Source, *, where: str | None = None) -> RowChanges:
-        """The rows that came, went and changed between two states, in the visible fields that both have; told apart by the key, if there is
+        """The rows that came, went and changed between two states, in the visible fields that both have; matched by the key, if there is
         one. `where` limits the rows of both."""
         names = [name for name in now_source.opened.columns() if name in then.opened.columns()] if now_source.published else [
             state.name for state in now_source.shown_fields if state.name in then.opened.columns()

@@ -80,11 +80,11 @@ def _files(paths: Sequence[Path]) -> str:
 
 
 def _otherwise(said: Sequence[tuple[Path, str]]) -> list[Finding]:
-    """Files that are not as the definition says; each is read as it is."""
+    """Files that differ from what the definition says of reading; each is read as found."""
     found = []
     for paths, what in _grouped(said):
         one = len(paths) == 1
-        message = f"{_files(paths)} {'is not as the definition says, and is' if one else 'are not as the definition says, and are'} read as {'it is' if one else 'they are'}: {what}."
+        message = f"{_files(paths)} {'differs' if one else 'differ'} from the definition, and {'is' if one else 'are'} read as found: {what}."
         found.append(
             Finding("file-otherwise", message, Place(paths[0].name), severity="note", numbers={"files": len(paths)})
         )
@@ -92,7 +92,7 @@ def _otherwise(said: Sequence[tuple[Path, str]]) -> list[Finding]:
 
 
 def _file_findings(feed: FilesReader) -> list[Finding]:
-    """Files that are not as the definition says, that are there twice, and that lie beside and are not read."""
+    """Files that differ from the definition, that are there twice, and that lie beside and are not read."""
     found = _otherwise([*feed.otherwise_written()])
     if feed.spec.kind != "files":
         return found

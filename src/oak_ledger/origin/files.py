@@ -78,7 +78,7 @@ class FilesReader:
     paths: list[Path]
     spec: ReadingSpec
     expected: Sequence[str] = ()
-    """The columns that are read: where some are missing, a file may be written otherwise than the definition says."""
+    """The columns that are read: where some are missing, the file may have another separator or header than the definition says."""
     counts: list[int] = field(default_factory=list)
     progress: Progress | None = None
     bad_rows: list[BadRow] = field(default_factory=list)
@@ -145,7 +145,7 @@ class FilesReader:
         return found
 
     def otherwise_written(self) -> list[tuple[Path, str]]:
-        """Files that are written otherwise than the definition says, and in what."""
+        """Files that differ from what the definition says of reading, and in what."""
         described = [(path, self._own(path).what) for path in self.paths]
         return [(path, what) for path, what in described if what]
 

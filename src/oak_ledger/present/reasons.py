@@ -66,7 +66,7 @@ def changes_since(found: FigureSince, since: str, limit: int) -> list[Section]:
 def row_sections(rows: RowChanges, limit: int) -> list[Section]:
     """How many rows differ, and some of each kind."""
     told = (
-        f"rows told apart by {', '.join(rows.key)}"
+        f"rows matched by {', '.join(rows.key)}"
         if rows.key
         else "rows compared whole, since no field is different in every row"
     )

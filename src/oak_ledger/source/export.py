@@ -29,7 +29,7 @@ class WriteResult:
     rows: int
     faults: tuple[Fault, ...]
     findings: tuple[Finding, ...] = ()
-    """What was written otherwise than it is."""
+    """Values that were changed so that the file can hold them."""
 
 
 Writers = Callable[[Path, pa.Schema, pa.Table], AbstractContextManager[Any]]
@@ -102,7 +102,7 @@ def as_text(table: pa.Table) -> pa.Table:
 def write_rows(
     path: Path, schema: pa.Schema, tables: Iterable[pa.Table], *, exact: bool = False
 ) -> tuple[int, tuple[Finding, ...]]:
-    """Write tables of one schema to a file by its ending; how many rows there were, and what was written otherwise than it is. Raises UnusableInput.
+    """Write tables of one schema to a file by its ending; how many rows there were, and which values were changed. Raises UnusableInput.
 
     In a text file, texts that a spreadsheet would run are made harmless, unless all is to be `exact`.
     """

@@ -90,7 +90,7 @@ class WorkbookWriter:
         return column.to_pylist()  # type: ignore[no-any-return]
 
     def findings(self) -> tuple[Finding, ...]:
-        """What was written otherwise than it is."""
+        """Values that were changed so that a workbook can hold them."""
         found = []
         for name, count in self.as_texts.items():
             own, many = name.lstrip("\0"), count != 1

@@ -147,7 +147,7 @@ def _now(place: Catalogue, source: Source) -> Source:
 def changes_command(source: str, since: str, where: str | None, limit: int, catalogue: str, as_json: bool) -> None:
     """Show the rows of SOURCE that came, went or have other values since a date or a version.
 
-    SOURCE is a working copy or a published source. Rows are told apart by its key (oak field key); without one they are compared whole.
+    SOURCE is a working copy or a published source. Rows are matched by its key (oak field key); without one they are compared whole.
     """
     from oak_ledger.present.reasons import row_sections
     from oak_ledger.present.sections import show_sections
