@@ -282,6 +282,7 @@ nearly-equal | numbers miss a comparison by their last digits | compare rounded 
 text-emptied | a joined text is null where one part is | COALESCE(part, '')
 ratio-rows | two sums of a ratio leave out different rows | say both FILTER conditions, or COALESCE
 distinct-added | distinct counts are added up | COUNT(DISTINCT …) over all rows
+rows-twice | rows are there again, alike in all fields | oak step add SOURCE distinct, or oak field key
 shares-averaged | percentages are averaged without weight | SUM(share * weight) / SUM(weight)
 midnight-end | a last day is only its first moment | compare with what comes before the next day
 text-order | numbers that are texts are compared letter by letter | CAST, or oak field retype
