@@ -6,7 +6,7 @@ import random
 from collections.abc import Sequence
 from typing import Any
 
-from tests.support import FolderCase
+from tests.support import FolderCase, Terminal
 
 CHANCE = random.Random(7)
 NAMES = ["Load", "Stand", "Species", "Volume", "Cost", "Day"]
@@ -47,6 +47,10 @@ DELIVERIES: tuple[tuple[str, str, int, tuple[str, ...]], ...] = (
 class Deliveries(FolderCase):
     def setUp(self) -> None:
         super().setUp()
+        self.publish()
+
+    def publish(self: FolderCase) -> None:
+        """A source with a key, a filter of every question and a report, released."""
         self.write("loads.csv", delivered())
         for call in (
             ("intake", "loads.csv"),
@@ -84,3 +88,59 @@ class Deliveries(FolderCase):
         self.write("loads.csv", delivered(rows=[[*row[:4], round(row[4] * 100), row[5]] for row in ROWS]))
         self.assertIn("drift-unit", self.oak("publish", "loads"))
         self.assertIn("drift-unit 1", self.oak("release", "loads", "--yes"))
+
+
+class Guided(FolderCase):
+    """`oak mend SOURCE` alone: what values prove is taken, the rest is asked, a plan goes to and fro, and a stop writes nothing."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        Deliveries.publish(self)
+        changed = [[*row[:2], row[2].upper(), row[3], round(row[4] * 100), row[5]] for row in ROWS]
+        self.write("loads.csv", delivered(called(Load="Ticket", Volume="Cubic"), rows=changed))
+
+    def figures(self) -> Any:
+        return self.oak_json("tally", "loads", "--by", "Stand", "--show", "SUM(Volume)", "--show", "COUNT(*)")["rows"]
+
+    def test_what_values_prove(self) -> None:
+        before = (self.folder / "loads.oak.toml").read_bytes()
+        said = self.oak("mend", "loads", code=1)
+        for words in ("column 'Volume' is missing", "broken by it: Volume, Rate, Valid", "read it from Cubic", "values of Species have other names now", "clean it: VALUE * 0.01", "--sure"):  # fmt: skip
+            self.assertIn(words, said)
+        plan = self.oak("mend", "loads", "--json", code=1)
+        self.assertEqual((self.folder / "loads.oak.toml").read_bytes(), before)
+        self.assertIn("left: Cost is 100 times", self.oak("mend", "loads", "--sure", code=1))
+        mended = (self.folder / "loads.oak.toml").read_bytes()
+        self.assertNotEqual(mended, before)
+        self.oak("undo", "loads")
+        self.write("plan.json", plan)
+        self.oak("mend", "loads", "--plan", "plan.json")
+        self.assertEqual((self.folder / "loads.oak.toml").read_bytes(), mended)
+        self.assertEqual([one["COUNT(*)"] for one in self.figures()], [133, 134, 133])
+        self.assertIn("will read what is published", self.oak("publish", "loads", "--release", code=2))
+        self.assertIn("released, signed by", self.oak("publish", "loads", "--release", "--yes"))
+        self.assertEqual([one["stage"] for one in self.oak_json("versions")["versions"]], ["retired", "released"])
+
+    def test_a_plan_that_is_none(self) -> None:
+        for text in ("", "[]", '{"columns": {"a": 1}}', '{"values": {"a": "b"}}'):
+            with self.subTest(text):
+                self.assertIn("is no plan of a mend", self.oak("mend", "loads", "--plan", str(self.write("p.json", text)), code=3))  # fmt: skip
+
+    def test_on_a_terminal(self) -> None:
+        before = (self.folder / "loads.oak.toml").read_bytes()
+        terminal = Terminal(self, "mend", "loads")
+        for _ in range(3):
+            terminal.expect("which")
+            terminal.seen = ""
+            terminal.type("\n")
+        terminal.expect("which")
+        self.assertEqual((self.folder / "loads.oak.toml").read_bytes(), before)
+        terminal.type("1\n")
+        terminal.expect("changed")
+        self.assertEqual(terminal.ended(), 0)
+        self.assertIn('clean = "VALUE * 0.01"', (self.folder / "loads.oak.toml").read_text("utf-8"))
+        self.oak("check", "loads", code=None)
+
+    def test_nothing_to_repair(self) -> None:
+        self.write("loads.csv", delivered())
+        self.assertIn("nothing to repair", self.oak("mend", "loads"))

@@ -288,6 +288,7 @@ midnight-end | a last day is only its first moment | compare with what comes bef
 text-order | numbers that are texts are compared letter by letter | CAST, or oak field retype
 currencies-mixed | amounts of several currencies are added up | group by the currency, or make them one
 input-not-computed | a source that rows come from has values that could not be computed | oak check that source
+bad-plan | a file is no plan of a mend | oak mend SOURCE --json makes one
 mend-loses | a mend would make values null, or leave rows out | name what is meant; --yes writes it all the same
 rows-dropped | rows were left out | see NAME.bad_rows.csv
 rows-mended | malformed rows were kept | see NAME.bad_rows.csv

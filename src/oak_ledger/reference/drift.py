@@ -194,10 +194,17 @@ class _Drift:
             yield from self._texts(name, before, now, counts)
 
     def _warning(
-        self, code: str, name: str, message: str, hint: str, severity: Any = "warning", **numbers: float
+        self,
+        code: str,
+        name: str,
+        message: str,
+        hint: str,
+        severity: Any = "warning",
+        fixed: str | None = None,
+        **numbers: float,
     ) -> Finding:
         return Finding(
-            code, message, Place(f"{self.source.document.where}, field {name!r}"), hint, severity, None, dict(numbers)
+            code, message, Place(f"{self.source.document.where}, field {name!r}"), hint, severity, fixed, dict(numbers)
         )
 
     def filled(self, name: str, before: float, now: float) -> Iterator[Finding]:
@@ -257,12 +264,9 @@ class _Drift:
         if common < FACTOR_SHARE or (not where and count < 0.5 * int(valid.sum())):
             return
         message = f"{name} {'has the other sign than' if times == -1 else f'is {times:.4g} times what it was'} in {self.since}, in {count:,} of {int(valid.sum()):,} matched rows{where}.{'' if times == -1 else ' Its unit may have changed.'}"
-        hint = (
-            f"If so, clean it: VALUE * {_decimal(1 / times)}"
-            if not where
-            else "Ask what happened there, and clean it for these rows."
-        )
-        yield self._warning("drift-unit", name, message, hint, factor=times, rows=count)
+        back = None if where else f"VALUE * {_decimal(1 / times)}"
+        hint = f"If so, clean it: {back}" if back else "Ask what happened there, and clean it for these rows."
+        yield self._warning("drift-unit", name, message, hint, fixed=back, factor=times, rows=count)
 
     def _group(self, changed: Any, valid: Any, at: Any) -> str:
         """Where all changed rows are, if they are in one group or one month, and nearly all of it changed."""

@@ -93,9 +93,7 @@ def _counts(source: Source, names: list[str]) -> tuple[int, dict[str, int], dict
     """How many rows there are, in how many each field has a value, and what could not be read; None where the rows cannot be read."""
     try:
         readable = [name for name in names if not _broken(source, name)]
-        answer = unfiltered(source, broken=True).tally(
-            show=["COUNT(*)", *(f"COUNT({quote_identifier(name)})" for name in readable)]
-        )
+        answer = unfiltered(source).tally(show=["COUNT(*)", *(f"COUNT({quote_identifier(name)})" for name in readable)])
     except OakError:
         return None
     rows, *values = (column[0].as_py() for column in answer.table.columns)

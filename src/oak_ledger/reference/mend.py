@@ -44,13 +44,14 @@ def plan_mend(
     names: Mapping[str, str] | None = None,
     values: Mapping[str, Mapping[str, str]] | None = None,
     origin: Mapping[str, str] | None = None,
+    cleans: Mapping[str, str] | None = None,
 ) -> Mend:
     """What must change so that each old name is the new one, in the definition and in other files (reports).
 
     An old name is a column that is gone (or the field that took it over), and the new one a column that is there; columns that changed
     places are named both ways; of many files, a column that some call otherwise is read from both; or a key of a join that a part has
     under another name; or both are names of fields. `names` also gives fields new names (old: new), `values` says for a field
-    which values became others, `origin` has keys of the origin that changed (path, sheet, table). The fields are read through what
+    which values became others, `cleans` what is made of a field's values from now on, `origin` has keys of the origin that changed (path, sheet, table). The fields are read through what
     comes of it: `losses` says what is null or missing then and was not before. Raises OakError where a name is unknown
     or where nothing is broken.
     """
@@ -74,6 +75,8 @@ def plan_mend(
     recoded = {mended.state(field).name: pairs for field, pairs in (values or {}).items()}
     for field, pairs in recoded.items():
         mended = mended.changed(with_replaced_values(mended.document, field, pairs))
+    for name, clean in (cleans or {}).items():
+        mended = mended.with_changed(name, clean=clean)
     if renames:
         mended = mended.changed(renamed_references(mended.document, renames))
     lost = tuple(losses(source, mended))

@@ -13,17 +13,16 @@ from oak_ledger.cli.shared.app import (
     catalogue_option,
     has_catalogue,
     json_option,
-    open_catalogue,
     open_working,
     print_json,
     reports_of,
     reports_option,
 )
 from oak_ledger.cli.shared.progress import progress_of
+from oak_ledger.cli.shared.since import looked_at
 from oak_ledger.errors import Finding, Place
 
 if TYPE_CHECKING:
-    from oak_ledger.catalogue import Version
     from oak_ledger.reference import Candidate, Cause, Entry
     from oak_ledger.reference.since import Since
     from oak_ledger.source import Source
@@ -43,28 +42,17 @@ def check_command(source: str, catalogue: str, reports: str | None, as_json: boo
     Every warning has its numbers: what the wrong total says and what the right one says, how many rows are lost. With errors, the
     reports that would break are named panel by panel.
     """
-    from oak_ledger import candidates
-    from oak_ledger.reference import ReportErrors, causes
-    from oak_ledger.reference.since import Since, since_version
-
     with progress_of(*STEPS) as progress:
         opened = open_working(source, progress)
         findings = opened.check()
         progress.next()
         known = reports_of(opened, reports, catalogue, findings)
-        last = _last(opened, catalogue)
+        last, _, since, found = looked_at(opened, known, catalogue)
         if last is None:
             findings.append(_not_compared(opened, catalogue))
-            gone = any(one.code == "missing-column" for one in findings)
-            since = Since(candidates(opened, None) if gone else {}, ())
-        else:
-            before = open_catalogue(catalogue).source(last.source, last.number)
-            since = since_version(opened, before, last.number, last.fingerprints, [one.document for one in known])
         findings += since.findings
         progress.next()
         findings += [one for report in known for one in report.hiding(opened)]
-        checked = [ReportErrors(one.path, one.document, tuple(one.errors(opened))) for one in known]
-        found = causes(opened, checked, since.offered)
     broken = {one.finding.code for one in found}
     findings = [one for one in findings if one.severity != "error" or one.code not in broken | {"broken-field"}]
     panels = sum(len(one.panels) for one in known), sum(len(one.local_fields) for one in known)
@@ -207,10 +195,3 @@ def _by_file(entries: Iterable[Entry]) -> Iterator[tuple[str, list[str]]]:
         files.setdefault(one.file, []).append(one.title)
     for file, titles in files.items():
         yield file, [*titles[:8], *([f"{len(titles) - 8} more"] if len(titles) > 8 else [])]
-
-
-def _last(source: Source, catalogue: str) -> Version | None:
-    """The released version that the source is compared with, if there is one."""
-    if not has_catalogue(catalogue):
-        return None
-    return open_catalogue(catalogue).released(source.name)

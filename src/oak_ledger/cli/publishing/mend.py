@@ -25,6 +25,7 @@ from oak_ledger.errors import Finding, OakError
 
 if TYPE_CHECKING:
     from oak_ledger.definition.document import Document
+    from oak_ledger.reference.guided import Decision
     from oak_ledger.report import Report
     from oak_ledger.source import Source
 
@@ -38,6 +39,8 @@ if TYPE_CHECKING:
 @click.option("--path", default=None, metavar="FILE|PATTERN", help="Where the files of the origin are now.")
 @click.option("--sheet", default=None, help="What the sheet of the origin is called now.")
 @click.option("--rename", multiple=True, metavar="FIELD=NAME", help="Give a field a new name as well, everywhere.")
+@click.option("--sure", is_flag=True, help="Take the repairs that values prove, and leave the rest.")
+@click.option("--plan", default=None, metavar="FILE", help="Take the repairs of a plan, which --json has made.")
 @yes_option
 @click.option("--dry-run", is_flag=True, help="Show each line before and after, and write nothing.")
 @reports_option
@@ -49,6 +52,8 @@ def mend_command(
     path: str | None,
     sheet: str | None,
     rename: tuple[str, ...],
+    sure: bool,
+    plan: str | None,
     yes: bool,
     dry_run: bool,
     reports: str | None,
@@ -56,14 +61,20 @@ def mend_command(
 ) -> int:
     """Replace OLD by NEW in every reference, in the definition and in the reports. Either all files are written or none.
 
+    SOURCE alone shows what is wrong since the released version, one thing after the other, and on a terminal asks what to do about each;
+    with --json it prints the plan of what values prove.
+
     Reports of the catalogue are changed, too, where you may edit them; for the others the change waits for their owners.
 
     OLD is a column that is gone, or a name that is not a field any more; NEW is what it is now. Columns that changed places are
     named both ways: A=B B=A. With --values, values became others: filters, CASE branches, recode lists and colours follow.
     """
     from oak_ledger import broken_names, plan_mend
-    from oak_ledger.cli.shared.output_edits import apply, documents, what_is_run
+    from oak_ledger.cli.publishing.guided import decided
+    from oak_ledger.cli.shared.output_edits import apply, documents, tell_edits, what_is_run
+    from oak_ledger.present.look import LOOK
     from oak_ledger.present.terminal import LEAF, RUST, Text, console, findings_list, plural
+    from oak_ledger.reference.guided import Repairs, read_plan
 
     opened = open_working(source)
     unread: list[Finding] = []
@@ -72,11 +83,17 @@ def mend_command(
     others = [*documents(files), *shared.items()]
     given = pairs(repairs, "a repair")
     origin = {key: value for key, value in {"path": path, "sheet": sheet}.items() if value is not None}
-    if not given and not origin:
-        raise click.UsageError("Say what is to be repaired: OLD=NEW, --path or --sheet.")
-    recoded = {values: given} if values is not None else {}
-    columns = {} if values is not None else given
-    planned = plan_mend(opened, columns, others, names=pairs(rename, "a renaming"), values=recoded, origin=origin)
+    repairs_of = Repairs({}, {values: given}) if values is not None else Repairs(given)
+    left_open: list[Decision] = []
+    if plan is not None:
+        repairs_of = read_plan(Path(plan))
+    elif not given and not origin:
+        repairs_of, left_open, go_on = decided(opened, files, catalogue, sure=sure)
+        if not go_on:
+            if LOOK.as_json:
+                tell_edits((), written=False, facts={"plan": repairs_of.as_json(), "left": [decision.wrong for decision in left_open]})  # fmt: skip
+            return 1 if left_open or repairs_of else 0
+    planned = plan_mend(opened, repairs_of.columns, others, names=pairs(rename, "a renaming"), values=repairs_of.values, origin=origin, cleans=repairs_of.cleans)  # fmt: skip
     broken = 0
     with suppress(OakError):  # an origin that cannot be read breaks everything, and the mend may be what helps
         broken = sum(state.broken for state in opened.compiled.states.values())
@@ -98,6 +115,8 @@ def mend_command(
         },
     )
     out = console()
+    for decision in left_open:
+        out.print(Text.assemble(("left: ", RUST), decision.wrong))
     verb = "would work" if dry_run else "works" if broken - still == 1 else "work"
     if broken > still:
         out.print(Text.assemble((plural(broken - still, "broken field"), LEAF), f" {verb} again"))
@@ -110,7 +129,7 @@ def mend_command(
             else open_catalogue(catalogue).reports.mended(report.name, text, note=what_is_run())
         )
         out.print(f"report {report.name} of the catalogue: {done}")
-    return 0
+    return 1 if left_open else 0
 
 
 def _shared(opened: Source, files: Sequence[Report], catalogue: str) -> dict[Path, Document]:

@@ -59,12 +59,13 @@ if TYPE_CHECKING:
     is_flag=True,
     help="Publish although there are errors; a release then asks for a reason.",
 )
+@click.option("--release", "release_now", is_flag=True, help="Release it as well, so that all reports read it.")
 @click.option("--dry-run", is_flag=True, help="Show what would change in reports, and publish nothing.")
 @click.option("--to", default=None, metavar="FILE", help="Write what changes as a page (.html), whole.")
 @yes_option
 @json_option("Publication")
 def publish_command(
-    source: str, catalogue: str, reports: str | None, note: str, area: str, viewers: tuple[str, ...], base: int | None, onto: bool, overrule: bool,
+    source: str, catalogue: str, reports: str | None, note: str, area: str, viewers: tuple[str, ...], base: int | None, onto: bool, overrule: bool, release_now: bool,
     dry_run: bool, to: str | None, yes: bool, as_json: bool,
 ) -> int:  # fmt: skip
     """Publish SOURCE as a draft. First it shows how it differs from the released version, who uses it, and which figures change.
@@ -97,10 +98,14 @@ def publish_command(
         broken = sum(bool(one.broken) and not one.after_works for one in found.changes)
         if broken and not dry_run:
             confirmed(f"{broken} panel{'s' * (broken > 1)} will stop working.", yes=yes)
+        if release_now:
+            confirmed(f"All reports of {opened.name} will read what is published.", yes=yes or dry_run)
         version = None
         if place is not None and not dry_run:
             version = place.publish(prepared, note=note, area=area, base=base, viewers=viewers)
             _keep_base(opened, version.number)
+            if release_now:
+                version = place.release(f"{version.area}/{version.source}", version.number, note=note)
     if to is not None:
         _write_page(to, opened.name, found, len(known))
     if as_json:
@@ -241,9 +246,12 @@ def _said(version: Version | None, rows: int, findings: Sequence[Any], opened: S
         )
         return
     seen = f"; seen by you{''.join(f', {one}' for one in version.viewers)}"
-    out.print(Text.assemble(("draft", "bold"), f": version {version.number} of {version.source} in {version.area}, {plural(rows, 'row')}; the check found {found_text}{seen}"))  # fmt: skip
+    out.print(Text.assemble(("draft" if version.stage == "draft" else "published", "bold"), f": version {version.number} of {version.source} in {version.area}, {plural(rows, 'row')}; the check found {found_text}{seen}"))  # fmt: skip
     if version.told:
         out.print(Text(version.told, style=RUST))
+    if version.stage == "released":
+        out.print(Text.assemble(("released", "bold"), f", signed by {version.signed_by}; reports use it when they are next rendered"))  # fmt: skip
+        return
     out.print(Text(f"to make it the version that reports read: oak release '{version.source}'", style=QUIET))
 
 

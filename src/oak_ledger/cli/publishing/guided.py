@@ -1,0 +1,100 @@
+"""`oak mend SOURCE` alone: what is wrong, one thing after the other, and what may be done about it."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, NamedTuple
+
+import click
+
+from oak_ledger.cli.shared.progress import progress_of
+from oak_ledger.cli.shared.since import looked_at
+from oak_ledger.present.look import LOOK
+
+if TYPE_CHECKING:
+    from oak_ledger.reference.guided import Choice, Decision, Repairs
+    from oak_ledger.report import Report
+    from oak_ledger.source import Source
+
+
+class Decided(NamedTuple):
+    """What was chosen, what was left, and whether anything is to be written now."""
+
+    repairs: Repairs
+    left: list[Decision]
+    go_on: bool
+
+
+def decided(source: Source, reports: Sequence[Report], catalogue: str, *, sure: bool) -> Decided:
+    """Look at a source and decide: what values prove (`sure`), what is answered on a terminal, else nothing: then all of it is shown.
+
+    First columns, then values and units of the source as it is with these.
+    """
+    from oak_ledger import plan_mend
+    from oak_ledger.present.terminal import LEAF, Text, console
+    from oak_ledger.reference import recoded
+    from oak_ledger.reference.guided import decisions_of_columns, decisions_of_values, together
+
+    asks = sys.stdin.isatty() and not sure and not LOOK.as_json
+    shows = not sure and not LOOK.as_json
+    with progress_of("comparing with the released version"):
+        found = looked_at(source, reports, catalogue)
+    columns = decisions_of_columns(found.since, found.causes)
+    taken, left = _decide(columns, asks=asks, shows=shows)
+    if taken:
+        source = plan_mend(source, together(taken).columns).source
+        with progress_of("comparing its values"):
+            found = looked_at(source, reports, catalogue)
+    pairs = recoded(source, found.before) if found.before is not None else {}
+    values = decisions_of_values(source, found.since, pairs)
+    more, rest = _decide(values, asks=asks, shows=shows)
+    if not columns and not values and shows:
+        console().print(Text("nothing to repair", style=LEAF))
+    elif shows and not asks:
+        console().print("to take what values prove: --sure; to decide one by one: repeat it on a terminal")
+        return Decided(together(()), [*columns, *values], False)
+    return Decided(together([*taken, *more]), [*left, *rest], sure or (asks and bool(taken or more)))
+
+
+def _decide(decisions: Sequence[Decision], *, asks: bool, shows: bool) -> tuple[list[Choice], list[Decision]]:
+    """What is chosen, and what is left: asked on a terminal, else what values prove."""
+    taken: list[Choice] = []
+    left = []
+    for one in decisions:
+        if shows:
+            _show(one)
+        choice = _asked(one) if asks else one.sure
+        if choice is None:
+            left.append(one)
+        else:
+            taken.append(choice)
+    return taken, left
+
+
+def _asked(one: Decision) -> Choice | None:
+    """What is chosen on the terminal; None for later."""
+    if not one.choices:
+        return None
+    numbers = [str(at) for at in range(1, len(one.choices) + 1)]
+    answer = click.prompt(
+        "  which", type=click.Choice([*numbers, "later"]), default="1" if one.sure else "later", err=True
+    )
+    return None if answer == "later" else one.choices[int(answer) - 1]
+
+
+def _show(one: Decision) -> None:
+    """What is wrong, what is broken by it, and the choices."""
+    from oak_ledger.present.terminal import LEAF, QUIET, Text, console
+
+    out = console()
+    out.print(Text(one.wrong, style="bold"))
+    if one.broken:
+        more = f" and {len(one.broken) - 8} more" if len(one.broken) > 8 else ""
+        out.print(Text(f"  broken by it: {', '.join(one.broken[:8])}{more}", style=QUIET))
+    for at, choice in enumerate(one.choices, 1):
+        sure = "  (values prove it)" if choice.sure and at == 1 else ""
+        out.print(Text.assemble(f"  {at}  ", (choice.what, LEAF), f"  {choice.why}{sure}"))
+    if not one.choices:
+        out.print("  nothing is known that would repair it")
+    out.print()

@@ -1,0 +1,43 @@
+"""What check and mend look at first: a working copy beside its released version, and what is broken through what."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, NamedTuple
+
+from oak_ledger.cli.shared.app import has_catalogue, open_catalogue
+
+if TYPE_CHECKING:
+    from oak_ledger.catalogue import Version
+    from oak_ledger.reference import Cause
+    from oak_ledger.reference.since import Since
+    from oak_ledger.report import Report
+    from oak_ledger.source import Source
+
+
+class LookedAt(NamedTuple):
+    """The released version, if there is one, and its rows; what differs since; the causes of what is broken."""
+
+    last: Version | None
+    before: Source | None
+    since: Since
+    causes: list[Cause]
+
+
+def looked_at(source: Source, reports: Sequence[Report], catalogue: str) -> LookedAt:
+    """Compare a source with its released version, and find the causes of what is broken in it and in its reports."""
+    from oak_ledger import candidates
+    from oak_ledger.reference import ReportErrors, causes
+    from oak_ledger.reference.since import Since, since_version
+
+    place = open_catalogue(catalogue) if has_catalogue(catalogue) else None
+    last = place.released(source.name) if place is not None else None
+    if place is None or last is None:
+        before = None
+        gone = any(one.code == "missing-column" for state in source.fields for one in state.findings)
+        since = Since(candidates(source, None) if gone else {}, ())
+    else:
+        before = place.source(last.source, last.number)
+        since = since_version(source, before, last.number, last.fingerprints, [one.document for one in reports])
+    checked = [ReportErrors(one.path, one.document, tuple(one.errors(source))) for one in reports]
+    return LookedAt(last, before, since, causes(source, checked, since.offered))

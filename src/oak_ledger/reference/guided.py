@@ -1,0 +1,137 @@
+"""A repair in one sitting: what is wrong since the released version, worst first, and for each what may be done about it, with the evidence."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from oak_ledger.definition.model import FieldSpec
+from oak_ledger.errors import Finding, UnusableInput
+from oak_ledger.reference.causes import Cause
+from oak_ledger.reference.since import Since
+from oak_ledger.source.source import Source
+
+EXAMPLES = 3  # rows of values shown with a candidate
+
+
+@dataclass(frozen=True, slots=True)
+class Repairs:
+    """What a mend is told: columns and names (old: new), values by field (old: new), cleans by field."""
+
+    columns: Mapping[str, str] = field(default_factory=dict)
+    values: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    cleans: Mapping[str, str] = field(default_factory=dict)
+
+    def __bool__(self) -> bool:
+        return bool(self.columns or self.values or self.cleans)
+
+    def as_json(self) -> dict[str, Any]:
+        """Plain values, as a plan is kept."""
+        return {"columns": dict(self.columns), "values": {name: dict(one) for name, one in self.values.items()}, "cleans": dict(self.cleans)}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """One thing that may be done: in words, why, and whether values prove it."""
+
+    what: str
+    why: str
+    repairs: Repairs
+    sure: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Decision:
+    """What is wrong, what is broken by it, and what may be done, the likeliest first; without choices it is left as it is."""
+
+    wrong: str
+    broken: tuple[str, ...]
+    choices: tuple[Choice, ...]
+
+    @property
+    def sure(self) -> Choice | None:
+        """The first choice, where values prove it."""
+        return self.choices[0] if self.choices and self.choices[0].sure else None
+
+
+def decisions_of_columns(since: Since, causes: Sequence[Cause]) -> list[Decision]:
+    """What is broken, that which breaks most at the top, and columns that hold something else now."""
+    found = [_of_cause(one) for one in sorted(causes, key=lambda one: -len(one.entries))]
+    for one in since.moved:
+        choice = Choice(f"read {one.field} from {one.column}", one.why, Repairs(columns={one.gone: one.column}), one.sure)  # fmt: skip
+        found.append(Decision(f"the column {one.gone!r} holds something else now", (one.field,), (choice,)))
+    return found
+
+
+def decisions_of_values(source: Source, since: Since, recoded: Mapping[str, Mapping[str, str]]) -> list[Decision]:
+    """Values and units that changed, of a source whose columns are repaired: rows can be matched then.
+
+    `recoded` has values by field, now: before, as matched rows show them.
+    """
+    found = []
+    for name, pairs in recoded.items():
+        old = {before: now for now, before in pairs.items()}
+        listed = ", ".join(f"{before} → {now}" for before, now in list(old.items())[:EXAMPLES])
+        more = f" and {len(old) - EXAMPLES} more" if len(old) > EXAMPLES else ""
+        choice = Choice(
+            f"use the new values: {listed}{more}", "as matched rows show", Repairs(values={name: old}), True
+        )
+        found.append(Decision(f"values of {name} have other names now", (), (choice,)))
+    for finding in since.findings:
+        name = _field_of(source, finding)
+        if finding.severity != "note" and not (finding.code == "drift-values" and name in recoded):
+            found.append(_of_finding(source, finding, name))
+    return found
+
+
+def _of_cause(cause: Cause) -> Decision:
+    gone = cause.candidates[0].gone if cause.candidates else ""
+    choices = tuple(
+        Choice(f"read it from {one.column}", one.why, Repairs(columns={gone: one.column}), one.sure)
+        for one in cause.candidates
+    )
+    return Decision(cause.what, tuple(one.title for one in cause.entries), choices)
+
+
+def _field_of(source: Source, finding: Finding) -> str:
+    return next((state.name for state in source.fields if finding.place.where.endswith(f"field {state.name!r}")), "")
+
+
+def _of_finding(source: Source, finding: Finding, name: str) -> Decision:
+    """A change of values; where its factor is known and the field has no clean yet, that is offered, but never sure: figures may have changed."""
+    spec = source.state(name).spec if name else None
+    offered = finding.fixed if isinstance(spec, FieldSpec) and not spec.clean else None
+    choices = (Choice(f"clean it: {offered}", "in nearly all matched rows", Repairs(cleans={name: offered}), False),) if offered else ()  # fmt: skip
+    return Decision(finding.message, (), choices)
+
+
+def together(chosen: Iterable[Choice]) -> Repairs:
+    """All that was chosen."""
+    columns: dict[str, str] = {}
+    values: dict[str, Mapping[str, str]] = {}
+    cleans: dict[str, str] = {}
+    for one in chosen:
+        columns |= one.repairs.columns
+        values |= one.repairs.values
+        cleans |= one.repairs.cleans
+    return Repairs(columns, values, cleans)
+
+
+def read_plan(path: Path) -> Repairs:
+    """Repairs as they were kept in a file. Raises UnusableInput for what is none."""
+    try:
+        kept = json.loads(path.read_text("utf-8"))
+        plan = kept.get("facts", kept).get("plan", kept)
+        columns, values, cleans = (plan.get(key, {}) for key in ("columns", "values", "cleans"))
+        texts = [*columns.items(), *cleans.items(), *(pair for one in values.values() for pair in one.items())]
+        wrong = "" if all(isinstance(one, str) for pair in texts for one in pair) else "names and values are texts"
+    except (OSError, ValueError, AttributeError) as error:
+        wrong = str(error)
+    if wrong:
+        raise UnusableInput(
+            "bad-plan", f"{path} is no plan of a mend: {wrong}.", hint="oak mend SOURCE --json makes one."
+        )
+    return Repairs(columns, values, cleans)
