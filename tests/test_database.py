@@ -184,7 +184,19 @@ class Against(unittest.TestCase):
         compared = 0
         for formula, wanted in VALUES:
             if formula in APART or formula.startswith(
-                ("CAST(", "IF(", "INITCAP", "CONTAINS", "ENDS_WITH", "MAKE_DATE", "DATE_DIFF", "DATE_TRUNC", "INTERVAL")
+                (
+                    "CAST(",
+                    "IF(",
+                    "INITCAP",
+                    "CONTAINS",
+                    "ENDS_WITH",
+                    "MAKE_DATE",
+                    "DATE_DIFF",
+                    "AGE",
+                    "WORKING_DAYS",
+                    "DATE_TRUNC",
+                    "INTERVAL",
+                )
             ):
                 continue
             with self.subTest(formula):
@@ -283,6 +295,12 @@ class Against(unittest.TestCase):
             got = source.rows([("x", f"AGE('{unit}', A, B)")]).table.column(0).to_pylist()
             wanted = self.ask(f"select ({theirs})::bigint from (select at, a, b, age(b, a) as x from (values {pairs}) as v(at, a, b)) s order by at")  # fmt: skip
             self.assertEqual(got, [row[0] for row in wanted], unit)
+        off = [first.date() + dt.timedelta(days=rng.randrange(1600)) for _ in range(200)]
+        listed, theirs = ", ".join(map(str, off)), ", ".join(f"date '{one}'" for one in off)
+        got = source.rows([("x", f"WORKING_DAYS(CAST(A AS DATE), CAST(B AS DATE), '{listed}')")]).table.column(0)
+        days = f"(select count(*) from generate_series(least(a, b)::date, greatest(a, b)::date - 1, interval '1 day') d where extract(isodow from d) < 6 and d::date not in ({theirs}))"
+        wanted = self.ask(f"select ({days} * case when b::date < a::date then -1 else 1 end)::bigint from (values {pairs}) as v(at, a, b) order by at")  # fmt: skip
+        self.assertEqual(got.to_pylist(), [row[0] for row in wanted])
 
     def same(self, one: Any, other: Any, formula: str) -> None:
         if isinstance(one, (int, float, Decimal)) and not isinstance(one, bool) and other is not None:

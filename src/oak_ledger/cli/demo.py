@@ -197,11 +197,11 @@ DAY: tuple[DemoStep, ...] = (
     DemoStep(
         "What is broken",
         "Everything that is broken, directly or through other fields, in the source and in the six reports; and what the missing column may be called now.",
-        (("oak check loads", 1),),
+        (("oak check loads", 1), ("oak mend loads", 1)),
     ),
     DemoStep(
         "Mend it once",
-        "A dry run shows each line before and after; then the same for real. The stand becomes a compartment in fields and reports alike, and the two costs go back to their places. Species have names now: their colours follow.",
+        "What values prove could be taken at once (--sure). Here by name: a dry run shows each line before and after; then the same for real. The stand becomes a compartment in fields and reports alike, and the two costs go back to their places. Species have names now: their colours follow.",
         (
             (f"oak mend loads {MOVED} --rename Stand=Compartment --dry-run", 0),
             (f"oak mend loads {MOVED} --rename Stand=Compartment", 0),
