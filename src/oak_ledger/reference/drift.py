@@ -8,7 +8,6 @@ from __future__ import annotations
 import shlex
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from decimal import Decimal
 from typing import Any
 
 import numpy as np
@@ -24,23 +23,14 @@ from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.insight.fingerprint import arrived_null
 from oak_ledger.origin.files import FILE_COLUMN
 from oak_ledger.reference.evidence import Matching, Side, Values, matching, matching_by_several, values_of
+from oak_ledger.reference.units import MIN_ROWS, SHIFT_ERRORS, common_factor, distinct_count, shifted_median
 from oak_ledger.reference.whole_states import changed_alike, exchanged, missing_rows, rows_twice, unmatched
 from oak_ledger.source.source import Source
 from oak_ledger.source.whole import unfiltered
 
 MAX_COMPARED_ROWS = 500_000
-MIN_CHANGED_ROWS = 20  # rows with a common factor that are worth a word
-MIN_FACTOR = 0.015  # by how much a value must differ to count as changed: a unit or a currency from 2 % on
-FACTOR_TOLERANCE, FACTOR_SHARE = 0.004, 0.9
-GROUP_SHARE = 0.95  # of the changed rows that are in one group
 MAX_CATEGORIES = 60
 MIN_NULL_SHARE = 0.02
-MIN_SHIFT, SHIFT_ERRORS, PAST_MARGIN = (
-    0.08,
-    6.0,
-    1.3,
-)  # of a median, as a logarithm; in standard errors; beyond what past months show
-MIN_ROWS = 30
 RECODED_SHARE = 0.98  # of the rows of a value that have one other value now
 
 
@@ -177,7 +167,7 @@ class _Drift:
         if isinstance(spec, FieldSpec) and spec.column == FILE_COLUMN:
             yield from self._files(name, before, now)
             return
-        counts = _distinct(before), _distinct(now)
+        counts = distinct_count(before), distinct_count(now)
         if counts[0] > 2 and counts[1] == 1 and self.new.rows >= MIN_ROWS:
             message = f"{name} has one value in all rows, where it had {counts[0]:,} in {self.since}."
             yield self._warning("drift-constant", name, message, "Ask whether the column is still delivered.")
@@ -242,92 +232,14 @@ class _Drift:
                 rows=rows,
             )
 
-    # -- numbers -------------------------------------------------------------------------------------------
-
     def _numbers(self, name: str, before: Values, now: Values) -> Iterator[Finding]:
-        found = []
+        found = None
         if self.rows is not None and len(self.rows.before) >= MIN_ROWS:
-            found = list(self._by_row(name, before, now, self.rows))
-        yield from found or self._by_median(name, before, now)
-
-    def _by_row(self, name: str, before: Values, now: Values, rows: Matching) -> Iterator[Finding]:
-        left, right = before.items[rows.before], now.items[rows.now]
-        valid = before.present[rows.before] & now.present[rows.now] & (left != 0)
-        ratios = np.divide(right, left, out=np.ones_like(right), where=valid)
-        changed = valid & (np.abs(ratios - 1) > MIN_FACTOR)
-        count = int(changed.sum())
-        if count < MIN_CHANGED_ROWS:
-            return
-        times = float(np.median(ratios[changed]))
-        common = float((np.abs(ratios[changed] / times - 1) < FACTOR_TOLERANCE).mean()) if times else 0.0
-        where = "" if count >= 0.5 * int(valid.sum()) else self._group(changed, valid, rows.now)
-        if common < FACTOR_SHARE or (not where and count < 0.5 * int(valid.sum())):
-            return
-        message = f"{name} {'has the other sign than' if times == -1 else f'is {times:.4g} times what it was'} in {self.since}, in {count:,} of {int(valid.sum()):,} matched rows{where}.{'' if times == -1 else ' Its unit may have changed.'}"
-        back = None if where else f"VALUE * {_decimal(1 / times)}"
-        hint = f"If so, clean it: {back}" if back else "Ask what happened there, and clean it for these rows."
-        yield self._warning("drift-unit", name, message, hint, fixed=back, factor=times, rows=count)
-
-    def _group(self, changed: Any, valid: Any, at: Any) -> str:
-        """Where all changed rows are, if they are in one group or one month, and nearly all of it changed."""
-        for name, values in self.new.values.items():
-            if values.kind == "number":
-                continue
-            if values.kind == "date":
-                labels = np.datetime_as_string((values.items * 86_400).astype("datetime64[s]").astype("datetime64[M]"))[
-                    at
-                ]
-            else:
-                labels = np.asarray(values.items.fill_null("").to_numpy(zero_copy_only=False))[at]
-            own, counts = np.unique(labels[changed].astype(str), return_counts=True)
-            label, most = own[int(counts.argmax())], int(counts.max())
-            inside = valid & (labels.astype(str) == label)
-            if most >= GROUP_SHARE * int(changed.sum()) and int((changed & inside).sum()) >= FACTOR_SHARE * int(
-                inside.sum()
-            ):
-                return f", all where {name} is {label}"
-        return ""
-
-    def _by_median(self, name: str, before: Values, now: Values) -> Iterator[Finding]:
-        left, right = (one.items[one.present] for one in (before, now))
-        if name in self.source.about.key or (
-            _distinct(before) == len(left) and _distinct(now) == len(right) and _is_whole(left)
-        ):
-            return  # what numbers rows has no unit
-        if min(len(left), len(right)) < MIN_ROWS or np.median(left) <= 0 or np.median(right) <= 0:
-            return
-        shift = float(np.log(np.median(right) / np.median(left)))
-        error = float(np.hypot(*(1.25 * _spread(side) / np.sqrt(len(side)) for side in (left, right))))
-        if abs(shift) > max(MIN_SHIFT, SHIFT_ERRORS * error, PAST_MARGIN * self._past(name)):
-            ratio = float(np.exp(shift))
-            times = f"{ratio:.3g} times" if ratio >= 1 else f"about 1/{1 / ratio:.3g}"
-            message = f"{name}: the median went from {np.median(left):,.4g} ({self.since}) to {np.median(right):,.4g}, {times}. Its unit may have changed."
-            power = 10 ** max(round(float(np.log10(1 / ratio))), 0)
-            hint = (
-                f"If so, clean it: VALUE * {power}"
-                if power > 1 and abs(1 / ratio / power - 1) < 0.1
-                else "Ask what the figures are in now, and clean it."
-            )
-            yield self._warning(
-                "drift-unit", name, message, hint, before=float(np.median(left)), now=float(np.median(right))
-            )
-
-    def _past(self, name: str) -> float:
-        """The largest shift of the median that one of the past months shows."""
-        values = self.old.values[name]
-        for other in self.old.values.values():
-            if other.kind == "date":
-                months = (other.items * 86_400).astype("datetime64[s]").astype("datetime64[M]")
-                whole = np.median(values.items[values.present])
-                own = [
-                    values.items[values.present & other.present & (months == month)]
-                    for month in np.unique(months[other.present])
-                ]
-                medians = [float(np.median(one)) for one in own if len(one) >= MIN_ROWS]
-                return max((abs(float(np.log(one / whole))) for one in medians if one > 0 and whole > 0), default=0.0)
-        return 0.0
-
-    # -- texts ---------------------------------------------------------------------------------------------
+            found = common_factor(name, before, now, self.rows, self.new.values, self.since)
+        if found is None and name not in self.source.about.key:
+            found = shifted_median(name, before, now, self.old.values, self.since)
+        if found is not None:
+            yield self._warning("drift-unit", name, found.said, found.hint, fixed=found.back, **found.numbers)
 
     def _texts(self, name: str, before: Values, now: Values, counts: tuple[int, int]) -> Iterator[Finding]:
         had, has = (set(pc.unique(one.items.drop_null()).to_pylist()) for one in (before, now))
@@ -423,29 +335,6 @@ class _Drift:
 def _mend_values(source: Source, name: str, pairs: Sequence[tuple[str, str]]) -> str:
     said = " ".join(shlex.quote(f"{old}={new}") for old, new in pairs)
     return f"oak mend {source.as_argument} --values {shlex.quote(name)} {said}"
-
-
-def _spread(values: Any) -> float:
-    """The standard deviation of the logarithms, from the quartiles."""
-    positive = values[values > 0]
-    low, high = np.quantile(np.log(positive), [0.25, 0.75]) if len(positive) else (0.0, 0.0)
-    return float(high - low) / 1.35
-
-
-def _decimal(factor: float) -> str:
-    """A factor as a decimal, which keeps decimals what they are; a power of ten where it is nearly one."""
-    power = round(float(np.log10(abs(factor))))
-    exact = 10.0**power * np.sign(factor)
-    near = abs(factor / exact - 1) < FACTOR_TOLERANCE
-    return format(Decimal(f"{exact if near else factor:.6g}"), "f")
-
-
-def _is_whole(values: Any) -> bool:
-    return bool(np.array_equal(values, np.round(values)))
-
-
-def _distinct(values: Values) -> int:
-    return len(np.unique(values.items[values.present])) if values.numeric else len(pc.unique(values.items.drop_null()))
 
 
 def _listed(values: set[str]) -> str:
