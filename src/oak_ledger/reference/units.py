@@ -129,4 +129,5 @@ def _is_whole(values: Any) -> bool:
 
 
 def distinct_count(values: Values) -> int:
+    """How many different values there are, nulls left aside."""
     return len(np.unique(values.items[values.present])) if values.numeric else len(pc.unique(values.items.drop_null()))
