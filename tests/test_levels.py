@@ -241,4 +241,8 @@ class Asked(FolderCase):
         self.write("t.csv", self.rows("level"))
         said = self.oak("intake", "t.csv")
         self.assertIn("oak field total t Amount --as last --over Day", " ".join(said.split()))
+        self.assertNotIn("may-be-level", self.oak("check", "t"))  # asked once, where only the values say so
+        self.oak("field", "rename", "t", "Amount=Stock on hand")
+        self.assertIn("Stock on hand keeps within a tenth", " ".join(self.oak("check", "t").split()))
+        self.oak("field", "rename", "t", "Stock on hand=Amount")
         self.oak("field", "total", "t", "Amount", "--as", "last", "--over", "Day")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import itertools
+import math
 import random
 import statistics
 import unittest
@@ -245,6 +246,10 @@ WHOLE: tuple[tuple[str, Callable[[Sequence[Any]], Any]], ...] = (
     ("SUM(DISTINCT Value) OVER (PARTITION BY Text)", lambda values: sum({*values}) if values else None),
     ("MODE(Value) OVER (PARTITION BY Text)", lambda values: min((one for one in values if values.count(one) == max(map(values.count, values))), default=None)),
     ("MAX_BY(Value, Value) OVER (PARTITION BY Text)", lambda values: max(values, default=None)),
+    ("PERCENTILE_CONT(0.5) WITHIN GROUP (ORDER BY Value DESC) OVER (PARTITION BY Text)", lambda values: statistics.median(values) if values else None),
+    ("PERCENTILE_DISC(0.25) WITHIN GROUP (ORDER BY Value) OVER (PARTITION BY Text)", lambda values: sorted(values)[max(math.ceil(len(values) / 4) - 1, 0)] if values else None),
+    ("PERCENTILE_DISC(1) WITHIN GROUP (ORDER BY Value) FILTER (WHERE Value < 0) OVER (PARTITION BY Text)", lambda values: max((one for one in values if one < 0), default=None)),
+    ("LISTAGG(CAST(Value AS TEXT), '+') WITHIN GROUP (ORDER BY Value DESC) OVER (PARTITION BY Text)", lambda values: "+".join(map(str, sorted(values, reverse=True))) or None),
 )  # fmt: skip
 
 
@@ -305,6 +310,9 @@ class MoreWindows(unittest.TestCase):
             "COUNT(DISTINCT a) OVER (ORDER BY b)",
             "MEDIAN(a) OVER (ORDER BY b ROWS UNBOUNDED PRECEDING)",
             "PERCENT_RANK() OVER ()",
+            "PERCENTILE_CONT(0.5) WITHIN GROUP (ORDER BY a) OVER (ORDER BY b)",
+            "PERCENTILE_CONT(b) WITHIN GROUP (ORDER BY a) OVER ()",
+            "PERCENTILE_CONT(0.5) OVER ()",
         ):
             with self.subTest(formula), self.assertRaises(oak.OakError):
                 source.rows([("x", formula)])

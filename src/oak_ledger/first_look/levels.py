@@ -7,40 +7,63 @@ import shlex
 from collections.abc import Iterator, Sequence
 
 from oak_ledger.columns.proposal import Proposal
+from oak_ledger.definition.model import FieldSpec
 from oak_ledger.errors import Finding, OakError, Place
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.source.source import Source
 
 _LEVELS = re.compile(r"(?i)\b(stock|stocks|balance|level|inventory|headcount|staff|employees|on hand|backlog|outstanding|occupancy|bestand|saldo|effectif|solde|existencias)\b")  # fmt: skip
+_NUMBERS = ("integer", "decimal", "number")
 MIN_DAYS, MIN_ROWS = 4, 20
 STEADY_SHARE = 0.7  # of the rows whose value is within a tenth of the one before
 MOST_KEYS = 4
 
 
-def level_findings(source: Source, proposals: Sequence[Proposal]) -> Iterator[Finding]:
+def proposed_levels(source: Source, proposals: Sequence[Proposal]) -> Iterator[Finding]:
+    """The measures among proposed fields that may be levels."""
+    day, key, measure = (
+        [one.name for one in proposals if one.keys.get("role") == role and one.evidence.kind in kinds]
+        for role, kinds in (("dimension", ("date",)), ("dimension", ("text",)), ("measure", _NUMBERS))
+    )
+    yield from _levels(source, day, key, measure)
+
+
+def named_levels(source: Source) -> Iterator[Finding]:
+    """The measures that are called as levels are, do as levels do, and are added up all the same, since nobody said how they total."""
+    fields = [
+        (state.name, state.spec, state.type.kind)
+        for state in source.fields
+        if isinstance(state.spec, FieldSpec) and state.type is not None and not state.spec.calculated
+    ]
+    measures = [
+        name for name, spec, kind in fields
+        if spec.role != "dimension" and spec.total is None and kind in _NUMBERS and _LEVELS.search(f"{name} {_subject(source)}")
+    ]  # fmt: skip
+    if measures:
+        day, key = ([name for name, spec, kind in fields if spec.role != "measure" and kind == one] for one in ("date", "text"))  # fmt: skip
+        yield from _levels(source, day, key, measures)
+
+
+def _subject(source: Source) -> str:
+    origin = source.origin
+    return " ".join(re.split(r"[\W_]+", f"{source.name} {origin.path} {origin.sheet} {origin.table}"))
+
+
+def _levels(source: Source, days: Sequence[str], keys: Sequence[str], measures: Sequence[str]) -> Iterator[Finding]:
     """The measures that may be levels: by their names, or because each key keeps near its last value from day to day."""
-    by_kind = {
-        kind: [one.name for one in proposals if one.keys.get("role") == role and one.evidence.kind in kinds]
-        for kind, role, kinds in (
-            ("day", "dimension", ("date",)),
-            ("key", "dimension", ("text",)),
-            ("measure", "measure", ("integer", "decimal", "number")),
-        )
-    }
-    if not by_kind["day"] or not by_kind["measure"] or len(by_kind["key"]) > MOST_KEYS:
+    if not days or not measures or len(keys) > MOST_KEYS:
         return
-    day = by_kind["day"][0]
+    day = days[0]
     try:
-        found = _steady(source, day, by_kind["key"], by_kind["measure"])
+        found = _steady(source, day, keys, measures)
     except OakError:
         return  # what cannot be read is said elsewhere
-    origin = source.origin
-    whole = " ".join(re.split(r"[\W_]+", f"{source.name} {origin.path} {origin.sheet} {origin.table}"))
+    whole = _subject(source)
     for name, share in found.items():
         named = _LEVELS.search(name) or _LEVELS.search(whole)
         if named is None and share < STEADY_SHARE:
             continue
-        of = f" for each {', '.join(by_kind['key'])}" if by_kind["key"] else ""
+        of = f" for each {', '.join(keys)}" if keys else ""
         why = f"keeps within a tenth of its last value{of} in {share:.0%} of the rows"
         said = why if named is None or share >= STEADY_SHARE else f"is part of {named[0]!r}"
         hint = f"If it is: oak field total {source.as_argument} {shlex.quote(name)} --as last --over {shlex.quote(day)}"

@@ -9,7 +9,7 @@ from collections.abc import Iterator, Sequence
 
 from oak_ledger.columns.proposal import Proposal
 from oak_ledger.errors import Finding, Place
-from oak_ledger.first_look.levels import level_findings
+from oak_ledger.first_look.levels import proposed_levels
 from oak_ledger.formula.lexer import quote_identifier, quote_literal
 from oak_ledger.source.source import Source
 
@@ -23,7 +23,7 @@ _SHEET_DAYS = range(20_000, 80_000)
 
 def open_findings(source: Source, proposals: Sequence[Proposal]) -> list[Finding]:
     """What somebody has to decide about the columns of a source that was just taken in."""
-    return [*(finding for one in proposals for finding in _open(source, one)), *level_findings(source, proposals)]
+    return [*(finding for one in proposals for finding in _open(source, one)), *proposed_levels(source, proposals)]
 
 
 def _open(source: Source, one: Proposal) -> Iterator[Finding]:

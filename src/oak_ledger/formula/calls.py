@@ -317,12 +317,15 @@ class CallChecker(UnknownNames):
             made.append(c.OrderKey(key.start, key.end, piece.type, piece.grain, piece, key.descending, nulls_first))
         return tuple(made)
 
-    def window_call(self, node: n.Call, entry: Function, args: list[c.TypedNode], where: Piece, over: n.Over) -> Piece:
-        """A function or an aggregate over the rows around a row."""
-        at_name = n.ErrorNode(node.start, node.name_end)
-        if not (entry.window or entry.aggregate) or entry.ordered:
+    def window_fits(self, node: n.Call, entry: Function, over: n.Over, at_name: n.ErrorNode) -> bool:
+        """Whether a function may stand before such a window."""
+        if not (entry.window or entry.aggregate):
             self.report("not-window", f"{entry.name} cannot come before OVER.", at_name)
-            return None
+            return False
+        if entry.ordered and (over.order or over.frame is not None):
+            hint = "Leave out ORDER BY and the frame: OVER (PARTITION BY …)."
+            self.report("not-window", f"{entry.name} is computed over whole partitions.", at_name, hint)
+            return False
         what = "DISTINCT" if node.distinct else entry.name if entry.name in _WHOLE_GROUPS else ""
         bounded = over.frame is not None and "unbounded" not in (over.frame.low.kind, over.frame.high.kind)
         if what and ((over.order and not bounded) or entry.window):
@@ -330,6 +333,17 @@ class CallChecker(UnknownNames):
                 "Leave out ORDER BY: OVER (PARTITION BY …); or say a frame: ROWS BETWEEN 6 PRECEDING AND CURRENT ROW."
             )
             self.report("not-window", f"{what} is computed over whole partitions, or over frames that end on both sides.", at_name, hint)  # fmt: skip
+            return False
+        if not over.order and entry.name in ("LAG", "LEAD", "ROW_NUMBER", "RANK", "PERCENT_RANK", "CUME_DIST"):
+            hint = f"Write {entry.name}(…) OVER (ORDER BY …)."
+            self.report("order-missing", f"{entry.name} needs an order: which row comes before which?", at_name, hint)
+            return False
+        return True
+
+    def window_call(self, node: n.Call, entry: Function, args: list[c.TypedNode], where: Piece, over: n.Over) -> Piece:
+        """A function or an aggregate over the rows around a row."""
+        at_name = n.ErrorNode(node.start, node.name_end)
+        if not self.window_fits(node, entry, over, at_name):
             return None
         if node.ignore_nulls:
             ignoring = IGNORING_NULLS.get(entry.name)
@@ -338,14 +352,10 @@ class CallChecker(UnknownNames):
                 return None
             entry = ignoring
         partition = [self.piece(part) for part in over.partition]
-        order = self.order_keys(over.order)
+        order = self.order_keys(node.within or over.order)
         found = None if node.star else self.arguments(node, entry, args)
         held = None if where is None else self.condition(where, "FILTER")
         if order is None or (found is None and not node.star) or (where is not None and held is None):
-            return None
-        if not order and entry.name in ("LAG", "LEAD", "ROW_NUMBER", "RANK", "PERCENT_RANK", "CUME_DIST"):
-            hint = f"Write {entry.name}(…) OVER (ORDER BY …)."
-            self.report("order-missing", f"{entry.name} needs an order: which row comes before which?", at_name, hint)
             return None
         first = found[0][0] if found is not None and found[0] else None
         if entry.name == "NTILE" and isinstance(first, c.Constant) and first.value is not None and first.value < 1:
@@ -355,6 +365,10 @@ class CallChecker(UnknownNames):
         if len(parts) < len(partition):
             return None
         made, result = ([], INTEGER) if found is None else found
+        if entry.name.startswith("PERCENTILE"):
+            result = NUMBER if entry.name == "PERCENTILE_CONT" else order[0].key.type
+            if not self.percentile_fits(node, entry, made, order):
+                return None
         if entry.name.split()[0] in ("LAG", "LEAD") and len(made) == 3:
             shared = self.shared_type([made[0], made[2]], entry.name)
             if shared is None:

@@ -7,12 +7,14 @@ probes of a source are answered in one reading of its rows.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
 
 from oak_ledger.columns.arrival import shape_findings
 from oak_ledger.definition.formats import show
 from oak_ledger.definition.model import FieldSpec, RuleSpec
 from oak_ledger.definition.references import renamed_in_formula
 from oak_ledger.errors import Finding, Place
+from oak_ledger.first_look.levels import named_levels
 from oak_ledger.formula import Grain
 from oak_ledger.formula import nodes as n
 from oak_ledger.formula.lexer import quote_identifier
@@ -72,6 +74,7 @@ def run_checks(source: Source) -> Iterator[Finding]:
         yield from shape_findings(source.opened, source.as_argument)
         yield from source.arrival_findings()
         yield from _new_columns(source)
+        yield from (replace(one, place=place_of(source, source.state(one.place.where))) for one in named_levels(source))
 
 
 def judged(source: Source, probes: Sequence[Probe], more: Mapping[str, str]) -> tuple[Answer, list[Finding]]:

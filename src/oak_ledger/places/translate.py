@@ -328,8 +328,8 @@ class Translator:
         return literal(None, node.type) if self.overall and node.grain == Grain.ROW else self._inner(node)
 
     def _window(self, node: c.Window) -> exp.Expression:
-        if node.distinct or node.function.name == "MEDIAN":
-            raise self._refusal(f"{node.function.name} before OVER", "it has no windows of distinct values or medians")
+        if node.distinct or node.function.name == "MEDIAN" or node.function.ordered:
+            raise self._refusal(f"{node.function.name} before OVER", "it has no windows of distinct values, medians or percentiles")  # fmt: skip
         if node.where is not None:  # as values that are null elsewhere: not every place has filters in windows
             given = node.args or (c.Constant(node.start, node.end, INTEGER, Grain.CONSTANT, 1),)
             node = replace(node, args=tuple(filtered(one, node.where) for one in given), where=None)

@@ -86,7 +86,7 @@ class ScatterBuffer:
 
 def over_whole_partitions(node: c.Window) -> bool:
     """Whether a window is an aggregate that has one value for all rows of a partition."""
-    return not node.function.window and not node.order and node.frame is None
+    return not node.function.window and node.frame is None and (node.function.ordered or not node.order)
 
 
 def window_order(
@@ -153,7 +153,7 @@ def evaluate_window(
     order = inputs[at + len(node.partition) :]
     found = known or window_order(node, inputs[at : at + len(node.partition)], order, rows)
     if isinstance(found, Groups):
-        return _by_group(node, inputs, found, record)
+        return _by_group(node, inputs, order, found, record)
     wrong: dict[str, Mask] = {}
     back = ScatterBuffer(arrow_type(node.type), rows, rows)
 
@@ -171,20 +171,22 @@ def evaluate_window(
     return back.array()
 
 
-def _by_group(node: c.Window, inputs: Sequence[Any], groups: Groups, record: FaultSink) -> Any:
+def _by_group(node: c.Window, inputs: Sequence[Any], order: Sequence[Any], groups: Groups, record: FaultSink) -> Any:
     """The aggregate of each partition, for each of its rows."""
     args, own = inputs[: len(node.args)], groups
     if node.where is not None:
         keep = to_mask(inputs[len(node.args)])
-        args, own = [arg.filter(from_numpy(keep)) for arg in args], groups.where(keep)
-    values = aggregate(_plain_aggregate(node), args, own, lambda what, mask: record(what, mask[groups.codes]))
+        args, order = ([one.filter(from_numpy(keep)) for one in some] for some in (args, order))
+        own = groups.where(keep)
+    values = aggregate(_plain_aggregate(node), args, own, lambda what, mask: record(what, mask[groups.codes]), order)
     return values.take(from_numpy(groups.codes))
 
 
 def _plain_aggregate(node: c.Window) -> c.Aggregate:
     """The aggregate of a window, its filter aside."""
+    order = node.order if node.function.ordered else ()
     return c.Aggregate(
-        node.start, node.end, node.type, node.grain, node.function, node.args, distinct=node.distinct, where=None
+        node.start, node.end, node.type, node.grain, node.function, node.args, node.distinct, None, order
     )
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from oak_ledger.engine.aggregate.compute import filtered_args
+from oak_ledger.engine.aggregate.compute import filtered, filtered_args
 from oak_ledger.engine.evaluate import Expression, Fields, needed
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.ranges import key as meaning
@@ -29,7 +29,8 @@ def inner_windows(fields: Fields, node: c.Window) -> set[c.Window]:
 def window_inputs(node: c.Window) -> list[c.TypedNode]:
     """What a window is computed from: arguments, filter, partition, order."""
     held = [node.where] if node.where is not None else []
-    return [*filtered_args(node), *held, *node.partition, *(key.key for key in node.order)]
+    where = node.where if node.function.ordered else None
+    return [*filtered_args(node), *held, *node.partition, *(filtered(key.key, where) for key in node.order)]
 
 
 def deduplicated_inputs(
