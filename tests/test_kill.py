@@ -226,7 +226,7 @@ class Kills(FolderCase):
         (_, before, after), *_ = self.states()
         self.restore(before)
         names = {path: key for key in before if key != "log" for path in (Path(key),)}
-        changes = [files.Change(path, before[key], after[key]) for path, key in names.items()]
+        changes = [files.FileChange(path, before[key], after[key]) for path, key in names.items()]
         entries = [{"path": os.path.relpath(one.path), "before": one.before, "after": one.after} for one in changes]
         Path(".loads.oak.toml.intent").write_text(json.dumps(entries))
         self.oak("field", "describe", "loads", "Volume", "In m³")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import tomllib
 from html.parser import HTMLParser
 from pathlib import Path
@@ -12,7 +13,9 @@ from oak_ledger.definition.document import parse_document
 from oak_ledger.present.figures import PICTURES
 from oak_ledger.present.page import PIECES
 from oak_ledger.present.panels import PANELS
+from oak_ledger.report.content import value_text
 from oak_ledger.report.definition import REPORT
+from oak_ledger.report.figure import figure_of, taken_apart
 from oak_ledger.report.keys import table_keys
 from oak_ledger.report.kinds import KINDS
 from tests.support import FolderCase
@@ -332,6 +335,29 @@ class Media(WithPanels):
         shown = self.oak("why", "r.report.toml", "P", "Low Weir", "--source", "loads.oak.toml")
         self.assertIn("Oak", shown)
         self.assertIn("no-figure", self.oak("why", "r.report.toml", "T", "--source", "loads.oak.toml", code=2))
+
+    def test_every_figure_of_a_table_is_taken_apart_as_it_is_shown(self) -> None:
+        shown = 'show = ["Volume", "Rate", { name = "Share", formula = "SUM(Volume) / SUM(SUM(Volume)) OVER ()" }, { name = "Mean", formula = "AVG(Cost)" }]\n'
+        rest = 'sort = ["-Volume"]\nlimit = 2\nrest = true\n'
+        for by, keys in (
+            ('["Mill"]', rest), ('["Mill", "Species"]', rest), ('["Mill", "Species"]', f"{rest}subtotals = true\ntotals = true\n"),
+            ('["Mill"]', "totals = true\nwhere = \"Species = 'OAK'\"\n"),
+        ):  # fmt: skip
+            panel = self.panel(f'kind = "table"\nby = {by}\n{shown}{keys}')
+            report, source, first = oak.open_report("r.report.toml"), self.source, by.count(",") + 1
+            names: list[str] = []
+            for line in panel.content.lines:
+                own = line.cells[:first]
+                names = [before if not one and line.role == "row" and before else one for before, one in itertools.zip_longest(names[:first], own, fillvalue="")]  # fmt: skip
+                texts = [] if line.role == "total" else [one for one in names if one] if line.role != "subtotal" else [one for one in own if one]  # fmt: skip
+                for measure, cell in zip(("Volume", "Rate", "Share", "Mean"), line.cells[first:], strict=True):
+                    with self.subTest(by, line=line.cells, measure=measure):
+                        found = taken_apart(source, figure_of(report, report.panels[0], source, texts, measure))
+                        self.assertEqual(value_text(found.value, found.format), cell)
+        self.source.save("loads.oak.toml")
+        self.write("r.report.toml", f'{HEAD}\n[[panel]]\nkind = "figure"\ntitle = "F"\nshow = ["Rate"]\nagainst = "AVG(Cost)"\n\n[[panel]]\nkind = "table"\ntitle = "T"\nby = ["Mill"]\nshow = [{{ name = "Place", formula = "RANK() OVER (ORDER BY SUM(Volume))" }}]\nlimit = 1\nrest = true\n')  # fmt: skip
+        self.assertIn("compared with = AVG(Cost)", self.oak("why", "r.report.toml", "F", "--source", "loads.oak.toml"))
+        self.assertIn("no value for the other 4", self.oak("why", "r.report.toml", "T", "the other 4", "--source", "loads.oak.toml", code=2))  # fmt: skip
 
     def test_keys_of_another_kind_are_refused(self) -> None:
         cases = [

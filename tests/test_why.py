@@ -178,6 +178,7 @@ class Panels(FolderCase):
             ("Cost > 1", 5, 4), ("Mill <> 'c'", 4, 3), ("Mill = 'a'", 3, 2), ("(EXTRACT(YEAR FROM Day)) = 2026", 2, 2),
         ])  # fmt: skip
         self.assertEqual(self.asked("1")["value"], 16)
+        self.assertEqual(self.asked("1", "a")["value"], 12)  # a subtotal
 
     def test_a_local_field_and_a_formula_of_the_panel(self) -> None:
         self.assertEqual(self.asked("1", "a", "2026", "--measure", "dear")["value"], 12)
@@ -187,7 +188,7 @@ class Panels(FolderCase):
     def test_mistakes(self) -> None:
         for more, name in (
             (("2",), "unknown-panel"),
-            (("1", "a"), "no-group"),
+            (("1", "a", "2026", "b"), "no-group"),
             (("1", "z", "2026"), "no-group"),
             (("1", "--measure", "Zebra"), "unknown-field"),
         ):

@@ -9,19 +9,23 @@ from oak_ledger.explain.row_changes import RowChanges
 from oak_ledger.explain.why import Why
 from oak_ledger.present.sections import Section, table_of
 from oak_ledger.report.figure import FigureSince
+from oak_ledger.report.top import REST
 from oak_ledger.source import Answer, Source
 
 
 def headline(found: Why) -> str:
     """What figure it is, and its value."""
-    group = ", ".join(f"{name} {'null' if value is None else plain(value)}" for name, value in found.group.items())
+    group = ", ".join(
+        name if name == REST else f"{name} {'null' if value is None else plain(value)}"
+        for name, value in found.group.items()
+    )
     return f"{found.measure}, {group or 'all rows'}: {_number(found.value, found.format)}"
 
 
-def reasons(found: Why, source: Source, sample: Answer) -> list[Section]:
-    """The formula with the value of each part, filters, nulls, constants, columns, and some of the rows."""
+def reasons(found: Why, source: Source, sample: Answer, compared_with: Why | None = None) -> list[Section]:
+    """The formula with the value of each part, what it is compared with, filters, nulls, constants, columns, and some of the rows."""
     sections = []
-    for step in found.steps:
+    for step in (*found.steps, *(compared_with.steps if compared_with is not None else ())):
         values = step.formula
         for part in sorted(step.parts, key=lambda one: -len(one.text)):
             values = values.replace(part.text, _number(part.value, ""))

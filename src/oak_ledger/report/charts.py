@@ -51,9 +51,13 @@ colours = { OAK = "#6b4f2a", ASH = "#b89a3e" }
         """Bars show numbers."""
         return _of_numbers(source.planned_tally(**{**question, "sort": spec.sort}))
 
+    def top(self, spec: PanelSpec, source: Source, question: Question) -> Top:
+        """The first values of the first field."""
+        return Top.of(source, {**question, "sort": spec.sort}, slice(0, 1), spec, split=True)
+
     def compute(self, spec: PanelSpec, source: Source, question: Question) -> Computed:
         """A group for each value of the first field."""
-        top = Top.of(source, {**question, "sort": spec.sort}, slice(0, 1), spec, split=True)
+        top = self.top(spec, source, question)
         content = _chart(spec, top, [row[0] for row in _rows(top.heads)], 0)
         return Computed(content, top.answer, (*top.answer.findings, *self.doubts(spec, source, question)))
 
@@ -104,10 +108,14 @@ fill = "zero"
             raise OakError("dates-wanted", message, hint="Group by a date, such as DATE_TRUNC('month', Delivered).")
         return planned
 
+    def top(self, spec: PanelSpec, source: Source, question: Question) -> Top:
+        """The values of the second field that have most."""
+        measure = source.planned_tally(**question).query.show[0].name
+        return Top.of(source, {**question, "sort": [f"-{quote_identifier(measure)}"]}, slice(1, 2), spec, split=True)
+
     def compute(self, spec: PanelSpec, source: Source, question: Question) -> Computed:
         """A point for each date."""
-        measure = source.planned_tally(**question).query.show[0].name
-        top = Top.of(source, {**question, "sort": [f"-{quote_identifier(measure)}"]}, slice(1, 2), spec, split=True)
+        top = self.top(spec, source, question)
         dates = sorted(
             {row[0] for row in (*_rows(top.answer), *((key, *_) for key, _ in top.rest)) if row[0] is not None}
         )

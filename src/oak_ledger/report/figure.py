@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from oak_ledger.errors import OakError
@@ -11,25 +11,35 @@ from oak_ledger.explain.row_changes import RowChanges, row_changes
 from oak_ledger.explain.why import Why, why
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.names.compiled import ResolvedName
+from oak_ledger.report.content import even_format
+from oak_ledger.report.kinds import KINDS, compared_with
 from oak_ledger.report.panel_spec import PanelSpec
 from oak_ledger.report.report import Report
 from oak_ledger.report.report_changes import Recoded, report_as_it_was
+from oak_ledger.report.top import compares_groups, label, rest_key
 from oak_ledger.source import Source
+from oak_ledger.source.answer import Answer
 from oak_ledger.source.questions import Shown
 from oak_ledger.types import Grain
 
 
 @dataclass(frozen=True, slots=True)
 class Figure:
-    """The measure, what it is grouped by, and the condition on rows."""
+    """The measure, the fields and the values that say which group, the condition on rows, how the panel shows it; `against` is the formula that it is compared with."""
 
     measure: Shown
     by: tuple[Shown, ...]
+    values: tuple[Any, ...]
     where: Sequence[str] | None
+    format: str
+    against: str = ""
 
 
-def figure_of(report: Report, panel: PanelSpec, source: Source, measure: str | None = None) -> Figure:
-    """A figure of a panel: of a measure by its name, or of the first. Raises OakError for a name that the panel does not show."""
+def figure_of(
+    report: Report, panel: PanelSpec, source: Source, texts: Sequence[str] = (), measure: str | None = None
+) -> Figure:
+    """A figure of a panel: of a measure by its name, or of the first; of the group that `texts` name as it is shown, with fewer of them a
+    subtotal, "the other 12" for what is beyond the limit. Raises OakError for what the panel does not show."""
     asked = report.question(panel, source)
     names = [item if isinstance(item, str) else item[0] for item in asked["show"]]
     wanted = [at for at, name in enumerate(names) if measure is None or name.casefold() == measure.casefold()]
@@ -37,33 +47,58 @@ def figure_of(report: Report, panel: PanelSpec, source: Source, measure: str | N
         raise OakError("no-figure", f"The panel {panel.title!r} is a text; it has no figure.")
     if not wanted:
         raise OakError("unknown-field", f"The panel does not show {measure!r}.", hint=f"It shows {', '.join(names)}.")
-    return Figure(asked["show"][wanted[0]], tuple(asked["by"]), asked["where"])
+    shown, where = asked["show"][wanted[0]], asked["where"]
+    by = tuple(asked["by"])
+    labels = [label(item) for item in by]
+    if len(texts) > len(by):
+        message = f"The panel groups by {', '.join(labels) or 'nothing'}; {len(texts)} values were given."
+        raise OakError("no-group", message, hint="Give one value for each; fewer for a subtotal.")
+    whole = source.tally(by, [shown], where=where)
+    format_text = even_format(whole, whole.names[len(by)])
+    against = compared_with(panel, source, asked)
+    rest = _rest_figure(panel, source, asked, shown, texts)
+    group, values = rest or (by[: len(texts)], _values(source, by, shown, where, texts, whole))
+    return Figure(shown, group, values, where, format_text, against)
 
 
-def group_values(source: Source, figure: Figure, texts: Sequence[str]) -> list[Any]:
+def _rest_figure(
+    panel: PanelSpec, source: Source, asked: Mapping[str, Any], shown: Shown, texts: Sequence[str]
+) -> tuple[tuple[Shown, ...], tuple[Any, ...]] | None:
+    """What groups the rows beyond the limit, where one of the texts names them; other texts are of the keys that are not limited."""
+    top = KINDS[panel.kind].top(panel, source, asked) if panel.rest and texts else None
+    at = [one.casefold() for one in texts].index(top.rest_label) if top and top.rest_label in map(str.casefold, texts) else -1  # fmt: skip
+    if top is None or at < 0:
+        return None
+    if compares_groups(source, source.planned_tally(asked["by"], [shown], where=asked["where"]).query.show[0]):
+        message = f"{label(shown)} compares groups with each other; it has no value for {top.rest_label}."
+        raise OakError("no-group", message)
+    others = [text for place, text in enumerate(texts) if place != at]
+    by = (rest_key(top.condition()), *[item for item in asked["by"] if item not in top.keys][: len(others)])
+    return by, _values(source, by, shown, asked["where"], ["true", *others])
+
+
+def _values(
+    source: Source, by: Sequence[Shown], shown: Shown, where: Any, texts: Sequence[str], whole: Answer | None = None
+) -> tuple[Any, ...]:
     """The values of a group, as the answer has them, from what somebody wrote: a value as it is shown, or `null`."""
     if not texts:
-        return []
-    if len(texts) != len(figure.by):
-        names = ", ".join(item if isinstance(item, str) else item[0] for item in figure.by) or "nothing"
-        raise OakError(
-            "no-group", f"The panel groups by {names}; {len(texts)} values were given.", hint="Give one value for each."
-        )
-    rows = source.tally(figure.by, [figure.measure], where=figure.where)
-    shown = rows.shown()
-    for row, texts_shown in zip(rows.to_dicts(), shown, strict=True):
-        values = [*row.values()][: len(figure.by)]
+        return ()
+    answer = whole if whole is not None and len(texts) == len(by) else source.tally(by[: len(texts)], ["COUNT(*)"], where=where)  # fmt: skip
+    lines = answer.shown()
+    for row, shown_texts in zip(answer.to_dicts(), lines, strict=True):
+        values = [*row.values()][: len(texts)]
         if all(
             text.casefold() in _names(value, other)
-            for text, value, other in zip(texts, values, texts_shown, strict=False)
+            for text, value, other in zip(texts, values, shown_texts, strict=False)
         ):
-            return values
-    some = sorted({row[0] for row in shown})[:6]
+            return tuple(values)
+    some = sorted({row[0] for row in lines})[:6]
     raise OakError("no-group", f"The panel has no group {', '.join(texts)}.", hint=f"Groups are {', '.join(some)}, …")
 
 
 def _names(value: Any, shown: str) -> set[str]:
-    return {"null"} if value is None else {str(value).casefold(), shown.casefold()}
+    own = {"null"} if value is None else {str(value).casefold(), shown.casefold()}
+    return own | {f"all {one}" for one in own}  # as a subtotal is called
 
 
 @dataclass(frozen=True, slots=True)
@@ -118,8 +153,14 @@ def figure_since(
 
 
 def _why(report: Report, panel: PanelSpec, source: Source, texts: Sequence[str], measure: str | None) -> Why:
-    asked = figure_of(report, panel, source, measure)
-    return why(source, asked.measure, asked.by if texts else (), group_values(source, asked, texts), where=asked.where)
+    return taken_apart(source, figure_of(report, panel, source, texts, measure))
+
+
+def taken_apart(source: Source, figure: Figure) -> Why:
+    """A figure of a panel with all that it comes from, rounded as the panel shows it."""
+    found = why(source, figure.measure, figure.by, figure.values, where=figure.where)
+    first, *rest = found.steps
+    return replace(found, format=figure.format, steps=(replace(first, format=figure.format), *rest))
 
 
 def _then(before: Source, back: Mapping[str, str], name: str) -> ResolvedName:

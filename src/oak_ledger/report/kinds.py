@@ -46,14 +46,11 @@ change = true
 
     def compute(self, spec: PanelSpec, source: Source, question: Question) -> Computed:
         """The figure and its change."""
-        planned = source.planned_tally(**question)
-        against = spec.against
+        against = compared_with(spec, source, question)
         findings: tuple[Finding, ...] = ()
         if spec.change and source.compiled.baseline is None:
             message = "There is no earlier state to compare with, so no change is shown."
             findings = (Finding("no-baseline", message, hint="Name one: baseline under [report], or --baseline.", severity="warning"),)  # fmt: skip
-        elif spec.change:
-            against = f"BEFORE({planned.query.show[0].text})"
         shown: list[Shown] = [*question["show"], *([(_AGAINST, against)] if against else [])]
         answer = source.tally(**{**question, "show": shown})
         values = [*answer.to_dicts()[0].values()] if answer.table.num_rows else [None, None]
@@ -64,6 +61,13 @@ change = true
 
 
 _AGAINST = "compared with"
+
+
+def compared_with(spec: PanelSpec, source: Source, question: Question) -> str:
+    """The formula that a figure is compared with; empty without one, or without the earlier state that it needs."""
+    if spec.change and source.compiled.baseline is not None:
+        return f"BEFORE({source.planned_tally(**question).query.show[0].text})"
+    return spec.against
 
 
 def _change(value: Any, before: Any, format_text: str) -> str:

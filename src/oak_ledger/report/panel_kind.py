@@ -9,6 +9,7 @@ from typing import Any, ClassVar
 from oak_ledger.errors import Finding
 from oak_ledger.report.content import Computed
 from oak_ledger.report.panel_spec import PanelSpec
+from oak_ledger.report.top import Top
 from oak_ledger.source.questions import PlannedTally
 from oak_ledger.source.source import Source
 
@@ -40,6 +41,10 @@ class PanelKind(ABC):
     def doubts(self, spec: PanelSpec, source: Source, question: Question) -> tuple[Finding, ...]:
         """What misleads in a panel that can be asked, known before a row is read."""
         return ()
+
+    def top(self, spec: PanelSpec, source: Source, question: Question) -> Top | None:
+        """The first groups and the rest, where groups may be limited. Raises OakError where it cannot be asked."""
+        return None
 
     @abstractmethod
     def compute(self, spec: PanelSpec, source: Source, question: Question) -> Computed:

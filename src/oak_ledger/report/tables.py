@@ -54,10 +54,15 @@ totals = true
                 ) from error
         return super().planned(spec, source, question)
 
+    def top(self, spec: PanelSpec, source: Source, question: Question) -> Top:
+        """The first groups; with subtotals, the first values of the first field."""
+        head = slice(0, 1 if spec.subtotals else len(spec.by))
+        return Top.of(source, {**question, "sort": spec.sort}, head, spec)
+
     def compute(self, spec: PanelSpec, source: Source, question: Question) -> Computed:
         """The lines, in order."""
         count = len(spec.by)
-        top = Top.of(source, {**question, "sort": spec.sort}, slice(0, 1 if spec.subtotals else count), spec)
+        top = self.top(spec, source, question)
         answer = top.answer if not spec.totals else replace(top.answer, totals=_totals(source, question, count))
         names = answer.names
         formats = {name: even_format(answer, name) if at >= count else answer.formats.get(name, "") for at, name in enumerate(names)}  # fmt: skip

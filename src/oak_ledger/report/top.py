@@ -116,12 +116,17 @@ def _comparable(values: Sequence[Any]) -> tuple[Any, ...]:
     return tuple("NaN" if one != one else one for one in values)
 
 
+def rest_key(condition: str) -> tuple[str, str]:
+    """What the rest is grouped by: whether a row is in none of the first groups."""
+    return REST, f"({condition}) IS NOT TRUE"
+
+
 def _rest(source: Source, question: Mapping[str, Any], other: Sequence[Shown], condition: str) -> tuple[tuple[Any, tuple[Any, ...]], ...]:  # fmt: skip
     """The groups beyond the limit as one. A measure that compares groups with each other has no value for it."""
     where = question["where"]
     planned = source.planned_tally(question["by"], question["show"], where=where)
-    kept = [at for at, one in enumerate(planned.query.show) if not _compares_groups(source, one)]
-    answer = source.tally([(REST, f"({condition}) IS NOT TRUE"), *other], [question["show"][at] for at in kept] or ["COUNT(*)"], where=where, fill=question.get("fill", "") if other else "")  # fmt: skip
+    kept = [at for at, one in enumerate(planned.query.show) if not compares_groups(source, one)]
+    answer = source.tally([rest_key(condition), *other], [question["show"][at] for at in kept] or ["COUNT(*)"], where=where, fill=question.get("fill", "") if other else "")  # fmt: skip
     found = []
     for row in answer.to_dicts():
         values = [*row.values()]
@@ -131,7 +136,7 @@ def _rest(source: Source, question: Mapping[str, Any], other: Sequence[Shown], c
     return tuple(found)
 
 
-def _compares_groups(source: Source, expression: Expression) -> bool:
+def compares_groups(source: Source, expression: Expression) -> bool:
     """Whether a measure is a window over groups other than the sum of all: its value depends on how many groups there are, or on their order."""
     waiting: list[c.TypedNode] = [expression.checked]
     while waiting:

@@ -55,7 +55,8 @@ def why_command(
 ) -> None:  # fmt: skip
     """Take a figure of REPORT apart: its formula with the value of each part, filters, nulls, constants, the rows behind it.
 
-    PANEL is a panel's title or its number. GROUP has a value for each field that the panel groups by; without it the figure of all rows.
+    PANEL is a panel's title or its number. GROUP has a value for each field that the panel groups by: fewer of them are a subtotal, none all
+    rows, and 'the other 12' is what stands beyond a limit.
     """
     from oak_ledger.cli.report.rendering import a_report, source_of
     from oak_ledger.explain.why import rows_behind, why
@@ -64,30 +65,33 @@ def why_command(
     from oak_ledger.present.sections import show_sections
     from oak_ledger.present.terminal import LEAF, QUIET, Text, console, say
     from oak_ledger.reference import recoded
-    from oak_ledger.report.figure import figure_of, figure_since, group_values
+    from oak_ledger.report.figure import figure_of, figure_since, taken_apart
 
     with progress_of("computing"):
         opened = a_report(report, catalogue)
         source = source_of(opened, catalogue, draft, number, working)
         whole, _ = opened.over(source)
         spec = _panel(opened, whole, panel)
-        asked = figure_of(opened, spec, whole, measure)
-        values = group_values(whole, asked, group)
-        found = why(whole, asked.measure, asked.by if group else (), values, where=asked.where)
+        asked = figure_of(opened, spec, whole, group, measure)
+        found = taken_apart(whole, asked)
+        other = why(whole, ("compared with", asked.against), where=asked.where) if asked.against else None
         rows = rows_behind(whole, found, limit)
         changed = None
         if since is not None:
             before = open_catalogue(catalogue).source(source.name, since)
             renamed = names_before(source, before.opened, before.document)
             changed = figure_since(opened, spec, before, source, group, measure, renamed, recoded(source, before))
-    sections = reasons(found, whole, rows)
+    sections = reasons(found, whole, rows, other)
     if changed is not None:
         sections = [*changes_since(changed, f"version {since}", limit or 5), *sections]
     under = f"{opened.about.name}, {source.name}, {version_text(source)}"
     written = [_write(name, whole, found, sections, under) for name in to]
     if as_json:
         since_json = None if changed is None else _since_as_json(changed, limit)
-        print_json({**_as_json(found, source), "since": since_json, "sample": rows.to_dicts(), "written": [*to]})
+        steps = {"steps": _steps(found), "against": _steps(other) if other is not None else []}
+        print_json(
+            {**_as_json(found, source), **steps, "since": since_json, "sample": rows.to_dicts(), "written": [*to]}
+        )
         return
     out = console()
     out.print(Text(headline(found), style=f"bold {LEAF}"))
@@ -146,6 +150,10 @@ def _panel(report: Report, source: Source, text: str) -> PanelSpec:
     return found[0]
 
 
+def _steps(found: Why) -> list[dict[str, Any]]:
+    return [{key: value for key, value in asdict(one).items() if key != "format"} for one in found.steps]
+
+
 def _as_json(found: Why, source: Source) -> dict[str, Any]:
     from oak_ledger.present.reasons import version_text
 
@@ -155,7 +163,6 @@ def _as_json(found: Why, source: Source) -> dict[str, Any]:
         "measure": found.measure,
         "group": {name: None if value is None else str(value) for name, value in found.group.items()},
         "value": found.value,
-        "steps": [{key: value for key, value in asdict(one).items() if key != "format"} for one in found.steps],
         "compared": [
             {
                 "text": one.text,
