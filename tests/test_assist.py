@@ -210,6 +210,18 @@ class Outlines(unittest.TestCase):
         with self.assertRaises(oak.FormulaError):
             oak.outline(source, "Zebra")
 
+    def test_where_its_nulls_come_from(self) -> None:
+        for formula, causes in (
+            ("LAG(Cost) OVER (PARTITION BY Mill ORDER BY Cost)", ["it is the first row of its Mill, by Cost", "Cost is null"]),
+            ("LAG(Cost, 1, 0) OVER (ORDER BY Mill)", ["Cost is null"]),
+            ("LEAD(SUM(Cost), 2) OVER (ORDER BY Mill)", ["it is among the last 2 groups, by Mill", "a group has no value for SUM"]),
+            ("SUM(Cost) OVER (PARTITION BY Mill)", ["its window has no value for SUM"]), ("RANK() OVER (ORDER BY Cost)", []),
+            ("COUNT(Cost)", []), ("SUM(Cost) / COUNT(*)", ["what it divides by is zero", "a group has no value for SUM"]),
+        ):  # fmt: skip
+            lines = [line.text for line in oak.outline(loads(), formula)]
+            found = lines[lines.index("is null where") + 1 :] if "is null where" in lines else []
+            self.assertEqual(found, causes, formula)
+
 
 class Clock(unittest.TestCase):
     def test_it_can_be_set(self) -> None:

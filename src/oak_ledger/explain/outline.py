@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 from oak_ledger.definition.model import FieldSpec
@@ -34,7 +35,7 @@ def outline(source: Source, formula: str) -> list[OutlineLine]:
         lines.append(OutlineLine(0, "needs"))
         for name in names:
             _needs(source, source.state(name), 1, lines, ())
-    nulls = list(dict.fromkeys(_nulls(checked)))
+    nulls = list(dict.fromkeys(_nulls(checked, formula)))
     if nulls:
         lines.append(OutlineLine(0, "is null where"))
         lines += [OutlineLine(1, text) for text in nulls]
@@ -55,22 +56,47 @@ def _needs(source: Source, state: ResolvedName, depth: int, lines: list[OutlineL
             _needs(source, source.state(used), depth + 1, lines, (*path, state.name))
 
 
-def _nulls(node: c.TypedNode) -> list[str]:
+def _nulls(node: c.TypedNode, text: str) -> list[str]:
     """What can make a formula null, in words."""
-    found: list[str] = []
-    for piece in c.walk(node):
-        if isinstance(piece, c.FieldRef) and piece.grain == Grain.ROW:
-            found.append(f"{piece.name} is null")
-        if isinstance(piece, c.Call) and piece.function.can_fault:
-            said = {
-                "/": "what it divides by is zero",
-                "%": "what it divides by is zero",
-                "CAST": "a value does not fit its cast",
-            }
-            found.append(said.get(piece.function.name, f"{piece.function.name} cannot be computed"))
-        if isinstance(piece, c.Case) and isinstance(piece.otherwise, c.Constant) and piece.otherwise.value is None:
-            found.append("no branch of its CASE holds")
-        if isinstance(piece, c.Aggregate) and piece.function.name != "COUNT":
-            found.append(f"a group has no value for {piece.function.name}")
+    found = [*_causes(node, text)]
     kept = any(isinstance(piece, c.Call) and piece.function.name == "COALESCE" for piece in c.walk(node))
-    return [f"{text} (unless COALESCE fills it)" if kept and text.endswith("is null") else text for text in found]
+    return [f"{one} (unless COALESCE fills it)" if kept and one.endswith("is null") else one for one in found]
+
+
+def _causes(piece: c.TypedNode, text: str) -> Iterator[str]:
+    """What can make a piece null. By what a window partitions and orders its rows makes none of its values null."""
+    under = c.children(piece)
+    if isinstance(piece, c.FieldRef) and piece.grain == Grain.ROW:
+        yield f"{piece.name} is null"
+    elif isinstance(piece, c.Call) and piece.function.can_fault:
+        said = {
+            "/": "what it divides by is zero",
+            "%": "what it divides by is zero",
+            "CAST": "a value does not fit its cast",
+        }
+        yield said.get(piece.function.name, f"{piece.function.name} cannot be computed")
+    elif isinstance(piece, c.Case) and isinstance(piece.otherwise, c.Constant) and piece.otherwise.value is None:
+        yield "no branch of its CASE holds"
+    elif isinstance(piece, c.Aggregate):
+        if piece.function.name != "COUNT":
+            yield f"a group has no value for {piece.function.name}"
+        under = []
+    elif isinstance(piece, c.Window):
+        yield from _of_window(piece, text)
+        under = [*piece.args] if piece.function.window else []
+    for one in under:
+        yield from _causes(one, text)
+
+
+def _of_window(node: c.Window, text: str) -> Iterator[str]:
+    """What is at an end of a partition has nothing before or after it; a frame may be without a value."""
+    name = node.function.name.split()[0]
+    if name in ("LAG", "LEAD") and len(node.args) < 3:
+        steps = node.args[1].value if len(node.args) > 1 and isinstance(node.args[1], c.Constant) else 1
+        parts = ", ".join(text[one.start : one.end] for one in node.partition)
+        order = ", ".join(text[one.start : one.end] for one in node.order)
+        end = "first" if name == "LAG" else "last"
+        which = f"it is the {end} {node.grain}" if steps == 1 else f"it is among the {end} {steps} {node.grain}s"
+        yield f"{which}{f' of its {parts}' if parts else ''}, by {order}"
+    elif not node.function.window and node.function.name != "COUNT":
+        yield f"its window has no value for {node.function.name}"

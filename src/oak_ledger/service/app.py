@@ -21,6 +21,7 @@ from starlette.middleware.gzip import GZipMiddleware
 
 from oak_ledger.catalogue import Catalogue, Version
 from oak_ledger.errors import FormulaError, OakError
+from oak_ledger.insight.additivity import how_it_totals
 from oak_ledger.present.dictionary import entry_of, index_html, source_html
 from oak_ledger.present.page import report_html
 from oak_ledger.service.formats import MEDIA, as_bytes
@@ -321,7 +322,7 @@ def _line(here: Visit, version: Version) -> SourceLine:
 def _fields(source: Source) -> list[FieldLine]:
     return [
         FieldLine(
-            name=one.name, type=one.type_name, per="group" if one.grain == Grain.GROUP else "row", description=getattr(one.spec, "description", ""),
+            name=one.name, type=one.type_name, per="group" if one.grain == Grain.GROUP else "row", totals=how_it_totals(source, one), description=getattr(one.spec, "description", ""),
             format=one.format, formula=getattr(one.spec, "formula", ""),
         )
         for one in source.fields

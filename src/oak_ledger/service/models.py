@@ -37,11 +37,12 @@ class SourceLine(BaseModel):
 
 
 class FieldLine(BaseModel):
-    """A field: its type, whether it has one value per row or per group, what it means, how it is shown."""
+    """A field: its type, whether it has one value per row or per group, how it totals, what it means, how it is shown."""
 
     name: str
     type: str
     per: str = Field(description="row or group")
+    totals: str = Field(description="how its values come to a total, in words")
     description: str
     format: str
     formula: str

@@ -12,6 +12,7 @@ from prompt_toolkit.document import Document
 from prompt_toolkit.formatted_text import FormattedText
 
 from oak_ledger import OakError, complete, signature_at, try_formula
+from oak_ledger.insight.additivity import how_it_totals
 
 if TYPE_CHECKING:
     from oak_ledger.source import Source
@@ -31,8 +32,12 @@ class _Fields(Completer):
     def get_completions(self, document: Document, complete_event: CompleteEvent) -> Iterator[Completion]:
         """Proposals for what is being typed."""
         at = document.cursor_position
+        states = self.source.compiled.states
         for one in complete(document.text, at, self.source.compiled.scope()):
-            yield Completion(one.text, start_position=one.start - at, display_meta=f"{one.kind}  {one.detail}"[:70])
+            state = states.get(one.text.strip('"').casefold()) if one.kind == "field" else None
+            totals = how_it_totals(self.source, state) if state is not None else ""
+            said = f"{one.kind}  {one.detail}{', ' if totals else ''}{totals}"
+            yield Completion(one.text, start_position=one.start - at, display_meta=said[:70])
 
 
 def state_of(source: Source, text: str, position: int) -> list[tuple[str, str]]:
