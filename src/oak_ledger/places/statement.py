@@ -91,6 +91,8 @@ def statement(
     dialect: SqlDialect = POSTGRESQL,
 ) -> Statement:
     """A question as one statement over a table or a query, for PostgreSQL or duckdb; with `guarded` a division by zero is null in it. Raises NotSaid where any part of it cannot be said in the same meaning."""
+    if any(isinstance(one, c.Level) for one in query.before):
+        raise NotSaid("An aggregate of values at their own level (PER)", "only those values are asked for there")
     if query.before or query.totals:
         raise NotSaid("BEFORE" if query.before else "The row of totals", "it is put together here")
     if query.fill:
