@@ -33,6 +33,13 @@ R = pa.table(
     | {name: pa.array([row[at] for row in ROWS], ARROW[kind]) for at, (name, kind) in enumerate(COLUMNS.items())}
 )
 
+# Aggregates of values at their own level.
+LEVELS = (
+    "MAX(SUM(j) PER (c))", "SUM(COUNT(*) PER (b, c))", "COUNT(*) FILTER (WHERE SUM(j) PER (i) > 2)", "SUM(SUM(j) PER (j % 3)) FILTER (WHERE COUNT(t) PER (j % 3) > 1)",
+    "MAX(MAX(t) PER (c))", "MIN(MAX(y) PER (b))", "SUM(j) - SUM(MAX(j) PER (t))", "MAX(SUM(SUM(j) PER (b, c)) PER (b))", "COUNT(DISTINCT SUM(j) PER (t))",
+    "SUM(SUM(d) PER (c))", "MEDIAN(AVG(j) PER (i))", "SUM(MAX(j) PER (b)) / SUM(SUM(MAX(j) PER (b))) OVER ()",
+)  # fmt: skip
+
 
 def literals() -> dict[str, Any]:
     """Each number and text of the tables of values, by the name of a column that has it."""
@@ -128,6 +135,7 @@ class EveryPlace(unittest.TestCase):
     def test_groups(self) -> None:
         asked: list[tuple[tuple[str, ...], str]] = [((), one) for one in GROUPED]
         asked += [(("b",), one) for one, _ in OVER_GROUPS] + [(("t", "c"), one) for one in GROUPED]
+        asked += [(by, one) for by in ((), ("b",), ("t", "c")) for one in LEVELS]
         said = 0
         for by, formula in asked:
             with self.subTest(formula, by=by):

@@ -166,6 +166,27 @@ class InTheDatabase(FolderCase):
             "show": [("Last", "MAX(Day)"), ("Rank", "RANK() OVER (ORDER BY SUM(Volume) DESC)")],
             "sort": ["Rank"],
         },
+        {
+            "by": ["Mill"],
+            "show": [
+                ("Typical", "MEDIAN(SUM(Volume) PER (Month))"),
+                ("Of", "COUNT(*) FILTER (WHERE COUNT(*) PER (Month) > 90)"),
+                "Volume",
+            ],
+            "where": ["Cost > 20", "MAX(SUM(Volume) PER (Month)) > 300"],
+            "totals": False,
+        },
+        {
+            "by": ["Size", "Month"],
+            "show": [("Deep", "MAX(AVG(SUM(Volume) PER (Mill, Day)) PER (Mill))")],
+            "totals": True,
+            "sort": ["-Deep"],
+            "limit": 3,
+        },
+        {
+            "show": [("Days", "COUNT(SUM(Volume) PER (Day))"), ("Share", "MAX(SUM(Volume) PER (Mill)) / SUM(Volume)")],
+            "where": "Mill = 'none'",
+        },
     )
 
     def test_the_same_answers_as_here(self) -> None:
@@ -485,6 +506,8 @@ class InASqliteFile(FolderCase):
             ("origin", {"by": ["yard"], "show": ["pieces", "COUNT(*)"]}),
             ("origin", {"by": ["yard", "grade"], "show": [("n", "COUNT(DISTINCT pieces)")], "where": "yard = 'north' OR pieces > 3", "totals": True}),
             ("origin", {"by": [("odd", "id % 2 = 1")], "show": [("most", "MAX(yard)")], "sort": ["-most"], "limit": 1}),
+            ("origin", {"by": ["yard"], "show": [("most", "MAX(SUM(pieces) PER (grade, id % 5))"), ("n", "SUM(COUNT(DISTINCT id) PER (grade))")], "where": "pieces > 1", "totals": True}),
+            ("here", {"by": ["yard"], "show": [("all", "BOOL_AND((SUM(pieces) > 3) PER (grade))")]}),
             ("here", {"by": ["yard"], "show": [("share", "AVG(pieces)")], "where": "yard = 'north'"}),
             ("here", {"by": ["yard"], "show": ["share"]}),
             ("here", {"by": ["mixed"], "show": ["COUNT(*)"]}),

@@ -91,8 +91,6 @@ def statement(
     dialect: SqlDialect = POSTGRESQL,
 ) -> Statement:
     """A question as one statement over a table or a query, for PostgreSQL or duckdb; with `guarded` a division by zero is null in it. Raises NotSaid where any part of it cannot be said in the same meaning."""
-    if any(isinstance(one, c.Level) for one in query.before):
-        raise NotSaid("An aggregate of values at their own level (PER)", "only those values are asked for there")
     if query.before or query.totals:
         raise NotSaid("BEFORE" if query.before else "The row of totals", "it is put together here")
     if query.fill:
@@ -102,13 +100,15 @@ def statement(
     steps, translator = _steps(query, origin, column, guarded, dialect)
     translator.overall = query.grouped and not query.by
     keys = [_column_of(translator, query, one) for one in query.by]
+    rows = _Rows(steps, translator, query.where, [*query.fields])
+    read = rows.with_levels([one.checked for one in (*query.show, *query.having)], keys)
     shown = [(one, translator.expression(one.checked)) for one in query.show]
     items = [
         exp.alias_(cast(made, sql_type(one.checked.type)), one.name, quoted=True)
         for one, made in (*zip(query.by, keys, strict=True), *shown)
     ]
     names = tuple(one.name for one in (*query.by, *query.show))
-    made = _filtered(exp.select(*items).from_(_table(steps[-1][0])), translator, query.where)
+    made = _filtered(_joined(exp.select(*items).from_(_table(rows.name)), read), translator, query.where)
     if query.by:
         made = made.group_by(*keys)
     made = made.having(*(translator.expression(one.checked) for one in query.having))
@@ -126,6 +126,78 @@ def statement(
             if one.expression.name == "C":
                 one.replace(one.this)
     return Statement(made, names, dialect)
+
+
+Joins = list[tuple[str, exp.Expression]]
+"""The steps that are joined to the rows, each with its condition."""
+
+
+@dataclass(slots=True)
+class _Rows:
+    """The rows of a question as the last of its steps has them; levels become steps over them."""
+
+    steps: list[tuple[str, exp.Select]]
+    translator: Translator
+    where: Sequence[Expression]
+    taken: Sequence[str]
+    name: str = ""
+    levels: int = 0
+
+    def __post_init__(self) -> None:
+        self.name = self.steps[-1][0]
+
+    def with_levels(self, trees: Sequence[c.TypedNode], keys: Sequence[exp.Expression]) -> Joins:
+        """Make the aggregates of levels in some trees known to the translator, for rows that are grouped by these keys: each is a step that has
+        one value for each group, and is joined to the rows of that group."""
+        inline = self.translator.inline
+        waiting = [*trees]
+        found: dict[c.Level, None] = {}
+        while waiting:
+            for node in c.walk(waiting.pop(), c.APART):
+                if isinstance(node, c.Level):
+                    found[node] = None
+                elif isinstance(node, c.FieldRef) and node.name in inline and node.grain == Grain.GROUP:
+                    waiting.append(inline[node.name])
+        return [joined for node in found for joined in self._level(node, keys)]
+
+    def _level(self, node: c.Level, keys: Sequence[exp.Expression]) -> Joins:
+        if node.type.kind == "boolean" or (self.translator.guarded and c.can_fault(node)):
+            raise NotSaid("An aggregate of values at their own level (PER)", "of such a kind, it is computed here")
+        word = next(word for word in ("level", "level of rows", "\u200blevel") if word not in "".join(self.taken))
+        self.levels += 1
+        name = f"{word} {self.levels}"
+        own = [f"{name}, key {at}" for at in range(len(keys))]
+        overall, self.translator.overall = self.translator.overall, False
+        inner = [*keys, *(self.translator.expression(one) for one in node.keys)]
+        joins = self.with_levels(node.inner, inner)
+        names = [*own, *(c.level_column(at, key=True)[1:] for at in range(len(node.keys)))]
+        values = [(c.level_column(at)[1:], self.translator.expression(one)) for at, one in enumerate(node.inner)]
+        items = [exp.alias_(one.copy(), as_name, quoted=True) for as_name, one in (*zip(names, inner, strict=True), *values)]  # fmt: skip
+        made = _joined(exp.select(*items).from_(_table(self.name)), joins)
+        self.steps.append((f"{name} by key", _filtered(made, self.translator, self.where).group_by(*(one.copy() for one in inner))))  # fmt: skip
+        for piece in c.walk(node.aggregate):
+            if isinstance(piece, c.ColumnRef):
+                self.translator.columns[piece] = _column(piece.column[1:])
+        outer = exp.select(
+            *(exp.alias_(_column(one), one, quoted=True) for one in own),
+            exp.alias_(self.translator.expression(node.aggregate), name, quoted=True),
+        ).from_(_table(f"{name} by key"))
+        self.translator.overall = overall
+        self.steps.append((name, outer.group_by(*map(_column, own)) if own else outer))
+        if not own:
+            self.translator.columns[node] = exp.select(_column(name)).from_(_table(name)).subquery()
+            return []
+        self.translator.columns[node] = exp.Min(this=_column(name))
+        same: list[exp.Expression] = [
+            exp.NullSafeEQ(this=key.copy(), expression=_column(one)) for key, one in zip(keys, own, strict=True)
+        ]
+        return [(name, exp.paren(exp.and_(*same)))]
+
+
+def _joined(made: exp.Select, joins: Joins) -> exp.Select:
+    for name, same in joins:
+        made = made.join(_table(name), on=same, join_type="left")
+    return made
 
 
 def _table(name: str) -> exp.Table:

@@ -144,8 +144,6 @@ class Translator:
             return self._aggregate(node)
         if isinstance(node, c.Window):
             return self._window(node)
-        if isinstance(node, c.Level):
-            raise NotSaid("An aggregate of values at their own level (PER)", "it takes two questions, one over the other")
         raise NotSaid("BEFORE", "the earlier state is kept here")
 
     def _inner(self, node: c.TypedNode) -> exp.Expression:

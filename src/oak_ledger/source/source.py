@@ -296,8 +296,7 @@ class Source(Questions):
             raise OakError(
                 "name-twice", f"The answer has two columns called {twice!r}.", hint="Name one of them differently."
             )
-        question, of_levels = with_levels(question, lambda one: self._computed(one)[0])
-        result, findings, place = self._computed(question)
+        result, findings, place, of_levels = self._computed(question)
         faults = self._told((*result.faults.found(), *of_levels))
         if strict and faults:
             raise FormulaError.of([Finding("fault", one.sentence() + ".", Place(one.field)) for one in faults])
@@ -339,13 +338,14 @@ class Source(Questions):
             place,
         )
 
-    def _computed(self, question: Query) -> tuple[Result, list[Finding], str]:
-        """What a question gives, what is to be said of how its rows were read, and where it was computed."""
+    def _computed(self, question: Query) -> tuple[Result, list[Finding], str, tuple[Fault, ...]]:
+        """What a question gives, what is to be said of how its rows were read, where it was computed, and what could not be at its levels."""
         there, place = self._in_origin(question)
         if there is not None:
-            return there, [], place
+            return there, [], place, ()
+        question, faults = with_levels(question, lambda one: self._computed(one)[0])
         result, findings = self._asked(question, _executed)
-        return result, [*findings, *self.arrival_findings()], place
+        return result, [*findings, *self.arrival_findings()], place, faults
 
     def _told(self, faults: tuple[Fault, ...]) -> tuple[Fault, ...]:
         """Faults without what went in, where that may be of fields that are hidden from who asks."""
