@@ -58,8 +58,10 @@ SAID: list[tuple[str, str, str, str, str]] = [
     ("volumes averaged", '[[field]]\nname = "Mean"\nformula = "AVG(Volume)"\n', "", "", ""),
     ("an order without ties", MILL + '[[field]]\nname = "Last"\nformula = "LAG(Volume) OVER (PARTITION BY Mill ORDER BY Day, Id)"\n', "", "", ""),
     ("ranks may tie", MILL + '[[field]]\nname = "R"\nformula = "RANK() OVER (ORDER BY EXTRACT(YEAR FROM Day))"\n', "", "", ""),
-    ("nulls that a filter leaves out", MILL + '[[filter]]\nname = "Not low"\nwhere = "Mill <> \'Low Weir\'"\n', "nulls-left-out", "1 rows in which Mill is null are left out as well by Mill <> 'Low Weir'", "IS DISTINCT FROM"),
-    ("and by a list", MILL + '[[filter]]\nname = "Not low"\nwhere = "Mill NOT IN (\'Low Weir\')"\n', "nulls-left-out", "1 rows", "OR Mill IS NULL"),
+    ("nulls that a filter leaves out", MILL + '[[filter]]\nname = "Not low"\nwhere = "Mill <> \'Low Weir\'"\n', "nulls-left-out", "1 row in which Mill is null is left out as well by Mill <> 'Low Weir'", "IS DISTINCT FROM"),
+    ("and by a list", MILL + '[[filter]]\nname = "Not low"\nwhere = "Mill NOT IN (\'Low Weir\')"\n', "nulls-left-out", "1 row in", "OR Mill IS NULL"),
+    ("nulls that stay", MILL + '[[filter]]\nname = "Not low"\nwhere = "Mill <> \'Low Weir\' OR Mill IS NULL"\n', "", "", ""),
+    ("nulls that another condition leaves out", MILL + '[[filter]]\nname = "Not low"\nwhere = "Mill <> \'Low Weir\' AND LENGTH(Mill) > 0"\n', "", "", ""),
     ("no nulls to leave out", MILL + '[[filter]]\nname = "Not one"\nwhere = "Id <> 1"\n', "", "", ""),
     ("a last day at midnight", '[[field]]\nname = "At"\nformula = "CAST(Day AS TIMESTAMP) + INTERVAL \'5\' HOUR"\n[[filter]]\nname = "Until"\nwhere = "At BETWEEN DATE \'2026-01-01\' AND DATE \'2026-02-05\'"\n', "midnight-end", "is the beginning of that day; 1 rows later on it", "< DATE '2026-02-05' + 1"),
     ("a last day of dates", '[[filter]]\nname = "Until"\nwhere = "Day BETWEEN DATE \'2026-01-01\' AND DATE \'2026-02-05\'"\n', "", "", ""),
@@ -101,6 +103,16 @@ class Silent(FolderCase):
                 if found:
                     self.assertIn(words, found[0].message)
                     self.assertIn(mended, found[0].hint)
+
+    def test_nulls_that_a_question_leaves_out(self) -> None:
+        self.write("loads.csv", ROWS)
+        self.write("loads.oak.toml", FIELDS + MILL + '[[filter]]\nname = "Not low"\nwhere = "Mill <> \'Low Weir\'"\n')
+        for where, said in (
+            ("Mill <> 'Low Weir'", 1), ('"Not low"', 1), ("Mill = 'Low Weir'", 0), ("Mill <> 'Low Weir' OR Mill IS NULL", 0),
+            ("Mill NOT IN ('Low Weir') AND COUNT(*) > 0", 1), ("Id <> 1", 0),
+        ):  # fmt: skip
+            found = self.oak_json("tally", "loads", "--by", "Mill", "--show", "COUNT(*)", "--where", where)["findings"]
+            self.assertEqual([one["code"] for one in found if one["severity"] == "note"], ["nulls-left-out"] * said, where)  # fmt: skip
 
     def test_totals_that_a_join_multiplies(self) -> None:
         self.write("loads.csv", "Stand,Volume\n1,100\n2,50\n")

@@ -119,7 +119,7 @@ def why(
         planned.formats,
     )
     asked = [where] if isinstance(where, str) else where or ()
-    whole = asked if asker.reader else _conditions(source, where)  # what a filter is made of may be hidden
+    whole = asked if asker.reader else conditions_of(source, where)  # what a filter is made of may be hidden
     conditions = [*whole, *(is_value(item, value) for item, value in zip(by, group, strict=True))]
     used = _fields(source, shown.checked)
     rows = [name for name in used if source.state(name).grain == Grain.ROW]
@@ -285,7 +285,7 @@ def _written(text: str, key: c.OrderKey) -> str:
     return f"{text[key.key.start : key.key.end]}{down} NULLS {'FIRST' if key.nulls_first else 'LAST'}"
 
 
-def _conditions(source: Source, where: str | Sequence[str] | None) -> Iterator[str]:
+def conditions_of(source: Source, where: str | Sequence[str] | None) -> Iterator[str]:
     """The conditions of a filter, one by one where they are joined by AND."""
     for text in [where] if isinstance(where, str) else where or ():
         tree = parse(text).tree

@@ -23,11 +23,19 @@ from oak_ledger.insight.additivity import Additivity, AdditivityAnalysis, ratio_
 from oak_ledger.insight.branches import branch_probes, calculated, doubtful
 from oak_ledger.insight.hazards import hazard_probes
 from oak_ledger.insight.idle import idle_probes, multiplied
-from oak_ledger.insight.probes import Probe, TemporaryFields, Values, format_number, is_helper, place_of, read_fields
+from oak_ledger.insight.probes import (
+    Probe,
+    TemporaryFields,
+    Values,
+    format_number,
+    is_helper,
+    judged,
+    place_of,
+    read_fields,
+)
 from oak_ledger.insight.spelling import misspelt_always, spelling_probes
 from oak_ledger.names.compiled import ResolvedName
 from oak_ledger.origin.files import FILE_COLUMN
-from oak_ledger.source.answer import Answer
 from oak_ledger.source.source import Source
 from oak_ledger.source.whole import unfiltered
 
@@ -75,19 +83,6 @@ def run_checks(source: Source) -> Iterator[Finding]:
         yield from source.arrival_findings()
         yield from _new_columns(source)
         yield from (replace(one, place=place_of(source, source.state(one.place.where))) for one in named_levels(source))
-
-
-def judged(source: Source, probes: Sequence[Probe], more: Mapping[str, str]) -> tuple[Answer, list[Finding]]:
-    """What probes say, answered together with `more` in one reading of the rows."""
-    shown: dict[str, str] = {}
-    for at, probe in enumerate(probes):
-        for key, formula in probe.formulas.items():
-            if source.check_formula(formula).checked is not None:
-                shown[f"{at} {key}"] = formula
-    answer = source.tally(show=[*shown.items(), *more.items()])
-    values = answer.to_dicts()[0]
-    found = [probe.judge({key: values.get(f"{at} {key}") for key in probe.formulas}) for at, probe in enumerate(probes)]
-    return answer, [one for one in found if one is not None]
 
 
 def formula_findings(source: Source, formulas: Mapping[str, str]) -> dict[str, list[Finding]]:

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 
 from oak_ledger.definition.model import FieldSpec, FilterSpec
 from oak_ledger.errors import Finding, Place
+from oak_ledger.explain.why import conditions_of
 from oak_ledger.formula import Grain, parse
 from oak_ledger.formula import nodes as n
 from oak_ledger.formula.lexer import quote_identifier, quote_literal
 from oak_ledger.insight.additivity import AdditivityAnalysis
 from oak_ledger.insight.branches import calculated
-from oak_ledger.insight.probes import Probe, TemporaryFields, Values, format_number, place_of
+from oak_ledger.insight.probes import Probe, TemporaryFields, Values, format_number, judged, place_of
 from oak_ledger.source.source import Source
 from oak_ledger.types import Type
 
@@ -82,6 +83,18 @@ def _of_node(source: Source, helpers: TemporaryFields, formula: _Written, node: 
         yield from _midnight(source, formula, node.left, node.right)
     if isinstance(node, n.Binary) and node.op in ("<", ">", "<=", ">="):
         yield from _as_texts(source, formula, node)
+
+
+def left_out_findings(source: Source, conditions: Sequence[str]) -> list[Finding]:
+    """The rows that conditions of a question leave out only because a value is null. Asks the rows only where a condition says what a value is not."""
+    parts = [(one, source.check_formula(one).checked) for one in conditions_of(source, conditions)]
+    text = " AND ".join(f"({one})" for one, checked in parts if checked is not None and checked.grain == Grain.ROW)
+    if not text:
+        return []
+    formula = _Written("", "the conditions", text, parse(text).tree, chooses=True)
+    nodes = [node for node in n.walk(formula.tree) if isinstance(node, (n.Binary, n.In, n.Like))]
+    probes = [probe for node in nodes for probe in _nulls(source, formula, node)]
+    return judged(source, probes, {})[1] if probes else []
 
 
 def _row_type(source: Source, text: str) -> Type | None:
@@ -252,11 +265,13 @@ def _nulls(source: Source, formula: _Written, node: n.Binary | n.In | n.Like) ->
     def judge(values: Values) -> Finding | None:
         if not values["nulls"]:
             return None
-        message = f"{formula.name}: {values['nulls']:,} rows in which {own} is null are left out as well by {formula.says(node)}."
+        one = values["nulls"] == 1
+        message = f"{formula.name}{': ' if formula.name else ''}{values['nulls']:,} row{'' if one else 's'} in which {own} is null {'is' if one else 'are'} left out as well by {formula.says(node)}."
         hint = f"If they are meant to stay: {own} IS DISTINCT FROM …, or OR {own} IS NULL."
         return Finding("nulls-left-out", message, formula.place(node), hint, "note", numbers={"rows": values["nulls"]})
 
-    yield Probe({"nulls": f"COUNT(*) FILTER (WHERE {own} IS NULL)"}, judge)
+    without = formula.text[: node.start] + "TRUE" + formula.text[node.end :]
+    yield Probe({"nulls": f"COUNT(*) FILTER (WHERE {own} IS NULL AND ({without}) AND ({formula.text}) IS NOT TRUE)"}, judge)  # fmt: skip
 
 
 def _midnight(source: Source, formula: _Written, operand: n.Node, end: n.Node) -> Iterator[Probe]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -12,6 +12,7 @@ from oak_ledger.definition.model import FieldSpec
 from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import nodes as n
 from oak_ledger.names.compiled import ResolvedName
+from oak_ledger.source.answer import Answer
 from oak_ledger.source.source import Source
 
 Values = Mapping[str, Any]
@@ -24,6 +25,19 @@ class Probe:
 
     formulas: Mapping[str, str]
     judge: Callable[[Values], Finding | None]
+
+
+def judged(source: Source, probes: Sequence[Probe], more: Mapping[str, str]) -> tuple[Answer, list[Finding]]:
+    """What probes say, answered together with `more` in one reading of the rows."""
+    shown: dict[str, str] = {}
+    for at, probe in enumerate(probes):
+        for key, formula in probe.formulas.items():
+            if source.check_formula(formula).checked is not None:
+                shown[f"{at} {key}"] = formula
+    answer = source.tally(show=[*shown.items(), *more.items()])
+    values = answer.to_dicts()[0]
+    found = [probe.judge({key: values.get(f"{at} {key}") for key in probe.formulas}) for at, probe in enumerate(probes)]
+    return answer, [one for one in found if one is not None]
 
 
 @dataclass(slots=True)

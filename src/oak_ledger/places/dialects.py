@@ -17,7 +17,7 @@ from oak_ledger.types import KINDS
 _BYTES = 'COLLATE "C"'  # texts are compared by code points
 _PARTS = ("YEAR", "QUARTER", "MONTH", "WEEK", "DAY", "DOW", "ISODOW", "DOY", "ISOYEAR", "HOUR", "MINUTE")
 _UNITS = ("YEAR", "QUARTER", "MONTH", "WEEK", "DAY", "HOUR", "MINUTE")
-BUILT = ("CASE", "INTERVAL", "MEDIAN", "PERCENTILE_CONT", "PERCENTILE_DISC", "LISTAGG")
+BUILT = ("CASE", "INTERVAL", "MEDIAN", "PERCENTILE_CONT", "PERCENTILE_DISC", "LISTAGG", "PER")
 """What is said without a template, unless it is refused."""
 
 
@@ -191,7 +191,7 @@ _REFUSED: Mapping[str, str] = {
     "SQRT": "its last digits differ",
     "ANY_VALUE": "which value it takes is open",
     **dict.fromkeys(("MAX_BY", "MIN_BY", "MODE"), "which of several values it takes is open"),
-    **dict.fromkeys(("SUM_AT_LAST", "SUM_AT_FIRST", "PER", "WORKING_DAYS"), "it is computed here"),
+    **dict.fromkeys(("SUM_AT_LAST", "SUM_AT_FIRST", "WORKING_DAYS"), "it is computed here"),
 }
 _SQLITE_REFUSED: Mapping[str, str] = {
     "LIKE": "it takes no notice of letter case",

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from oak_ledger.definition.formats import plain, show
+from oak_ledger.errors import Finding
 from oak_ledger.explain.row_changes import RowChanges
 from oak_ledger.explain.why import Why
 from oak_ledger.present.sections import Section, table_of
@@ -22,7 +24,9 @@ def headline(found: Why) -> str:
     return f"{found.measure}, {group or 'all rows'}: {_number(found.value, found.format)}"
 
 
-def reasons(found: Why, source: Source, sample: Answer, compared_with: Why | None = None) -> list[Section]:
+def reasons(
+    found: Why, source: Source, sample: Answer, compared_with: Why | None = None, doubts: Sequence[Finding] = ()
+) -> list[Section]:
     """The formula with the value of each part, what it is compared with, filters, nulls, constants, columns, and some of the rows."""
     sections = []
     for step in (*found.steps, *(compared_with.steps if compared_with is not None else ())):
@@ -48,6 +52,7 @@ def reasons(found: Why, source: Source, sample: Answer, compared_with: Why | Non
         sections.append(Section("Conditions", (), table))
     lines = [(f"{name} is null in {count:,} of {found.rows:,} rows", "bad") for name, count in found.nulls]
     lines += [(f"not computed: {one.sentence()}", "bad") for one in found.faults]
+    lines += [(one.message, "bad") for one in doubts]
     lines += [(f"{name} is {value}", "") for name, value in found.constants]
     columns = [f"{one.name}: {one.column}" for one in specs if getattr(one, "column", "")]
     lines += [(f"columns: {', '.join(columns)}", "quiet")] if columns else []

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -317,6 +318,8 @@ def tally_command(
     as_json: bool,
 ) -> int:
     """Group and aggregate: --by which fields, --show which measures. Without --by, one figure."""
+    from oak_ledger.insight.hazards import left_out_findings
+
     with progress_of("reading") as progress:
         opened = open_any(source, catalogue, draft=draft, baseline=baseline, at=at, progress=progress).computed(place)
         items = [opened.measure(item) for item in show]
@@ -337,4 +340,5 @@ def tally_command(
     )
     if where is not None:
         count = "; ".join(filter(None, [count, f"{answer.rows_used:,} of {answer.rows_read:,} rows"]))
+        answer = replace(answer, findings=(*answer.findings, *left_out_findings(opened, [where])))
     return _print_answer(answer, as_json=as_json, count=count, version=which(opened))

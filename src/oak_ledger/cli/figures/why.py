@@ -61,6 +61,7 @@ def why_command(
     from oak_ledger.cli.report.rendering import a_report, source_of
     from oak_ledger.explain.why import rows_behind, why
     from oak_ledger.insight.fingerprint import names_before
+    from oak_ledger.insight.hazards import left_out_findings
     from oak_ledger.present.reasons import changes_since, headline, reasons, version_text
     from oak_ledger.present.sections import show_sections
     from oak_ledger.present.terminal import LEAF, QUIET, Text, console, say
@@ -81,7 +82,7 @@ def why_command(
             before = open_catalogue(catalogue).source(source.name, since)
             renamed = names_before(source, before.opened, before.document)
             changed = figure_since(opened, spec, before, source, group, measure, renamed, recoded(source, before))
-    sections = reasons(found, whole, rows, other)
+    sections = reasons(found, whole, rows, other, left_out_findings(whole, asked.where or ()))
     if changed is not None:
         sections = [*changes_since(changed, f"version {since}", limit or 5), *sections]
     under = f"{opened.about.name}, {source.name}, {version_text(source)}"
