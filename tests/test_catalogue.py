@@ -222,7 +222,7 @@ class States(WithCatalogue):
         self.place.release("Loads")
         self.assertEqual({one.state for one in watches.run("Loads")}, {"broken"})
 
-    def test_a_mend_leaves_changes_for_the_owners_of_reports(self) -> None:
+    def test_reports_follow_a_mend_when_the_source_is_released(self) -> None:
         self.place.publish(self.source)
         self.place.release("Loads")
         self.place.people.grant("cleo", ["read"], "general")
@@ -238,14 +238,41 @@ class States(WithCatalogue):
         self.write("loads.csv", CSV.replace("Volume", "CUBIC"))
         with mock.patch("getpass.getuser", return_value="ben"):
             said = self.oak("mend", "loads", "Volume=CUBIC", "--rename", "Volume=Cubic")
-            self.assertIn("report R of the catalogue: changed, state 2", said)
-            self.assertIn("report S of the catalogue: the change waits for cleo", said)
+            self.assertIn("report R of the catalogue: the change waits for the release of general/Loads\n", said)
+            self.assertIn("report S of the catalogue: the change waits for the release of general/Loads, and then for its owner cleo", " ".join(said.split("\n")))  # fmt: skip
+            self.assertIn('+ show = ["Cubic"]', said)
             self.oak("report", "accept", "S", "--yes", code=2)
+            self.assertEqual(
+                self.place.reports.get("R").number, 1
+            )  # reports read the released version, which has the old name
+            self.assertIn("report R of the catalogue: the change does not wait any more", self.oak("undo", "loads"))
+            self.assertIn("report R of the catalogue: the change waits again", self.oak("undo", "redo", "loads"))
+            self.oak("field", "rename", "loads", "Cubic=Size")
+            self.assertEqual([one.report.document.text.count("Size") for one in self.by("ben").reports.followed("Loads")], [1, 1])  # fmt: skip
+            self.oak("undo", "loads")
+            self.assertEqual([one.report.document.text.count("Cubic") for one in self.by("ben").reports.followed("Loads")], [1, 1])  # fmt: skip
+            self.assertNotIn("stop working", self.oak("publish", "loads", "--base", "1", "--yes"))
+            said = self.oak("release", "Loads", "--yes")
+        self.assertIn("report R follows: state 2", said)
+        self.assertIn("report S: a change waits for cleo", said)
         self.assertIn('show = ["Cubic"]', self.place.reports.get("R").report.document.text)
+        with mock.patch("getpass.getuser", return_value="ben"):
+            self.assertIn("followed when the source was released, and stays", self.oak("undo", "loads"))
         with mock.patch("getpass.getuser", return_value="cleo"):
             self.assertIn("+ show", self.oak("report", "waiting", "S"))
             self.oak("report", "accept", "S", "--yes")
         self.assertIn('show = ["Cubic"]', self.by("cleo").reports.get("S").report.document.text)
+
+    def test_a_change_that_would_break_a_report_does_not_follow(self) -> None:
+        """The mend was of a working copy that was not published: what is released has the old names."""
+        self.place.publish(self.source)
+        self.place.release("Loads")
+        self.place.reports.publish(oak.open_report(self.write("r.report.toml", REPORT)))
+        text = self.place.reports.get("R").report.document.text.replace('"Volume"', '"Cubic"')
+        self.place.reports.propose("R", text, note="a", with_source=True)
+        self.place.publish(self.source)
+        self.place.release("Loads")
+        self.assertEqual((self.place.reports.get("R").number, self.place.reports.get("R").waiting), (1, 1))
 
 
 class Audit(WithCatalogue):

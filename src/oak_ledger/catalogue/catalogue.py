@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from functools import cached_property
+from functools import cache, cached_property
 from pathlib import Path
 from typing import Any
 
@@ -294,7 +294,8 @@ class Catalogue(PublishedSources):
         )
 
     def release(self, name: str, number: int | None = None, *, note: str = "", overrule: str = "") -> Version:
-        """Release a version (the newest without a number) and vouch for it: it is what all reports get. The one before is retired.
+        """Release a version (the newest without a number) and vouch for it: it is what all reports get. The one before is retired, and the
+        changes of reports that waited for it are made.
 
         Raises OakError where errors stand, unless they are overruled with a reason, which stays visible.
         """
@@ -318,6 +319,7 @@ class Catalogue(PublishedSources):
                 connection, VERSION, row, stage="released", replaced_by="", overruled=overrule if errors else ""
             )
             self._sign(connection, row, note)
+            self.reports.follow(connection, address, lambda report: report.working(made()))
             return note
 
         with self._storage.read() as connection:
@@ -325,6 +327,8 @@ class Catalogue(PublishedSources):
             row = self.row(connection, source, number, drafts=number is None)
             if row["stage"] == "released":
                 raise OakError("released-already", f"Version {row['number']} of {source['name']} is released already.")
+        address = f"{source['area_name']}/{source['name']}"
+        made = cache(lambda: self.source(address, row["number"]))
         return self._changed(name, number, "release", work)
 
     def retire(self, name: str, *, replaced_by: str = "") -> Version:

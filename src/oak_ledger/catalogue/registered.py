@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
 from typing import Any
 
 import sqlalchemy as sa
@@ -40,7 +40,7 @@ class Registered:
 
 @dataclass(frozen=True, slots=True)
 class ProposedReport:
-    """A change that somebody left for the owner of a report, by its number."""
+    """A change that somebody left for the owner of a report, by its number; `follows` is the source with whose release it is made, or empty."""
 
     number: int
     report: str
@@ -49,6 +49,7 @@ class ProposedReport:
     note: str
     before: str
     after: str
+    follows: str = ""
 
 
 class RegisteredReports:
@@ -130,8 +131,9 @@ class RegisteredReports:
         """The row of a report, by its name or AREA/NAME. Raises OakError where one sees none of that name."""
         return self._one(connection, name)
 
-    def propose(self, name: str, after: str, *, note: str = "") -> None:
-        """Leave a change for the owner of a report: its whole text as it would be."""
+    def propose(self, name: str, after: str, *, note: str = "", with_source: bool = False) -> Registered:
+        """Leave a change for the owner of a report: its whole text as it would be; or (`with_source`) one that is made when its source is
+        released next, and until then may be taken back."""
         parse_document(checked_text(after, "report"), REPORT_SHAPE, name)
         checked_text(note, "note")
         with self._access.doing("propose") as doing:
@@ -139,32 +141,75 @@ class RegisteredReports:
             self._access.require(
                 "propose", "report", self._conditions(doing.connection, row), f"the report {row['name']}"
             )
-            base = self._newest(doing.connection, row)["number"]
+            newest = self._newest(doing.connection, row)
             for other in self._waiting(doing.connection, row):
-                if other["by"] == self._access.person.name:
+                if other["by"] == self._access.person.name and not with_source and not other["follows"]:
                     self._storage.update(doing.connection, PROPOSAL, other, state="replaced")
             values = {
                 "report_id": row["id"],
-                "base": base,
+                "base": newest["number"],
                 "text": after,
                 "by": self._access.person.name,
                 "at": now(),
                 "note": note,
                 "state": "waiting",
+                "follows": newest["source"] if with_source else "",
             }
             self._storage.insert(doing.connection, PROPOSAL, values)
             doing.said(row["area"], row["name"], note)
+        return self.get(f"{row['area']}/{row['name']}")
 
-    def mended(self, name: str, text: str, *, note: str = "") -> str:
-        """Take a mend's change of a report over, where one may change it, else leave it for its owner; which it was, in words."""
-        found = self.get(name)
-        if found.may_change:
-            state = self.publish(
-                Report(parse_document(text, REPORT_SHAPE, name)), area=found.area, note=note, replace=True
-            )
-            return f"changed, state {state.number}"
-        self.propose(name, text, note=note)
-        return f"the change waits for {found.owner}"
+    def followed(self, source: str) -> list[Registered]:
+        """The reports of a source as they will be when it is released: with the changes that wait for it."""
+        with self._storage.read() as connection:
+            return [self._with_text(one, self._following(connection, self._one(connection, f"{one.area}/{one.name}"))) for one in self.all(source)]  # fmt: skip
+
+    @staticmethod
+    def _with_text(one: Registered, waiting: list[dict[str, Any]]) -> Registered:
+        if not waiting:
+            return one
+        document = parse_document(waiting[-1]["text"], REPORT_SHAPE, f"{one.name} in the catalogue")
+        return replace(one, report=Report(document))
+
+    def _following(self, connection: sa.Connection, row: Mapping[str, Any]) -> list[dict[str, Any]]:
+        """The changes of a report that wait for a release and were made of its newest state."""
+        newest = self._newest(connection, row)["number"]
+        return [one for one in self._waiting(connection, row) if one["follows"] and one["base"] == newest]
+
+    def set_aside(self, note: str, *, back: bool = False) -> tuple[list[str], list[str]]:
+        """Take back the changes that one has left with this note and that wait for a release (`back`: leave them again): of which reports;
+        and which reports have followed a release already, and stay."""
+        state, other = ("undone", "waiting") if back else ("waiting", "undone")
+        with self._access.doing("propose") as doing:
+            mine = (PROPOSAL.c.by == self._access.person.name, PROPOSAL.c.note == note, PROPOSAL.c.follows != "")
+            found = self._storage.rows(doing.connection, sa.select(PROPOSAL).where(*mine))
+            names = {row["id"]: row["name"] for row in self._rows_all(doing.connection)}
+            turned = [one for one in found if one["state"] == state]
+            for one in turned:
+                self._storage.update(doing.connection, PROPOSAL, one, state=other)
+                doing.said("", names[one["report_id"]], f"{other}: {note}")
+        stay = [one for one in found if one["state"] == "accepted" and not back]
+        return [names[one["report_id"]] for one in turned], [names[one["report_id"]] for one in stay]
+
+    def follow(self, connection: sa.Connection, address: str, works: Callable[[Report], int]) -> None:
+        """Make the changes that wait for the release of a source, in the reports that who releases may change; in others it waits for the
+        owner. With a report that would work less well with it (`works` counts the panels that do) it goes on waiting."""
+        for row in self._rows_all(connection):
+            newest, waiting = self._newest(connection, row), self._following(connection, row)
+            if not waiting or newest["source"] != address:
+                continue
+            sides = [Report(parse_document(text, REPORT_SHAPE, row["name"])) for text in (newest["text"], waiting[-1]["text"])]  # fmt: skip
+            if works(sides[1]) < works(sides[0]):
+                continue
+            if not permitted("change", "report", self._conditions(connection, row)):
+                for one in waiting:  # from now on it waits for its owner alone
+                    self._storage.update(
+                        connection, PROPOSAL, one, follows="", state="waiting" if one is waiting[-1] else "replaced"
+                    )
+                continue
+            self._add(connection, row["id"], newest["number"] + 1, waiting[-1]["text"], address, waiting[-1]["note"])
+            for one in waiting:
+                self._storage.update(connection, PROPOSAL, one, state="accepted")
 
     def waiting(self, name: str) -> list[ProposedReport]:
         """The changes that wait for the owner of a report, oldest first."""
@@ -172,7 +217,9 @@ class RegisteredReports:
             row = self._one(connection, name)
             text = self._newest(connection, row)["text"]
             return [
-                ProposedReport(one["id"], row["name"], one["by"], one["at"], one["note"], text, one["text"])
+                ProposedReport(
+                    one["id"], row["name"], one["by"], one["at"], one["note"], text, one["text"], one["follows"]
+                )
                 for one in self._waiting(connection, row)
             ]
 

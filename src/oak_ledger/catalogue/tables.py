@@ -9,7 +9,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-LAYOUT = 3
+LAYOUT = 4
 META = sa.MetaData()
 
 
@@ -69,8 +69,16 @@ REPORT_STATE = _table(
     sa.UniqueConstraint("report_id", "number"),
 )  # fmt: skip
 PROPOSAL = _table(
-    "proposal", _of("report"), _number("base"), _text("text"), _text("by"), _text("at"), _text("note"), _text("state")
-)
+    "proposal",
+    _of("report"),
+    _number("base"),
+    _text("text"),
+    _text("by"),
+    _text("at"),
+    _text("note"),
+    _text("state"),
+    _text("follows"),
+)  # `follows` is the source whose release it waits for, or empty
 READING = _table(
     "reading",
     _of("source"),

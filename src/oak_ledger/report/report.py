@@ -168,6 +168,18 @@ class Report:
         """A panel's question, checked and not computed; None where it asks nothing. Raises OakError where it cannot be asked."""
         return KINDS[panel.kind].planned(panel, source, self.question(panel, source))
 
+    def working(self, source: Source) -> int:
+        """How many of its panels can be asked of a source."""
+        whole, _ = self.over(source)
+        return sum(self._can_be_asked(one, whole) for one in self.panels)
+
+    def _can_be_asked(self, panel: PanelSpec, source: Source) -> bool:
+        try:
+            self.planned(panel, source)
+        except OakError:
+            return False
+        return True
+
     def answer(self, panel: PanelSpec, source: Source) -> Answer | None:
         """All groups of a panel with their totals; None where it asks nothing. Raises OakError where it cannot be asked."""
         asked = KINDS[panel.kind].question(panel, self.question(panel, source))

@@ -9,7 +9,7 @@ import click
 
 from oak_ledger.cli.field import keys as field_keys
 from oak_ledger.cli.field.shaping import chosen, field_command
-from oak_ledger.cli.shared.app import open_working, pairs, reports_of, reports_option
+from oak_ledger.cli.shared.app import catalogue_option, open_working, pairs, reports_of, reports_option
 
 if TYPE_CHECKING:
     from oak_ledger.source import Source
@@ -34,6 +34,7 @@ if TYPE_CHECKING:
 @click.option("--standing", is_flag=True, help="Keep the rule for columns yet to come.")
 @click.option("--dry-run", is_flag=True, help="Show what would change and write nothing.")
 @reports_option
+@catalogue_option
 def rename_command(
     source: str,
     names: tuple[str, ...],
@@ -42,12 +43,14 @@ def rename_command(
     standing: bool,
     dry_run: bool,
     reports: str | None,
+    catalogue: str,
     **rule: Any,
 ) -> None:
-    """Rename fields; every formula, filter, rule and report that uses them follows.
+    """Rename fields; every formula, filter, rule and report that uses them follows; reports of the catalogue when the source is released.
 
     OLD=NEW renames one. A rule (--add-prefix, --case, --pattern with --by, …) renames the fields named, or all of them.
     """
+    from oak_ledger.cli.shared.following import followed
     from oak_ledger.cli.shared.output_edits import apply, documents
     from oak_ledger.present.terminal import console
     from oak_ledger.reference.mend import renaming
@@ -61,7 +64,11 @@ def rename_command(
     made = _renamed(opened, named, fields, given, from_first_row, from_file, standing)
     if standing and [one.name for one in made.fields] == [one.name for one in opened.fields]:
         console().print("the rule changes no name now; it is kept for columns yet to come")
-    apply(renaming(opened, made, documents(reports_of(opened, reports))), dry_run=dry_run)
+    files = reports_of(opened, reports)
+    shared = followed(opened, files, catalogue)
+    planned, theirs = shared.apart(renaming(opened, made, [*documents(files), *shared.documents]))
+    apply(planned, dry_run=dry_run)
+    shared.leave(theirs, dry_run=dry_run)
 
 
 def _renamed(

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -13,8 +11,6 @@ import click
 from oak_ledger.cli.shared.app import (
     catalogue_option,
     confirmed,
-    has_catalogue,
-    open_catalogue,
     open_working,
     pairs,
     reports_of,
@@ -24,10 +20,7 @@ from oak_ledger.cli.shared.app import (
 from oak_ledger.errors import Finding, OakError
 
 if TYPE_CHECKING:
-    from oak_ledger.definition.document import Document
     from oak_ledger.reference.guided import Decision
-    from oak_ledger.report import Report
-    from oak_ledger.source import Source
 
 
 @click.command("mend")
@@ -64,14 +57,15 @@ def mend_command(
     SOURCE alone shows what is wrong since the released version, one thing after the other, and on a terminal asks what to do about each;
     with --json it prints the plan of what values prove.
 
-    Reports of the catalogue are changed, too, where you may edit them; for the others the change waits for their owners.
+    Reports of the catalogue follow when the source is released; where you may not edit one, the change waits for its owner then.
 
     OLD is a column that is gone, or a name that is not a field any more; NEW is what it is now. Columns that changed places are
     named both ways: A=B B=A. With --values, values became others: filters, CASE branches, recode lists and colours follow.
     """
     from oak_ledger import broken_names, plan_mend
     from oak_ledger.cli.publishing.guided import decided
-    from oak_ledger.cli.shared.output_edits import apply, documents, tell_edits, what_is_run
+    from oak_ledger.cli.shared.following import followed
+    from oak_ledger.cli.shared.output_edits import apply, documents, tell_edits
     from oak_ledger.present.look import LOOK
     from oak_ledger.present.terminal import LEAF, RUST, Text, console, findings_list, plural
     from oak_ledger.reference.guided import Repairs, read_plan
@@ -79,8 +73,8 @@ def mend_command(
     opened = open_working(source)
     unread: list[Finding] = []
     files = reports_of(opened, reports, None, unread)
-    shared = _shared(opened, files, catalogue)
-    others = [*documents(files), *shared.items()]
+    shared = followed(opened, files, catalogue)
+    others = [*documents(files), *shared.documents]
     given = pairs(repairs, "a repair")
     origin = {key: value for key, value in {"path": path, "sheet": sheet}.items() if value is not None}
     repairs_of = Repairs({}, {values: given}) if values is not None else Repairs(given)
@@ -103,8 +97,7 @@ def mend_command(
         confirmed("Write it all the same?", yes=yes or dry_run)
     left = broken_names(planned.source)
     still = sum(state.broken for state in planned.source.compiled.states.values())
-    left_to = {edit.path: edit.after for edit in planned.edits if edit.path in shared}
-    planned = replace(planned, edits=tuple(edit for edit in planned.edits if edit.path not in shared))
+    planned, theirs = shared.apart(planned)
     apply(
         planned,
         dry_run=dry_run,
@@ -122,20 +115,5 @@ def mend_command(
         out.print(Text.assemble((plural(broken - still, "broken field"), LEAF), f" {verb} again"))
     for one in left:
         out.print(Text.assemble((f"{one.name} is still broken: ", RUST), one.finding.message))
-    for report, text in left_to.items():
-        done = (
-            "would be changed or left"
-            if dry_run
-            else open_catalogue(catalogue).reports.mended(report.name, text, note=what_is_run())
-        )
-        out.print(f"report {report.name} of the catalogue: {done}")
+    shared.leave(theirs, dry_run=dry_run)
     return 1 if left_open else 0
-
-
-def _shared(opened: Source, files: Sequence[Report], catalogue: str) -> dict[Path, Document]:
-    """The reports of the catalogue that read a source and do not lie here as files, under paths that are only names."""
-    if not has_catalogue(catalogue):
-        return {}
-    here = {one.about.name.casefold() for one in files}
-    found = open_catalogue(catalogue).reports.all(opened.name)
-    return {Path("(catalogue)") / one.name: one.report.document for one in found if one.name.casefold() not in here}

@@ -21,6 +21,7 @@ from oak_ledger.cli.shared.app import (
     reports_option,
     yes_option,
 )
+from oak_ledger.cli.shared.following import tell_followed
 from oak_ledger.cli.shared.progress import progress_of
 from oak_ledger.errors import Finding, OakError
 
@@ -100,11 +101,12 @@ def publish_command(
             confirmed(f"{broken} panel{'s' * (broken > 1)} will stop working.", yes=yes)
         if release_now:
             confirmed(f"All reports of {opened.name} will read what is published.", yes=yes or dry_run)
-        version = None
+        version, readers = None, []
         if place is not None and not dry_run:
             version = place.publish(prepared, note=note, area=area, base=base, viewers=viewers)
             _keep_base(opened, version.number)
             if release_now:
+                readers = place.reports.all(address)
                 version = place.release(f"{version.area}/{version.source}", version.number, note=note)
     if to is not None:
         _write_page(to, opened.name, found, len(known))
@@ -122,6 +124,8 @@ def publish_command(
         )
         return 0
     _said(version, prepared.rows.num_rows, prepared.findings, opened, catalogue)
+    if version is not None and release_now:
+        tell_followed(readers, version, catalogue)
     hiding = [*unread, *found.findings, *(one for report in known for one in report.hiding(opened))]
     if hiding:
         from oak_ledger.present.terminal import console, findings_list
@@ -187,9 +191,9 @@ def _compared(
 
 
 def registered(place: Catalogue, name: str, known: Sequence[Report]) -> list[Report]:
-    """The reports of the catalogue that one may see, but for those that lie here as files."""
+    """The reports of the catalogue that one may see, as they will be at the release, but for those that lie here as files."""
     here = {one.about.name.casefold() for one in known}
-    return [one.report for one in place.reports.all(name) if one.name.casefold() not in here]
+    return [one.report for one in place.reports.followed(name) if one.name.casefold() not in here]
 
 
 def _onto(place: Catalogue, opened: Source) -> Source:

@@ -18,6 +18,7 @@ from oak_ledger.cli.shared.app import (
     with_default,
     yes_option,
 )
+from oak_ledger.cli.shared.following import tell_followed
 from oak_ledger.cli.shared.progress import progress_of
 from oak_ledger.errors import OakError
 
@@ -169,12 +170,14 @@ def release_command(
         _done(chosen, said, as_json=as_json, written=False)
         return 0
     confirmed(f"All reports of {chosen.source} will read version {chosen.number}.", yes=yes)
+    readers = place.reports.all(f"{chosen.area}/{chosen.source}")
     version = place.release(name, number, note=note, overrule=overrule)
     said = f"released: version {version.number} of {version.source}, signed by {version.signed_by}; {version.checks_passed} checks passed"
     warned = ", ".join(f"{code} {count}" for code, count in version.findings.items() if code != "errors")
     said += f"; {warned}" if warned else ""
     said += f"; errors overruled: {version.overruled}" if version.overruled else ""
     _done(version, f"{said}; reports use it when they are next rendered", as_json=as_json)
+    tell_followed(readers, version, catalogue)
     return 0
 
 

@@ -6,7 +6,16 @@ from typing import TYPE_CHECKING
 
 import click
 
-from oak_ledger.cli.shared.app import is_dry_run, json_option, open_working, print_json, with_default
+from oak_ledger.cli.shared.app import (
+    catalogue_option,
+    has_catalogue,
+    is_dry_run,
+    json_option,
+    open_catalogue,
+    open_working,
+    print_json,
+    with_default,
+)
 from oak_ledger.cli.shared.paths import definition_path
 
 if TYPE_CHECKING:
@@ -20,29 +29,31 @@ def undo_command() -> None:
 
 @undo_command.command("last")
 @click.argument("source")
-def undo_last_command(source: str) -> int:
+@catalogue_option
+def undo_last_command(source: str, catalogue: str) -> int:
     """Take back the last edit of SOURCE, in all files that it changed. Repeat to go back further."""
     from oak_ledger import undo
     from oak_ledger.definition.edits import last_done
 
     path = definition_path(source)
-    _turned("undone", last_done(path, undone=False) if is_dry_run() else undo(path))
+    _turned("undone", last_done(path, undone=False) if is_dry_run() else undo(path), catalogue)
     return 0
 
 
 @undo_command.command("redo")
 @click.argument("source")
-def redo_command(source: str) -> int:
+@catalogue_option
+def redo_command(source: str, catalogue: str) -> int:
     """Repeat what was undone last."""
     from oak_ledger import redo
     from oak_ledger.definition.edits import last_done
 
     path = definition_path(source)
-    _turned("done again", last_done(path, undone=True) if is_dry_run() else redo(path))
+    _turned("done again", last_done(path, undone=True) if is_dry_run() else redo(path), catalogue)
     return 0
 
 
-def _turned(said: str, edit: Edit) -> None:
+def _turned(said: str, edit: Edit, catalogue: str) -> None:
     from oak_ledger.cli.shared.output_edits import show_edits, tell_edits
     from oak_ledger.present.terminal import say
 
@@ -52,6 +63,13 @@ def _turned(said: str, edit: Edit) -> None:
         return
     show_edits(edit.files)
     say(f"{said}: {edit.what}")
+    if has_catalogue(catalogue):
+        back = said != "undone"
+        turned, stay = open_catalogue(catalogue).reports.set_aside(edit.what, back=back)
+        for name in turned:
+            say(f"report {name} of the catalogue: the change {'waits again' if back else 'does not wait any more'}")
+        for name in stay:
+            say(f"report {name} of the catalogue followed when the source was released, and stays as it is")
 
 
 @undo_command.command("list")
