@@ -62,6 +62,41 @@ class Grafting(FolderCase):
         self.assertEqual(facts["conflicts"], [{"name": "With tax", "there": "Outlay * Tax", "here": "Outlay * 2"}])
         self.assertEqual(oak.open_source("two.oak.toml").state("With tax").spec.formula, "Outlay * 2")
 
+    def test_a_field_in_conflict_comes_under_another_name(self) -> None:
+        self.oak("field", "add", "two", "With tax", "Outlay * 2")
+        wanted = oak.open_source("one.oak.toml").tally(show=["Large cost"]).value()
+        self.oak("field", "graft", "one", "two", "Large cost", "--map", "Cost=Outlay", "--rename", "With tax=Taxed")
+        two = oak.open_source("two.oak.toml")
+        self.assertIn("SUM(Taxed)", two.state("Large cost").spec.formula)
+        self.assertEqual((two.tally(show=["Large cost"]).value(), two.state("With tax").spec.formula), (wanted, "Outlay * 2"))  # fmt: skip
+
+    def test_fields_of_one_name_are_compared_by_their_values(self) -> None:
+        litres = [",".join(map(str, (load, "xyz"["abc".index(mill)], volume * 1000, "dear" if cost > 70 else "cheap"))) for load, mill, volume, cost in ROWS]  # fmt: skip
+        self.write("three.csv", "\n".join(["Load,Mill,Volume,Cost", *litres]) + "\n")
+        oak.intake(["three.csv"], name="Three", definition="three.oak.toml").save()
+        for field, names, doubts in (
+            ("Dense", ("Cost / Volume", "Mill"), {"Volume": "in another unit", "Cost": "number in One and a text in Three"}),
+            ("Of a", ("COUNT(*) FILTER (WHERE Mill = 'a')",), {"Mill": "no value of it in common: 'a' there, 'x' here"}),
+            ("Loads", ("COUNT(DISTINCT Load)",), {}),
+        ):  # fmt: skip
+            self.oak("field", "add", "one", field, names[0])
+            found = plan_graft(oak.open_source("one.oak.toml"), [field], oak.open_source("three.oak.toml"))
+            self.assertEqual({*found.doubts}, {*doubts}, found.doubts)
+            for name, words in doubts.items():
+                self.assertIn(words, found.doubts[name])
+        self.assertIn("Mill may not be the same", self.oak("field", "graft", "one", "three", "Of a", code=1))
+
+    def test_a_field_that_would_need_itself_is_refused(self) -> None:
+        self.oak("field", "add", "two", "Tariff", '"With tax" + Outlay', code=2)
+        self.write("four.csv", "Load,Outlay\n1,2\n")
+        source = oak.intake(["four.csv"], name="Four", definition="four.oak.toml").source
+        source.with_field("Taxed", "Outlay * 2").save()
+        document = oak.open_source("four.oak.toml").document
+        text = document.text.replace('"Outlay * 2"', "'Outlay * 2 + \"With tax\"'")
+        self.write("four.oak.toml", text)
+        one, four = oak.open_source("one.oak.toml"), oak.open_source("four.oak.toml")
+        self.raises("cycle", plan_graft, one, ["With tax"], four, {"Cost": "Taxed"})
+
     def test_mistakes(self) -> None:
         one, two = oak.open_source("one.oak.toml"), oak.open_source("two.oak.toml")
         self.raises("not-calculated", plan_graft, one, ["Cost"], two)
@@ -86,6 +121,7 @@ class Grafting(FolderCase):
         self.assertEqual(Path("r.report.toml").read_text(), text)
         new = (
             text.replace('"One"', '"Two"')
+            .replace('name = "R"', 'name = "R, Two"')
             .replace("{Cost}", "{Outlay}")
             .replace('["Cost"]', '["Outlay"]')
             .replace('"-Cost"', '"-Outlay"')
@@ -97,9 +133,9 @@ class Grafting(FolderCase):
             for path, source in (("r.report.toml", "one.oak.toml"), ("s.report.toml", "two.oak.toml"))
         ]
         self.assertEqual(figures[0], figures[1])
-        self.assertIn(
-            "unknown-field", self.oak("report", "retarget", "r.report.toml", "two", "--map", "Cost=Outlay", code=1)
-        )
+        said = self.oak("report", "retarget", "r.report.toml", "two", "--map", "Cost=Outlay", code=1)
+        self.assertIn("unknown-field", said)
+        self.assertIn("Mill may be Works: --map 'Mill=Works'", said)
 
 
 if __name__ == "__main__":

@@ -6,17 +6,24 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+import numpy as np
+import pyarrow.compute as pc
+
 from oak_ledger.definition.document import Block
 from oak_ledger.definition.model import ConstantSpec, FieldSpec
 from oak_ledger.definition.references import renamed_references
 from oak_ledger.errors import OakError
+from oak_ledger.formula import Grain
 from oak_ledger.formula.assist import format_formula
 from oak_ledger.formula.lexer import quote_identifier
-from oak_ledger.reference.evidence import likeness, values_of
+from oak_ledger.reference.evidence import Values, likeness, values_of
 from oak_ledger.reference.mend import Mend, edits_between
 from oak_ledger.source.source import Source
 
 MIN_SCORE = 0.5
+COMPARED_ROWS = 50_000
+MOST_VALUES = 60  # of a text, to say that none is in common
+OTHER_UNIT = 4.0  # between the medians of fields of one name, for their unit to be doubted
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,22 +37,31 @@ class Conflict:
 
 @dataclass(frozen=True, slots=True)
 class Graft:
-    """What carrying fields over does: the edit, what is added, what was there already, conflicts, and plain fields that nothing is mapped to."""
+    """What carrying fields over does: the edit, what is added, what was there already, conflicts, plain fields that nothing is mapped to, and
+    why plain fields that are taken for each other may not be the same (name: sentence)."""
 
     mend: Mend
     added: tuple[str, ...]
     same: tuple[str, ...]
     conflicts: tuple[Conflict, ...]
     unmapped: tuple[str, ...]
+    doubts: Mapping[str, str]
 
 
-def plan_graft(origin: Source, names: Sequence[str], target: Source, mapping: Mapping[str, str] | None = None) -> Graft:
+def plan_graft(
+    origin: Source,
+    names: Sequence[str],
+    target: Source,
+    mapping: Mapping[str, str] | None = None,
+    renamed: Mapping[str, str] | None = None,
+) -> Graft:
     """Carry calculated fields of `origin` into `target`, with the fields, constants and filters that they need.
 
-    `mapping` says what names of `origin` are called in `target`; names that are the same need none. Raises OakError for a name that is not
-    there, and for a field of a column.
+    `mapping` says what names of `origin` are called in `target`; names that are the same need none. `renamed` has new names for what is
+    carried over. Raises OakError for a name that is not there, for a field of a column, and where a field would need itself.
     """
     given = {origin.state(old).name.casefold(): target.state(new).name for old, new in (mapping or {}).items()}
+    new_names = {origin.state(old).name.casefold(): new for old, new in (renamed or {}).items()}
     plain = [
         name
         for name in names
@@ -58,17 +74,20 @@ def plan_graft(origin: Source, names: Sequence[str], target: Source, mapping: Ma
             hint="Fields of columns are added with oak field restore.",
         )
     added, same, conflicts, unmapped = [], [], [], []
+    pairs = {origin.state(old).name: new for old, new in given.items()}
     document = target.document
     for block in _needed(origin, names):
         name = str(block.values["name"])
         if name.casefold() in given:
             continue
-        there = target.compiled.states.get(name.casefold())
+        there = target.compiled.states.get(new_names.get(name.casefold(), name).casefold())
         if block.values.get("column"):
             if there is None:
                 unmapped.append(name)
+            else:
+                pairs[name] = there.name
             continue
-        values = _renamed(block, origin, given)
+        values = _renamed(block, origin, given | new_names) | {"name": new_names.get(name.casefold(), name)}
         if there is not None:
             here = _meaning(values)
             other = _meaning(_block(target, there.name).values)
@@ -78,10 +97,48 @@ def plan_graft(origin: Source, names: Sequence[str], target: Source, mapping: Ma
                 conflicts.append(Conflict(there.name, here, other))
             continue
         document = document.added(block.name, values)
-        added.append(name)
+        added.append(str(values["name"]))
     made = target.changed(document)
+    cycle = next((one for name in added for one in made.state(name).findings if one.code == "cycle"), None)
+    if cycle is not None:
+        raise OakError(
+            "cycle", cycle.message, hint="A field that is mapped to needs what is carried over: map another."
+        )
     edits = edits_between([(target.path, target.document, document)])
-    return Graft(Mend(made, edits), tuple(added), tuple(same), tuple(conflicts), tuple(unmapped))
+    return Graft(Mend(made, edits), tuple(added), tuple(same), tuple(conflicts), tuple(unmapped), _doubts(origin, target, pairs))  # fmt: skip
+
+
+def _doubts(origin: Source, target: Source, pairs: Mapping[str, str]) -> dict[str, str]:
+    """Where fields that are taken for each other have values that do not look so: of another type, in another unit, none in common."""
+    whole = {old: new for old, new in pairs.items() if origin.state(old).grain == target.state(new).grain == Grain.ROW}
+    if not whole:
+        return {}
+    sides = [
+        one.rows([quote_identifier(name) for name in dict.fromkeys(names)], limit=COMPARED_ROWS).table
+        for one, names in ((origin, whole.keys()), (target, whole.values()))
+    ]
+    found = {}
+    for old, new in whole.items():
+        before, now = values_of(sides[0].column(old)), values_of(sides[1].column(new))
+        said = _doubt(before, now, origin.name, target.name) if before is not None and now is not None else ""
+        if said:
+            found[new] = said
+    return found
+
+
+def _doubt(before: Values, now: Values, there: str, here: str) -> str:
+    if before.kind != now.kind:
+        return f"it is a {before.kind} in {there} and a {now.kind} in {here}"
+    if before.kind == "number":
+        medians = [float(np.median(np.abs(one.items[one.present]))) if one.present.any() else 0.0 for one in (before, now)]  # fmt: skip
+        times = medians[1] / medians[0] if all(medians) else 1.0
+        if not 1 / OTHER_UNIT < times < OTHER_UNIT:
+            return f"its median is {medians[0]:,.4g} in {there} and {medians[1]:,.4g} in {here}: it may be in another unit"  # fmt: skip
+    if before.kind == "text":
+        known = [{*pc.unique(one.items.drop_null()).to_pylist()} for one in (before, now)]
+        if known[0] and known[1] and len(known[0]) <= MOST_VALUES and not known[0] & known[1]:
+            return f"{there} and {here} have no value of it in common: {min(known[0])!r} there, {min(known[1])!r} here"
+    return ""
 
 
 def _needed(origin: Source, names: Sequence[str]) -> list[Block]:
@@ -98,6 +155,12 @@ def _needed(origin: Source, names: Sequence[str]) -> list[Block]:
     for name in names:
         visit(name)
     return [_block(origin, name) for name in found]
+
+
+def _same_formula(origin: Source, name: str, target: Source, other: str) -> bool | None:
+    """Whether two fields are calculated in the same way; None where one of them is a column."""
+    texts = [getattr(one.state(field).spec, "formula", "") for one, field in ((origin, name), (target, other))]
+    return format_formula(texts[0]) == format_formula(texts[1]) if all(texts) else None
 
 
 def _block(source: Source, name: str) -> Block:
@@ -126,11 +189,14 @@ def suggestions(origin: Source, names: Sequence[str], target: Source) -> dict[st
     """For plain fields of `origin`, the fields of `target` whose values are spread alike, or that are called alike."""
     from rapidfuzz import fuzz, utils
 
-    columns = [state.name for state in target.shown_fields if getattr(state.spec, "column", "") and not state.broken]
+    columns = [
+        state.name for state in target.shown_fields
+        if isinstance(state.spec, FieldSpec) and not state.broken and state.grain == Grain.ROW
+    ]  # fmt: skip
     if not names or not columns:
         return {}
-    before = origin.rows([quote_identifier(name) for name in names], limit=50_000).table
-    now = target.rows([quote_identifier(name) for name in columns], limit=50_000).table
+    before = origin.rows([quote_identifier(name) for name in names], limit=COMPARED_ROWS).table
+    now = target.rows([quote_identifier(name) for name in columns], limit=COMPARED_ROWS).table
     found = {}
     for name in names:
         own = values_of(before.column(name))
@@ -138,9 +204,11 @@ def suggestions(origin: Source, names: Sequence[str], target: Source) -> dict[st
         for column in columns:
             other = values_of(now.column(column))
             alike = fuzz.ratio(name, column, processor=utils.default_process) / 100
-            likely = likeness(own, other, None).score if own is not None and other is not None else 0.0
+            if own is None or other is None or own.kind != other.kind:
+                continue
+            likely = 1.0 if _same_formula(origin, name, target, column) else likeness(own, other, None).score
             scores.append((0.6 * likely + 0.4 * alike, column))
-        best = max(scores)
+        best = max(scores, default=(0.0, ""))
         if best[0] >= MIN_SCORE:
             found[name] = best[1]
     return found

@@ -150,11 +150,14 @@ def plan_lift(source: Source, reports: Sequence[Report], name: str, owner: Repor
     return Mend(lifted, edits_between(edits))
 
 
-def retargeted(report: Report, source: Source, mapping: Mapping[str, str]) -> Report:
-    """The report over another source, with other names for fields (old: new). Raises OakError for a name that the source has not."""
+def retargeted(report: Report, source: Source, mapping: Mapping[str, str], name: str = "") -> Report:
+    """The report over another source, with other names for fields (old: new), and a name of its own if one is given. Raises OakError for a name that the source has not."""
     names = {old.casefold(): source.state(new).name for old, new in mapping.items()}
     document = renamed_references(report.document, names)
-    return Report(document.replaced(document.all("report")[0], {"source": source.name}), report.path)
+    return Report(
+        document.replaced(document.all("report")[0], {"source": source.name} | ({"name": name} if name else {})),
+        report.path,
+    )
 
 
 def _with_shared(document: Document, key: Any, name: str) -> Document:

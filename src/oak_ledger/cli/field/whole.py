@@ -50,22 +50,27 @@ def reformat_command(source: str, names: tuple[str, ...], dry_run: bool) -> None
     metavar="OLD=NEW",
     help="What a name of SOURCE is called in TARGET; may be repeated.",
 )
-def graft_command(source: str, target: str, names: tuple[str, ...], mapping: tuple[str, ...]) -> int:
+@click.option("--rename", multiple=True, metavar="FIELD=NAME", help="Carry FIELD over under another name.")
+def graft_command(
+    source: str, target: str, names: tuple[str, ...], mapping: tuple[str, ...], rename: tuple[str, ...]
+) -> int:
     """Carry calculated fields of SOURCE into TARGET, a similar source, with the fields, constants and filters that they need.
 
     Fields whose names differ are mapped with --map; for others a field with like values is proposed. What is not mapped arrives broken.
+    Fields of one name are compared by their values.
     """
     from oak_ledger.cli.shared.output_edits import apply
     from oak_ledger.present.terminal import LEAF, RUST, Text, console
     from oak_ledger.reference.graft import plan_graft, suggestions
 
     origin, there = open_working(source), open_working(target)
-    found = plan_graft(origin, names, there, pairs(mapping, "a mapping"))
+    found = plan_graft(origin, names, there, pairs(mapping, "a mapping"), pairs(rename, "a renaming"))
     facts = {
         "added": found.added,
         "same": found.same,
         "unmapped": found.unmapped,
         "conflicts": [{"name": one.name, "there": one.there, "here": one.here} for one in found.conflicts],
+        "doubts": dict(found.doubts),
     }
     apply(found.mend, dry_run=False, facts=facts)
     out = console()
@@ -74,12 +79,15 @@ def graft_command(source: str, target: str, names: tuple[str, ...], mapping: tup
     for one in found.conflicts:
         out.print(Text.assemble((f"{one.name} means something else in {there.name}, and was not carried over", RUST)))
         out.print(Text(f"  in {origin.name}: {one.there}\n  in {there.name}: {one.here}"))
+        out.print(f"  to carry it over under another name: --rename '{one.name}=…'")
+    for name, why in found.doubts.items():
+        out.print(Text.assemble((f"{name} may not be the same: ", RUST), why))
     offered = suggestions(origin, found.unmapped, there)
     for name in found.unmapped:
         out.print(Text.assemble((f"{there.name} has no field {name!r}", RUST), "; what needs it is broken"))
         if name in offered:
             out.print(Text.assemble(("  it may be ", LEAF), f"{offered[name]}: --map '{name}={offered[name]}'"))
-    return 1 if found.conflicts or found.unmapped else 0
+    return 1 if found.conflicts or found.unmapped or found.doubts else 0
 
 
 field_command.commands = {

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -22,6 +23,7 @@ from oak_ledger.errors import OakError
 
 if TYPE_CHECKING:
     from oak_ledger.report import Report
+    from oak_ledger.source import Source
 
 
 @report_command.command("new")
@@ -168,7 +170,7 @@ def retarget_command(report: str, source: str, mapping: tuple[str, ...], to: str
     from oak_ledger.report.local import retargeted
 
     before, target = open_report(report), open_working(source)
-    after = retargeted(before, target, pairs(mapping, "a mapping"))
+    after = retargeted(before, target, pairs(mapping, "a mapping"), f"{before.about.name}, {target.name}" if to else "")
     path = Path(to) if to else before.path
     if path is None:
         return 0
@@ -181,7 +183,26 @@ def retarget_command(report: str, source: str, mapping: tuple[str, ...], to: str
     apply_files(path, [FileEdit(path, "" if to else before.document.text, after.document.text)], facts=facts)
     if broken:
         console().print(findings_list(broken))
+        _offer(before, after, target)
     return 1 if broken else 0
+
+
+def _offer(before: Report, after: Report, target: Source) -> None:
+    """Fields of the new source that may be what the report names, where its own source can be read."""
+    from oak_ledger.definition.references import references
+    from oak_ledger.present.terminal import LEAF, Text, console
+    from oak_ledger.reference.graft import suggestions
+
+    own = {one.name.casefold() for one in after.local_fields} | {*target.compiled.states}
+    missing = dict.fromkeys(one.name for one in references(after.document) if one.name.casefold() not in own)
+    wanted = before.about.source.rpartition("/")[2].casefold()
+    with suppress(OakError):
+        origin = next((one for path in sorted(Path().glob("*.oak.toml")) if (one := open_working(str(path))).name.casefold() == wanted), None)  # fmt: skip
+        if origin is None:
+            return
+        names = [name for name in missing if name.casefold() in origin.compiled.states]
+        for name, other in suggestions(origin, names, target).items():
+            console().print(Text.assemble((f"{name} may be ", LEAF), f"{other}: --map '{name}={other}'"))
 
 
 report_command.commands = {
