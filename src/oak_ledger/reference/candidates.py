@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Any
@@ -46,7 +47,8 @@ class Candidate:
 
     `values` says how far its values are those that the field had (None where none are known), `name` how alike the names are; both
     from 0 to 1. `score` ranks; `sure` says that the values prove it and no other column comes near. `replaced` has values that
-    were recoded (before: now). `moved` is true where the field's own column is still there.
+    were recoded (before: now). `moved` is true where the field's own column is still there. `takes` is the field that reads the column and
+    is itself not delivered any more.
     """
 
     field: str
@@ -59,10 +61,17 @@ class Candidate:
     why: str
     replaced: Mapping[str, str] | None = None
     moved: bool = False
+    takes: str = ""
 
     def sentence(self) -> str:
         """The evidence in words."""
-        return f"{self.column}: {self.why}; the names are {self.name:.0%} similar"
+        taken = f"; the field {self.takes}, which reads that column, has nothing any more" if self.takes else ""
+        return f"{self.column}: {self.why}; the names are {self.name:.0%} similar{taken}"
+
+    def repair(self) -> str:
+        """The arguments of a mend."""
+        gone = f" --gone {shlex.quote(self.takes)}" if self.takes else ""
+        return f"'{self.gone}={self.column}'{gone}"
 
 
 def candidates(source: Source, before: Source | None, limit: int = 3) -> dict[str, list[Candidate]]:
@@ -79,7 +88,8 @@ def candidates(source: Source, before: Source | None, limit: int = 3) -> dict[st
     compared = _Compared(source, before, plain)
     moved = compared.moved(plain, missing)
     fields = [*missing, *moved]
-    columns = [*free, *(_column(state) for state in moved)]
+    lost = {_column(state): state.name for state in compared.taken_over(plain, missing, moved)}
+    columns = [*free, *(_column(state) for state in moved), *lost]
     if not fields or not columns:
         return {state.name: [] for state in missing}
     likely = [[compared.likeness(state, column) for column in columns] for state in fields]
@@ -111,6 +121,7 @@ def candidates(source: Source, before: Source | None, limit: int = 3) -> dict[st
                     one.why,
                     one.replaced,
                     state in moved,
+                    lost.get(columns[to], ""),
                 )
             )
         if state in missing or (listed and listed[0].column != listed[0].gone and listed[0].sure):
@@ -242,6 +253,23 @@ class _Compared:
                 known = max(tried, key=lambda one: one.score, default=NOTHING)
             self.known[state.name, column] = known
         return known
+
+    def taken_over(
+        self, plain: list[ResolvedName], missing: list[ResolvedName], moved: list[ResolvedName]
+    ) -> list[ResolvedName]:
+        """Fields whose column holds what another field had whose own column is missing, so that theirs is what is gone."""
+        return [
+            state
+            for state in plain
+            if state not in missing
+            and state not in moved
+            and state.name in self.before
+            and any(
+                (one := self.likeness(lost, _column(state))).proof
+                and one.score >= max(MOVED_SCORE, self.likeness(state, _column(state)).score + MOVED_LEAD)
+                for lost in missing
+            )
+        ]
 
     def moved(self, plain: list[ResolvedName], missing: list[ResolvedName]) -> list[ResolvedName]:
         """Fields whose column is still there and holds what another field had."""

@@ -10,6 +10,7 @@ from typing import Any
 
 from oak_ledger.definition.model import FieldSpec
 from oak_ledger.errors import Finding, UnusableInput
+from oak_ledger.reference.candidates import Candidate
 from oak_ledger.reference.causes import Cause
 from oak_ledger.reference.since import Since
 from oak_ledger.source.source import Source
@@ -19,18 +20,19 @@ EXAMPLES = 3  # rows of values shown with a candidate
 
 @dataclass(frozen=True, slots=True)
 class Repairs:
-    """What a mend is told: columns and names (old: new), values by field (old: new), cleans by field."""
+    """What a mend is told: columns and names (old: new), values by field (old: new), cleans by field, fields that are gone."""
 
     columns: Mapping[str, str] = field(default_factory=dict)
     values: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
     cleans: Mapping[str, str] = field(default_factory=dict)
+    gone: tuple[str, ...] = ()
 
     def __bool__(self) -> bool:
-        return bool(self.columns or self.values or self.cleans)
+        return bool(self.columns or self.values or self.cleans or self.gone)
 
     def as_json(self) -> dict[str, Any]:
         """Plain values, as a plan is kept."""
-        return {"columns": dict(self.columns), "values": {name: dict(one) for name, one in self.values.items()}, "cleans": dict(self.cleans)}  # fmt: skip
+        return {"columns": dict(self.columns), "values": {name: dict(one) for name, one in self.values.items()}, "cleans": dict(self.cleans), "gone": [*self.gone]}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,11 +91,20 @@ def decisions_of_values(source: Source, since: Since, recoded: Mapping[str, Mapp
 
 def _of_cause(cause: Cause) -> Decision:
     gone = cause.candidates[0].gone if cause.candidates else ""
-    choices = tuple(
-        Choice(f"read it from {one.column}", one.why, Repairs(columns={gone: one.column}), one.sure)
-        for one in cause.candidates
-    )
-    return Decision(cause.what, tuple(one.title for one in cause.entries), choices)
+    choices = [_of_candidate(gone, one) for one in cause.candidates]
+    if cause.finding.code == "missing-column":
+        name, *others = [one for one in cause.entries if one.kind in ("field", "formula", "filter", "rule")]
+        needing = f", and {', '.join(one.title for one in others)}" if others else ""
+        why = f"{'none of it is' if others else 'it is not'} delivered any more"
+        choices.append(Choice(f"drop {name.title}{needing}", why, Repairs(gone=(name.name,)), False))
+    return Decision(cause.what, tuple(one.title for one in cause.entries), tuple(choices))
+
+
+def _of_candidate(gone: str, one: Candidate) -> Choice:
+    """To read a field from another column; where that is of a field that is gone itself, this is dropped, and nothing is sure."""
+    dropped = f", and drop {one.takes}, of which there is nothing any more" if one.takes else ""
+    repairs = Repairs(columns={gone: one.column}, gone=(one.takes,) if one.takes else ())
+    return Choice(f"read it from {one.column}{dropped}", one.why, repairs, one.sure and not one.takes)
 
 
 def _field_of(source: Source, finding: Finding) -> str:
@@ -113,11 +124,13 @@ def together(chosen: Iterable[Choice]) -> Repairs:
     columns: dict[str, str] = {}
     values: dict[str, Mapping[str, str]] = {}
     cleans: dict[str, str] = {}
+    gone: dict[str, None] = {}
     for one in chosen:
+        gone |= dict.fromkeys(one.repairs.gone)
         columns |= one.repairs.columns
         values |= one.repairs.values
         cleans |= one.repairs.cleans
-    return Repairs(columns, values, cleans)
+    return Repairs(columns, values, cleans, tuple(gone))
 
 
 def read_plan(path: Path) -> Repairs:
@@ -126,7 +139,13 @@ def read_plan(path: Path) -> Repairs:
         kept = json.loads(path.read_text("utf-8"))
         plan = kept.get("facts", kept).get("plan", kept)
         columns, values, cleans = (plan.get(key, {}) for key in ("columns", "values", "cleans"))
-        texts = [*columns.items(), *cleans.items(), *(pair for one in values.values() for pair in one.items())]
+        gone = plan.get("gone", [])
+        texts = [
+            *((one, one) for one in gone),
+            *columns.items(),
+            *cleans.items(),
+            *(pair for one in values.values() for pair in one.items()),
+        ]
         wrong = "" if all(isinstance(one, str) for pair in texts for one in pair) else "names and values are texts"
     except (OSError, ValueError, AttributeError) as error:
         wrong = str(error)
@@ -134,4 +153,4 @@ def read_plan(path: Path) -> Repairs:
         raise UnusableInput(
             "bad-plan", f"{path} is no plan of a mend: {wrong}.", hint="oak mend SOURCE --json makes one."
         )
-    return Repairs(columns, values, cleans)
+    return Repairs(columns, values, cleans, tuple(gone))

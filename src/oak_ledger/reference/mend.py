@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+import shlex
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -11,13 +12,14 @@ from oak_ledger.definition.document import Document
 from oak_ledger.definition.edits import FileEdit, write_edits
 from oak_ledger.definition.model import FieldSpec
 from oak_ledger.definition.references import references, renamed_in_formula, renamed_references, with_replaced_values
-from oak_ledger.errors import Finding, FormulaError, OakError
+from oak_ledger.errors import Finding, FormulaError, OakError, Place
 from oak_ledger.formula.builder import nearest_hint
 from oak_ledger.origin.files import FilesReader
 from oak_ledger.origin.several import SeveralReader
 from oak_ledger.origin.spec import PartSpec, StepSpec
 from oak_ledger.origin.steps import PreparedReader
 from oak_ledger.reference.judged import losses
+from oak_ledger.reference.trace import Uses
 from oak_ledger.source.source import Source
 
 
@@ -45,17 +47,19 @@ def plan_mend(
     values: Mapping[str, Mapping[str, str]] | None = None,
     origin: Mapping[str, str] | None = None,
     cleans: Mapping[str, str] | None = None,
+    gone: Sequence[str] = (),
 ) -> Mend:
     """What must change so that each old name is the new one, in the definition and in other files (reports).
 
     An old name is a column that is gone (or the field that took it over), and the new one a column that is there; columns that changed
     places are named both ways; of many files, a column that some call otherwise is read from both; or a key of a join that a part has
     under another name; or both are names of fields. `names` also gives fields new names (old: new), `values` says for a field
-    which values became others, `cleans` what is made of a field's values from now on, `origin` has keys of the origin that changed (path, sheet, table). The fields are read through what
+    which values became others, `cleans` what is made of a field's values from now on, `gone` has fields that nobody delivers any more (they
+    leave the definition with the formulas, filters and rules that need them), `origin` has keys of the origin that changed (path, sheet, table). The fields are read through what
     comes of it: `losses` says what is null or missing then and was not before. Raises OakError where a name is unknown
     or where nothing is broken.
     """
-    mended = source
+    mended = _without(source, gone) if gone else source
     if origin:
         mended = mended.changed(mended.document.replaced(mended.document.all("origin")[0], dict(origin)))
     renames: dict[str, str] = {}
@@ -79,7 +83,7 @@ def plan_mend(
         mended = mended.with_changed(name, clean=clean)
     if renames:
         mended = mended.changed(renamed_references(mended.document, renames))
-    lost = tuple(losses(source, mended))
+    lost = (*losses(source, mended), *_read_twice(source, mended, moved))
     if names:
         renames |= {mended.state(old).name.casefold(): new for old, new in names.items()}
         mended = mended.with_renamed(names)
@@ -90,6 +94,31 @@ def plan_mend(
         return renamed_references(other, renames)
 
     return replace(_mend(source, mended, others, changed), losses=lost)
+
+
+def _without(source: Source, gone: Sequence[str]) -> Source:
+    """The source without some fields and all that needs them."""
+    uses, leaving = Uses(source), dict.fromkeys(("field", source.state(name).name) for name in gone)
+    for name in gone:
+        for entry in uses.of(name):
+            if entry.kind in ("field", "formula", "filter", "rule"):
+                leaving["field" if entry.kind == "formula" else entry.kind, entry.name] = None
+    document = source.document.without([source.block(name, kind) for kind, name in leaving])
+    fields = {name for kind, name in leaving if kind == "field"}
+    key = [name for name in source.about.key if name not in fields]
+    if len(key) < len(source.about.key):
+        document = document.replaced(document.all("source")[0], {"key": key})
+    return source.changed(document)
+
+
+def _read_twice(before: Source, after: Source, moved: Mapping[str, str]) -> Iterator[Finding]:
+    """Columns that a field takes from another, which goes on reading them."""
+    for state in after.fields:
+        column = state.spec.column if isinstance(state.spec, FieldSpec) else ""
+        taker = next((name for name, new in moved.items() if new == column and name != state.name), "")
+        if column and taker and state.name not in moved and not before.state(state.name).broken:
+            message = f"{taker} and {state.name} would both be read from the column {column}."
+            yield Finding("mend-loses", message, Place(state.name), f"If {state.name} is not delivered any more: --gone {shlex.quote(state.name)}", "warning")  # fmt: skip
 
 
 def _with_join_keys(source: Source, repairs: Mapping[str, str]) -> tuple[Source, set[str]]:

@@ -32,7 +32,7 @@ class Since:
                 "drift-column",
                 f"The column {one.gone!r} holds something else now; {one.sentence()}.",
                 Place(f"{source.document.where}, field {one.field!r}"),
-                f"oak mend {source.as_argument} '{one.gone}={one.column}'",
+                f"oak mend {source.as_argument} {one.repair()}",
                 "warning",
             )
             for one in self.moved
@@ -45,7 +45,8 @@ def since_version(
 ) -> Since:
     """A source beside its version `number`, which is `before` with its fingerprints; `documents` are reports that may use its values."""
     offered = candidates(source, before)
-    moved = [listed[0].field for listed in offered.values() if listed and listed[0].moved]
+    first = [listed[0] for listed in offered.values() if listed]
+    moved = [*(one.field for one in first if one.moved), *(one.takes for one in first if one.takes)]
     arrived = {name: one.arrived_null for name, one in fingerprints.items() if one.arrived_null is not None}
     found = drift(source, before, f"version {number}", documents, skip=moved, arrived=arrived)
     return Since(offered, tuple(found))

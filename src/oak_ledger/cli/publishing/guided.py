@@ -43,7 +43,7 @@ def decided(source: Source, reports: Sequence[Report], catalogue: str, *, sure: 
     columns = decisions_of_columns(found.since, found.causes)
     taken, left = _decide(columns, asks=asks, shows=shows)
     if taken:
-        source = plan_mend(source, together(taken).columns).source
+        source = plan_mend(source, (chosen := together(taken)).columns, gone=chosen.gone).source
         with progress_of("comparing its values"):
             found = looked_at(source, reports, catalogue)
     pairs = recoded(source, found.before) if found.before is not None else {}

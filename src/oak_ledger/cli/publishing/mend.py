@@ -31,6 +31,9 @@ if TYPE_CHECKING:
 )
 @click.option("--path", default=None, metavar="FILE|PATTERN", help="Where the files of the origin are now.")
 @click.option("--sheet", default=None, help="What the sheet of the origin is called now.")
+@click.option(
+    "--gone", multiple=True, metavar="FIELD", help="Nobody delivers this field any more: drop it, and what needs it."
+)
 @click.option("--rename", multiple=True, metavar="FIELD=NAME", help="Give a field a new name as well, everywhere.")
 @click.option("--sure", is_flag=True, help="Take the repairs that values prove, and leave the rest.")
 @click.option("--plan", default=None, metavar="FILE", help="Take the repairs of a plan, which --json has made.")
@@ -44,6 +47,7 @@ def mend_command(
     values: str | None,
     path: str | None,
     sheet: str | None,
+    gone: tuple[str, ...],
     rename: tuple[str, ...],
     sure: bool,
     plan: str | None,
@@ -77,23 +81,27 @@ def mend_command(
     others = [*documents(files), *shared.documents]
     given = pairs(repairs, "a repair")
     origin = {key: value for key, value in {"path": path, "sheet": sheet}.items() if value is not None}
-    repairs_of = Repairs({}, {values: given}) if values is not None else Repairs(given)
+    repairs_of = Repairs({}, {values: given}) if values is not None else Repairs(given, gone=gone)
     left_open: list[Decision] = []
     if plan is not None:
         repairs_of = read_plan(Path(plan))
-    elif not given and not origin:
+    elif not given and not origin and not gone:
         repairs_of, left_open, go_on = decided(opened, files, catalogue, sure=sure)
         if not go_on:
             if LOOK.as_json:
                 tell_edits((), written=False, facts={"plan": repairs_of.as_json(), "left": [decision.wrong for decision in left_open]})  # fmt: skip
             return 1 if left_open or repairs_of else 0
-    planned = plan_mend(opened, repairs_of.columns, others, names=pairs(rename, "a renaming"), values=repairs_of.values, origin=origin, cleans=repairs_of.cleans)  # fmt: skip
+    planned = plan_mend(opened, repairs_of.columns, others, names=pairs(rename, "a renaming"), values=repairs_of.values, origin=origin, cleans=repairs_of.cleans, gone=repairs_of.gone)  # fmt: skip
     broken = 0
     with suppress(OakError):  # an origin that cannot be read breaks everything, and the mend may be what helps
         broken = sum(state.broken for state in opened.compiled.states.values())
-    if planned.losses or unread:
-        console(to_errors=True).print(findings_list([*unread, *planned.losses]))
-    if planned.losses:
+    lost = [
+        *planned.losses,
+        *(one for report in files if repairs_of.gone for one in report.lost(opened, planned.source)),
+    ]
+    if lost or unread:
+        console(to_errors=True).print(findings_list([*unread, *lost]))
+    if lost:
         confirmed("Write it all the same?", yes=yes or dry_run)
     left = broken_names(planned.source)
     still = sum(state.broken for state in planned.source.compiled.states.values())
