@@ -6,6 +6,7 @@ import random
 from collections.abc import Sequence
 from typing import Any
 
+import oak_ledger as oak
 from tests.support import FolderCase, Terminal
 
 CHANCE = random.Random(7)
@@ -140,6 +141,33 @@ class Guided(FolderCase):
         self.assertEqual(terminal.ended(), 0)
         self.assertIn('clean = "VALUE * 0.01"', (self.folder / "loads.oak.toml").read_text("utf-8"))
         self.oak("check", "loads", code=None)
+
+    def test_another_column_is_named_and_what_is_gone_is_dropped(self) -> None:
+        """Two columns are missing that nothing looks like: one is typed by its name, the other is dropped with what needs it."""
+        chance = random.Random(9)
+        changed = [[*row[:1], f"x{chance.random()}", *row[2:3], chance.random(), *row[4:]] for row in ROWS]
+        self.write("loads.csv", delivered(called(Volume="Cubic", Stand="Plot"), rows=changed))
+        before = (self.folder / "loads.oak.toml").read_bytes()
+        terminal = Terminal(self, "mend", "loads")
+        terminal.expect("column 'Volume' is missing")
+        terminal.expect("which")
+        terminal.type("zebra\n")
+        terminal.expect("neither a number")
+        terminal.expect("which [later]")
+        terminal.type("\x03")
+        self.assertNotEqual(terminal.ended(), 0)
+        self.assertEqual((self.folder / "loads.oak.toml").read_bytes(), before)
+        terminal = Terminal(self, "mend", "loads", "--yes")
+        terminal.expect("which")
+        terminal.seen = ""
+        terminal.type("cubic\n")
+        terminal.expect("which")
+        terminal.type("1\n")
+        terminal.expect("changed")
+        terminal.ended()
+        source = oak.open_source("loads")
+        self.assertEqual(source.state("Volume").spec.column, "Cubic")
+        self.assertNotIn("Stand", [one.name for one in source.fields])
 
     def test_nothing_to_repair(self) -> None:
         self.write("loads.csv", delivered())

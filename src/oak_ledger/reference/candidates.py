@@ -7,9 +7,11 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 
 from oak_ledger.columns.judging import propose, verdict_of
+from oak_ledger.definition.formats import plain
 from oak_ledger.definition.model import FieldSpec
 from oak_ledger.errors import OakError
 from oak_ledger.formula import Grain
@@ -31,6 +33,7 @@ from oak_ledger.source.source import Source
 from oak_ledger.source.whole import unfiltered
 
 MAX_COMPARED_ROWS = 200_000
+EXAMPLES = 3  # values before and now that are shown
 MIN_SCORE = 0.45  # below it a column is not named at all
 SURE_SCORE, SURE_LEAD = 0.6, 0.08
 MOVED_SCORE, MOVED_LEAD = 0.8, 0.2  # a field moved to a column that fits so well, and by so much better than its own
@@ -48,7 +51,7 @@ class Candidate:
     `values` says how far its values are those that the field had (None where none are known), `name` how alike the names are; both
     from 0 to 1. `score` ranks; `sure` says that the values prove it and no other column comes near. `replaced` has values that
     were recoded (before: now). `moved` is true where the field's own column is still there. `takes` is the field that reads the column and
-    is itself not delivered any more.
+    is itself not delivered any more. `examples` are some values before and now, of the same rows where rows can be matched.
     """
 
     field: str
@@ -62,6 +65,7 @@ class Candidate:
     replaced: Mapping[str, str] | None = None
     moved: bool = False
     takes: str = ""
+    examples: tuple[tuple[str, str], ...] = ()
 
     def sentence(self) -> str:
         """The evidence in words."""
@@ -122,6 +126,7 @@ def candidates(source: Source, before: Source | None, limit: int = 3) -> dict[st
                     one.replaced,
                     state in moved,
                     lost.get(columns[to], ""),
+                    compared.examples(state, columns[to]),
                 )
             )
         if state in missing or (listed and listed[0].column != listed[0].gone and listed[0].sure):
@@ -138,6 +143,10 @@ def _by_names(state: ResolvedName, columns: list[str]) -> list[Candidate]:
         if (alike := _alike(state, column)) >= 0.6
     ]
     return sorted(found, key=lambda one: -one.score)
+
+
+def _shown(value: Any) -> str:
+    return "null" if value is None else plain(value)
 
 
 def _column(state: ResolvedName) -> str:
@@ -170,7 +179,7 @@ class _Compared:
         table = pa.Table.from_batches(rows) if rows else pa.table({name: pa.array([], pa.string()) for name in columns})
         # (a field that is read as a column is must have all its rows, in their order)
         self.source = unfiltered(replace(source, feed=TableReader(table), progress=None))
-        self.now = self._as_found(table)
+        self.now, self.table = self._as_found(table), table
         known = {
             one.name: one
             for one in before.fields
@@ -178,6 +187,7 @@ class _Compared:
         }
         names = [state.name for state in plain if state.name in known]
         old = before.rows([quote_identifier(name) for name in names], limit=MAX_COMPARED_ROWS).table if names else None
+        self.old = old
         self.before = {
             name: one for name in names if old is not None and (one := values_of(old.column(name))) is not None
         }
@@ -253,6 +263,18 @@ class _Compared:
                 known = max(tried, key=lambda one: one.score, default=NOTHING)
             self.known[state.name, column] = known
         return known
+
+    def examples(self, state: ResolvedName, column: str) -> tuple[tuple[str, str], ...]:
+        """Some values of a field before, and of a column now: of the same rows where rows are matched."""
+        if self.old is None or state.name not in self.before or column not in self.table.schema.names:
+            return ()
+        count = min(EXAMPLES, self.old.num_rows, self.table.num_rows)
+        at = (self.rows.before, self.rows.now) if self.rows is not None else (np.arange(count), np.arange(count))
+        sides = [
+            [_shown(values[int(one)].as_py()) for one in own[:EXAMPLES]]
+            for values, own in zip((self.old.column(state.name), self.table.column(column)), at, strict=True)
+        ]
+        return tuple(zip(*sides, strict=False))
 
     def taken_over(
         self, plain: list[ResolvedName], missing: list[ResolvedName], moved: list[ResolvedName]

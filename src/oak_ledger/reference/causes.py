@@ -17,12 +17,13 @@ from oak_ledger.source.source import Source
 
 @dataclass(frozen=True, slots=True)
 class Cause:
-    """Why something is broken: what it is about, the finding, every entry that is broken by it, and what may have taken its place."""
+    """Why something is broken: what it is about, the finding, every entry that is broken by it, what may have taken its place, and the column that is missing, if it is one."""
 
     what: str
     finding: Finding
     entries: tuple[Entry, ...]
     candidates: tuple[Candidate, ...] = ()
+    missing: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,7 +55,9 @@ def causes(source: Source, reports: Sequence[ReportErrors], offered: Mapping[str
         entries = [Entry(source.document.where, kind, state.name), *uses.of(state.name)]
         explained |= {(one.file, _filled(one.name, titles).casefold()) for one in entries}
         what = f"column {column!r} is missing" if missing else f"{state.what} {state.name!r} is broken"
-        found.append(Cause(what, finding, tuple(entries), tuple(offered.get(state.name, ()))))
+        found.append(
+            Cause(what, finding, tuple(entries), tuple(offered.get(state.name, ())), column if missing else "")
+        )
     rest: dict[tuple[str, str], tuple[Finding, dict[Entry, None]]] = {}
     for report in reports:
         for error in report.errors:

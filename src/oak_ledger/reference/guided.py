@@ -37,21 +37,28 @@ class Repairs:
 
 @dataclass(frozen=True, slots=True)
 class Choice:
-    """One thing that may be done: in words, why, and whether values prove it."""
+    """One thing that may be done: in words, why, and whether values prove it; with some values before and now."""
 
     what: str
     why: str
     repairs: Repairs
     sure: bool
+    examples: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
 class Decision:
-    """What is wrong, what is broken by it, and what may be done, the likeliest first; without choices it is left as it is."""
+    """What is wrong, what is broken by it, and what may be done, the likeliest first; without choices it is left as it is. `gone` is the
+    column that is missing, in whose place another may be named."""
 
     wrong: str
     broken: tuple[str, ...]
     choices: tuple[Choice, ...]
+    gone: str = ""
+
+    def other(self, column: str) -> Choice:
+        """To read what is missing from a column that somebody named."""
+        return Choice(f"read it from {column}", "as you say", Repairs(columns={self.gone: column}), False)
 
     @property
     def sure(self) -> Choice | None:
@@ -63,7 +70,7 @@ def decisions_of_columns(since: Since, causes: Sequence[Cause]) -> list[Decision
     """What is broken, that which breaks most at the top, and columns that hold something else now."""
     found = [_of_cause(one) for one in sorted(causes, key=lambda one: -len(one.entries))]
     for one in since.moved:
-        choice = Choice(f"read {one.field} from {one.column}", one.why, Repairs(columns={one.gone: one.column}), one.sure)  # fmt: skip
+        choice = Choice(f"read {one.field} from {one.column}", one.why, Repairs(columns={one.gone: one.column}), one.sure, one.examples)  # fmt: skip
         found.append(Decision(f"the column {one.gone!r} holds something else now", (one.field,), (choice,)))
     return found
 
@@ -90,21 +97,21 @@ def decisions_of_values(source: Source, since: Since, recoded: Mapping[str, Mapp
 
 
 def _of_cause(cause: Cause) -> Decision:
-    gone = cause.candidates[0].gone if cause.candidates else ""
+    gone = cause.missing
     choices = [_of_candidate(gone, one) for one in cause.candidates]
-    if cause.finding.code == "missing-column":
+    if gone:
         name, *others = [one for one in cause.entries if one.kind in ("field", "formula", "filter", "rule")]
         needing = f", and {', '.join(one.title for one in others)}" if others else ""
         why = f"{'none of it is' if others else 'it is not'} delivered any more"
         choices.append(Choice(f"drop {name.title}{needing}", why, Repairs(gone=(name.name,)), False))
-    return Decision(cause.what, tuple(one.title for one in cause.entries), tuple(choices))
+    return Decision(cause.what, tuple(one.title for one in cause.entries), tuple(choices), gone)
 
 
 def _of_candidate(gone: str, one: Candidate) -> Choice:
     """To read a field from another column; where that is of a field that is gone itself, this is dropped, and nothing is sure."""
     dropped = f", and drop {one.takes}, of which there is nothing any more" if one.takes else ""
     repairs = Repairs(columns={gone: one.column}, gone=(one.takes,) if one.takes else ())
-    return Choice(f"read it from {one.column}{dropped}", one.why, repairs, one.sure and not one.takes)
+    return Choice(f"read it from {one.column}{dropped}", one.why, repairs, one.sure and not one.takes, one.examples)
 
 
 def _field_of(source: Source, finding: Finding) -> str:

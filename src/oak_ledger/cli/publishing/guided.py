@@ -41,7 +41,8 @@ def decided(source: Source, reports: Sequence[Report], catalogue: str, *, sure: 
     with progress_of("comparing with the released version"):
         found = looked_at(source, reports, catalogue)
     columns = decisions_of_columns(found.since, found.causes)
-    taken, left = _decide(columns, asks=asks, shows=shows)
+    free = source.new_columns() if asks else []
+    taken, left = _decide(columns, asks=asks, shows=shows, free=free)
     if taken:
         source = plan_mend(source, (chosen := together(taken)).columns, gone=chosen.gone).source
         with progress_of("comparing its values"):
@@ -57,14 +58,16 @@ def decided(source: Source, reports: Sequence[Report], catalogue: str, *, sure: 
     return Decided(together([*taken, *more]), [*left, *rest], sure or (asks and bool(taken or more)))
 
 
-def _decide(decisions: Sequence[Decision], *, asks: bool, shows: bool) -> tuple[list[Choice], list[Decision]]:
+def _decide(
+    decisions: Sequence[Decision], *, asks: bool, shows: bool, free: Sequence[str] = ()
+) -> tuple[list[Choice], list[Decision]]:
     """What is chosen, and what is left: asked on a terminal, else what values prove."""
     taken: list[Choice] = []
     left = []
     for one in decisions:
         if shows:
             _show(one)
-        choice = _asked(one) if asks else one.sure
+        choice = _asked(one, free) if asks else one.sure
         if choice is None:
             left.append(one)
         else:
@@ -72,15 +75,31 @@ def _decide(decisions: Sequence[Decision], *, asks: bool, shows: bool) -> tuple[
     return taken, left
 
 
-def _asked(one: Decision) -> Choice | None:
-    """What is chosen on the terminal; None for later."""
-    if not one.choices:
+def _asked(one: Decision, free: Sequence[str]) -> Choice | None:
+    """What is chosen on the terminal, by its number or as one of the `free` columns; None for later."""
+    names = {name.casefold(): name for name in free} if one.gone else {}
+    numbers = {str(at): choice for at, choice in enumerate(one.choices, 1)}
+    if not numbers and not names:
         return None
-    numbers = [str(at) for at in range(1, len(one.choices) + 1)]
-    answer = click.prompt(
-        "  which", type=click.Choice([*numbers, "later"]), default="1" if one.sure else "later", err=True
-    )
-    return None if answer == "later" else one.choices[int(answer) - 1]
+    by_name = ", or a column" if names else ""
+    answer = _line(f"  which ({', '.join(numbers)}{by_name}; later) ", "1" if one.sure else "later", [*names.values(), "later"])  # fmt: skip
+    while answer not in numbers and answer.casefold() not in (*names, "later"):
+        click.echo(f"  neither a number of these nor a column that no field uses: {answer}", err=True)
+        answer = _line("  which ", "later", [*names.values(), "later"])
+    return numbers.get(answer) or (one.other(names[answer.casefold()]) if answer.casefold() in names else None)
+
+
+def _line(question: str, default: str, words: Sequence[str]) -> str:
+    """An answer on the terminal, with completion; an empty one is the default."""
+    from prompt_toolkit import prompt
+    from prompt_toolkit.completion import WordCompleter
+
+    try:
+        return (
+            prompt(f"{question}[{default}]: ", completer=WordCompleter(list(words), sentence=True)).strip() or default
+        )
+    except (EOFError, KeyboardInterrupt):
+        raise click.Abort from None
 
 
 def _show(one: Decision) -> None:
@@ -95,6 +114,10 @@ def _show(one: Decision) -> None:
     for at, choice in enumerate(one.choices, 1):
         sure = "  (values prove it)" if choice.sure and at == 1 else ""
         out.print(Text.assemble(f"  {at}  ", (choice.what, LEAF), f"  {choice.why}{sure}"))
+        if choice.examples:
+            out.print(
+                Text(f"     before → now: {', '.join(f'{old} → {new}' for old, new in choice.examples)}", style=QUIET)
+            )
     if not one.choices:
         out.print("  nothing is known that would repair it")
     out.print()
