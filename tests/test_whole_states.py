@@ -140,6 +140,19 @@ class Guided(FolderCase):
         terminal.expect("changed")
         self.assertEqual(terminal.ended(), 0)
         self.assertIn('clean = "VALUE * 0.01"', (self.folder / "loads.oak.toml").read_text("utf-8"))
+        self.oak("undo", "loads")
+        for again, asked in (
+            ((), 2),
+            ((), 0),
+            (("--again",), 2),
+        ):  # what is left for later is not asked again with the same evidence
+            terminal = Terminal(self, "mend", "loads", *again)
+            for _ in range(asked):
+                terminal.expect("which")
+                terminal.seen = ""
+                terminal.type("later\n")
+            terminal.expect("nothing was written" if asked else "not asked again: 4")
+            self.assertEqual(terminal.ended(), 1)
         self.oak("check", "loads", code=None)
 
     def test_another_column_is_named_and_what_is_gone_is_dropped(self) -> None:
@@ -168,6 +181,27 @@ class Guided(FolderCase):
         source = oak.open_source("loads")
         self.assertEqual(source.state("Volume").spec.column, "Cubic")
         self.assertNotIn("Stand", [one.name for one in source.fields])
+
+    def test_what_was_decided_is_remembered(self) -> None:
+        """The old name, the old unit come back: read and said, the clean removed; with both names the new one is read."""
+        self.oak("mend", "loads", "--sure", code=1)
+        self.oak("field", "clean", "loads", "Cost", "VALUE * 0.01")
+        self.oak("publish", "loads", "--release", "--yes")
+        wanted = self.figures()
+        self.assertIn("also read as Volume", self.oak("trace", "loads", "Rate"))
+        cents = [[*row[:2], row[2].upper(), row[3], round(row[4] * 100), row[5]] for row in ROWS]
+        self.write("loads.csv", delivered(rows=cents))
+        self.assertEqual(self.figures(), wanted)
+        said = " ".join(self.oak("check", "loads").split())
+        self.assertIn("Volume is how the column Cubic is called in this delivery, as it was before; it is read.", said)
+        self.write("loads.csv", delivered([*called(Volume="Cubic"), "Volume"], [[*row, 0] for row in cents]))
+        self.assertEqual(self.figures(), wanted)
+        self.assertIn("Volume and Cubic are both there; Cubic is read.", " ".join(self.oak("check", "loads").split()))
+        self.write("loads.csv", delivered(rows=[[*row[:2], row[2].upper(), *row[3:]] for row in ROWS]))
+        self.assertIn("unit-back", self.oak("check", "loads", code=1))
+        self.oak("mend", "loads", "--sure")
+        self.assertNotIn("VALUE * 0.01", (self.folder / "loads.oak.toml").read_text("utf-8"))
+        self.assertNotIn("Cost", self.oak("check", "loads"))
 
     def test_nothing_to_repair(self) -> None:
         self.write("loads.csv", delivered())

@@ -298,6 +298,8 @@ order-open | nothing shows which is the day and which the month | give the templ
 other-source | the report reads another source | give it the right one
 copy-not-kept | no typed copy could be kept | read the message
 drift-unit | values changed by a common factor, or their median changed strongly | check the unit
+unit-back | values arrive in the unit that they had before a clean was written | remove the clean: oak field clean SOURCE FIELD ''
+name-again | a column is called again as it was before a mend, or both names are there | nothing to do; it is read
 drift-nulls | a field has many more nulls than in the released version | check the origin
 drift-constant | a field has one value in all rows | check the origin
 shared-hidden | a report has a field of its own with the name of a shared one | rename one of them

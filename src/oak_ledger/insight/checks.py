@@ -36,6 +36,7 @@ from oak_ledger.insight.probes import (
 from oak_ledger.insight.spelling import misspelt_always, spelling_probes
 from oak_ledger.names.compiled import ResolvedName
 from oak_ledger.origin.files import FILE_COLUMN
+from oak_ledger.origin.spec import PartSpec
 from oak_ledger.source.source import Source
 from oak_ledger.source.whole import unfiltered
 
@@ -81,6 +82,7 @@ def run_checks(source: Source) -> Iterator[Finding]:
     if source.published is None:
         yield from shape_findings(source.opened, source.as_argument)
         yield from source.arrival_findings()
+        yield from _names_again(source)
         yield from _new_columns(source)
         yield from (replace(one, place=place_of(source, source.state(one.place.where))) for one in named_levels(source))
 
@@ -123,6 +125,21 @@ def _rows_twice(source: Source) -> Iterator[Finding]:
         message = f"{again:,} of {answer.rows_used:,} rows {'is' if again == 1 else 'are'} there again, alike in all fields: a delivery may have come twice in part."
         hint = f"If they are the same: oak step add {source.as_argument} distinct. If all rows differ: oak field key says by what."
         yield Finding("rows-twice", message, Place(source.document.where), hint, "note", numbers={"rows": again})
+
+
+def _names_again(source: Source) -> Iterator[Finding]:
+    """Columns that are called as they were before a mend, of an origin that is not many files: there some always are."""
+    spec = source.origin
+    if not spec.renamed or "*" in spec.path:
+        return
+    there = {
+        *source.opened_as(spec.model_copy(update={"renamed": {}}), source.document.models("part", PartSpec)).columns()
+    }
+    for old, new in spec.renamed.items():
+        if old in there:
+            said = f"are both there; {new} is read" if new in there else f"is how the column {new} is called in this delivery, as it was before; it is read"  # fmt: skip
+            message = f"{old} and {new} {said}." if new in there else f"{old} {said}."
+            yield Finding("name-again", message, Place(source.document.where), severity="note")
 
 
 def _new_columns(source: Source) -> Iterator[Finding]:

@@ -23,7 +23,7 @@ from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.insight.fingerprint import arrived_null
 from oak_ledger.origin.files import FILE_COLUMN
 from oak_ledger.reference.evidence import Matching, Side, Values, matching, matching_by_several, values_of
-from oak_ledger.reference.units import MIN_ROWS, SHIFT_ERRORS, common_factor, distinct_count, shifted_median
+from oak_ledger.reference.units import MIN_ROWS, SHIFT_ERRORS, common_factor, distinct_count, is_back, shifted_median
 from oak_ledger.reference.whole_states import changed_alike, exchanged, missing_rows, rows_twice, unmatched
 from oak_ledger.source.source import Source
 from oak_ledger.source.whole import unfiltered
@@ -238,7 +238,12 @@ class _Drift:
             found = common_factor(name, before, now, self.rows, self.new.values, self.since)
         if found is None and name not in self.source.about.key:
             found = shifted_median(name, before, now, self.old.values, self.since)
-        if found is not None:
+        spec = self.source.state(name).spec
+        if found is not None and isinstance(spec, FieldSpec) and is_back(found, spec.clean):
+            message = f"{name} is delivered in the unit that it had before it was cleaned by {spec.clean}."
+            hint = f"Remove the clean: oak field clean {self.source.as_argument} {shlex.quote(name)} ''"
+            yield self._warning("unit-back", name, message, hint, fixed=None, **found.numbers)
+        elif found is not None:
             yield self._warning("drift-unit", name, found.said, found.hint, fixed=found.back, **found.numbers)
 
     def _texts(self, name: str, before: Values, now: Values, counts: tuple[int, int]) -> Iterator[Finding]:

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 from collections.abc import Iterable, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 from oak_ledger.definition.model import FieldSpec
 from oak_ledger.errors import Finding, UnusableInput
+from oak_ledger.files import write_text
 from oak_ledger.reference.candidates import Candidate
 from oak_ledger.reference.causes import Cause
 from oak_ledger.reference.since import Since
@@ -55,6 +58,12 @@ class Decision:
     broken: tuple[str, ...]
     choices: tuple[Choice, ...]
     gone: str = ""
+
+    @property
+    def evidence(self) -> str:
+        """A digest of what is wrong and of all that is offered: the same question has the same."""
+        said = [self.wrong, *(f"{one.what} {one.why}" for one in self.choices)]
+        return hashlib.sha256("\n".join(said).encode()).hexdigest()[:24]
 
     def other(self, column: str) -> Choice:
         """To read what is missing from a column that somebody named."""
@@ -120,6 +129,9 @@ def _field_of(source: Source, finding: Finding) -> str:
 
 def _of_finding(source: Source, finding: Finding, name: str) -> Decision:
     """A change of values; where its factor is known and the field has no clean yet, that is offered, but never sure: figures may have changed."""
+    if finding.code == "unit-back":
+        choice = Choice("remove the clean", "matched rows have the values of before with it removed", Repairs(cleans={name: ""}), True)  # fmt: skip
+        return Decision(finding.message, (), (choice,))
     spec = source.state(name).spec if name else None
     offered = finding.fixed if isinstance(spec, FieldSpec) and not spec.clean else None
     choices = (Choice(f"clean it: {offered}", "in nearly all matched rows", Repairs(cleans={name: offered}), False),) if offered else ()  # fmt: skip
@@ -138,6 +150,24 @@ def together(chosen: Iterable[Choice]) -> Repairs:
         values |= one.repairs.values
         cleans |= one.repairs.cleans
     return Repairs(columns, values, cleans, tuple(gone))
+
+
+def put_off(definition: Path) -> set[str]:
+    """The questions that were answered `later`, by their evidence."""
+    with suppress(OSError, ValueError, TypeError):
+        return {str(one) for one in json.loads(_later(definition).read_text("utf-8"))}
+    return set()
+
+
+def keep_put_off(definition: Path, decisions: Iterable[Decision]) -> None:
+    """Remember which questions were answered `later`, so that they are not asked again."""
+    kept = sorted({one.evidence for one in decisions})
+    if kept or _later(definition).exists():
+        write_text(_later(definition), json.dumps(kept, indent=1) + "\n")
+
+
+def _later(definition: Path) -> Path:
+    return definition.parent / f".{definition.name}.later"
 
 
 def read_plan(path: Path) -> Repairs:

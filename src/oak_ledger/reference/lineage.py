@@ -69,7 +69,9 @@ def _down(source: Source, piece: Piece, found: dict[tuple[Piece, Piece], None], 
     seen.add(piece.name.casefold())
     state = source.state(piece.name)
     if isinstance(state.spec, FieldSpec) and state.spec.column:
-        found[Piece("column", state.spec.column, ""), piece] = None
+        before = [old for old, new in source.origin.renamed.items() if new == state.spec.column]
+        also = f"also read as {', '.join(before)}" if before else ""
+        found[Piece("column", state.spec.column, "", also), piece] = None
     for name in state.uses:
         if name.casefold() in source.compiled.states and name != state.name:
             needed = _piece(source, name)

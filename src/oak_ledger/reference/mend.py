@@ -75,12 +75,12 @@ def plan_mend(
             moved[column[0]] = column[1]
         else:
             renames[old.casefold()] = _field_repair(mended, old, new, others)
-    mended = _with_columns(mended, moved)
+    mended = _remembering(_with_columns(mended, moved), mended, moved)
     recoded = {mended.state(field).name: pairs for field, pairs in (values or {}).items()}
     for field, pairs in recoded.items():
         mended = mended.changed(with_replaced_values(mended.document, field, pairs))
     for name, clean in (cleans or {}).items():
-        mended = mended.with_changed(name, clean=clean)
+        mended = mended.with_changed(name, clean=clean or None)
     if renames:
         mended = mended.changed(renamed_references(mended.document, renames))
     lost = (*losses(source, mended), *_read_twice(source, mended, moved))
@@ -217,6 +217,18 @@ def _with_columns(source: Source, columns: Mapping[str, str]) -> Source:
     if broken:
         raise FormulaError.of([one for state in broken for one in state.findings])
     return made
+
+
+def _remembering(source: Source, before: Source, moved: Mapping[str, str]) -> Source:
+    """The source with the names that columns had, so that they are read under those, too, should they come back."""
+    there = source.compiled.origin_schema
+    columns = {name: str(before.block(name).values["column"]) for name in moved}
+    gone = {columns[name]: new for name, new in moved.items() if columns[name] not in there}
+    if not gone or source.origin.kind in ("join", "memory"):
+        return source
+    known = {old: gone.get(new, new) for old, new in source.origin.renamed.items()}
+    names = {old: new for old, new in {**known, **gone}.items() if old != new}
+    return source.changed(source.document.replaced(source.document.all("origin")[0], {"renamed": names or None}))
 
 
 def renaming(source: Source, renamed: Source, others: Sequence[tuple[Path, Document]]) -> Mend:

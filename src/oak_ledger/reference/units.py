@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
@@ -30,6 +31,18 @@ class UnitChange:
     hint: str
     back: str | None = None
     numbers: dict[str, float] = field(default_factory=dict)
+
+
+_TIMES = re.compile(r"\s*VALUE\s*([*/])\s*([0-9.]+)\s*", re.IGNORECASE)
+
+
+def is_back(change: UnitChange, clean: str) -> bool:
+    """Whether a change is what a clean makes of values that need it no longer."""
+    written, times = _TIMES.fullmatch(clean), change.numbers.get("factor")
+    if written is None or times is None or not float(written[2]):
+        return False
+    by = float(written[2]) if written[1] == "*" else 1 / float(written[2])
+    return abs(times / by - 1) < FACTOR_TOLERANCE
 
 
 def common_factor(

@@ -96,5 +96,5 @@ def _line(piece: Piece):  # type: ignore[no-untyped-def]
             else ""
         )
         return Text.assemble((piece.name, "bold"), (said, LEAF if piece.kind == "formula" else QUIET))
-    where = f", {piece.file}" if piece.file else ""
+    where = "".join(f", {one}" for one in (piece.file, piece.text if piece.kind == "column" else "") if one)
     return Text.assemble((f"{piece.kind} ", QUIET), piece.name, (where, QUIET))

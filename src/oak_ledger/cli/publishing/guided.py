@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
 import click
@@ -26,45 +26,58 @@ class Decided(NamedTuple):
     go_on: bool
 
 
-def decided(source: Source, reports: Sequence[Report], catalogue: str, *, sure: bool) -> Decided:
+def decided(source: Source, reports: Sequence[Report], catalogue: str, *, sure: bool, again: bool) -> Decided:
     """Look at a source and decide: what values prove (`sure`), what is answered on a terminal, else nothing: then all of it is shown.
 
-    First columns, then values and units of the source as it is with these.
+    First columns, then values and units of the source as it is with these. What was left for later is asked again with other evidence, or
+    if it is wished (`again`).
     """
     from oak_ledger import plan_mend
     from oak_ledger.present.terminal import LEAF, Text, console
     from oak_ledger.reference import recoded
-    from oak_ledger.reference.guided import decisions_of_columns, decisions_of_values, together
+    from oak_ledger.reference.guided import decisions_of_columns, decisions_of_values, keep_put_off, put_off, together
 
     asks = sys.stdin.isatty() and not sure and not LOOK.as_json
+    path = source.path
+    known = put_off(path) if asks and not again and path is not None else set[str]()
     shows = not sure and not LOOK.as_json
     with progress_of("comparing with the released version"):
         found = looked_at(source, reports, catalogue)
     columns = decisions_of_columns(found.since, found.causes)
     free = source.new_columns() if asks else []
-    taken, left = _decide(columns, asks=asks, shows=shows, free=free)
+    taken, left = _decide(columns, asks=asks, shows=shows, free=free, known=known)
     if taken:
         source = plan_mend(source, (chosen := together(taken)).columns, gone=chosen.gone).source
         with progress_of("comparing its values"):
             found = looked_at(source, reports, catalogue)
     pairs = recoded(source, found.before) if found.before is not None else {}
     values = decisions_of_values(source, found.since, pairs)
-    more, rest = _decide(values, asks=asks, shows=shows)
+    more, rest = _decide(values, asks=asks, shows=shows, known=known)
     if not columns and not values and shows:
         console().print(Text("nothing to repair", style=LEAF))
     elif shows and not asks:
         console().print("to take what values prove: --sure; to decide one by one: repeat it on a terminal")
         return Decided(together(()), [*columns, *values], False)
+    if asks and path is not None:
+        keep_put_off(path, [*left, *rest])
+        before = sum(one.evidence in known for one in (*left, *rest))
+        if before:
+            console().print(f"left for later before, and not asked again: {before} (--again asks)")
+        if not taken and not more and (left or rest):
+            console().print("nothing was written")
     return Decided(together([*taken, *more]), [*left, *rest], sure or (asks and bool(taken or more)))
 
 
 def _decide(
-    decisions: Sequence[Decision], *, asks: bool, shows: bool, free: Sequence[str] = ()
+    decisions: Sequence[Decision], *, asks: bool, shows: bool, free: Sequence[str] = (), known: Collection[str] = ()
 ) -> tuple[list[Choice], list[Decision]]:
-    """What is chosen, and what is left: asked on a terminal, else what values prove."""
+    """What is chosen, and what is left: asked on a terminal, but for what is `known` to be for later, else what values prove."""
     taken: list[Choice] = []
     left = []
     for one in decisions:
+        if one.evidence in known:
+            left.append(one)
+            continue
         if shows:
             _show(one)
         choice = _asked(one, free) if asks else one.sure

@@ -36,6 +36,7 @@ if TYPE_CHECKING:
 )
 @click.option("--rename", multiple=True, metavar="FIELD=NAME", help="Give a field a new name as well, everywhere.")
 @click.option("--sure", is_flag=True, help="Take the repairs that values prove, and leave the rest.")
+@click.option("--again", is_flag=True, help="On a terminal: ask again what was left for later.")
 @click.option("--plan", default=None, metavar="FILE", help="Take the repairs of a plan, which --json has made.")
 @yes_option
 @click.option("--dry-run", is_flag=True, help="Show each line before and after, and write nothing.")
@@ -50,6 +51,7 @@ def mend_command(
     gone: tuple[str, ...],
     rename: tuple[str, ...],
     sure: bool,
+    again: bool,
     plan: str | None,
     yes: bool,
     dry_run: bool,
@@ -86,7 +88,7 @@ def mend_command(
     if plan is not None:
         repairs_of = read_plan(Path(plan))
     elif not given and not origin and not gone:
-        repairs_of, left_open, go_on = decided(opened, files, catalogue, sure=sure)
+        repairs_of, left_open, go_on = decided(opened, files, catalogue, sure=sure, again=again)
         if not go_on:
             if LOOK.as_json:
                 tell_edits((), written=False, facts={"plan": repairs_of.as_json(), "left": [decision.wrong for decision in left_open]})  # fmt: skip
