@@ -82,7 +82,7 @@ class Versions(WithCatalogue):
         fourth = self.copy("d.oak.toml", Volume="in its own way")
         self.place.publish(third)
         self.place.release("Loads")
-        self.assertIn("in its own way", str(self.raises("changed-meanwhile", self.place.onto, fourth)))
+        self.assertIn("in its own way", str(self.raises("merge-differs", self.place.onto, fourth)))
 
     def test_commands_keep_the_base(self) -> None:
         with mock.patch("getpass.getuser", return_value="anna"):

@@ -162,6 +162,7 @@ CALLS: list[tuple[str, int, tuple[str, ...]]] = [
     ("oak versions compare Loads 1 2", 0, ("the definitions are the same", "40 → 40")),
     ("oak versions checkout Loads --to fetched.oak.toml", 0, ("written: fetched.oak.toml, from version 2",)),
     ("oak versions checkout Loads --to fetched.oak.toml", 2, ("file-exists",)),
+    ("oak versions merge loads.oak.toml loads.oak.toml loads.oak.toml", 0, ("merged: loads.oak.toml",)),
     ("oak versions withdraw Loads 2 --yes", 0, ("withdrawn: version 2",)),
     ("oak publish loads --note again", 0, ("version 3",)),
     ("oak snapshot take loads --keep 3", 0, ("kept: 40 rows of Loads",)),

@@ -212,6 +212,7 @@ source-taken | a source of that name is there, and the working copy was not made
 catalogue-layout | a catalogue was made by another version of the program | use that one
 report-taken | a report of that name is there, of another source or owner | another name, or --replace
 several-changes | several changes wait for the owner of a report | say which: --change
+merge-differs | two people changed the same key of an entry in different ways | keep one of them by hand
 base-moved | somebody has published since the base of a working copy | oak versions compare NAME A B, then oak publish --onto
 hidden-field | a hidden field is asked for by somebody who only reads | ask who curates the source
 no-state | there is no state of that day or before | oak snapshot list

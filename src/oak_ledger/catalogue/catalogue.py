@@ -33,7 +33,7 @@ from oak_ledger.catalogue.versions import (
 )
 from oak_ledger.catalogue.watches import Watches
 from oak_ledger.definition.document import Document, parse_document
-from oak_ledger.definition.edits import hunks_of, patched
+from oak_ledger.definition.merging import merged
 from oak_ledger.definition.model import DEFINITION
 from oak_ledger.errors import Finding, OakError
 from oak_ledger.source import Source
@@ -237,13 +237,14 @@ class Catalogue(PublishedSources):
         return document.replaced(document.all("source")[0], {"base": version.number}), version
 
     def onto(self, source: Source, number: int | None = None) -> Source:
-        """A working copy with its changes put onto a newer version (the newest one sees). Raises UnusableInput where both changed the same lines."""
-        base = source.about.base
+        """A working copy with its changes put onto a newer version (the newest one sees). Raises OakError where both changed the same key of an entry."""
         name = source.name
-        mine, then = public_definition(source.document).text, self.version(name, base).definition
         newest = self.version(name, number, drafts=True)
-        text = patched(source.path or Path(name), newest.definition, hunks_of(then, mine))
-        document = parse_document(text, DEFINITION, source.document.where)
+        base, onto = (parse_document(one.definition, DEFINITION, source.document.where) for one in (self.version(name, source.about.base), newest))  # fmt: skip
+        mine = public_definition(source.document)
+        document, found = merged(base, onto, mine)
+        if found:
+            raise OakError.of([one.finding(source.document.where) for one in found])
         return source.changed(document.replaced(document.all("source")[0], {"base": newest.number}))
 
     # -- stages ------------------------------------------------------------------------------------------

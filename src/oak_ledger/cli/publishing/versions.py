@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -247,6 +248,37 @@ def withdraw_command(name: str, number: int, catalogue: str, yes: bool, as_json:
     confirmed(f"Version {number} of {name} will be gone.", yes=yes)
     open_catalogue(catalogue).withdraw(name, number)
     _done(None, f"withdrawn: version {number} of {name}", as_json=as_json)
+
+
+@versions_command.command("merge")
+@click.argument("base")
+@click.argument("ours")
+@click.argument("theirs")
+@json_option("MergedFile")
+def merge_command(base: str, ours: str, theirs: str, as_json: bool) -> int:
+    """Put what THEIRS changed since BASE into OURS, entry by entry: definitions or reports. Where both changed one key, OURS stays, and the exit code is 1.
+
+    For version control, in .gitattributes: *.oak.toml merge=oak, and once: git config merge.oak.driver 'oak versions merge %O %A %B'
+    """
+    from oak_ledger.definition.document import read_document
+    from oak_ledger.definition.merging import merged
+    from oak_ledger.definition.model import DEFINITION
+    from oak_ledger.files import write_text
+    from oak_ledger.present.terminal import console, findings_list, say
+    from oak_ledger.report.definition import REPORT
+
+    path = Path(ours)
+    text = path.read_text("utf-8-sig") if path.is_file() else ""
+    shape = REPORT if re.search(r"(?m)^\s*\[report\]", text) else DEFINITION
+    document, found = merged(*(read_document(Path(one), shape) for one in (base, ours, theirs)))
+    write_text(path, document.text)
+    findings = [one.finding(path.name) for one in found]
+    if as_json:
+        print_json({"file": ours, "findings": [one.as_json() for one in findings]})
+    if findings:
+        console().print(findings_list(findings))
+    say(f"merged: {ours}" + (f"; to be decided: {len(found)}" if found else ""))
+    return 1 if found else 0
 
 
 @versions_command.command("share")

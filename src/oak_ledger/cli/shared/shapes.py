@@ -81,6 +81,7 @@ Watches | watches WatchEntry* | the watches of a source
 WatchFound | watch text, source text, version integer, at text, state text, groups text*, turned flag, said text | what a watch found: true, false, undecided or broken
 WatchResults | results WatchFound* | what watches found
 Scheduled | snapshots SnapshotEntry*, results WatchFound*, failed text* | what a schedule did
+MergedFile | file text, findings Finding* | two people's changes put together, and what both changed in different ways
 Written | what text, on text | what was done, and to what
 Area | area text, rights text* | an area with the rights that one has there
 Areas | areas Area* | the areas in which one has a right
