@@ -309,7 +309,9 @@ class Broken(FolderCase):
     def test_a_mend_shows_each_line_and_then_writes_all(self) -> None:
         planned = oak.plan_mend(self.source, {"STAND": "compartment"}, self.others(), names={"Stand": "Compartment"})
         lines = {edit.path.name: edit.lines() for edit in planned.edits}
-        self.assertEqual(len(lines["loads.oak.toml"]), 3)
+        self.assertEqual(
+            len(lines["loads.oak.toml"]), 4
+        )  # the name, the column, the formula, and the name that the column had
         changed = [(before, after) for _, before, after in lines["stands.report.toml"]]
         self.assertIn(('text = "By {Stand}"', 'text = "By {Compartment}"'), changed)
         self.assertIn(("formula = '''COUNT(DISTINCT Stand) FILTER (WHERE Wet > 30)'''   # local",

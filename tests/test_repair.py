@@ -302,7 +302,7 @@ class Drift(Delivered):
         self.oak("join", "tickets.csv", "mills.csv", "--on", "MILL", "--name", "Tickets", "--to", "tickets.oak.toml")
         before = self.oak("peek", "tickets.oak.toml")
         self.write("mills.csv", "SAWMILL,TOWN\nLow Weir,x\nHigh Ford,y\n")
-        self.assertIn("oak mend SOURCE MILL=NEW", self.oak("check", "tickets.oak.toml", code=3))
+        self.assertIn("oak mend tickets.oak.toml MILL=SAWMILL --dry-run", self.oak("check", "tickets.oak.toml", code=1))
         self.oak("mend", "tickets.oak.toml", "MILL=SAWMILL")
         self.assertEqual(self.oak("peek", "tickets.oak.toml"), before)
 

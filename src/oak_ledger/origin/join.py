@@ -148,11 +148,7 @@ def _there(left: pa.Table, right: pa.Table, spec: PartSpec) -> None:
         if missing or not spec.on:
             there = ", ".join(table.schema.names)
             what = f"has no column {missing[0]!r}" if missing else "is joined on nothing"
-            hint = (
-                f"Columns are {there}. If it is one of them now: oak mend SOURCE {missing[0]}=NEW."
-                if missing
-                else f"Columns are {there}."
-            )
+            hint = f"Columns are {there}.{' oak check says which of them it may be now.' if missing else ''}"
             raise UnusableInput("join-key", f"The part {spec.name}: {side} {what}.", hint=hint)
 
 

@@ -5,9 +5,11 @@ Rows are matched where that can be done, and compared one by one; else values ar
 
 from __future__ import annotations
 
+import re
 import shlex
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from decimal import Decimal
 from typing import Any
 
 import numpy as np
@@ -23,10 +25,19 @@ from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.insight.fingerprint import arrived_null
 from oak_ledger.origin.files import FILE_COLUMN
 from oak_ledger.reference.evidence import Matching, Side, Values, matching, matching_by_several, values_of
-from oak_ledger.reference.units import MIN_ROWS, SHIFT_ERRORS, common_factor, distinct_count, is_back, shifted_median
+from oak_ledger.reference.units import (
+    MIN_ROWS,
+    SHIFT_ERRORS,
+    common_factor,
+    distinct_count,
+    is_back,
+    shifted_median,
+    wide_enough,
+)
 from oak_ledger.reference.whole_states import changed_alike, exchanged, missing_rows, rows_twice, unmatched
 from oak_ledger.source.source import Source
 from oak_ledger.source.whole import unfiltered
+from oak_ledger.types import NUMERIC
 
 MAX_COMPARED_ROWS = 500_000
 MAX_CATEGORIES = 60
@@ -140,7 +151,10 @@ class _Drift:
         limited = MAX_COMPARED_ROWS in (self.old.rows, self.new.rows)
         place = Place(self.source.document.where)
         for said, hint in (
-            ("" if files_gone else missing_rows(self.old, self.new, self.since), "Ask whether they were delivered."),
+            (
+                "" if files_gone else missing_rows(self.old, self.new, self.since, self.rows),
+                "Ask whether they were delivered.",
+            ),
             (rows_twice(self.old, self.new, self.since), "See whether a file or a month came twice."),
         ):
             if said and not limited:
@@ -155,7 +169,11 @@ class _Drift:
 
     def of(self, name: str) -> Iterator[Finding]:
         """What is found in a field."""
-        if self.old.types.get(name) != self.new.types.get(name):
+        kinds = [side.types.get(name, "") for side in (self.old, self.new)]
+        if self.new.nulls[name] == 1.0 and self.new.rows:  # a column without values has the type of none
+            yield from self._nulls(name)
+            return
+        if kinds[0] != kinds[1] and not {*kinds} <= {*NUMERIC}:
             message = f"{name} was {self.old.types.get(name)} in {self.since} and is {self.new.types.get(name)} now."
             yield self._warning("drift-type", name, message, "Retype or clean it.")
             return
@@ -243,8 +261,21 @@ class _Drift:
             message = f"{name} is delivered in the unit that it had before it was cleaned by {spec.clean}."
             hint = f"Remove the clean: oak field clean {self.source.as_argument} {shlex.quote(name)} ''"
             yield self._warning("unit-back", name, message, hint, fixed=None, **found.numbers)
+        elif found is not None and found.back is not None and (more := self._more_decimals(name, now)):
+            hint = f"If so, let it keep more decimals first: oak field retype {self.source.as_argument} {shlex.quote(name)} '{wide_enough(more)}'; then clean it: {found.back}"  # fmt: skip
+            yield self._warning("drift-unit", name, found.said, hint, fixed=found.back, decimals=more, **found.numbers)
         elif found is not None:
             yield self._warning("drift-unit", name, found.said, found.hint, fixed=found.back, **found.numbers)
+
+    def _more_decimals(self, name: str, now: Values) -> int:
+        """How many decimals the values have now, where the field keeps fewer; else 0."""
+        spec = self.source.state(name).spec
+        written = re.fullmatch(r"decimal\(\d+,\s*(\d+)\)", spec.type) if isinstance(spec, FieldSpec) else None
+        if written is None:
+            return 0
+        some = now.items[now.present][: MIN_ROWS * 10]
+        needed = max((-int(Decimal(repr(float(one))).normalize().as_tuple().exponent) for one in some), default=0)
+        return needed if needed > int(written[1]) else 0
 
     def _texts(self, name: str, before: Values, now: Values, counts: tuple[int, int]) -> Iterator[Finding]:
         had, has = (set(pc.unique(one.items.drop_null()).to_pylist()) for one in (before, now))

@@ -11,11 +11,13 @@ from pathlib import Path
 from typing import Any
 
 from oak_ledger.definition.model import FieldSpec
-from oak_ledger.errors import Finding, UnusableInput
+from oak_ledger.errors import Finding, OakError, UnusableInput
 from oak_ledger.files import write_text
 from oak_ledger.reference.candidates import Candidate
 from oak_ledger.reference.causes import Cause
+from oak_ledger.reference.elsewhere import Elsewhere
 from oak_ledger.reference.since import Since
+from oak_ledger.reference.units import wide_enough
 from oak_ledger.source.source import Source
 
 EXAMPLES = 3  # rows of values shown with a candidate
@@ -23,19 +25,27 @@ EXAMPLES = 3  # rows of values shown with a candidate
 
 @dataclass(frozen=True, slots=True)
 class Repairs:
-    """What a mend is told: columns and names (old: new), values by field (old: new), cleans by field, fields that are gone."""
+    """What a mend is told: columns and names (old: new), values by field (old: new), cleans and types by field, fields that are gone, keys of the
+    origin and paths of its parts."""
 
     columns: Mapping[str, str] = field(default_factory=dict)
     values: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
     cleans: Mapping[str, str] = field(default_factory=dict)
+    types: Mapping[str, str] = field(default_factory=dict)
     gone: tuple[str, ...] = ()
+    origin: Mapping[str, str] = field(default_factory=dict)
+    parts: Mapping[str, str] = field(default_factory=dict)
 
     def __bool__(self) -> bool:
-        return bool(self.columns or self.values or self.cleans or self.gone)
+        return any((self.columns, self.values, self.cleans, self.types, self.gone, self.origin, self.parts))
+
+    def keys(self) -> dict[str, Any]:
+        """Them as arguments of `plan_mend`, but for the columns."""
+        return {"values": self.values, "cleans": self.cleans, "types": self.types, "gone": self.gone, "origin": self.origin, "parts": self.parts}  # fmt: skip
 
     def as_json(self) -> dict[str, Any]:
         """Plain values, as a plan is kept."""
-        return {"columns": dict(self.columns), "values": {name: dict(one) for name, one in self.values.items()}, "cleans": dict(self.cleans), "gone": [*self.gone]}  # fmt: skip
+        return {"columns": dict(self.columns), "values": {name: dict(one) for name, one in self.values.items()}, "cleans": dict(self.cleans), "types": dict(self.types), "gone": [*self.gone], "origin": dict(self.origin), "parts": dict(self.parts)}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,6 +92,18 @@ def decisions_of_columns(since: Since, causes: Sequence[Cause]) -> list[Decision
         choice = Choice(f"read {one.field} from {one.column}", one.why, Repairs(columns={one.gone: one.column}), one.sure, one.examples)  # fmt: skip
         found.append(Decision(f"the column {one.gone!r} holds something else now", (one.field,), (choice,)))
     return found
+
+
+def decision_of_origin(error: OakError, places: Sequence[Elsewhere]) -> Decision:
+    """Rows that cannot be read where they were, and where they may be."""
+    choices = tuple(Choice(f"read {one.part or 'it'} from {one.now}" if one.what != "key" else f"join by {one.now}", one.why, _of_place(one), one.sure) for one in places)  # fmt: skip
+    return Decision(error.message.removesuffix("."), ("everything",), choices)
+
+
+def _of_place(one: Elsewhere) -> Repairs:
+    if one.what == "key":
+        return Repairs(columns={one.gone: one.now})
+    return Repairs(parts={one.part: one.now}) if one.part else Repairs(origin={one.what: one.now})
 
 
 def decisions_of_values(source: Source, since: Since, recoded: Mapping[str, Mapping[str, str]]) -> list[Decision]:
@@ -134,7 +156,9 @@ def _of_finding(source: Source, finding: Finding, name: str) -> Decision:
         return Decision(finding.message, (), (choice,))
     spec = source.state(name).spec if name else None
     offered = finding.fixed if isinstance(spec, FieldSpec) and not spec.clean else None
-    choices = (Choice(f"clean it: {offered}", "in nearly all matched rows", Repairs(cleans={name: offered}), False),) if offered else ()  # fmt: skip
+    decimals = finding.numbers.get("decimals")
+    repairs = Repairs(cleans={name: offered or ""}, types={name: wide_enough(int(decimals))} if decimals else {})
+    choices = (Choice(f"clean it: {offered}", "in nearly all matched rows", repairs, False),) if offered else ()
     return Decision(finding.message, (), choices)
 
 
@@ -143,13 +167,19 @@ def together(chosen: Iterable[Choice]) -> Repairs:
     columns: dict[str, str] = {}
     values: dict[str, Mapping[str, str]] = {}
     cleans: dict[str, str] = {}
+    types: dict[str, str] = {}
     gone: dict[str, None] = {}
+    origin: dict[str, str] = {}
+    parts: dict[str, str] = {}
     for one in chosen:
+        types |= one.repairs.types
+        origin |= one.repairs.origin
+        parts |= one.repairs.parts
         gone |= dict.fromkeys(one.repairs.gone)
         columns |= one.repairs.columns
         values |= one.repairs.values
         cleans |= one.repairs.cleans
-    return Repairs(columns, values, cleans, tuple(gone))
+    return Repairs(columns, values, cleans, types, tuple(gone), origin, parts)
 
 
 def put_off(definition: Path) -> set[str]:
@@ -175,14 +205,10 @@ def read_plan(path: Path) -> Repairs:
     try:
         kept = json.loads(path.read_text("utf-8"))
         plan = kept.get("facts", kept).get("plan", kept)
-        columns, values, cleans = (plan.get(key, {}) for key in ("columns", "values", "cleans"))
-        gone = plan.get("gone", [])
-        texts = [
-            *((one, one) for one in gone),
-            *columns.items(),
-            *cleans.items(),
-            *(pair for one in values.values() for pair in one.items()),
-        ]
+        named = {key: plan.get(key, {}) for key in ("columns", "cleans", "types", "origin", "parts")}
+        values, gone = plan.get("values", {}), plan.get("gone", [])
+        pairs = [pair for one in (*named.values(), *values.values()) for pair in one.items()]
+        texts = [*pairs, *((one, one) for one in gone)]
         wrong = "" if all(isinstance(one, str) for pair in texts for one in pair) else "names and values are texts"
     except (OSError, ValueError, AttributeError) as error:
         wrong = str(error)
@@ -190,4 +216,4 @@ def read_plan(path: Path) -> Repairs:
         raise UnusableInput(
             "bad-plan", f"{path} is no plan of a mend: {wrong}.", hint="oak mend SOURCE --json makes one."
         )
-    return Repairs(columns, values, cleans, tuple(gone))
+    return Repairs(values=values, gone=tuple(gone), **named)

@@ -18,6 +18,7 @@ from oak_ledger.origin.files import FilesReader
 from oak_ledger.origin.several import SeveralReader
 from oak_ledger.origin.spec import PartSpec, StepSpec
 from oak_ledger.origin.steps import PreparedReader
+from oak_ledger.reference import elsewhere
 from oak_ledger.reference.judged import losses
 from oak_ledger.reference.trace import Uses
 from oak_ledger.source.source import Source
@@ -46,7 +47,9 @@ def plan_mend(
     names: Mapping[str, str] | None = None,
     values: Mapping[str, Mapping[str, str]] | None = None,
     origin: Mapping[str, str] | None = None,
+    parts: Mapping[str, str] | None = None,
     cleans: Mapping[str, str] | None = None,
+    types: Mapping[str, str] | None = None,
     gone: Sequence[str] = (),
 ) -> Mend:
     """What must change so that each old name is the new one, in the definition and in other files (reports).
@@ -54,14 +57,13 @@ def plan_mend(
     An old name is a column that is gone (or the field that took it over), and the new one a column that is there; columns that changed
     places are named both ways; of many files, a column that some call otherwise is read from both; or a key of a join that a part has
     under another name; or both are names of fields. `names` also gives fields new names (old: new), `values` says for a field
-    which values became others, `cleans` what is made of a field's values from now on, `gone` has fields that nobody delivers any more (they
-    leave the definition with the formulas, filters and rules that need them), `origin` has keys of the origin that changed (path, sheet, table). The fields are read through what
+    which values became others, `cleans` what is made of a field's values from now on, `types` which type it has, `gone` has fields that nobody delivers any more (they
+    leave the definition with the formulas, filters and rules that need them), `origin` has keys of the origin that changed (path, sheet, table), `parts` new paths of parts of a join. The fields are read through what
     comes of it: `losses` says what is null or missing then and was not before. Raises OakError where a name is unknown
     or where nothing is broken.
     """
-    mended = _without(source, gone) if gone else source
-    if origin:
-        mended = mended.changed(mended.document.replaced(mended.document.all("origin")[0], dict(origin)))
+    mended = elsewhere.moved(source, elsewhere.Moved(origin or {}, parts or {})) if origin or parts else source
+    mended = _without(mended, gone) if gone else mended
     renames: dict[str, str] = {}
     moved: dict[str, str] = {}
     mended, joined = _with_join_keys(mended, repairs)
@@ -79,6 +81,8 @@ def plan_mend(
     recoded = {mended.state(field).name: pairs for field, pairs in (values or {}).items()}
     for field, pairs in recoded.items():
         mended = mended.changed(with_replaced_values(mended.document, field, pairs))
+    for name, kind in (types or {}).items():
+        mended = mended.with_changed(name, type=kind)
     for name, clean in (cleans or {}).items():
         mended = mended.with_changed(name, clean=clean or None)
     if renames:

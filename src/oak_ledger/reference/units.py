@@ -14,6 +14,7 @@ import pyarrow.compute as pc
 from oak_ledger.reference.evidence import Matching, Values
 
 MIN_ROWS = 30
+MOST_DECIMALS = 9  # that a decimal has
 MIN_CHANGED_ROWS = 20  # rows with a common factor that are worth a word
 MIN_FACTOR = 0.015  # by how much a value must differ to count as changed: a unit or a currency from 2 % on
 FACTOR_TOLERANCE, FACTOR_SHARE = 0.004, 0.9
@@ -43,6 +44,11 @@ def is_back(change: UnitChange, clean: str) -> bool:
         return False
     by = float(written[2]) if written[1] == "*" else 1 / float(written[2])
     return abs(times / by - 1) < FACTOR_TOLERANCE
+
+
+def wide_enough(decimals: int) -> str:
+    """The type that keeps so many decimals."""
+    return f"decimal(18,{decimals})" if decimals <= MOST_DECIMALS else "number"
 
 
 def common_factor(

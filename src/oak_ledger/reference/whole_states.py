@@ -19,14 +19,17 @@ MIN_SHARE = 0.04  # of all rows, for a value whose rows are missing
 TWICE, STEADY = 1.9, 1.15  # how often rows of a month are there again, while other months are as they were
 CHANGED_SHARE, ALIKE_SHARE = 0.05, 0.9  # of the matched rows that changed; of these that changed in the same way
 EXCHANGED_SHARE = 0.98
+MATCHED_SHARE = 0.8  # of the rows before, for those that are not there to be missing
 MAX_CATEGORIES = 60
 LISTED = 3
 UNITS = ((1.0, "day"), (1 / 24, "hour"), (1 / 1440, "minute"), (1 / 86_400, "second"))
 
 
-def missing_rows(old: Side, new: Side, since: str) -> str:
-    """What is said of rows that are missing: fewer than before, whole months, or all rows of a value; empty where nothing is."""
+def missing_rows(old: Side, new: Side, since: str, rows: Matching | None) -> str:
+    """What is said of rows that are missing: fewer than before, whole months, or all rows of a value; empty where nothing is. `rows` are those
+    that are matched, if rows can be."""
     gone = [said for name in old.values for said in _gone(name, old, new)]
+    gone = gone or ([*_gone_of_matched(old, rows)] if rows is not None else [])
     if new.rows >= FEWER * old.rows and not gone:
         return ""
     where = f": {'; '.join(gone[:LISTED])}" if gone else ""
@@ -54,6 +57,22 @@ def _gone(name: str, old: Side, new: Side) -> Iterator[str]:
             missing = [one for one, rows in had.items() if rows >= least and one not in has]
             if missing and new.rows <= old.rows - sum(had[one] for one in missing) / 2:
                 yield f"none with {_listed(missing)} in {name}"
+
+
+def _gone_of_matched(old: Side, rows: Matching) -> Iterator[str]:
+    """Where nearly all rows of before are there again, what those have in common that are not."""
+    missing = np.ones(old.rows, np.bool_)
+    missing[rows.before] = False
+    count = int(missing.sum())
+    if not MIN_ROWS / 4 <= count <= (1 - MATCHED_SHARE) * old.rows:
+        return
+    for name, values in old.values.items():
+        if values.kind != "text" or name == rows.column:
+            continue
+        found = pc.unique(values.items.filter(pa.array(missing)))
+        if len(found) == 1 and found[0].is_valid and pc.sum(pc.equal(values.items, found[0])).as_py() == count:
+            yield f"{count:,} rows are gone, all with {found[0].as_py()} in {name}"
+            return
 
 
 def rows_twice(old: Side, new: Side, since: str) -> str:

@@ -19,11 +19,12 @@ from oak_ledger.cli.shared.app import (
     reports_option,
 )
 from oak_ledger.cli.shared.progress import progress_of
-from oak_ledger.cli.shared.since import looked_at
-from oak_ledger.errors import Finding, Place
+from oak_ledger.cli.shared.since import looked_at, released
+from oak_ledger.errors import Finding, OakError, Place
 
 if TYPE_CHECKING:
     from oak_ledger.reference import Candidate, Cause, Entry
+    from oak_ledger.reference.elsewhere import Elsewhere
     from oak_ledger.reference.since import Since
     from oak_ledger.source import Source
 
@@ -42,8 +43,13 @@ def check_command(source: str, catalogue: str, reports: str | None, as_json: boo
     Every warning has its numbers: what the wrong total says and what the right one says, how many rows are lost. With errors, the
     reports that would break are named panel by panel.
     """
+    from oak_ledger.reference.elsewhere import elsewhere, unreadable
+
     with progress_of(*STEPS) as progress:
         opened = open_working(source, progress)
+        error = unreadable(opened)
+        if error is not None:
+            return _unreadable(opened, error, elsewhere(opened, released(opened, catalogue)[1]), source, as_json)
         findings = opened.check()
         progress.next()
         known = reports_of(opened, reports, catalogue, findings)
@@ -69,6 +75,32 @@ def check_command(source: str, catalogue: str, reports: str | None, as_json: boo
     else:
         _show(whole, findings, source)
     return 1 if found or whole.moved else attention(findings)
+
+
+def _unreadable(source: Source, error: OakError, places: Sequence[Elsewhere], name: str, as_json: bool) -> int:
+    """Rows that cannot be read where they were: one cause of everything, and where they may be now."""
+    from oak_ledger.present.terminal import LEAF, RUST, Text, console, plural
+    from oak_ledger.reference import Cause
+
+    cause = Cause(error.message.removesuffix("."), error.findings[0], ())
+    if as_json:
+        offered = [{"field": "", "gone": one.gone, "column": one.now, "score": 1.0 if one.sure else 0.5, "sure": one.sure, "evidence": one.sentence()} for one in places]  # fmt: skip
+        shown = {**_cause_as_json(cause), "candidates": offered}
+        fields = len(source.document.all("field"))
+        working = {"fields": fields, "working_fields": 0, "panels": 0, "working_panels": 0}
+        print_json({"findings": [], "causes": [shown], "moved": [], "working": working})
+        return 1
+    out = console()
+    said = plural(len(source.document.all("field")), "field")
+    out.print(Text.assemble(("error ", f"bold {RUST}"), (cause.what, "bold"), f": none of {said} can be read"))
+    for at, one in enumerate(places):
+        likely = ("is now " if one.sure else "may be ", LEAF if one.sure else "")
+        out.print(Text.assemble("  ", likely if at == 0 else ("or ", ""), one.sentence()))
+    if not places:
+        out.print(Text("  nothing beside it has its columns" + (f"\n  → {error.findings[0].hint}" if error.findings[0].hint else "")))  # fmt: skip
+    for one in places[:1]:
+        out.print(Text(f"\nto repair: oak mend {name} {one.repair()} --dry-run"), soft_wrap=True)
+    return 1
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, NamedTuple
 import click
 
 from oak_ledger.cli.shared.progress import progress_of
-from oak_ledger.cli.shared.since import looked_at
+from oak_ledger.cli.shared.since import looked_at, released
 from oak_ledger.present.look import LOOK
 
 if TYPE_CHECKING:
@@ -35,19 +35,37 @@ def decided(source: Source, reports: Sequence[Report], catalogue: str, *, sure: 
     from oak_ledger import plan_mend
     from oak_ledger.present.terminal import LEAF, Text, console
     from oak_ledger.reference import recoded
-    from oak_ledger.reference.guided import decisions_of_columns, decisions_of_values, keep_put_off, put_off, together
+    from oak_ledger.reference.elsewhere import elsewhere, unreadable
+    from oak_ledger.reference.guided import (
+        decision_of_origin,
+        decisions_of_columns,
+        decisions_of_values,
+        keep_put_off,
+        put_off,
+        together,
+    )
 
     asks = sys.stdin.isatty() and not sure and not LOOK.as_json
     path = source.path
     known = put_off(path) if asks and not again and path is not None else set[str]()
     shows = not sure and not LOOK.as_json
+    taken: list[Choice] = []
+    left: list[Decision] = []
+    error = unreadable(source)
+    if error is not None:
+        gone = decision_of_origin(error, elsewhere(source, released(source, catalogue)[1]))
+        taken, left = _decide([gone], asks=asks, shows=shows, known=known)
+        if not taken:
+            return Decided(together(()), left, False)
+        source = plan_mend(source, (chosen := together(taken)).columns, origin=chosen.origin, parts=chosen.parts).source
     with progress_of("comparing with the released version"):
         found = looked_at(source, reports, catalogue)
     columns = decisions_of_columns(found.since, found.causes)
     free = source.new_columns() if asks else []
-    taken, left = _decide(columns, asks=asks, shows=shows, free=free, known=known)
-    if taken:
-        source = plan_mend(source, (chosen := together(taken)).columns, gone=chosen.gone).source
+    more, rest = _decide(columns, asks=asks, shows=shows, free=free, known=known)
+    taken, left = [*taken, *more], [*left, *rest]
+    if more:
+        source = plan_mend(source, (chosen := together(more)).columns, gone=chosen.gone).source
         with progress_of("comparing its values"):
             found = looked_at(source, reports, catalogue)
     pairs = recoded(source, found.before) if found.before is not None else {}

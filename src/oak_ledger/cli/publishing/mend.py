@@ -31,6 +31,9 @@ if TYPE_CHECKING:
 )
 @click.option("--path", default=None, metavar="FILE|PATTERN", help="Where the files of the origin are now.")
 @click.option("--sheet", default=None, help="What the sheet of the origin is called now.")
+@click.option("--url", default=None, help="Where the database of the origin is now.")
+@click.option("--table", default=None, help="What the table of the origin is called now.")
+@click.option("--part", "parts", multiple=True, metavar="NAME=FILE", help="Where the file of a part of a join is now.")
 @click.option(
     "--gone", multiple=True, metavar="FIELD", help="Nobody delivers this field any more: drop it, and what needs it."
 )
@@ -48,6 +51,9 @@ def mend_command(
     values: str | None,
     path: str | None,
     sheet: str | None,
+    url: str | None,
+    table: str | None,
+    parts: tuple[str, ...],
     gone: tuple[str, ...],
     rename: tuple[str, ...],
     sure: bool,
@@ -82,18 +88,23 @@ def mend_command(
     shared = followed(opened, files, catalogue)
     others = [*documents(files), *shared.documents]
     given = pairs(repairs, "a repair")
-    origin = {key: value for key, value in {"path": path, "sheet": sheet}.items() if value is not None}
-    repairs_of = Repairs({}, {values: given}) if values is not None else Repairs(given, gone=gone)
+    origin = {
+        key: value
+        for key, value in {"path": path, "sheet": sheet, "url": url, "table": table}.items()
+        if value is not None
+    }
+    part_paths = pairs(parts, "a part")
+    repairs_of = Repairs({} if values is not None else given, {values: given} if values is not None else {}, gone=gone, origin=origin, parts=part_paths)  # fmt: skip
     left_open: list[Decision] = []
     if plan is not None:
         repairs_of = read_plan(Path(plan))
-    elif not given and not origin and not gone:
+    elif not repairs_of:
         repairs_of, left_open, go_on = decided(opened, files, catalogue, sure=sure, again=again)
         if not go_on:
             if LOOK.as_json:
                 tell_edits((), written=False, facts={"plan": repairs_of.as_json(), "left": [decision.wrong for decision in left_open]})  # fmt: skip
             return 1 if left_open or repairs_of else 0
-    planned = plan_mend(opened, repairs_of.columns, others, names=pairs(rename, "a renaming"), values=repairs_of.values, origin=origin, cleans=repairs_of.cleans, gone=repairs_of.gone)  # fmt: skip
+    planned = plan_mend(opened, repairs_of.columns, others, names=pairs(rename, "a renaming"), **repairs_of.keys())  # fmt: skip
     broken = 0
     with suppress(OakError):  # an origin that cannot be read breaks everything, and the mend may be what helps
         broken = sum(state.broken for state in opened.compiled.states.values())

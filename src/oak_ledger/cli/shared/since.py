@@ -24,20 +24,24 @@ class LookedAt(NamedTuple):
     causes: list[Cause]
 
 
+def released(source: Source, catalogue: str) -> tuple[Version | None, Source | None]:
+    """The released version of a source, and it opened; None where there is none."""
+    place = open_catalogue(catalogue) if has_catalogue(catalogue) else None
+    last = place.released(source.name) if place is not None else None
+    return last, place.source(last.source, last.number) if place is not None and last is not None else None
+
+
 def looked_at(source: Source, reports: Sequence[Report], catalogue: str) -> LookedAt:
     """Compare a source with its released version, and find the causes of what is broken in it and in its reports."""
     from oak_ledger import candidates
     from oak_ledger.reference import ReportErrors, causes
     from oak_ledger.reference.since import Since, since_version
 
-    place = open_catalogue(catalogue) if has_catalogue(catalogue) else None
-    last = place.released(source.name) if place is not None else None
-    if place is None or last is None:
-        before = None
+    last, before = released(source, catalogue)
+    if last is None or before is None:
         gone = any(one.code == "missing-column" for state in source.fields for one in state.findings)
         since = Since(candidates(source, None) if gone else {}, ())
     else:
-        before = place.source(last.source, last.number)
         since = since_version(source, before, last.number, last.fingerprints, [one.document for one in reports])
     checked = [ReportErrors(one.path, one.document, tuple(one.errors(source))) for one in reports]
     return LookedAt(last, before, since, causes(source, checked, since.offered))
