@@ -299,6 +299,7 @@ order-open | nothing shows which is the day and which the month | give the templ
 other-source | the report reads another source | give it the right one
 copy-not-kept | no typed copy could be kept | read the message
 drift-unit | values changed by a common factor, or their median changed strongly | check the unit
+drift-reading | values are written otherwise than before: dates, marks, words for null | oak mend SOURCE --sure reads them so
 unit-back | values arrive in the unit that they had before a clean was written | remove the clean: oak field clean SOURCE FIELD ''
 name-again | a column is called again as it was before a mend, or both names are there | nothing to do; it is read
 drift-nulls | a field has many more nulls than in the released version | check the origin

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import shlex
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
+from dataclasses import field as made_by
 from typing import Any
 
 import numpy as np
@@ -33,6 +34,8 @@ from oak_ledger.source.source import Source
 from oak_ledger.source.whole import unfiltered
 
 MAX_COMPARED_ROWS = 200_000
+READING = ("type", "template", "decimal_mark", "thousands_mark", "null_words", "clean")  # how values are read
+READING_LEAD = 0.3  # by how much better another reading must fit
 EXAMPLES = 3  # values before and now that are shown
 MIN_SCORE = 0.45  # below it a column is not named at all
 SURE_SCORE, SURE_LEAD = 0.6, 0.08
@@ -52,6 +55,7 @@ class Candidate:
     from 0 to 1. `score` ranks; `sure` says that the values prove it and no other column comes near. `replaced` has values that
     were recoded (before: now). `moved` is true where the field's own column is still there. `takes` is the field that reads the column and
     is itself not delivered any more. `examples` are some values before and now, of the same rows where rows can be matched.
+    `reading` has the keys with which the values are those of before, where they are written otherwise now; the column may be the field's own.
     """
 
     field: str
@@ -66,11 +70,22 @@ class Candidate:
     moved: bool = False
     takes: str = ""
     examples: tuple[tuple[str, str], ...] = ()
+    reading: Mapping[str, Any] = made_by(default_factory=dict)
+
+    @property
+    def reread(self) -> bool:
+        """Whether it is the field's own column, written otherwise."""
+        return self.gone == self.column
+
+    def keys(self) -> str:
+        """The keys of its reading, as a definition has them."""
+        return ", ".join(f"{key} = {list(value) if isinstance(value, tuple) else value!r}" for key, value in self.reading.items())  # fmt: skip
 
     def sentence(self) -> str:
         """The evidence in words."""
         taken = f"; the field {self.takes}, which reads that column, has nothing any more" if self.takes else ""
-        return f"{self.column}: {self.why}; the names are {self.name:.0%} similar{taken}"
+        read = f"; read with {self.keys()}" if self.reading else ""
+        return f"{self.column}: {self.why}; the names are {self.name:.0%} similar{taken}{read}"
 
     def repair(self) -> str:
         """The arguments of a mend."""
@@ -92,15 +107,16 @@ def candidates(source: Source, before: Source | None, limit: int = 3) -> dict[st
     compared = _Compared(source, before, plain)
     moved = compared.moved(plain, missing)
     fields = [*missing, *moved]
+    anew = {one.field: [one] for one in compared.written_otherwise(plain, [*missing, *moved])}
     lost = {_column(state): state.name for state in compared.taken_over(plain, missing, moved)}
     columns = [*free, *(_column(state) for state in moved), *lost]
     if not fields or not columns:
-        return {state.name: [] for state in missing}
+        return {state.name: [] for state in missing} | anew
     likely = [[compared.likeness(state, column) for column in columns] for state in fields]
     names = [[_alike(state, column) for column in columns] for state in fields]
     scores = [[_score(likely[at][to], names[at][to]) for to in range(len(columns))] for at in range(len(fields))]
     chosen = assignment(scores)
-    found: dict[str, list[Candidate]] = {}
+    found: dict[str, list[Candidate]] = dict(anew)
     for at, state in enumerate(fields):
         order = sorted(range(len(columns)), key=lambda to, at=at: (to != chosen[at], -scores[at][to]))  # type: ignore[misc]
         listed = []
@@ -127,6 +143,7 @@ def candidates(source: Source, before: Source | None, limit: int = 3) -> dict[st
                     state in moved,
                     lost.get(columns[to], ""),
                     compared.examples(state, columns[to]),
+                    compared.reading(state, columns[to]),
                 )
             )
         if state in missing or (listed and listed[0].column != listed[0].gone and listed[0].sure):
@@ -179,6 +196,7 @@ class _Compared:
         table = pa.Table.from_batches(rows) if rows else pa.table({name: pa.array([], pa.string()) for name in columns})
         # (a field that is read as a column is must have all its rows, in their order)
         self.source = unfiltered(replace(source, feed=TableReader(table), progress=None))
+        self.found_keys: dict[str, dict[str, Any]] = {}
         self.now, self.table = self._as_found(table), table
         known = {
             one.name: one
@@ -192,6 +210,7 @@ class _Compared:
             name: one for name in names if old is not None and (one := values_of(old.column(name))) is not None
         }
         self.known: dict[tuple[str, str], Likeness] = {}
+        self.lead: dict[tuple[str, str], float] = {}  # of a column as it is found before the same as the field reads it
         self.plain = plain
         self.rows: Matching | None = self._matching(plain)
         there = [state for state in plain if not state.broken and state.name in self.before]
@@ -217,6 +236,7 @@ class _Compared:
         inferred = Source.from_table(table, name="now")
         for column, kind in feed.columns().items():
             keys: dict[str, Any] = propose(column, column, verdict_of(feed, column, kind)).keys
+            self.found_keys[column] = keys
             try:
                 typed = inferred.changed(inferred.document.replaced(inferred.block(column), keys))
                 values = values_of(typed.rows([quote_identifier(column)]).table.column(0))
@@ -259,10 +279,38 @@ class _Compared:
             known = NOTHING
             if before is not None:
                 sides = (self._read_as(state, column), self.now.get(column))
-                tried = [likeness(before, values, self.rows) for values in sides if values is not None]
-                known = max(tried, key=lambda one: one.score, default=NOTHING)
+                own, found = (
+                    likeness(before, values, self.rows) if values is not None else NOTHING for values in sides
+                )
+                self.lead[state.name, column] = found.score - own.score
+                known = max(own, found, key=lambda one: one.score)
             self.known[state.name, column] = known
         return known
+
+    def reading(self, state: ResolvedName, column: str) -> dict[str, Any]:
+        """The keys by which a column is read so that its values are those that the field had; none where the field reads them itself."""
+        self.likeness(state, column)
+        if self.lead.get((state.name, column), 0.0) < READING_LEAD or not isinstance(state.spec, FieldSpec):
+            return {}
+        keys = {key: value for key, value in self.found_keys[column].items() if key in READING}
+        spec = state.spec.model_dump()
+        wanted = {key: (None if keys.get(key) in (None, "", ()) else keys[key]) for key in READING if key != "clean" or keys.get(key)}  # fmt: skip
+        wanted["type"] = keys.get("type", spec["type"])
+        changes = {key: value for key, value in wanted.items() if (value or type(spec[key])()) != spec[key] and not (key == "decimal_mark" and value is None and spec[key] == ".")}  # fmt: skip
+        if str(changes.get("type", "")).startswith("decimal") and str(spec["type"]).startswith("decimal"):
+            changes.pop("type")
+        return {} if "clean" in changes and spec["clean"] else changes
+
+    def written_otherwise(self, plain: list[ResolvedName], others: list[ResolvedName]) -> Iterator[Candidate]:
+        """Fields whose own column has the values that they had, once it is read in another way."""
+        for state in plain:
+            column = _column(state)
+            if state in others or state.name not in self.before or column not in self.now:
+                continue
+            one = self.likeness(state, column)
+            keys = self.reading(state, column) if one.proof and one.score >= MOVED_SCORE else {}
+            if keys:
+                yield Candidate(state.name, column, column, one.score, 1.0, one.score, True, one.why, examples=self.examples(state, column), reading=keys)  # fmt: skip
 
     def examples(self, state: ResolvedName, column: str) -> tuple[tuple[str, str], ...]:
         """Some values of a field before, and of a column now: of the same rows where rows are matched."""

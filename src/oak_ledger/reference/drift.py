@@ -99,7 +99,10 @@ def _compared(
     names = [name for name in plain if name in there]
     if not names:
         return None
-    old, new = _side(before, names), _side(source, names, unfiltered(_with_any_decimals(source), broken=True))
+    read_as = _with_any_decimals(source)
+    old, new = _side(before, names), _side(source, names, unfiltered(read_as, broken=True))
+    if not new.rows:  # a filter of every question may need what is lost
+        new = _side(source, names, unfiltered(read_as))
     return _Drift(source, since, [source.document, *documents], old, new, names)
 
 

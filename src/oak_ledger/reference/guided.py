@@ -25,27 +25,30 @@ EXAMPLES = 3  # rows of values shown with a candidate
 
 @dataclass(frozen=True, slots=True)
 class Repairs:
-    """What a mend is told: columns and names (old: new), values by field (old: new), cleans and types by field, fields that are gone, keys of the
+    """What a mend is told: columns and names (old: new), values by field (old: new), cleans and types by field, keys of a field by which it is read, fields that are gone, keys of the
     origin and paths of its parts."""
 
     columns: Mapping[str, str] = field(default_factory=dict)
     values: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
     cleans: Mapping[str, str] = field(default_factory=dict)
     types: Mapping[str, str] = field(default_factory=dict)
+    reading: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
     gone: tuple[str, ...] = ()
     origin: Mapping[str, str] = field(default_factory=dict)
     parts: Mapping[str, str] = field(default_factory=dict)
 
     def __bool__(self) -> bool:
-        return any((self.columns, self.values, self.cleans, self.types, self.gone, self.origin, self.parts))
+        return any(
+            (self.columns, self.values, self.cleans, self.types, self.reading, self.gone, self.origin, self.parts)
+        )
 
     def keys(self) -> dict[str, Any]:
         """Them as arguments of `plan_mend`, but for the columns."""
-        return {"values": self.values, "cleans": self.cleans, "types": self.types, "gone": self.gone, "origin": self.origin, "parts": self.parts}  # fmt: skip
+        return {"values": self.values, "cleans": self.cleans, "types": self.types, "reading": self.reading, "gone": self.gone, "origin": self.origin, "parts": self.parts}  # fmt: skip
 
     def as_json(self) -> dict[str, Any]:
         """Plain values, as a plan is kept."""
-        return {"columns": dict(self.columns), "values": {name: dict(one) for name, one in self.values.items()}, "cleans": dict(self.cleans), "types": dict(self.types), "gone": [*self.gone], "origin": dict(self.origin), "parts": dict(self.parts)}  # fmt: skip
+        return {"columns": dict(self.columns), "values": {name: dict(one) for name, one in self.values.items()}, "cleans": dict(self.cleans), "types": dict(self.types), "reading": {name: dict(one) for name, one in self.reading.items()}, "gone": [*self.gone], "origin": dict(self.origin), "parts": dict(self.parts)}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,7 +94,14 @@ def decisions_of_columns(since: Since, causes: Sequence[Cause]) -> list[Decision
     for one in since.moved:
         choice = Choice(f"read {one.field} from {one.column}", one.why, Repairs(columns={one.gone: one.column}), one.sure, one.examples)  # fmt: skip
         found.append(Decision(f"the column {one.gone!r} holds something else now", (one.field,), (choice,)))
+    for one in since.reread:
+        choice = Choice(f"read it with {one.keys()}", one.why, _read_so(one, {}), one.sure, one.examples)
+        found.append(Decision(f"{one.field} is written otherwise now", (one.field,), (choice,)))
     return found
+
+
+def _read_so(one: Candidate, columns: Mapping[str, str], gone: tuple[str, ...] = ()) -> Repairs:
+    return Repairs(columns=columns, gone=gone, reading={one.field: one.reading} if one.reading else {})
 
 
 def decision_of_origin(error: OakError, places: Sequence[Elsewhere]) -> Decision:
@@ -141,8 +151,11 @@ def _of_cause(cause: Cause) -> Decision:
 def _of_candidate(gone: str, one: Candidate) -> Choice:
     """To read a field from another column; where that is of a field that is gone itself, this is dropped, and nothing is sure."""
     dropped = f", and drop {one.takes}, of which there is nothing any more" if one.takes else ""
-    repairs = Repairs(columns={gone: one.column}, gone=(one.takes,) if one.takes else ())
-    return Choice(f"read it from {one.column}{dropped}", one.why, repairs, one.sure and not one.takes, one.examples)
+    repairs = _read_so(one, {gone: one.column}, (one.takes,) if one.takes else ())
+    read = f" with {one.keys()}" if one.reading else ""
+    return Choice(
+        f"read it from {one.column}{read}{dropped}", one.why, repairs, one.sure and not one.takes, one.examples
+    )
 
 
 def _field_of(source: Source, finding: Finding) -> str:
@@ -168,18 +181,20 @@ def together(chosen: Iterable[Choice]) -> Repairs:
     values: dict[str, Mapping[str, str]] = {}
     cleans: dict[str, str] = {}
     types: dict[str, str] = {}
+    reading: dict[str, Mapping[str, Any]] = {}
     gone: dict[str, None] = {}
     origin: dict[str, str] = {}
     parts: dict[str, str] = {}
     for one in chosen:
         types |= one.repairs.types
+        reading |= one.repairs.reading
         origin |= one.repairs.origin
         parts |= one.repairs.parts
         gone |= dict.fromkeys(one.repairs.gone)
         columns |= one.repairs.columns
         values |= one.repairs.values
         cleans |= one.repairs.cleans
-    return Repairs(columns, values, cleans, types, tuple(gone), origin, parts)
+    return Repairs(columns, values, cleans, types, reading, tuple(gone), origin, parts)
 
 
 def put_off(definition: Path) -> set[str]:
@@ -206,9 +221,9 @@ def read_plan(path: Path) -> Repairs:
         kept = json.loads(path.read_text("utf-8"))
         plan = kept.get("facts", kept).get("plan", kept)
         named = {key: plan.get(key, {}) for key in ("columns", "cleans", "types", "origin", "parts")}
-        values, gone = plan.get("values", {}), plan.get("gone", [])
+        values, reading, gone = plan.get("values", {}), plan.get("reading", {}), plan.get("gone", [])
         pairs = [pair for one in (*named.values(), *values.values()) for pair in one.items()]
-        texts = [*pairs, *((one, one) for one in gone)]
+        texts = [*pairs, *((one, one) for one in [*gone, *reading, *(key for one in reading.values() for key in one)])]
         wrong = "" if all(isinstance(one, str) for pair in texts for one in pair) else "names and values are texts"
     except (OSError, ValueError, AttributeError) as error:
         wrong = str(error)
@@ -216,4 +231,4 @@ def read_plan(path: Path) -> Repairs:
         raise UnusableInput(
             "bad-plan", f"{path} is no plan of a mend: {wrong}.", hint="oak mend SOURCE --json makes one."
         )
-    return Repairs(values=values, gone=tuple(gone), **named)
+    return Repairs(values=values, reading=reading, gone=tuple(gone), **named)

@@ -50,6 +50,7 @@ def plan_mend(
     parts: Mapping[str, str] | None = None,
     cleans: Mapping[str, str] | None = None,
     types: Mapping[str, str] | None = None,
+    reading: Mapping[str, Mapping[str, Any]] | None = None,
     gone: Sequence[str] = (),
 ) -> Mend:
     """What must change so that each old name is the new one, in the definition and in other files (reports).
@@ -57,7 +58,7 @@ def plan_mend(
     An old name is a column that is gone (or the field that took it over), and the new one a column that is there; columns that changed
     places are named both ways; of many files, a column that some call otherwise is read from both; or a key of a join that a part has
     under another name; or both are names of fields. `names` also gives fields new names (old: new), `values` says for a field
-    which values became others, `cleans` what is made of a field's values from now on, `types` which type it has, `gone` has fields that nobody delivers any more (they
+    which values became others, `cleans` what is made of a field's values from now on, `types` which type it has, `reading` keys by which a field is read (template, decimal_mark, …; None takes one out), `gone` has fields that nobody delivers any more (they
     leave the definition with the formulas, filters and rules that need them), `origin` has keys of the origin that changed (path, sheet, table), `parts` new paths of parts of a join. The fields are read through what
     comes of it: `losses` says what is null or missing then and was not before. Raises OakError where a name is unknown
     or where nothing is broken.
@@ -77,7 +78,7 @@ def plan_mend(
             moved[column[0]] = column[1]
         else:
             renames[old.casefold()] = _field_repair(mended, old, new, others)
-    mended = _remembering(_with_columns(mended, moved), mended, moved)
+    mended = _remembering(_with_columns(mended, moved, reading or {}), mended, moved)
     recoded = {mended.state(field).name: pairs for field, pairs in (values or {}).items()}
     for field, pairs in recoded.items():
         mended = mended.changed(with_replaced_values(mended.document, field, pairs))
@@ -209,13 +210,14 @@ def _fields_of(source: Source, column: str) -> bool:
     return any(block.values.get("column") == column for block in source.document.all("field"))
 
 
-def _with_columns(source: Source, columns: Mapping[str, str]) -> Source:
-    """The source with other columns for some fields, all at once. Raises FormulaError where a field cannot be read from its column."""
+def _with_columns(source: Source, columns: Mapping[str, str], reading: Mapping[str, Mapping[str, Any]]) -> Source:
+    """The source with other columns, and read in other ways, for some fields, all at once. Raises FormulaError where a field cannot be read from its column."""
     document = source.document
     for block in document.all("field"):
-        new = columns.get(str(block.values["name"]))
-        if new is not None:
-            document = document.replaced(block, {"column": new})
+        name = str(block.values["name"])
+        changes = {**({"column": columns[name]} if name in columns else {}), **reading.get(name, {})}
+        if changes:
+            document = document.replaced(block, changes)
     made = source.changed(document)
     broken = [made.state(field) for field in columns if made.state(field).broken]
     if broken:

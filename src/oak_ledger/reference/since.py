@@ -25,6 +25,11 @@ class Since:
         """The fields whose column is there and holds something else."""
         return [listed[0] for listed in self.offered.values() if listed and listed[0].moved]
 
+    @property
+    def reread(self) -> list[Candidate]:
+        """The fields whose column is written otherwise."""
+        return [listed[0] for listed in self.offered.values() if listed and listed[0].reread]
+
     def told(self, source: Source) -> tuple[Finding, ...]:
         """All of it as findings."""
         moved = [
@@ -37,7 +42,17 @@ class Since:
             )
             for one in self.moved
         ]
-        return (*moved, *self.findings)
+        anew = [
+            Finding(
+                "drift-reading",
+                f"{one.field} is written otherwise now; read with {one.keys()}, {one.why}.",
+                Place(f"{source.document.where}, field {one.field!r}"),
+                f"oak mend {source.as_argument} --sure",
+                "warning",
+            )
+            for one in self.reread
+        ]
+        return (*moved, *anew, *self.findings)
 
 
 def since_version(
@@ -46,7 +61,11 @@ def since_version(
     """A source beside its version `number`, which is `before` with its fingerprints; `documents` are reports that may use its values."""
     offered = candidates(source, before)
     first = [listed[0] for listed in offered.values() if listed]
-    moved = [*(one.field for one in first if one.moved), *(one.takes for one in first if one.takes)]
+    moved = [
+        *(one.field for one in first if one.moved),
+        *(one.takes for one in first if one.takes),
+        *(one.field for one in first if one.reread),
+    ]
     arrived = {name: one.arrived_null for name, one in fingerprints.items() if one.arrived_null is not None}
     found = drift(source, before, f"version {number}", documents, skip=moved, arrived=arrived)
     return Since(offered, tuple(found))

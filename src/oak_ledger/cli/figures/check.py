@@ -186,7 +186,7 @@ def _show(whole: _Whole, findings: list[Finding], name: str) -> None:
         out.print()
     repairs = [listed[0] for listed in whole.since.offered.values() if listed and (listed[0].sure or listed[0].moved)]
     if repairs:
-        said = " ".join(one.repair() for one in repairs)
+        said = "--sure" if any(one.reading for one in repairs) else " ".join(one.repair() for one in repairs)
         out.print(Text(f"to repair: oak mend {name} {said} --dry-run"), soft_wrap=True)
         out.print()
     if findings:

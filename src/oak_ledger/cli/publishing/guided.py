@@ -65,7 +65,7 @@ def decided(source: Source, reports: Sequence[Report], catalogue: str, *, sure: 
     more, rest = _decide(columns, asks=asks, shows=shows, free=free, known=known)
     taken, left = [*taken, *more], [*left, *rest]
     if more:
-        source = plan_mend(source, (chosen := together(more)).columns, gone=chosen.gone).source
+        source = plan_mend(source, (chosen := together(more)).columns, gone=chosen.gone, reading=chosen.reading).source
         with progress_of("comparing its values"):
             found = looked_at(source, reports, catalogue)
     pairs = recoded(source, found.before) if found.before is not None else {}
