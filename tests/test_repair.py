@@ -296,6 +296,24 @@ class Drift(Delivered):
         self.assertEqual(len(found), 1)
         self.assertIn("Cost arrives without a value in 25.0% of the rows", found[0])
 
+    def test_a_report_that_was_away_while_a_field_was_renamed(self) -> None:
+        """It is said what the field is called now, by the log of edits, and by the released version."""
+        for keep_log in (True, False):
+            text = (self.folder / "reports/species.report.toml").read_text("utf-8")
+            (self.folder / "reports/species.report.toml").unlink()
+            self.oak("field", "rename", "loads", "Volume=Cubic")
+            self.oak("field", "rename", "loads", "Cubic=Solid volume")
+            if not keep_log:
+                (self.folder / ".loads.oak.toml.edits").unlink()
+            self.write("reports/species.report.toml", text)
+            said = self.oak("check", "loads", code=1)
+            self.assertIn("is now Solid volume: the field was renamed", " ".join(said.split()))
+            self.assertIn("oak mend loads 'Volume=Solid volume' --dry-run", said)
+            self.assertIn("use Solid volume", self.oak("mend", "loads", code=1))
+            self.oak("mend", "loads", "--sure")
+            self.assertEqual(self.figures(), self.wanted)
+            self.oak("field", "rename", "loads", "Solid volume=Volume")
+
     def test_a_key_of_a_join(self) -> None:
         self.write("mills.csv", "MILL,TOWN\nLow Weir,x\nHigh Ford,y\n")
         self.write("tickets.csv", "NO,MILL,V\n1,Low Weir,3\n2,High Ford,4\n")

@@ -11,6 +11,7 @@ import getpass
 import itertools
 import json
 import os
+import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -172,6 +173,26 @@ def edits_of(definition: Path) -> list[Edit]:
     except (OSError, ValueError, KeyError, TypeError) as error:
         hint = "Remove the file to begin a new log."
         raise UnusableInput("bad-log", f"{log_path(definition)} cannot be read: {error}.", hint=hint) from error
+
+
+_NAME = re.compile(r"""\s*name\s*=\s*(["'])(.*)\1""")
+
+
+def names_in_log(definition: Path) -> dict[str, str]:
+    """The names that entries had, as the log shows, each with the name that came of it (old: new)."""
+    found: dict[str, str] = {}
+    for edit in edits_of(definition):
+        lines = [
+            line
+            for file in edit.files
+            if file.path.name == definition.name and not edit.undone
+            for line in file.lines()
+        ]
+        for _, before, after in lines:
+            old, new = _NAME.match(before), _NAME.match(after)
+            if old is not None and new is not None and old[2] != new[2]:
+                found = {name: new[2] if now == old[2] else now for name, now in found.items()} | {old[2]: new[2]}
+    return found
 
 
 def _edit(values: dict[str, Any], folder: Path) -> Edit:

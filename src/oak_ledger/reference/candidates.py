@@ -84,6 +84,8 @@ class Candidate:
     def sentence(self) -> str:
         """The evidence in words."""
         taken = f"; the field {self.takes}, which reads that column, has nothing any more" if self.takes else ""
+        if self.values is None and self.sure:  # a name, no column
+            return f"{self.column}: {self.why}"
         read = f"; read with {self.keys()}" if self.reading else ""
         return f"{self.column}: {self.why}; the names are {self.name:.0%} similar{taken}{read}"
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -35,8 +35,14 @@ class ReportErrors:
     errors: tuple[Finding, ...]
 
 
-def causes(source: Source, reports: Sequence[ReportErrors], offered: Mapping[str, Sequence[Candidate]]) -> list[Cause]:
-    """The causes of all errors, those of the source first; each entry is listed under every cause that it has."""
+def causes(
+    source: Source,
+    reports: Sequence[ReportErrors],
+    offered: Mapping[str, Sequence[Candidate]],
+    renamed: Mapping[str, str] | None = None,
+) -> list[Cause]:
+    """The causes of all errors, those of the source first; each entry is listed under every cause that it has. `renamed` has names that
+    fields had, with those that they have."""
     uses = Uses(source, [one.document for one in reports])
     found: list[Cause] = []
     explained: set[tuple[str, str]] = set()
@@ -66,7 +72,22 @@ def causes(source: Source, reports: Sequence[ReportErrors], offered: Mapping[str
                 named = error.place.text[error.place.start : error.place.end].strip('"').casefold()
                 key = (error.code, named if named and error.code == "unknown-field" else error.message)
                 rest.setdefault(key, (error, {}))[1][entry] = None
-    return found + [Cause(error.message.rstrip("."), error, tuple(entries)) for error, entries in rest.values()]
+    return found + [
+        Cause(error.message.rstrip("."), error, tuple(entries), tuple(_renamed(source, error, renamed or {})))
+        for error, entries in rest.values()
+    ]
+
+
+def _renamed(source: Source, error: Finding, renamed: Mapping[str, str]) -> Iterator[Candidate]:
+    """What a field is called that an error does not find under the name that it had, or under that of its column."""
+    named = error.place.text[error.place.start : error.place.end].strip('"') if error.code == "unknown-field" else ""
+    before = {old.casefold(): new for old, new in renamed.items()}
+    by_column = {state.spec.column.casefold(): state.name for state in source.fields if isinstance(state.spec, FieldSpec) and state.spec.column}  # fmt: skip
+    for known, why in ((before, "the field was renamed"), (by_column, "the field of that column")):
+        new = known.get(named.casefold(), "")
+        if named and new.casefold() in source.compiled.states:
+            yield Candidate(named, named, new, None, 1.0, 1.0, True, why)
+            return
 
 
 def _filled(title: str, names: Mapping[str, str]) -> str:

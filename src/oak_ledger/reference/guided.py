@@ -139,7 +139,7 @@ def decisions_of_values(source: Source, since: Since, recoded: Mapping[str, Mapp
 
 def _of_cause(cause: Cause) -> Decision:
     gone = cause.missing
-    choices = [_of_candidate(gone, one) for one in cause.candidates]
+    choices = [_of_candidate(one) for one in cause.candidates]
     if gone:
         name, *others = [one for one in cause.entries if one.kind in ("field", "formula", "filter", "rule")]
         needing = f", and {', '.join(one.title for one in others)}" if others else ""
@@ -148,14 +148,13 @@ def _of_cause(cause: Cause) -> Decision:
     return Decision(cause.what, tuple(one.title for one in cause.entries), tuple(choices), gone)
 
 
-def _of_candidate(gone: str, one: Candidate) -> Choice:
-    """To read a field from another column; where that is of a field that is gone itself, this is dropped, and nothing is sure."""
+def _of_candidate(one: Candidate) -> Choice:
+    """To use the name that a field has now; or to read a field from another column; where that is of a field that is gone itself, this is dropped, and nothing is sure."""
     dropped = f", and drop {one.takes}, of which there is nothing any more" if one.takes else ""
-    repairs = _read_so(one, {gone: one.column}, (one.takes,) if one.takes else ())
+    repairs = _read_so(one, {one.gone: one.column}, (one.takes,) if one.takes else ())
     read = f" with {one.keys()}" if one.reading else ""
-    return Choice(
-        f"read it from {one.column}{read}{dropped}", one.why, repairs, one.sure and not one.takes, one.examples
-    )
+    what = f"read it from {one.column}" if one.field != one.gone or one.values is not None else f"use {one.column}"
+    return Choice(f"{what}{read}{dropped}", one.why, repairs, one.sure and not one.takes, one.examples)
 
 
 def _field_of(source: Source, finding: Finding) -> str:

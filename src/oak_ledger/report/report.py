@@ -325,12 +325,12 @@ def filled(text: str, source: Source) -> str:
 
 
 def _text_findings(text: str, source: Source, where: str) -> Iterable[Finding]:
-    for name in PLACEHOLDER.findall(text):
+    for found in PLACEHOLDER.finditer(text):
+        name = found[1]
         if name.casefold() not in source.compiled.states:
             hint = nearest_hint(name, source.compiled.scope().names(), str)
-            yield Finding(
-                "unknown-field", f"The text names the field {{{name}}}, which is not there.", Place(where), hint
-            )
+            message = f"The text names the field {{{name}}}, which is not there."
+            yield Finding("unknown-field", message, Place(where, text, found.start(1), found.end(1)), hint)
 
 
 def open_report(path: str | Path) -> Report:

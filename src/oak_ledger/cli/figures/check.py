@@ -185,6 +185,7 @@ def _show(whole: _Whole, findings: list[Finding], name: str) -> None:
         _show_candidates([one], missing=False)
         out.print()
     repairs = [listed[0] for listed in whole.since.offered.values() if listed and (listed[0].sure or listed[0].moved)]
+    repairs += [one for cause in whole.causes for one in cause.candidates[:1] if one.values is None and one.sure]
     if repairs:
         said = "--sure" if any(one.reading for one in repairs) else " ".join(one.repair() for one in repairs)
         out.print(Text(f"to repair: oak mend {name} {said} --dry-run"), soft_wrap=True)

@@ -33,6 +33,7 @@ def decided(source: Source, reports: Sequence[Report], catalogue: str, *, sure: 
     if it is wished (`again`).
     """
     from oak_ledger import plan_mend
+    from oak_ledger.cli.shared.output_edits import documents
     from oak_ledger.present.terminal import LEAF, Text, console
     from oak_ledger.reference import recoded
     from oak_ledger.reference.elsewhere import elsewhere, unreadable
@@ -65,7 +66,7 @@ def decided(source: Source, reports: Sequence[Report], catalogue: str, *, sure: 
     more, rest = _decide(columns, asks=asks, shows=shows, free=free, known=known)
     taken, left = [*taken, *more], [*left, *rest]
     if more:
-        source = plan_mend(source, (chosen := together(more)).columns, gone=chosen.gone, reading=chosen.reading).source
+        source = plan_mend(source, (chosen := together(more)).columns, documents(reports), gone=chosen.gone, reading=chosen.reading).source  # fmt: skip
         with progress_of("comparing its values"):
             found = looked_at(source, reports, catalogue)
     pairs = recoded(source, found.before) if found.before is not None else {}

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import suppress
 from typing import TYPE_CHECKING, NamedTuple
 
 from oak_ledger.cli.shared.app import has_catalogue, open_catalogue
+from oak_ledger.errors import OakError
 
 if TYPE_CHECKING:
     from oak_ledger.catalogue import Version
@@ -44,4 +46,17 @@ def looked_at(source: Source, reports: Sequence[Report], catalogue: str) -> Look
     else:
         since = since_version(source, before, last.number, last.fingerprints, [one.document for one in reports])
     checked = [ReportErrors(one.path, one.document, tuple(one.errors(source))) for one in reports]
-    return LookedAt(last, before, since, causes(source, checked, since.offered))
+    return LookedAt(last, before, since, causes(source, checked, since.offered, _names(source, before)))
+
+
+def _names(source: Source, before: Source | None) -> dict[str, str]:
+    """The names that fields had, as the log of edits and the released version show."""
+    from oak_ledger.definition.edits import names_in_log
+    from oak_ledger.insight.fingerprint import names_before
+
+    known: dict[str, str] = {}
+    with suppress(OakError):  # a log that cannot be read is said where it is needed
+        known = names_in_log(source.path) if source.path is not None else {}
+        if before is not None:
+            known |= {old: new for new, old in names_before(source, before.opened, before.document).items()}
+    return known
