@@ -186,7 +186,14 @@ class Guided(FolderCase):
         """The old name, the old unit come back: read and said, the clean removed; with both names the new one is read."""
         self.oak("mend", "loads", "--sure", code=1)
         self.oak("field", "clean", "loads", "Cost", "VALUE * 0.01")
+        self.assertNotIn("Species", self.oak("check", "loads"))  # what is mended is not reported again
+        self.assertIn("nothing to repair", self.oak("mend", "loads"))
         self.oak("publish", "loads", "--release", "--yes")
+        self.write(
+            "loads.csv", delivered(called(Volume="Cubic"), [[*row[:4], round(row[4] * 100), row[5]] for row in ROWS])
+        )
+        self.assertEqual({one["Species"] for one in self.oak_json("tally", "loads", "--by", "Species", "--show", "COUNT(*)")["rows"]}, {"OAK", "ASH", "LARCH"})  # fmt: skip
+        self.assertNotIn("Species", self.oak("check", "loads"))
         wanted = self.figures()
         self.assertIn("also read as Volume", self.oak("trace", "loads", "Rate"))
         cents = [[*row[:2], row[2].upper(), row[3], round(row[4] * 100), row[5]] for row in ROWS]

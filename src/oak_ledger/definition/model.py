@@ -82,6 +82,9 @@ class FieldSpec(_Table):
     values: dict[str, str] = Field(
         default_factory=dict, description="a recode list: { found = 'meant' }, applied to text"
     )
+    renamed_values: dict[str, str] = Field(
+        default_factory=dict, description="values that arrive under names that they had: { arriving = 'name' }"
+    )
     values_from: str = Field("", description="a file of two columns, found and meant, used like values")
     clean: str = refers("over value", "a formula over VALUE, applied in place")
     rule: str = refers("over value", "a condition over VALUE, or over the row, that must hold")
@@ -116,7 +119,15 @@ class FieldSpec(_Table):
             raise ValueError(
                 f"the field {self.name!r} needs both total = 'last' or 'first', and total_by, the field that decides"
             )
-        reading = (self.type, self.clean, self.template, self.null_words, self.values, self.values_from)
+        reading = (
+            self.type,
+            self.clean,
+            self.template,
+            self.null_words,
+            self.values,
+            self.renamed_values,
+            self.values_from,
+        )
         if self.formula and any(reading):
             raise ValueError(
                 f"the field {self.name!r} is calculated: type, template, null_words, values and clean belong to plain fields"

@@ -10,7 +10,7 @@ from oak_ledger.definition.model import ConstantSpec, FieldSpec, FilterSpec, Rul
 from oak_ledger.definition.references import renamed_in_formula
 from oak_ledger.source.source import Source
 
-_KEYS = ("type", "format", "clean", "values", "hidden", "total", "role", "description", "column")
+_KEYS = ("type", "format", "clean", "values", "renamed_values", "hidden", "total", "role", "description", "column")
 
 
 @dataclass(frozen=True, slots=True)

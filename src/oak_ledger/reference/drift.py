@@ -8,7 +8,7 @@ from __future__ import annotations
 import re
 import shlex
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from decimal import Decimal
 from typing import Any
 
@@ -60,6 +60,7 @@ def drift(
     found = _compared(source, before, since, documents, skip)
     if found is None:
         return []
+    found = found.remembering()
     names = found.names
     known = {name: share for name, share in (arrived or {}).items() if name in names}
     filled = arrived_null(source) if known else {}
@@ -71,9 +72,12 @@ def drift(
     ]
 
 
-def recoded(source: Source, before: Source) -> dict[str, dict[str, str]]:
-    """The values that have other names now, by field (now: before), as matched rows show."""
+def recoded(source: Source, before: Source, *, mended: bool = True) -> dict[str, dict[str, str]]:
+    """The values that have other names now, by field (now: before), as matched rows show; without `mended` only those that the definition
+    does not know of yet."""
     found = _compared(source, before, "", (), ())
+    if found is not None and not mended:
+        found = found.remembering()
     pairs = {name: found.recoded(name) for name in found.names} if found is not None else {}
     return {name: {new: old for old, new in own} for name, own in pairs.items() if own}
 
@@ -148,6 +152,18 @@ class _Drift:
                 if len(steady) > 1
                 else None
             )
+
+    def remembering(self) -> _Drift:
+        """The same with values of before under the names that the definition says they have now."""
+        values = dict(self.old.values)
+        for name in self.names:
+            spec = self.source.state(name).spec
+            known = spec.renamed_values if isinstance(spec, FieldSpec) else {}
+            if known and name in values and values[name].kind == "text":
+                items = [known.get(one, one) for one in values[name].items.to_pylist()]
+                values[name] = replace(values[name], items=pa.array(items, pa.string()))
+        same = all(one is self.old.values[name] for name, one in values.items())
+        return self if same else replace(self, old=replace(self.old, values=values))
 
     def whole(self, *, files_gone: bool) -> Iterator[Finding]:
         """What is found of the rows as a whole; that files are gone says already which rows are."""

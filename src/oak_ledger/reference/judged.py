@@ -22,6 +22,7 @@ _READING = (
     "null_words",
     "values",
     "values_from",
+    "renamed_values",
     "clean",
 )
 

@@ -81,7 +81,7 @@ def plan_mend(
     mended = _remembering(_with_columns(mended, moved, reading or {}), mended, moved)
     recoded = {mended.state(field).name: pairs for field, pairs in (values or {}).items()}
     for field, pairs in recoded.items():
-        mended = mended.changed(with_replaced_values(mended.document, field, pairs))
+        mended = _remembering_values(mended.changed(with_replaced_values(mended.document, field, pairs)), field, pairs)
     for name, kind in (types or {}).items():
         mended = mended.with_changed(name, type=kind)
     for name, clean in (cleans or {}).items():
@@ -223,6 +223,19 @@ def _with_columns(source: Source, columns: Mapping[str, str], reading: Mapping[s
     if broken:
         raise FormulaError.of([one for state in broken for one in state.findings])
     return made
+
+
+def _remembering_values(source: Source, field: str, pairs: Mapping[str, str]) -> Source:
+    """The source with the names that values had, so that they are read as the new ones, should they come back. Not where values changed places,
+    and not where a clean or a recode list says what arriving values are."""
+    spec = source.state(field).spec
+    if not isinstance(spec, FieldSpec) or spec.calculated or spec.clean or spec.values or spec.values_from:
+        return source
+    if spec.type not in ("", "text") or {*pairs} & {*pairs.values()}:
+        return source
+    known = {old: pairs.get(new, new) for old, new in spec.renamed_values.items()} | dict(pairs)
+    names = {old: new for old, new in known.items() if old != new and old not in known.values()}
+    return source.with_changed(field, renamed_values=names or None)
 
 
 def _remembering(source: Source, before: Source, moved: Mapping[str, str]) -> Source:

@@ -149,6 +149,7 @@ name = "Species"
 column = "sp"
 clean = "UPPER(TRIM(VALUE))"
 values = { "01" = "OAK", "02" = "ASH" }
+renamed_values = { "QUERCUS" = "OAK" }
 
 [[field]]
 name = "Mill"

@@ -165,9 +165,9 @@ class EditableDefinition(InNotebook):
         """The recode lists of fields, as formulas."""
         made = {}
         for spec in self.document.models("field", FieldSpec):
-            if spec.values or spec.values_from:
+            if spec.values or spec.values_from or spec.renamed_values:
                 listed = two_columns(self.folder / spec.values_from) if spec.values_from else {}
-                made[spec.name] = recoding_formula({**listed, **spec.values})
+                made[spec.name] = recoding_formula({**spec.renamed_values, **listed, **spec.values})
         return made
 
     @property

@@ -69,7 +69,7 @@ def decided(source: Source, reports: Sequence[Report], catalogue: str, *, sure: 
         source = plan_mend(source, (chosen := together(more)).columns, documents(reports), gone=chosen.gone, reading=chosen.reading).source  # fmt: skip
         with progress_of("comparing its values"):
             found = looked_at(source, reports, catalogue)
-    pairs = recoded(source, found.before) if found.before is not None else {}
+    pairs = recoded(source, found.before, mended=False) if found.before is not None else {}
     values = decisions_of_values(source, found.since, pairs)
     more, rest = _decide(values, asks=asks, shows=shows, known=known)
     if not columns and not values and shows:
