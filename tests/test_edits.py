@@ -9,7 +9,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import oak_ledger as oak
+from oak_ledger.definition.document import parse_document
 from oak_ledger.definition.edits import FileEdit, hunks_of, patched
+from oak_ledger.definition.references import renamed_references, with_replaced_values
+from oak_ledger.report.definition import REPORT
 from oak_ledger.report.local import formula_key
 from tests.support import FolderCase
 
@@ -128,6 +131,34 @@ class Keys(unittest.TestCase):
             self.assertEqual(formula_key(one), formula_key(other), (one, other))
         for one, other in OTHER:
             self.assertNotEqual(formula_key(one), formula_key(other), (one, other))
+
+
+class Form(unittest.TestCase):
+    def test_what_an_edit_does_not_touch_keeps_its_form(self) -> None:
+        """In lists and inline tables, too: spaces, quotes, comments, line breaks."""
+        text = """\
+[report]
+name = "R"
+source = "L"
+
+[[panel]]
+kind = "table"
+title = 'T'
+by = [ "Mill",  { name = "Month", formula = "DATE_TRUNC('month', Day)" } ]   # of delivery
+show = ["Volume", { name = 'Oak', formula = "COUNT(*) FILTER (WHERE Species = 'oak')" },
+        "Cost" ]
+where = 'Mill IS NULL'
+"""
+        document = parse_document(text, REPORT, "r")
+        for made, pairs in (
+            (renamed_references(document, {"volume": "Cubic", "mill": "Works"}), (('"Volume"', '"Cubic"'), ('"Mill"', '"Works"'), ("'Mill ", "'Works "))),
+            (with_replaced_values(document, "Species", {"oak": "Eiche"}), (("'oak'", "'Eiche'"),)),
+            (document.replaced(document.all("panel")[0], {"limit": None, "title": "U"}), (("'T'", "'U'"),)),
+        ):  # fmt: skip
+            wanted = text
+            for old, new in pairs:
+                wanted = wanted.replace(old, new)
+            self.assertEqual(made.text, wanted)
 
 
 if __name__ == "__main__":

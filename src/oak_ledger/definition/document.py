@@ -305,11 +305,38 @@ def edited(block: Block, changes: Mapping[str, Any]) -> Block:
         if value is None:
             if key in table:
                 del table[key]
-        elif key not in table or _plain(table[key]) != value:
-            table[key] = item_of(value)
+        else:
+            _put(table, key, value)
     text = tomlkit.dumps(document)
     values = {key: value for key, value in {**block.values, **changes}.items() if value is not None}
     return replace(block, text=text, values=values)
+
+
+def _put(holder: Any, key: Any, value: Any) -> None:
+    """Set a value in a table or a list, so that what stays the same keeps the form that it is written in."""
+    there = holder[key] if isinstance(key, int) or key in holder else None
+    if there is not None and _plain(there) == value:
+        return
+    if isinstance(there, list) and isinstance(value, list) and len(there) == len(value):
+        for at, one in enumerate(value):
+            _put(there, at, one)
+    elif isinstance(there, dict) and isinstance(value, dict) and [*there] == [*value]:
+        for name, one in value.items():
+            _put(there, name, one)
+    elif isinstance(there, str) and isinstance(value, str):
+        holder[key] = _written_like(there, value)
+    else:
+        holder[key] = item_of(value)
+
+
+def _written_like(there: Any, value: str) -> Any:
+    """A text in the quotes of another, if it can be."""
+    import tomlkit
+
+    quotes = there.as_string()[:1] if hasattr(there, "as_string") else '"'
+    if quotes == "'" and "'" not in value and "\n" not in value and not there.as_string().startswith("'''"):
+        return tomlkit.string(value, literal=True)
+    return item_of(value)
 
 
 def _plain(value: Any) -> Any:
