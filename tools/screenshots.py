@@ -54,7 +54,7 @@ PICTURES: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
     "report": ((), ("oak report render reports/mill_margins.report.toml",)),
     "why": ((), ("oak why reports/mill_margins.report.toml Mills 'Ember Quay' --measure 'Margin rate'",)),
     "causes": (("oak field drop loads 'Haulage, per row' 'Margin, in parts' --yes", "redeliver"), ("oak check loads",)),
-    "mend": ((), (f"oak mend loads {MOVED} --rename Stand=Compartment --dry-run",)),
+    "mend": ((), ("oak mend loads",)),
     "publish": (
         (
             f"oak mend loads {MOVED} --rename Stand=Compartment",

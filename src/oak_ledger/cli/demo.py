@@ -8,6 +8,7 @@ import shutil
 import sys
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -33,6 +34,30 @@ class DemoStep:
 def _redeliver() -> None:
     for path in sorted(Path("delivery").glob("*.csv")):
         shutil.copy(path, Path("intake") / path.name)
+
+
+def _asked() -> None:
+    """A repair on a terminal of its own: one question is answered, at the next it is stopped, and nothing is written."""
+    import pty
+    import re
+    import subprocess
+
+    master, slave = pty.openpty()
+    command = [str(Path(sys.executable).with_name("oak")), "mend", "loads"]
+    seen, answers = "", ["1\r", "\x03"]
+    with subprocess.Popen(command, stdin=slave, stdout=slave, stderr=slave, close_fds=True):  # noqa: S603  our own
+        os.close(slave)
+        with suppress(OSError):  # it has ended
+            while part := os.read(master, 65536):
+                seen += part.decode("utf-8", "replace")
+                if answers and seen.count("which (") > 2 - len(answers):
+                    os.write(master, answers.pop(0).encode())
+        os.close(master)
+    plain = re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", seen).replace("\r\n", "\n")
+    lines = [one for line in plain.split("\n") if (one := line.rstrip(" \r").rpartition("\r")[2].rstrip())]
+    lines = [line for line in lines if "comparing with" not in line]  # while it works
+    questions = [line.lstrip().startswith("which (") for line in lines] + [False]
+    click.echo("\n".join(line for at, line in enumerate(lines) if not (questions[at] and questions[at + 1])) + "\n")
 
 
 def _served() -> None:
@@ -198,6 +223,12 @@ DAY: tuple[DemoStep, ...] = (
         "What is broken",
         "Everything that is broken, directly or through other fields, in the source and in the six reports; and what the missing column may be called now.",
         (("oak check loads", 1), ("oak mend loads", 1)),
+    ),
+    DemoStep(
+        "Asked about it",
+        "On a terminal the same asks, one thing after the other: a number, the name of a column, or later. Stopped at any moment, it has written nothing.",
+        (),
+        ("oak mend loads", _asked),
     ),
     DemoStep(
         "Mend it once",

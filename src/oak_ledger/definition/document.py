@@ -382,7 +382,7 @@ def item_of(value: Any) -> Any:
         inline = tomlkit.inline_table()
         for key, inner in value.items():
             inline.append(str(key), item_of(inner))
-        return inline
+        return tomlkit.value(f"{{ {inline.as_string()[1:-1]} }}") if value else inline
     if isinstance(value, Decimal):
         return tomlkit.float_(float(value)) if value != value.to_integral_value() else tomlkit.float_(str(value))
     return tomlkit.item(value)
