@@ -169,8 +169,10 @@ def _of_finding(source: Source, finding: Finding, name: str) -> Decision:
     spec = source.state(name).spec if name else None
     offered = finding.fixed if isinstance(spec, FieldSpec) and not spec.clean else None
     decimals = finding.numbers.get("decimals")
-    repairs = Repairs(cleans={name: offered or ""}, types={name: wide_enough(int(decimals))} if decimals else {})
-    choices = (Choice(f"clean it: {offered}", "in nearly all matched rows", repairs, False),) if offered else ()
+    types = {name: wide_enough(int(decimals))} if decimals else {}
+    repairs = Repairs(cleans={name: offered or ""}, types=types)
+    what = f"clean it: {offered}" + (f", and keep more decimals: {types[name]}" if types else "")
+    choices = (Choice(what, "in nearly all matched rows", repairs, False),) if offered else ()
     return Decision(finding.message, (), choices)
 
 
