@@ -3,10 +3,17 @@
 from __future__ import annotations
 
 import io
+import json
 import signal
 import unittest
 from concurrent.futures import ThreadPoolExecutor
+from http.server import BaseHTTPRequestHandler, HTTPServer
+from pathlib import Path
+from threading import Thread
+from typing import Any
+from urllib.error import HTTPError
 from urllib.parse import quote, urlencode
+from urllib.request import Request, urlopen
 
 import pyarrow as pa
 import pyarrow.csv as pa_csv
@@ -52,7 +59,7 @@ class ByRights(test_rights.Roles):
             self.assertEqual(names, ["Loads"] if any(permitted("see", stage, held) for stage in STAGES) else [])
 
 
-class Asked(test_rights.WithPeople):
+class WithService(test_rights.WithPeople):
     def setUp(self) -> None:
         super().setUp()
         place = self.place("maker")
@@ -65,10 +72,12 @@ class Asked(test_rights.WithPeople):
         self.running = service.start(self, "--rows", "50")
         self.local = self.place("reader").source("Loads")
 
+
+class Asked(WithService):
     def test_every_format_has_the_same_answer(self) -> None:
         own = self.local.tally(["Mill"], ["Volume"], totals=True)
-        path = "/sources/Loads/tally?by=Mill&show=Volume&totals=true&format="
-        said = self.running.get(path + "json", self.reading).json
+        path = "/sources/Loads/tally?by=Mill&show=Volume&format="
+        said = self.running.get(path + "json&totals=true", self.reading).json
         self.assertEqual(
             (said["rows"], said["totals"], said["more"]), (own.to_dicts(), own.totals.to_pylist()[0], False)
         )  # type: ignore[union-attr]
@@ -263,6 +272,165 @@ class Asked(test_rights.WithPeople):
         reply = self.running.get(path.replace("{name}", "Loads") + "?by=Mill&show=Volume", self.reading)
         self.assertEqual([[*row.values()] for row in reply.json["rows"]], [["High Ford", 5], ["Low Weir", 10]])
         self.assertIn("bearer", str(description["components"]["securitySchemes"]).lower())
+
+
+class Manners(WithService):
+    """Whole or refused: parameters, headers, addresses, faults."""
+
+    def ask(self, method: str, path: str, **headers: str) -> Any:
+        given = {
+            "authorization": f"Bearer {self.reading}",
+            **{name.replace("_", "-"): one for name, one in headers.items()},
+        }
+        try:
+            with urlopen(Request(self.running.url + path, method=method, headers=given), timeout=60) as reply:  # noqa: S310
+                return service.Reply(reply.status, reply.headers, reply.read())
+        except HTTPError as error:
+            with error:
+                return service.Reply(error.code, error.headers, error.read())
+
+    def test_what_is_not_known_or_has_no_place_is_refused_by_its_name(self) -> None:
+        for path, status, words in (
+            ("/sources/Loads/tally?show=Volume&wehre=Volume > 5", 422, "wehre"), ("/sources/Loads/tally?show=Volume&where=", 422, "where"),
+            ("/sources/Loads/tally?show=Volume&limit=none", 422, "limit"), ("/sources/Loads/rows?totals=true", 422, "totals"),
+            ("/sources/Loads/tally?show=Volume&totals=true&format=csv", 422, "totals"), ("/sources/Loads/tally?show=SUM(", 400, ""), ("/health?x=1", 422, "x"),
+            ("/sources/Nothing", 404, "that you may see"), ("/nowhere", 404, ""), ("/reports?area=general", 422, "area"),
+        ):  # fmt: skip
+            with self.subTest(path):
+                reply = self.running.get(path.replace(" ", "%20"), self.reading)
+                self.assertEqual((reply.status, reply.headers["content-type"]), (status, "application/problem+json"))
+                said = reply.json
+                self.assertEqual((said["status"], said["type"], bool(said["title"])), (status, "about:blank", True))
+                self.assertIn(words, said["detail"])
+
+    def test_headers(self) -> None:
+        whole, head = self.ask("GET", TALLY), self.ask("HEAD", TALLY)
+        self.assertEqual(
+            (head.status, head.content, head.headers["content-length"]), (200, b"", str(len(whole.content)))
+        )
+        self.assertEqual((self.ask("POST", TALLY).status, self.ask("POST", TALLY).headers["allow"]), (405, "GET"))
+        self.assertIn(
+            "attachment; filename*=UTF-8''Loads.csv",
+            self.ask("GET", "/sources/Loads/rows?format=csv").headers["content-disposition"],
+        )
+        tags = {
+            self.ask("GET", "/dictionary/Loads", accept_encoding=one).headers["etag"] for one in ("identity", "gzip")
+        }
+        self.assertEqual(len(tags), 2)
+
+    def test_the_next_page_is_of_the_same_version(self) -> None:
+        first = self.ask("GET", "/sources/Loads/rows?sort=Id&limit=1")
+        place = self.place("maker")
+        place.publish(self.source.with_changed("Volume", clean="VALUE * 2"))
+        place.release("Loads")
+        following = first.headers["link"].partition("<")[2].partition(">")[0]
+        self.assertIn("area=general&version=1&", following)
+        self.assertEqual(
+            self.ask("GET", following).json["rows"], place.source("Loads", 1).rows(sort=["Id"], limit=2).to_dicts()[1:]
+        )
+        self.assertNotEqual(self.ask("GET", "/sources/Loads/rows?sort=Id&limit=1").json["rows"], first.json["rows"])
+
+    def test_numbers_that_json_would_round_are_texts(self) -> None:
+        place = self.place("maker")
+        place.publish(Source.from_table(pa.table({"n": [2**53 - 1, 2**53 + 1, -(2**60)]}), name="Big"))
+        place.release("Big")
+        self.assertEqual(
+            [one["n"] for one in self.ask("GET", "/sources/Big/rows").json["rows"]],
+            [2**53 - 1, str(2**53 + 1), str(-(2**60))],
+        )
+        there = oak.connect(self.running.url, self.reading).source("Big")
+        self.assertEqual(there.rows().table.to_pylist(), [{"n": 2**53 - 1}, {"n": 2**53 + 1}, {"n": -(2**60)}])
+        empty, own = there.rows([]), place.source("Big").rows([])
+        self.assertEqual((empty.table.num_columns, empty.table.num_rows), (0, own.table.num_rows))
+
+    def test_a_damaged_source_leaves_the_others_readable(self) -> None:
+        place = self.place("maker")
+        place.publish(Source.from_table(pa.table({"n": [1]}), name="Other"))
+        place.release("Other")
+        folder = self.folder / "catalogue" / "data"
+        kept = self.place("maker").source("Other").opened
+        for path in folder.iterdir():
+            if path.stem in str(kept):
+                path.write_bytes(b"damaged")
+        for path in ("/", "/sources"):
+            reply = self.ask("GET", path)
+            self.assertEqual(reply.status, 200, path)
+            self.assertIn(b"Loads", reply.content)
+        reply = self.ask("GET", "/sources/Other/rows")
+        self.assertEqual((reply.status, reply.json["code"]), (500, "not-readable"))
+        self.assertNotIn(str(self.folder).encode(), reply.content)
+        self.assertEqual(self.ask("GET", TALLY).status, 200)
+        with self.assertRaises(oak.UnusableInput):
+            oak.connect(self.running.url, self.reading).source("Other").rows()
+
+    def test_health_tells_the_truth(self) -> None:
+        self.assertEqual(self.ask("GET", "/health").json["status"], "up")
+        (self.folder / "catalogue" / "catalogue.db").rename(self.folder / "away.db")
+        reply = self.ask("GET", "/health")
+        self.assertEqual((reply.status, reply.headers["retry-after"]), (503, "1"))
+
+    def test_behind_a_proxy_with_other_origins_and_a_log(self) -> None:
+        running = service.start(
+            self,
+            "--rows",
+            "50",
+            "--prefix",
+            "/ledger",
+            "--allow-origin",
+            "https://desk.example",
+            "--log",
+            "requests.log",
+        )
+        page = running.get("/", self.reading).content.decode()
+        self.assertIn('href="/ledger/dictionary/Loads', page)
+        reply = running.get("/sources/Loads/rows?sort=Id&limit=1", self.reading, origin="https://desk.example")
+        self.assertEqual(reply.headers["access-control-allow-origin"], "https://desk.example")
+        self.assertIn("</ledger/sources/Loads/rows?", reply.headers["link"])
+        self.assertIsNone(running.get("/health", origin="https://other.example").headers["access-control-allow-origin"])
+        lines = [json.loads(line) for line in Path("requests.log").read_text().splitlines()]
+        self.assertEqual(
+            [(one["path"].removeprefix("/ledger"), one["status"], one["who"]) for one in lines],
+            [("/", 200, "reader"), ("/sources/Loads/rows", 200, "reader"), ("/health", 200, "")],
+        )
+        self.assertNotIn(self.reading, Path("requests.log").read_text())
+
+    def test_a_client_gives_its_token_to_no_other_host(self) -> None:
+        """A redirect elsewhere, an answer that is none, and a service that is busy at first."""
+        seen: list[str | None] = []
+        busy = [True]
+
+        class Strange(BaseHTTPRequestHandler):
+            def do_GET(self) -> None:
+                seen.append(self.headers.get("authorization"))
+                if self.path.startswith("/away"):
+                    self.send_response(302)
+                    self.send_header("location", f"http://localhost:{self.server.server_port}/sources")  # type: ignore[attr-defined]
+                    self.end_headers()
+                    return
+                if busy and self.path.startswith("/busy"):
+                    busy.clear()
+                    self.send_response(503)
+                    self.send_header("retry-after", "0")
+                    self.end_headers()
+                    return
+                self.send_response(200)
+                self.end_headers()
+                self.wfile.write(b"[]" if "busy" in self.path else b"<html>")
+
+            def log_message(self, *_: Any) -> None:
+                pass
+
+        server = HTTPServer(("127.0.0.1", 0), Strange)
+        self.addCleanup(server.server_close)
+        self.addCleanup(server.shutdown)
+        Thread(target=server.serve_forever, daemon=True).start()
+        url = f"http://127.0.0.1:{server.server_port}"
+        for path, words in (("/away", "which is not given the token"), ("/page", "no service of Oak Ledger")):
+            with self.assertRaises(oak.UnusableInput) as caught:
+                oak.connect(url + path, "oak.secret")
+            self.assertIn(words, str(caught.exception))
+        self.assertEqual(seen.count("Bearer oak.secret"), 2)
+        self.assertEqual(oak.connect(f"{url}/busy", "oak.secret").sources(), [])
 
 
 class Limited(test_rights.WithPeople):

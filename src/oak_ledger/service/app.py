@@ -4,27 +4,31 @@ from __future__ import annotations
 
 import hashlib
 import json
+import os
+import shutil
 from base64 import b64decode
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, TextIO
 from urllib.parse import quote, urlencode
 
 from fastapi import APIRouter, Depends, FastAPI, Query, Request, Response, Security
-from fastapi.exceptions import RequestValidationError
-from fastapi.responses import HTMLResponse, JSONResponse
+from fastapi.responses import HTMLResponse
 from fastapi.security import HTTPBasic, HTTPBearer
-from starlette.exceptions import HTTPException
+from pydantic import StringConstraints
+from starlette.middleware.cors import CORSMiddleware
 from starlette.middleware.gzip import GZipMiddleware
 
 from oak_ledger.catalogue import Catalogue, Version
-from oak_ledger.errors import FormulaError, OakError
+from oak_ledger.errors import OakError, UnusableInput
 from oak_ledger.insight.additivity import how_it_totals
 from oak_ledger.present.dictionary import entry_of, index_html, source_html
 from oak_ledger.present.page import report_html
-from oak_ledger.service.formats import MEDIA, as_bytes
+from oak_ledger.service.edge import WithHead, WithLog
+from oak_ledger.service.failures import FAILURES, add_handlers, known_parameters, wrong_parameter
+from oak_ledger.service.formats import ENDINGS, MEDIA, as_bytes
 from oak_ledger.service.limits import Limits, Slots, timed
 from oak_ledger.service.models import AnswerSaid, Failure, FieldLine, Health, ReportLine, SourceLine, SourceSaid
 from oak_ledger.source import Answer, Source
@@ -32,24 +36,9 @@ from oak_ledger.types import Grain
 from oak_ledger.version import __version__
 
 ABOUT = "Curated sources: what they have, what it means, and questions asked of them. A token is given as a bearer token, or as the password of basic authentication."
-FAILURES: dict[int | str, dict[str, Any]] = {
-    status: {"model": Failure, "description": said}
-    for status, said in {
-        400: "The question is wrong: a name, a formula, a filter.",
-        401: "There is no token, or it is not valid.",
-        404: "There is nothing of that name that you may see.",
-        413: "The answer would be too large; ask for a page of it.",
-        422: "A parameter is not what it should be.",
-        429: "Too many questions of this token are being answered.",
-        503: "The service is busy, or the question took too long.",
-    }.items()
-}
-_NOT_THERE = {"unknown-source", "unknown-version", "not-released", "not-allowed", "unknown-report", "several-sources"}
-_STATUS = {"no-token": 401, "too-many": 429, "too-busy": 503, "too-slow": 503, "too-much": 413} | dict.fromkeys(
-    _NOT_THERE, 404
-)
+LEAST_ROOM = 16 * 2**20  # bytes on the disk
+EXACT = 2**53  # up to it every reader of JSON keeps whole numbers
 ALONE = "default-src 'none'; img-src data:; style-src 'unsafe-inline'; script-src 'unsafe-inline'; form-action 'none'; frame-ancestors 'none'; base-uri 'none'"
-BROWSERS = 'Basic realm="Oak Ledger", charset="UTF-8"'
 
 
 BEARER = HTTPBearer(auto_error=False, description="The token.")
@@ -74,7 +63,14 @@ class Visit:
         self.slots: Slots = state.slots
         self.readings: set[tuple[str, str, int]] = state.readings
         self.catalogue = Catalogue.open(state.folder, token=token)
+        request.state.person = self.catalogue.person
         self.token = hashlib.sha256(token.encode()).hexdigest()
+
+    @property
+    def path(self) -> str:
+        """The address as the asker has it, behind a proxy too."""
+        prefix, path = self.request.scope.get("root_path", ""), self.request.scope["path"]
+        return str(path if path.startswith(prefix) else prefix + path)
 
     def version(self, name: str, area: str, number: int | None, *, draft: bool) -> Version:
         """A version that one may see."""
@@ -105,6 +101,7 @@ class Visit:
             [(one.by, one.at, one.note) for one in version.signatures],
             url.path,
             url.query,
+            "gzip" in self.request.headers.get("accept-encoding", ""),
             *more,
         ]
         tag = f'"{hashlib.sha256(json.dumps(said).encode()).hexdigest()[:32]}"'
@@ -135,38 +132,43 @@ def _token(request: Request) -> str:
 
 
 Here = Annotated[Visit, Depends(Visit)]
-Texts = Annotated[list[str], Query(max_length=50)]
+Said = Annotated[str, StringConstraints(pattern=r"\S")]
+Texts = Annotated[list[Said], Query(max_length=50)]
 Limit = Annotated[
     int | None, Query(ge=1, description="rows of this page; a thousand, or what the service gives at most")
 ]
 Offset = Annotated[int, Query(ge=0)]
 Format = Literal["json", "csv", "arrow", "parquet"]
-_FAILURE = {"application/json": {"schema": {"$ref": "#/components/schemas/Failure"}}}
-PAGE: dict[str, Any] = {
-    "responses": {
-        status: {"description": said["description"], "content": _FAILURE} for status, said in FAILURES.items()
-    },
-    "response_class": HTMLResponse,
-}
+PAGE: dict[str, Any] = {"responses": FAILURES, "response_class": HTMLResponse}
 ANSWER: dict[str, Any] = {
     "responses": {
         200: {"model": AnswerSaid, "content": {one.partition(";")[0]: {} for one in MEDIA.values()}},
         **FAILURES,
     }
 }
-routes = APIRouter()
+routes = APIRouter(dependencies=[Depends(known_parameters)])
 
 
-@routes.get("/health", summary="Whether the service is up")
+@routes.get("/health", responses={422: FAILURES[422], 503: FAILURES[503]}, summary="Whether the service is up")
 def health(request: Request) -> Health:
-    """It needs no token."""
-    return Health(status="up", version=__version__, rows=request.app.state.limits.rows)
+    """It needs no token. The catalogue is opened for it; where nothing can be written, that is said."""
+    folder = Path(request.app.state.folder)
+    try:
+        Catalogue.open(folder, person="nobody").addresses()
+    except (OakError, OSError):
+        raise OakError("too-busy", "The catalogue cannot be read.") from None
+    writable = os.access(folder, os.W_OK) and shutil.disk_usage(folder).free > LEAST_ROOM
+    return Health(status="up" if writable else "read only", version=__version__, rows=request.app.state.limits.rows)
 
 
 @routes.get("/sources", responses=FAILURES, summary="The sources that you may see")
 def sources(here: Here) -> list[SourceLine]:
     """Each with its released version, or the newest of those that you may see."""
-    return [_line(here, one) for one in _seen(here.catalogue)]
+    found = []
+    for one in _seen(here.catalogue):
+        with suppress(UnusableInput):  # a damaged source leaves the others readable
+            found.append(_line(here, one))
+    return found
 
 
 @routes.get("/sources/{name}", responses=FAILURES, summary="A source and its fields")
@@ -183,11 +185,15 @@ def tally(
 ) -> Response:  # fmt: skip
     """`by` and `show` have fields or formulas, also as `Name = formula`; `where` conditions that must all hold; `sort` names, with - before one for downwards."""
 
+    found = here.version(name, area, version, draft=draft)
+    if totals and format in ("csv", "parquet"):
+        raise wrong_parameter("totals", f"an answer in {format} has no place for totals; json and arrow have")
+
     def ask(own: Source, most: int) -> Answer:
         groups, shown = ([own.measure(one) for one in items] for items in (by, show))
         return own.tally(groups, shown, where=where or None, sort=sort, totals=totals, limit=most)
 
-    return _answered(here, here.version(name, area, version, draft=draft), format, offset, limit, ask)
+    return _answered(here, found, format, offset, limit, ask)
 
 
 @routes.get("/sources/{name}/rows", **ANSWER, summary="Rows, page by page")
@@ -223,11 +229,18 @@ def _answered(
         more = whole.table.num_rows > offset + limit
         if more:
             asked = [one for one in here.request.query_params.multi_items() if one[0] not in ("offset", "limit")]
-            following = urlencode([*asked, ("offset", offset + limit), ("limit", limit)])
-            headers["link"] = f'<{quote(here.request.url.path)}?{following}>; rel="next"'
+            pinned = [
+                ("area", version.area),
+                ("version", version.number),
+            ]  # the next page is of the same version, whatever is released meanwhile
+            asked = [one for one in asked if one[0] not in ("area", "version", "draft")]
+            following = urlencode([*asked, *pinned, ("offset", offset + limit), ("limit", limit)])
+            headers["link"] = f'<{quote(here.path)}?{following}>; rel="next"'
         content = (
             _json(own, answer, more=more) if kind == "json" else as_bytes(answer, kind, f"{own.name}, {own.published}")
         )
+    if kind != "json":
+        headers["content-disposition"] = f"attachment; filename*=UTF-8''{quote(own.name, safe='')}.{ENDINGS[kind]}"
     return Response(content, media_type=MEDIA[kind], headers=headers)
 
 
@@ -251,8 +264,12 @@ def report(here: Here, name: str) -> Response:
 def index(here: Here) -> Response:
     """The first page of the dictionary."""
     with here.slots.taken(here.token):
-        entries = [entry_of(here.source(one), [one], profiled=False) for one in _seen(here.catalogue)]
-    return _html(index_html(entries, lambda one: _page(one.name, one.area)), {})
+        entries = []
+        for one in _seen(here.catalogue):
+            with suppress(UnusableInput):
+                entries.append(entry_of(here.source(one), [one], profiled=False))
+    prefix = here.request.scope.get("root_path", "")
+    return _html(index_html(entries, lambda one: prefix + _page(one.name, one.area)), {})
 
 
 @routes.get("/dictionary/{name}", **PAGE, summary="What a source and its fields mean, as a page")
@@ -263,29 +280,39 @@ def dictionary(here: Here, name: str, area: str = "", version: int | None = None
     with here.slots.taken(here.token):
         history = here.catalogue.versions(f"{found.area}/{found.source}")
         entry = entry_of(here.source(found), sorted(history, key=lambda one: -one.number))
-        return _html(source_html(entry, "/"), headers)
+        return _html(source_html(entry, f"{here.request.scope.get('root_path', '')}/"), headers)
 
 
-def application(folder: str | Path, limits: Limits | None = None) -> FastAPI:
-    """The service over the catalogue in a folder."""
-    app = FastAPI(title="Oak Ledger", version=__version__, description=ABOUT, docs_url=None, redoc_url=None)
+def application(
+    folder: str | Path,
+    limits: Limits | None = None,
+    *,
+    prefix: str = "",
+    origins: Sequence[str] = (),
+    log: TextIO | None = None,
+) -> FastAPI:
+    """The service over the catalogue in a folder; under a path prefix where a proxy has one; pages of some other origins may ask it; requests are
+    written to a log."""
+    app = FastAPI(title="Oak Ledger", version=__version__, description=ABOUT, docs_url=None, redoc_url=None, root_path=prefix)  # fmt: skip
     app.state.folder, app.state.limits = folder, limits or Limits()
     app.state.slots, app.state.readings = Slots(app.state.limits), set()
-    app.add_middleware(GZipMiddleware, minimum_size=2_000)
     app.include_router(routes)
-    app.add_exception_handler(OakError, _wrong)  # type: ignore[arg-type]
-    app.add_exception_handler(RequestValidationError, _unfit)  # type: ignore[arg-type]
-    app.add_exception_handler(HTTPException, _other)  # type: ignore[arg-type]
-    app.add_exception_handler(
-        MemoryError,
-        lambda _, __: _failure(
-            413,
-            "too-much",
-            "The question takes more memory than there is for it.",
-            "Ask for less: a filter, fewer groups.",
-        ),
-    )
+    add_handlers(app)
     app.add_exception_handler(Unchanged, lambda _, same: Response(status_code=304, headers=same.headers))
+    app.add_middleware(GZipMiddleware, minimum_size=2_000)
+    app.add_middleware(WithHead)
+    if origins:
+        app.add_middleware(CORSMiddleware, allow_origins=[*origins], allow_methods=["GET", "HEAD"], allow_headers=["authorization"], expose_headers=["etag", "link"])  # fmt: skip
+    if log is not None:
+        app.add_middleware(WithLog, to=log)
+    described = app.openapi
+
+    def openapi() -> dict[str, Any]:
+        made = described()
+        made["components"].setdefault("schemas", {})["Failure"] = Failure.model_json_schema()
+        return made
+
+    app.openapi = openapi  # type: ignore[method-assign]
     return app
 
 
@@ -335,32 +362,11 @@ def _json(source: Source, answer: Answer, *, more: bool) -> bytes:
         "source": source.name, "version": str(source.published), "columns": [{"name": one.name, "type": str(one.type)} for one in answer.table.schema],
         **answer.as_json(), "rows_read": answer.rows_read, "rows_used": answer.rows_used, "groups": answer.groups, "more": more,
     }  # fmt: skip
+    said["rows"] = [_whole(one) for one in said["rows"]]
+    said["totals"] = _whole(said["totals"]) if said["totals"] is not None else None
     return json.dumps(said, default=str, ensure_ascii=False).encode()
 
 
-# -- failures, all in one form ------------------------------------------------------------------------------------
-
-
-def _failure(
-    status: int, code: str, message: str, hint: str = "", findings: Sequence[Mapping[str, Any]] = ()
-) -> Response:
-    headers = {"www-authenticate": BROWSERS} if status == 401 else {"retry-after": "1"} if status in (429, 503) else {}
-    return JSONResponse({"code": code, "message": message, "hint": hint, "findings": list(findings)}, status, headers)
-
-
-def _wrong(_request: Request, error: OakError) -> Response:
-    first = error.findings[0]
-    status = _STATUS.get(first.code, 400)
-    if status == 404:  # the names of what is there are not for everybody
-        return _failure(404, "not-there", "There is nothing of that name that you may see.")
-    findings = [one.as_json() for one in error.findings] if isinstance(error, FormulaError) else []
-    return _failure(status, first.code, first.message, first.hint, findings)
-
-
-def _unfit(_request: Request, error: RequestValidationError) -> Response:
-    one = error.errors()[0]
-    return _failure(422, "wrong-parameter", f"{'.'.join(map(str, one['loc'][1:]))}: {one['msg']}.")
-
-
-def _other(_request: Request, error: HTTPException) -> Response:
-    return _failure(error.status_code, "not-there" if error.status_code == 404 else "wrong-request", f"{error.detail}.")
+def _whole(row: Mapping[str, Any]) -> dict[str, Any]:
+    """A row in which whole numbers that a reader of JSON may round are texts."""
+    return {name: str(one) if type(one) is int and abs(one) > EXACT else one for name, one in row.items()}

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import json
+import time
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 from urllib.error import HTTPError, URLError
-from urllib.parse import quote, urlencode
-from urllib.request import Request, urlopen
+from urllib.parse import quote, urlencode, urlsplit
+from urllib.request import HTTPRedirectHandler, Request, build_opener
 
 from oak_ledger.errors import FormulaError, OakError, UnusableInput
 from oak_ledger.service.formats import finding_from, from_stream
@@ -17,6 +18,7 @@ from oak_ledger.source import Answer
 from oak_ledger.source.questions import Shown
 
 SECONDS = 120.0  # that an answer may take to come
+TRIES, LONGEST_WAIT = 3, 10.0  # how often a busy service is asked again, and the seconds between at most
 
 
 def connect(url: str, token: str) -> RemoteCatalogue:
@@ -40,11 +42,11 @@ class RemoteCatalogue:
     @cached_property
     def page(self) -> int:
         """How many rows are fetched at a time."""
-        return int(json.loads(self.fetched("/health"))["rows"])
+        return int(_read(self.fetched("/health"))["rows"])
 
     def sources(self) -> list[str]:
         """The names of the sources that one may see."""
-        return [one["name"] for one in json.loads(self.fetched("/sources"))]
+        return [one["name"] for one in _read(self.fetched("/sources"))]
 
     def source(self, name: str, number: int | None = None, *, drafts: bool = False) -> RemoteSource:
         """A source by its name, or AREA/NAME: its released version, that with a number, or with `drafts` the newest."""
@@ -52,21 +54,51 @@ class RemoteCatalogue:
         chosen: dict[str, Any] = {"area": area, "draft": str(drafts).lower()}
         if number is not None:
             chosen["version"] = number
-        said = json.loads(self.fetched(f"/sources/{quote(own, safe='')}", chosen))
+        said = _read(self.fetched(f"/sources/{quote(own, safe='')}", chosen))
         return RemoteSource(self, said["name"], said["area"], said["version"], said["stage"], tuple(said["fields"]))
 
     def fetched(self, path: str, query: dict[str, Any] | None = None) -> bytes:
         """What is at an address of the service. Raises OakError with what it says against it."""
         address = f"{self.url}{path}" + (f"?{urlencode(query, doseq=True)}" if query else "")
         request = Request(address, headers={"authorization": f"Bearer {self.token}"})  # noqa: S310  the address is the user's own
-        try:
-            with urlopen(request, timeout=SECONDS) as answer:  # noqa: S310
-                return bytes(answer.read())
-        except HTTPError as error:
-            raise _said(error.read()) from None
-        except (URLError, TimeoutError, ConnectionError) as error:
-            said = getattr(error, "reason", None) or error
-            raise UnusableInput("no-service", f"No service answers at {self.url}: {said}.", hint="Is it running (oak serve)?") from None  # fmt: skip
+        for left in range(TRIES, -1, -1):
+            try:
+                with _OPENER.open(request, timeout=SECONDS) as answer:
+                    return bytes(answer.read())
+            except HTTPError as error:
+                if error.code != 503 or not left:
+                    raise _said(error.read()) from None
+                time.sleep(min(_seconds(error.headers.get("retry-after")), LONGEST_WAIT))
+            except (URLError, TimeoutError, ConnectionError) as error:
+                said = getattr(error, "reason", None) or error
+                raise UnusableInput("no-service", f"No service answers at {self.url}: {said}.", hint="Is it running (oak serve)?") from None  # fmt: skip
+        raise AssertionError("the last try returns or raises")
+
+
+class _SameHost(HTTPRedirectHandler):
+    """A redirect to another host is not followed: the token is for this one."""
+
+    def redirect_request(self, req: Request, fp: Any, code: int, msg: str, headers: Any, newurl: str) -> Request | None:
+        """The request that follows, or none."""
+        if urlsplit(newurl)[:2] != urlsplit(req.full_url)[:2]:
+            raise URLError(f"it sends to {urlsplit(newurl).netloc}, which is not given the token")
+        return super().redirect_request(req, fp, code, msg, headers, newurl)
+
+
+_OPENER = build_opener(_SameHost)
+
+
+def _seconds(text: str | None) -> float:
+    """How long to wait, as a header says it in seconds."""
+    return float(text) if text and text.isdigit() else 1.0
+
+
+def _read(content: bytes) -> Any:
+    """What a service says in JSON. Raises UnusableInput for an answer that is none of it."""
+    try:
+        return json.loads(content)
+    except ValueError:
+        raise UnusableInput("no-service", "What answers there is no service of Oak Ledger.") from None
 
 
 def _said(content: bytes) -> OakError:
@@ -75,7 +107,8 @@ def _said(content: bytes) -> OakError:
         said = json.loads(content)
         if said["findings"]:
             return FormulaError.of([finding_from(one) for one in said["findings"]])
-        return OakError(said["code"], said["message"], hint=said["hint"])
+        kind = UnusableInput if said["status"] >= 500 else OakError
+        return kind(said["code"], said["detail"], hint=said["hint"])
     except (ValueError, KeyError, TypeError):
         return UnusableInput("no-service", "What answers there is no service of Oak Ledger.")
 
@@ -103,6 +136,9 @@ class RemoteSource:
         self, show: Sequence[Shown] | None = None, *, where: str | Sequence[str] | None = None, sort: Sequence[str] = (), limit: int | None = None
     ) -> Answer:  # fmt: skip
         """Rows of the source, as `Source.rows` gives them."""
+        if show is not None and not show:  # no column, and so no row
+            whole = self._pages("rows", {"show": ["TRUE"], "where": _list(where), "sort": []}, 1)
+            return replace(whole, table=whole.table.select([]).slice(0, 0))
         return self._pages("rows", {"show": _items(show or ()), "where": _list(where), "sort": [*sort]}, limit)
 
     def tally(
@@ -130,7 +166,11 @@ class RemoteSource:
         while True:
             page = self.catalogue.page
             wanted = page if limit is None else min(page, limit - got)
-            answers.append(from_stream(self.catalogue.fetched(path, {**chosen, "limit": wanted, "offset": got})))
+            content = self.catalogue.fetched(path, {**chosen, "limit": wanted, "offset": got})
+            try:
+                answers.append(from_stream(content))
+            except (pa.ArrowInvalid, KeyError, TypeError, ValueError):
+                raise UnusableInput("no-service", "What answers there is no service of Oak Ledger.") from None
             rows = answers[-1].table.num_rows
             got += rows
             if rows < wanted or got == limit:

@@ -21,6 +21,7 @@ MEDIA: Mapping[str, str] = {
     "arrow": "application/vnd.apache.arrow.stream",
     "parquet": "application/vnd.apache.parquet",
 }
+ENDINGS: Mapping[str, str] = {"json": "json", "csv": "csv", "arrow": "arrows", "parquet": "parquet"}
 NOTE = b"oak answer"
 """Where an Arrow stream or a Parquet file has what else is to be known of the answer."""
 

@@ -8,16 +8,19 @@ from pydantic import BaseModel, Field
 
 
 class Failure(BaseModel):
-    """Why there is no answer: the code, a sentence, what to do, and in a formula where."""
+    """Why there is no answer, as a problem document: the status and its name, a sentence (`detail`); beside these a code, what to do, and in a formula where."""
 
+    type: str = "about:blank"
+    title: str
+    status: int
+    detail: str
     code: str
-    message: str
     hint: str = ""
     findings: list[dict[str, Any]] = []
 
 
 class Health(BaseModel):
-    """Whether the service is up, and how many rows an answer has at most."""
+    """Whether the service is up (or only reads: nothing can be written on its disk), and how many rows an answer has at most."""
 
     status: str
     version: str
@@ -60,7 +63,7 @@ class AnswerSaid(BaseModel):
     source: str
     version: str
     columns: list[dict[str, str]] = Field(description="name and type of each column, in order")
-    rows: list[dict[str, Any]]
+    rows: list[dict[str, Any]] = Field(description="whole numbers beyond 2^53 are texts, so that no reader rounds them")
     totals: dict[str, Any] | None = None
     faults: list[dict[str, Any]] = Field(description="values that could not be computed")
     findings: list[dict[str, Any]] = Field(description="what else to know, such as a total that misleads")

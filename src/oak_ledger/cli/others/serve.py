@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import sys
+from pathlib import Path
+
 import click
 
 from oak_ledger.cli.shared.app import catalogue_option, open_catalogue
@@ -43,10 +46,20 @@ from oak_ledger.errors import UnusableInput
     default="",
     help="What it may take, such as 4G; a question beyond that is refused  [default: half of the machine's]",
 )
+@click.option("--prefix", default="", metavar="PATH", help="The path under which a proxy has it, such as /ledger.")
+@click.option(
+    "--allow-origin",
+    "origins",
+    multiple=True,
+    metavar="ORIGIN",
+    help="Let pages of this origin ask it; may be repeated.",
+)
+@click.option("--log", default=None, metavar="FILE", help="Write a line for each request; - is standard error.")
 @catalogue_option
 def serve_command(
-    host: str, port: int, rows: int, seconds: float, running: int, waiting: int, each: int, memory: str, catalogue: str
-) -> None:
+    host: str, port: int, rows: int, seconds: float, running: int, waiting: int, each: int, memory: str, prefix: str, origins: tuple[str, ...],
+    log: str | None, catalogue: str,
+) -> None:  # fmt: skip
     """Answer questions over HTTP from the catalogue: sources, their dictionary, tallies, rows, reports. Stop it with Ctrl-C.
 
     Whoever asks needs a token (oak catalogue tokens make) and sees what its maker may see. In a browser any name will do, with the token as the password.
@@ -63,7 +76,10 @@ def serve_command(
     from oak_ledger.service.limits import Limits, bound_memory
 
     bound_memory(memory)
-    app = application(catalogue, Limits(rows, seconds, running, waiting, each))
+    lines = None if log is None else sys.stderr if log == "-" else Path(log).open("a", encoding="utf-8")  # noqa: SIM115  as long as it serves
+    app = application(
+        catalogue, Limits(rows, seconds, running, waiting, each), prefix=prefix, origins=origins, log=lines
+    )
     config = uvicorn.Config(
         app,
         host=host,
