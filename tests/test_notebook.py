@@ -97,6 +97,22 @@ class Shown(FolderCase):
         exact = self.SOURCE.rows().to_pandas(decimals=True)
         self.assertEqual(exact["price"].tolist()[2], Decimal("12345678901234567.01"))
 
+    def test_libraries_take_answers_and_sources_as_they_are(self) -> None:
+        """By the Arrow PyCapsule protocol, there and back."""
+        import duckdb
+
+        class Streamed:
+            def __arrow_c_stream__(self, requested_schema: object | None = None) -> object:
+                return table.__arrow_c_stream__(requested_schema)
+
+        table = pa.table({"a": [1, 2, None], "t": ["x", None, "z"]})
+        source = oak.Source.from_table(Streamed(), name="T")
+        answer = source.tally(["t"], ["a"], sort=["t"])
+        self.assertTrue(pa.table(source).equals(table))
+        self.assertTrue(pa.table(answer).equals(answer.table))
+        self.assertEqual(duckdb.sql("select sum(a), count(*) from source").fetchall(), [(3, 3)])
+        self.assertEqual(duckdb.sql("select t from answer where a = 1").fetchall(), [("x",)])
+
     def test_every_kind_of_thing_is_drawn(self) -> None:
         report = oak.open_report(
             self.write("r.report.toml", '[report]\nname = "R"\nsource = "Odd"\n\n[[panel]]\nkind = "bars"\ntitle = "N"\nby = ["Mill"]\nshow = ["n"]\n')

@@ -57,6 +57,10 @@ class Answer(InNotebook):
         """The rows as an Arrow table."""
         return self.table
 
+    def __arrow_c_stream__(self, requested_schema: object | None = None) -> object:
+        """The rows for any library that takes Arrow streams (the Arrow PyCapsule protocol)."""
+        return self.table.__arrow_c_stream__(requested_schema)
+
     def to_pandas(self, *, decimals: bool = False) -> pd.DataFrame:
         """The rows as a pandas frame: whole numbers, conditions and texts in types that know missing values, dates and timestamps as times.
 

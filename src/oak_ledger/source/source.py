@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any, Protocol, TypeVar
 
 import pyarrow as pa
 import tomlkit
@@ -47,6 +47,13 @@ MOST_GROUPS = 2_000  # that meet a condition on groups, for totals over them
 PLACES = ("origin", "spark")
 
 
+class SupportsArrowStream(Protocol):
+    """What gives an Arrow stream."""
+
+    def __arrow_c_stream__(self, requested_schema: object | None = None) -> object:
+        """The stream, in a capsule."""
+
+
 @dataclass(frozen=True, repr=False)
 class Source(Questions):
     """A curated source. Make one with `open_source` or `Source.from_table`."""
@@ -54,16 +61,22 @@ class Source(Questions):
     # -- making ------------------------------------------------------------------------------------------
 
     @staticmethod
-    def from_table(table: pa.Table | pd.DataFrame, *, name: str) -> Source:
-        """A source over an Arrow table or a pandas frame; each column becomes a plain field of the same name."""
+    def from_table(table: pa.Table | pd.DataFrame | SupportsArrowStream, *, name: str) -> Source:
+        """A source over an Arrow table, a pandas frame, or whatever gives an Arrow stream (the Arrow PyCapsule protocol); each column becomes
+        a plain field of the same name."""
         if not isinstance(table, pa.Table):
-            table = pa.Table.from_pandas(table, preserve_index=False)
+            framed = type(table).__module__.partition(".")[0] == "pandas"
+            table = pa.Table.from_pandas(table, preserve_index=False) if framed else pa.table(table)
         feed = TableReader(table)
         text = f'[source]\nname = {tomlkit.item(name).as_string()}\n\n[origin]\nkind = "memory"\n\n'
         document = parse_document(text, DEFINITION, name)
         for column in feed.columns():
             document = document.added("field", {"name": column, "column": column})
         return Source(document, Path(), feed=feed)
+
+    def __arrow_c_stream__(self, requested_schema: object | None = None) -> object:
+        """All shown fields of all rows for any library that takes Arrow streams (the Arrow PyCapsule protocol)."""
+        return self.rows().table.__arrow_c_stream__(requested_schema)
 
     def with_baseline(self, baseline: str | Path | pa.Table | Source) -> Source:
         """The source with an earlier state that BEFORE takes values from: a file that `write` made, a table of such rows, or a
