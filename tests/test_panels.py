@@ -3,17 +3,23 @@
 from __future__ import annotations
 
 import itertools
+import random
 import tomllib
 from html.parser import HTMLParser
 from pathlib import Path
 from typing import Any
 
+from matplotlib.backends.backend_agg import FigureCanvasAgg
+from matplotlib.figure import Figure
+
 import oak_ledger as oak
 from oak_ledger.definition.document import parse_document
-from oak_ledger.present.figures import PICTURES
+from oak_ledger.present.area import Area
+from oak_ledger.present.drawn_tables import draw_table, table_height, table_width
+from oak_ledger.present.figures import PICTURES, rest_to_scale
 from oak_ledger.present.page import PIECES
 from oak_ledger.present.panels import PANELS
-from oak_ledger.report.content import value_text
+from oak_ledger.report.content import ChartContent, Line, TableContent, value_text
 from oak_ledger.report.definition import REPORT
 from oak_ledger.report.figure import figure_of, taken_apart
 from oak_ledger.report.keys import table_keys
@@ -318,6 +324,31 @@ class Media(WithPanels):
         tags = _Tags()
         tags.feed(Path("r.html").read_text("utf-8"))
         self.assertEqual((tags.count["tbody"], tags.count["tfoot"]), (1, 1))
+
+    def test_no_number_of_a_picture_is_cut_and_no_columns_run_together(self) -> None:
+        """Drawn tables: few and many columns, long texts and names, large figures; what is drawn is measured."""
+        rng = random.Random(4)
+        for draw in range(30):
+            texts, numbers = rng.randint(1, 2), rng.randint(1, 12)
+            names = [f"Group {'with a long name ' * rng.randint(0, 2)}{at}" for at in range(texts)] + [f"Measure {'of a kind ' * rng.randint(0, 2)}{at}" for at in range(numbers)]  # fmt: skip
+            cells = [[f"text {'x' * rng.randint(0, 40)}" for _ in range(texts)] + [f"{rng.uniform(-1, 1) * 10 ** rng.randint(0, 12):,.2f}" for _ in range(numbers)] for _ in range(6)]  # fmt: skip
+            content = TableContent(tuple(names), (False,) * texts + (True,) * numbers, tuple(Line("total" if at == 5 else "row", tuple(row)) for at, row in enumerate(cells)), ())  # fmt: skip
+            with self.subTest(draw=draw):
+                width = min(max(table_width(content), 3.0), 12.0) if draw % 2 else 5.8
+                figure = Figure(figsize=(width, table_height(None, content, width)))  # type: ignore[arg-type]
+                draw_table(Area(figure, 0, 0, width, table_height(None, content, width)), None, content)  # type: ignore[arg-type]
+                renderer = FigureCanvasAgg(figure).get_renderer()
+                drawn = [(one.get_text(), one.get_window_extent(renderer)) for one in figure.texts if one.get_text()]
+                shown = {text for text, _ in drawn}
+                self.assertEqual({cell for row in cells for cell in row[texts:]} - shown, set())
+                for (text, box), (other, beside) in itertools.combinations(drawn, 2):
+                    if abs(box.y0 - beside.y0) < 6:
+                        self.assertTrue(box.x1 <= beside.x0 + 1 or beside.x1 <= box.x0 + 1, (text, other))
+                self.assertLessEqual(max(box.x1 for _, box in drawn), width * figure.dpi + 1)
+
+    def test_a_rest_does_not_flatten_the_others(self) -> None:
+        lengths, said = rest_to_scale(ChartContent("", "", (), (), "", rest="the other 9"), ["a", "b", "the other 9"], [3.0, 4.0, 90.0], ["3", "4", "90"])  # fmt: skip
+        self.assertEqual((lengths, said), ([3.0, 4.0, 5.2], ["3", "4", "90  (bar cut short)"]))
 
     def test_empty_answers_in_every_medium(self) -> None:
         for kind in ("table", "bars", "lines"):

@@ -11,6 +11,8 @@ from textwrap import wrap
 from typing import TYPE_CHECKING, Any
 
 from oak_ledger.definition.formats import show
+from oak_ledger.present.area import INK, LETTER, MOST, QUIET, RULE, Area, cut
+from oak_ledger.present.drawn_tables import draw_table, table_height, table_width
 from oak_ledger.report import PanelView, ReportView
 from oak_ledger.report.content import ChartContent, FigureContent, TableContent, TextContent
 
@@ -18,12 +20,10 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-INK, QUIET, RULE = "#26302a", "#6d7770", "#d5dad3"
 RUST = "#b5562b"
 SERIES = ("#4b7f3c", "#a9744f", "#5a6f73", "#b89a3e", "#7b5a86", "#7d8f4e", "#2f6b75", "#9a4d4d")
 REST = "#b9bfb8"
-MOST = 30  # groups or lines in a picture; the page has them all
-LETTER = 0.075  # the width of a letter at size 9, in inches
+LONGEST_REST = 1.3  # times the longest other bar
 STYLE: Any = {
     "font.family": "DejaVu Sans",
     "font.size": 9,
@@ -34,36 +34,6 @@ STYLE: Any = {
     "axes.edgecolor": RULE,
     "figure.facecolor": "white",
 }
-
-
-@dataclass(frozen=True, slots=True)
-class Area:
-    """A part of a sheet, in inches from its lower left corner."""
-
-    figure: Figure
-    left: float
-    bottom: float
-    width: float
-    height: float
-
-    def axes(self, left: float = 0.0, bottom: float = 0.0) -> Axes:
-        """Axes in it, with room at the left and below."""
-        wide, high = self.figure.get_size_inches()
-        return self.figure.add_axes(
-            (
-                (self.left + left) / wide,
-                (self.bottom + bottom) / high,
-                (self.width - left) / wide,
-                (self.height - bottom) / high,
-            )
-        )
-
-    def text(self, x: float, down: float, text: str, **look: Any) -> None:
-        """A text: inches from the left, and from the top downwards."""
-        wide, high = self.figure.get_size_inches()
-        self.figure.text(
-            (self.left + x) / wide, (self.bottom + self.height - down) / high, text, **{"va": "center", **look}
-        )
 
 
 def _colour(panel: PanelView, content: ChartContent, at: int, group: str = "") -> str:
@@ -78,7 +48,7 @@ def _colour(panel: PanelView, content: ChartContent, at: int, group: str = "") -
 # -- charts -------------------------------------------------------------------------------------------------
 
 
-def _bars_height(panel: PanelView, content: ChartContent) -> float:
+def _bars_height(panel: PanelView, content: ChartContent, _width: float) -> float:
     bars = 1 if panel.spec.stacked else len(content.series)
     groups = min(len(content.groups), MOST)
     return max(groups * max(0.3, 0.17 * bars + 0.1), 0.6) + 0.15 + _legend_height(content)
@@ -94,7 +64,7 @@ def _draw_bars(area: Area, panel: PanelView, content: ChartContent) -> None:
         area.text(0, 0.2, "no groups", color=QUIET)
         return
     groups = content.groups[:MOST]
-    names = [_cut(one, 28) for one in groups]
+    names = [cut(one, 28) for one in groups]
     left = max(map(len, names), default=1) * LETTER + 0.1
     axes = area.axes(left, 0.05)
     height = 0.78 if panel.spec.stacked else 0.78 / len(content.series)
@@ -108,9 +78,10 @@ def _draw_bars(area: Area, panel: PanelView, content: ChartContent) -> None:
             for line, number in enumerate(numbers):
                 (ups if number >= 0 else downs)[line] += number
             continue
+        numbers, texts = rest_to_scale(content, groups, numbers, series.texts)
         places = [line + (at + 0.5 - len(content.series) / 2) * height for line in range(len(groups))]
         bars = axes.barh(places, numbers, height=height * 0.92, color=colours)
-        axes.bar_label(bars, [*series.texts[: len(groups)]], padding=4, fontsize=8, color=QUIET)
+        axes.bar_label(bars, texts, padding=4, fontsize=8, color=QUIET)
     if panel.spec.stacked:
         for line in range(len(groups)):
             total = show(ups[line] + downs[line], content.format)
@@ -125,15 +96,28 @@ def _draw_bars(area: Area, panel: PanelView, content: ChartContent) -> None:
     _legend(axes, panel, content)
 
 
+def rest_to_scale(
+    content: ChartContent, groups: Sequence[str], numbers: Sequence[float], texts: Sequence[str]
+) -> tuple[list[float], list[str]]:
+    """The lengths of bars and what stands beside them; a rest that would make the others tiny is cut short, which is said."""
+    lengths, said = [*numbers], [*texts[: len(groups)]]
+    others = [abs(one) for one, group in zip(numbers, groups, strict=True) if group != content.rest]
+    most = max(others, default=0.0) * LONGEST_REST
+    for at, group in enumerate(groups):
+        if content.rest and group == content.rest and most and abs(lengths[at]) > most:
+            lengths[at] = most if lengths[at] > 0 else -most
+            said[at] += "  (bar cut short)"
+    return lengths, said
+
+
 def _room_for_labels(
     axes: Axes, content: ChartContent, ups: Sequence[float], downs: Sequence[float], width: float
 ) -> None:
     """Limits that leave room for the figures beside the longest bars; `width` is that of the axes in inches."""
-    known = [number for one in content.series for number in one.numbers if number is not None]
+    bars = [rest_to_scale(content, content.groups[:MOST], [number or 0.0 for number in one.numbers[:MOST]], one.texts) for one in content.series]  # fmt: skip
+    known = [number for lengths, _ in bars for number in lengths] if not any((*ups, *downs)) else []
     low, high = min([0.0, *known, *downs]), max([0.0, *known, *ups])
-    texts = [text for one in content.series for text in one.texts] + [
-        show(one, content.format) for one in (*ups, *downs)
-    ]
+    texts = [text for _, said in bars for text in said] + [show(one, content.format) for one in (*ups, *downs)]
     share = min((max(map(len, texts), default=1) * 0.07 + 0.12) / width, 0.45)
     room = ((high - low) or 1.0) * share / (1 - share * ((low < 0) + (high > 0)) or 0.1)
     axes.set_xlim(low - room * (low < 0), high + room * (high > 0 or low == 0))
@@ -143,14 +127,14 @@ def _legend(axes: Axes, panel: PanelView, content: ChartContent) -> None:
     from matplotlib.patches import Patch
 
     if len(content.series) > 1:
-        patches = [Patch(color=_colour(panel, content, at), label=_cut(one.name, 24)) for at, one in enumerate(content.series)]  # fmt: skip
+        patches = [Patch(color=_colour(panel, content, at), label=cut(one.name, 24)) for at, one in enumerate(content.series)]  # fmt: skip
         axes.legend(
             handles=patches, loc="lower left", bbox_to_anchor=(0, 1), ncols=4, frameon=False, fontsize=8,
             borderaxespad=0.2, handlelength=1, handleheight=0.9, columnspacing=1.4,
         )  # fmt: skip
 
 
-def _lines_height(_panel: PanelView, content: ChartContent) -> float:
+def _lines_height(_panel: PanelView, content: ChartContent, _width: float) -> float:
     return 2.6 + _legend_height(content)
 
 
@@ -198,7 +182,7 @@ def chart_png(panel: PanelView, content: ChartContent) -> bytes:
 
     picture = PICTURES[panel.spec.kind]
     with mpl.rc_context(STYLE):
-        height = picture.height(panel, content) + 0.1
+        height = picture.height(panel, content, 5.65) + 0.1
         figure = Figure(figsize=(5.8, height))
         picture.draw(Area(figure, 0.05, 0.05, 5.65, height - 0.1 - _legend_height(content)), panel, content)
         return _png(figure, 144)
@@ -212,46 +196,10 @@ def _png(figure: Figure, dpi: int) -> bytes:
     return buffer.getvalue()
 
 
-# -- tables, figures, texts ---------------------------------------------------------------------------------
-
-ROW = 0.24
+# -- figures, texts -----------------------------------------------------------------------------------------
 
 
-def _table_height(_panel: PanelView, content: TableContent) -> float:
-    return ROW * (min(len(content.lines), MOST) + 1) + 0.1
-
-
-def _draw_table(area: Area, _panel: PanelView, content: TableContent) -> None:
-    last = [line for line in content.lines if line.role in ("rest", "total")]
-    first = [line for line in content.lines if line.role not in ("rest", "total")][: MOST - len(last)]
-    lines = [*first, *last]
-    cells = [list(content.names), *([*line.cells] for line in lines)]
-    widths = [max(len(row[at]) for row in cells) + 2 for at in range(len(content.names))]
-    unit = min(LETTER, area.width / sum(widths))
-    most = [max(int(width * area.width / sum(widths) / LETTER), 4) for width in widths]
-    edges = [sum(widths[:at]) * unit for at in range(len(widths) + 1)]
-    for row, texts in enumerate(cells):
-        line = lines[row - 1] if row else None
-        bold = line is None or line.role in ("subtotal", "total")
-        for at, text in enumerate(texts):
-            right = content.numeric[at]
-            x = edges[at + 1] - 2 * unit if right else edges[at]
-            shown = _cut(text, max(most[at], 24 if not right else 12))
-            quiet = text == "null" or (line is not None and line.role == "rest")
-            area.text(x, (row + 0.5) * ROW, shown, fontsize=8.5, ha="right" if right else "left", fontweight="bold" if bold else "normal", color=QUIET if quiet else INK)  # fmt: skip
-        if row == 0 or (line is not None and line.role == "total"):
-            _rule(area, (row + (row == 0)) * ROW, edges[-1])
-
-
-def _rule(area: Area, down: float, width: float) -> None:
-    from matplotlib.lines import Line2D
-
-    wide, high = area.figure.get_size_inches()
-    y = (area.bottom + area.height - down) / high
-    area.figure.add_artist(Line2D((area.left / wide, (area.left + width) / wide), (y, y), color=RULE, linewidth=0.8))
-
-
-def _figure_height(_panel: PanelView, content: FigureContent) -> float:
+def _figure_height(_panel: PanelView, content: FigureContent, _width: float) -> float:
     return 0.75
 
 
@@ -265,8 +213,8 @@ def _wrapped(content: TextContent, width: float) -> list[str]:
     return "\n\n".join("\n".join(wrap(one, int(width / LETTER))) for one in content.paragraphs).split("\n")
 
 
-def _text_height(_panel: PanelView, content: TextContent) -> float:
-    return 0.19 * len(_wrapped(content, HALF)) + 0.1
+def _text_height(_panel: PanelView, content: TextContent, width: float) -> float:
+    return 0.19 * len(_wrapped(content, width)) + 0.1
 
 
 def _draw_text(area: Area, _panel: PanelView, content: TextContent) -> None:
@@ -276,14 +224,14 @@ def _draw_text(area: Area, _panel: PanelView, content: TextContent) -> None:
 
 @dataclass(frozen=True, slots=True)
 class Picture:
-    """How a kind of panel is drawn: how high it is in inches, and its drawing in an area."""
+    """How a kind of panel is drawn: how high it is at a width, in inches, and its drawing in an area."""
 
-    height: Callable[[PanelView, Any], float]
+    height: Callable[[PanelView, Any, float], float]
     draw: Callable[[Area, PanelView, Any], None]
 
 
 PICTURES: Mapping[str, Picture] = {
-    "table": Picture(_table_height, _draw_table),
+    "table": Picture(table_height, draw_table),
     "bars": Picture(_bars_height, _draw_bars),
     "lines": Picture(_lines_height, _draw_lines),
     "figure": Picture(_figure_height, _draw_figure),
@@ -304,22 +252,41 @@ def report_png(view: ReportView) -> bytes:
 
     figures = [panel for panel in view.panels if panel.spec.kind == "figure"]
     others = [panel for panel in view.panels if panel.spec.kind != "figure"]
-    rows = [figures[at : at + 4] for at in range(0, len(figures), 4)] + [others[at : at + 2] for at in range(0, len(others), 2)]  # fmt: skip
+    rows = [figures[at : at + 4] for at in range(0, len(figures), 4)] + _in_rows(others)
     with mpl.rc_context(STYLE):
-        heights = [max(_whole_height(panel) for panel in row) for row in rows]
+        heights = [max(_whole_height(panel, _width(row)) for panel in row) for row in rows]
         total = 0.95 + sum(heights) + 0.35 * len(rows)
         figure = Figure(figsize=(WIDE, max(total, 4.0)))
         top = max(total, 4.0)
         _heading(Area(figure, EDGE, top - 0.95, WIDE - 2 * EDGE, 0.95), view)
         top -= 0.95
         for row, height in zip(rows, heights, strict=True):
-            room = WIDE - 2 * EDGE
-            step = room / 4 if row[0].spec.kind == "figure" else HALF + BETWEEN
+            width = _width(row)
+            step = width + BETWEEN
             for at, panel in enumerate(row):
-                width = step - BETWEEN if len(row) > 1 or panel.spec.kind == "figure" else room
                 _draw_whole(Area(figure, EDGE + at * step, top - height, width, height), panel)
             top -= height + 0.35
         return _png(figure, 100)
+
+
+def _in_rows(panels: Sequence[PanelView]) -> list[list[PanelView]]:
+    """Panels two in a row; a table that is wider than half of the sheet has a row of its own."""
+    rows: list[list[PanelView]] = []
+    for panel in panels:
+        wide = isinstance(panel.content, TableContent) and table_width(panel.content) > HALF
+        alone = bool(rows) and any(isinstance(one.content, TableContent) and table_width(one.content) > HALF for one in rows[-1])  # fmt: skip
+        if wide or alone or not rows or len(rows[-1]) == 2:
+            rows.append([])
+        rows[-1].append(panel)
+    return rows
+
+
+def _width(row: Sequence[PanelView]) -> float:
+    """How wide each panel of a row is."""
+    room = WIDE - 2 * EDGE
+    if row[0].spec.kind == "figure":
+        return room / 4 - BETWEEN
+    return room if len(row) == 1 else HALF
 
 
 def _heading(area: Area, view: ReportView) -> None:
@@ -347,30 +314,26 @@ def _broken(panel: PanelView) -> list[str]:
     return [line for one in panel.findings[:2] for line in wrap(f"broken: {one.message}", 70)]
 
 
-def _whole_height(panel: PanelView) -> float:
+def _whole_height(panel: PanelView, width: float) -> float:
     if panel.content is None:
         return 0.35 + 0.2 * len(_broken(panel)) + 0.1
-    return 0.35 + PICTURES[panel.spec.kind].height(panel, panel.content) + 0.18 * len(_notes(panel))
+    return 0.35 + PICTURES[panel.spec.kind].height(panel, panel.content, width) + 0.18 * len(_notes(panel))
 
 
 def _draw_whole(area: Area, panel: PanelView) -> None:
     """A panel with its title and what is said under it."""
     figure = panel.spec.kind == "figure"
     look: dict[str, Any] = {"fontsize": 9, "color": QUIET} if figure else {"fontsize": 11, "fontweight": "bold"}
-    area.text(0, 0.14, _cut(panel.title, int(area.width / LETTER)), **look)
+    area.text(0, 0.14, cut(panel.title, int(area.width / LETTER)), **look)
     if panel.content is None:
         for at, line in enumerate(_broken(panel)):
             area.text(0, 0.42 + 0.2 * at, line, color=RUST)
         return
     notes = _notes(panel)
     picture = PICTURES[panel.spec.kind]
-    height = picture.height(panel, panel.content)
+    height = picture.height(panel, panel.content, area.width)
     legend = _legend_height(panel.content) if isinstance(panel.content, ChartContent) else 0.0
     below = area.bottom + area.height - 0.35 - height
     picture.draw(Area(area.figure, area.left, below, area.width, height - legend), panel, panel.content)
     for at, (line, colour) in enumerate(notes):
         area.text(0, 0.35 + height + 0.18 * (at + 0.5), line, fontsize=8, color=colour)
-
-
-def _cut(text: str, most: int) -> str:
-    return text if len(text) <= most else f"{text[: most - 1]}…"

@@ -10,7 +10,8 @@ from typing import TYPE_CHECKING, Any
 from oak_ledger.definition.formats import plain
 from oak_ledger.files import write_atomically
 from oak_ledger.insight.profile import FieldProfile
-from oak_ledger.present.figures import INK, QUIET, RUST, SERIES, STYLE
+from oak_ledger.present.area import INK, QUIET
+from oak_ledger.present.figures import RUST, SERIES, STYLE
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
