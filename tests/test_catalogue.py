@@ -273,6 +273,13 @@ class States(WithCatalogue):
         self.place.publish(self.source)
         self.place.release("Loads")
         self.assertEqual((self.place.reports.get("R").number, self.place.reports.get("R").waiting), (1, 1))
+        self.place.reports.set_aside("a")
+        self.place.reports.propose(
+            "R", REPORT.replace('"V"', '"W"'), note="b", with_source=True
+        )  # which works as well as the other
+        self.place.publish(self.source)
+        self.place.release("Loads")
+        self.assertEqual((self.place.reports.get("R").number, self.place.reports.get("R").waiting), (2, 0))
 
 
 class Audit(WithCatalogue):

@@ -236,6 +236,7 @@ MORE: tuple[tuple[str, Callable[[Sequence[Any], Sequence[Any], int], Any]], ...]
     ("FIRST_VALUE(Text) IGNORE NULLS OVER ({})", lambda values, keys, at: next((one for one in values if one is not None), None)),
     ("LAST_VALUE(Text) IGNORE NULLS OVER ({} ROWS BETWEEN UNBOUNDED PRECEDING AND CURRENT ROW)", lambda values, keys, at: next((one for one in values[at::-1] if one is not None), None)),
     ("LAST_VALUE(Value) IGNORE NULLS OVER ({} ROWS BETWEEN 2 PRECEDING AND 1 FOLLOWING)", lambda values, keys, at: next((one for one in values[max(at - 2, 0) : at + 2][::-1] if one is not None), None)),
+    ("NTILE(3) OVER ({})", lambda values, keys, at: next(part for part in range(1, 4) if at < sum(len(values) // 3 + (one < len(values) % 3) for one in range(part)))),
     ("LAG(Value) RESPECT NULLS OVER ({})", lambda values, keys, at: values[at - 1] if at else None),
     ("PERCENT_RANK() OVER ({})", lambda values, keys, at: keys.index(keys[at]) / max(len(keys) - 1, 1)),
     ("CUME_DIST() OVER ({})", lambda values, keys, at: (len(keys) - keys[::-1].index(keys[at])) / len(keys)),

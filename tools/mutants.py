@@ -20,7 +20,18 @@ SECONDS = 150  # for the tests of one bug
 # The tests of each room, those that fail soonest first.
 TESTS = {
     "formula": ("language", "mending", "lint", "assist", "levels", "properties", "questions"),
-    "functions": ("language", "texts", "dates", "columnar", "properties", "arguments", "windows", "edges", "questions"),
+    "functions": (
+        "language",
+        "texts",
+        "dates",
+        "columnar",
+        "properties",
+        "arguments",
+        "windows",
+        "edges",
+        "database",
+        "questions",
+    ),
     "columnar": ("columnar", "texts", "dates", "windows", "language"),
     "engine": ("source", "windows", "filtered", "noticed", "levels", "fill", "properties", "engine", "questions"),
     "origin": (
