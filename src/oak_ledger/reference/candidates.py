@@ -36,6 +36,7 @@ from oak_ledger.source.whole import unfiltered
 MAX_COMPARED_ROWS = 200_000
 READING = ("type", "template", "decimal_mark", "thousands_mark", "null_words", "clean")  # how values are read
 READING_LEAD = 0.3  # by how much better another reading must fit
+LOOKED_AT = 1_000  # rows, for values to be shown
 EXAMPLES = 3  # values before and now that are shown
 MIN_SCORE = 0.45  # below it a column is not named at all
 SURE_SCORE, SURE_LEAD = 0.6, 0.08
@@ -318,13 +319,14 @@ class _Compared:
         """Some values of a field before, and of a column now: of the same rows where rows are matched."""
         if self.old is None or state.name not in self.before or column not in self.table.schema.names:
             return ()
-        count = min(EXAMPLES, self.old.num_rows, self.table.num_rows)
-        at = (self.rows.before, self.rows.now) if self.rows is not None else (np.arange(count), np.arange(count))
-        sides = [
-            [_shown(values[int(one)].as_py()) for one in own[:EXAMPLES]]
-            for values, own in zip((self.old.column(state.name), self.table.column(column)), at, strict=True)
-        ]
-        return tuple(zip(*sides, strict=False))
+        count = min(LOOKED_AT, self.old.num_rows, self.table.num_rows)
+        at = (self.rows.before[:count], self.rows.now[:count]) if self.rows is not None else (np.arange(count), np.arange(count))  # fmt: skip
+        columns = (self.old.column(state.name), self.table.column(column))
+        pairs = zip(
+            *(values.take(pa.array(own)).to_pylist() for values, own in zip(columns, at, strict=True)), strict=True
+        )
+        told = [(_shown(old), _shown(new)) for old, new in pairs if old is not None or new is not None]
+        return tuple(told[:EXAMPLES])
 
     def taken_over(
         self, plain: list[ResolvedName], missing: list[ResolvedName], moved: list[ResolvedName]
