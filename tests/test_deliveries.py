@@ -349,6 +349,8 @@ class Deliveries(FolderCase):
         self.released("text")
         Path("loads.csv").rename("loads.old")
         self.assertIn("nothing beside it has its columns", self.oak("check", "loads", code=1))
+        self.assertIn("origin-key", self.oak("mend", "loads", "--table", "t", code=2))
+        self.assertIn("unknown-part", self.oak("mend", "loads", "--part", "Costs=a.csv", code=2))
         self.oak("mend", "loads", "--sure", code=1)
 
     def play(self, change: Change, kind: str, wanted: Any, before: dict[str, bytes]) -> None:

@@ -123,7 +123,7 @@ class Guided(FolderCase):
         self.assertEqual([one["stage"] for one in self.oak_json("versions")["versions"]], ["retired", "released"])
 
     def test_a_plan_that_is_none(self) -> None:
-        for text in ("", "[]", '{"columns": {"a": 1}}', '{"values": {"a": "b"}}'):
+        for text in ('{"gone": 5}', "", "[]", '{"columns": {"a": 1}}', '{"values": {"a": "b"}}'):
             with self.subTest(text):
                 self.assertIn("is no plan of a mend", self.oak("mend", "loads", "--plan", str(self.write("p.json", text)), code=3))  # fmt: skip
 

@@ -179,6 +179,7 @@ WORK = _errors("""
 view-taken | the database has something else of that name | choose another name: --name
 no-service | no service answers, or what it needs is not installed | pip install 'oak-ledger[service]', oak serve
 port-taken | nothing can listen there | another --port
+wrong-parameter | a parameter of a request is not known here, empty, or has no place in the answer | see /openapi.json
 too-many | one token has too many questions at a time | wait for an answer
 too-busy | the service is busy | ask again in a moment
 too-slow | a question took too long | a filter, fewer groups
@@ -301,6 +302,7 @@ copy-not-kept | no typed copy could be kept | read the message
 drift-unit | values changed by a common factor, or their median changed strongly | check the unit
 drift-reading | values are written otherwise than before: dates, marks, words for null | oak mend SOURCE --sure reads them so
 unit-back | values arrive in the unit that they had before a clean was written | remove the clean: oak field clean SOURCE FIELD ''
+origin-key | a mend names a key that this kind of origin does not have | see the keys: oak help keys
 name-again | a column is called again as it was before a mend, or both names are there | nothing to do; it is read
 drift-nulls | a field has many more nulls than in the released version | check the origin
 drift-constant | a field has one value in all rows | check the origin

@@ -28,6 +28,10 @@ LEAST_ROWS = 0.3  # of the values of a key that were there before
 COMPARED_ROWS = 50_000
 
 
+_KINDS = {"sheet": ("sheet",), "table": ("database",), "url": ("database",)}
+"""The kinds of origins that have a key; path is for all others."""
+
+
 @dataclass(frozen=True, slots=True)
 class Elsewhere:
     """Where the rows may be now: what is changed (`path`, `sheet`, `table`, a part's path, or a key), from what to what, why, and whether values prove it."""
@@ -92,6 +96,10 @@ def moved(source: Source, change: Moved) -> Source:
     document = source.document
     if change.origin:
         keys: dict[str, Any] = dict(change.origin)
+        kind = source.origin.kind
+        stray = next((key for key in keys if kind not in _KINDS.get(key, (kind,))), None)
+        if stray is not None:
+            raise OakError("origin-key", f"An origin of the kind {kind!r} has no {stray}.", hint=f"{stray} is for {' and '.join(_KINDS[stray])}.")  # fmt: skip
         if "path" in keys and source.origin.kind in ("file", "files"):
             keys["kind"] = "files" if "*" in keys["path"] else "file"
         document = document.replaced(document.all("origin")[0], keys)

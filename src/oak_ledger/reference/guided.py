@@ -226,7 +226,7 @@ def read_plan(path: Path) -> Repairs:
         pairs = [pair for one in (*named.values(), *values.values()) for pair in one.items()]
         texts = [*pairs, *((one, one) for one in [*gone, *reading, *(key for one in reading.values() for key in one)])]
         wrong = "" if all(isinstance(one, str) for pair in texts for one in pair) else "names and values are texts"
-    except (OSError, ValueError, AttributeError) as error:
+    except (OSError, ValueError, AttributeError, TypeError) as error:
         wrong = str(error)
     if wrong:
         raise UnusableInput(
