@@ -14,6 +14,7 @@ import pyarrow.parquet as pq
 
 import oak_ledger as oak
 from oak_ledger.present import figures
+from oak_ledger.present.dictionary import slug
 from oak_ledger.service.limits import Limits, Slots, TooBusy
 from tests.support import FolderCase
 
@@ -199,6 +200,16 @@ class Rights(FolderCase):
             one.join()
         with slots.taken("c"):
             pass
+
+
+class Addresses(FolderCase):
+    def test_every_name_has_an_address_of_its_own(self) -> None:
+        names = ["Net value", "Net-value", "net_value", "Net  value", "蜂蜜", "蜜蜂", "Größe", "Grösse", "Grosse", "a b", "a-b", "ab", "-", "--", "", "é", "e\u0301"]  # fmt: skip
+        made = [slug(one) for one in names]
+        self.assertEqual(len({*made}), len({one.casefold() for one in names}), made)
+        for one in made:
+            self.assertRegex(one, "^[a-z0-9]*(-[a-z0-9]+)*$")
+        self.assertEqual((slug("Net value"), slug("NET VALUE")), ("net-value", "net-value"))
 
 
 class Seen(FolderCase):

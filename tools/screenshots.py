@@ -163,7 +163,7 @@ def main() -> None:
             print(f"report_{report}.png")
         run(f"oak trace loads Volume --to {OUT / 'trace.png'}", folder)
         run("oak export dictionary --to dictionary", folder)
-        shoot(folder / "dictionary" / "general-timber-loads.html", OUT / "dictionary.png")
+        shoot(folder / "dictionary" / "general--timber-loads.html", OUT / "dictionary.png")
 
 
 if __name__ == "__main__":

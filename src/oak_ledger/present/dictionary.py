@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import re
 from base64 import b64encode
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
@@ -93,14 +94,17 @@ class SourceEntry:
     @property
     def file(self) -> str:
         """What its page is called, without the ending."""
-        return slug(f"{self.area} {self.name}" if self.area else self.name)
+        return f"{slug(self.area)}--{slug(self.name)}" if self.area else slug(self.name)
 
 
 def slug(text: str) -> str:
-    """A name as part of an address: small letters, digits and hyphens, and a number where other letters have gone."""
-    made = re.sub(r"[^a-z0-9]+", "-", text.casefold()).strip("-")
-    lost = re.sub(r"[a-z0-9 _-]", "", text.casefold())
-    return f"{made}-{sum(map(ord, lost)):x}".strip("-") if lost else made
+    """A name as part of an address, another one for each name: small letters, digits and single hyphens; of a name that has more than letters,
+    digits and spaces also the beginning of its digest."""
+    folded = text.casefold()
+    made = re.sub(r"[^a-z0-9]+", "-", folded).strip("-")
+    if made.replace("-", " ") == folded:
+        return made
+    return f"{made}-{hashlib.sha256(folded.encode()).hexdigest()[:8]}".strip("-")
 
 
 def entry_of(source: Source, history: Sequence[Version] = (), *, profiled: bool = True) -> SourceEntry:
