@@ -65,6 +65,12 @@ class Exported(FolderCase):
         said = {one.place.where: one.message for one in written.findings}
         self.assertEqual({*said}, {"Big", "Price", "Day"})
 
+    def test_names_that_would_run_are_harmless(self) -> None:
+        made = oak.Source.from_table(pa.table({"a": [1]}), name="T")
+        found = made.write("names.csv", [("=cmd()", "a"), ("-2\n+x(1)", "a"), ("-a", "a")])
+        self.assertEqual(pa_csv.read_csv("names.csv", parse_options=pa_csv.ParseOptions(newlines_in_values=True)).column_names, ["'=cmd()", "'-2\n+x(1)", "-a"])  # fmt: skip
+        self.assertEqual([one.code for one in found.findings], ["made-harmless"] * 2)
+
     def test_texts_that_would_run_are_harmless_in_csv_unless_all_is_exact(self) -> None:
         plain = source().write("plain.csv")
         self.assertEqual([one.code for one in plain.findings], ["made-harmless"])

@@ -343,6 +343,22 @@ class Manners(WithService):
         empty, own = there.rows([]), place.source("Big").rows([])
         self.assertEqual((empty.table.num_columns, empty.table.num_rows), (0, own.table.num_rows))
 
+    def test_text_for_spreadsheets_runs_nothing(self) -> None:
+        """Values and names, over HTTP as in files; and the headers say the version and how many values could not be computed."""
+        place = self.place("maker")
+        table = pa.table({"t": ["=1+1", "-2\n+cmd(1)", "\n@x", "-5", "plain"], "n": [0, 1, 2, 3, 4]})
+        place.publish(Source.from_table(table, name="Notes"))
+        place.release("Notes")
+        path = "/sources/Notes/rows?" + urlencode([("show", "t"), ("show", "x = 1 / n"), ("format", "csv")])
+        reply = self.ask("GET", path)
+        self.assertEqual((reply.headers["oak-faults"], "Notes" in reply.headers["oak-version"]), ("1", True))
+        self.assertEqual(
+            pa_csv.read_csv(io.BytesIO(reply.content), parse_options=pa_csv.ParseOptions(newlines_in_values=True))
+            .column("t")
+            .to_pylist(),
+            ["'=1+1", "'-2\n+cmd(1)", "'\n@x", "-5", "plain"],
+        )
+
     def test_a_damaged_source_leaves_the_others_readable(self) -> None:
         place = self.place("maker")
         place.publish(Source.from_table(pa.table({"n": [1]}), name="Other"))

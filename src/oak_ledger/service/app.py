@@ -240,6 +240,8 @@ def _answered(
             _json(own, answer, more=more) if kind == "json" else as_bytes(answer, kind, f"{own.name}, {own.published}")
         )
     if kind != "json":
+        headers["oak-version"] = quote(f"{own.name}, {own.published}")
+        headers["oak-faults"] = str(sum(one.rows for one in answer.faults))
         headers["content-disposition"] = f"attachment; filename*=UTF-8''{quote(own.name, safe='')}.{ENDINGS[kind]}"
     return Response(content, media_type=MEDIA[kind], headers=headers)
 

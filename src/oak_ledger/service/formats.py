@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from base64 import b64decode, b64encode
+from collections import Counter
 from collections.abc import Mapping
 from io import BytesIO
 from typing import Any
@@ -13,7 +14,7 @@ import pyarrow as pa
 from oak_ledger.engine import Fault
 from oak_ledger.errors import Finding, Place
 from oak_ledger.source import Answer
-from oak_ledger.source.export import as_text
+from oak_ledger.source.export import as_text, harmless
 
 MEDIA: Mapping[str, str] = {
     "json": "application/json",
@@ -32,7 +33,7 @@ def as_bytes(answer: Answer, kind: str, version: str) -> bytes:
         import pyarrow.csv as pa_csv
 
         out = BytesIO()
-        pa_csv.write_csv(as_text(answer.table), out, pa_csv.WriteOptions(quoting_style="needed"))
+        pa_csv.write_csv(as_text(harmless(answer.table, Counter())), out, pa_csv.WriteOptions(quoting_style="needed"))
         return out.getvalue()
     table = answer.table.replace_schema_metadata({NOTE: json.dumps(_note(answer, version), default=str).encode()})
     if kind == "parquet":

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
 from contextlib import AbstractContextManager
@@ -74,11 +75,11 @@ _WRITERS: dict[str, Writers] = {
     ".xlsx": _xlsx,
 }
 # What a spreadsheet would run when it opens a text file: what begins as a formula, and after a sign what calls something.
-_RUN = r"^[=@\t\r]|^[+-].*[(|!]"
+_RUN = r"(?s)^[=@\t\r\n]|^[+-].*[(|!]"
 
 
-def _harmless(table: pa.Table, counts: Counter[str]) -> pa.Table:
-    """Texts that a spreadsheet would run behind an apostrophe; how many is counted by column."""
+def harmless(table: pa.Table, counts: Counter[str]) -> pa.Table:
+    """Texts that a spreadsheet would run behind an apostrophe, names of columns too; how many is counted by column."""
     for at, name in enumerate(table.column_names):
         column = table.column(at)
         if pa.types.is_string(column.type):
@@ -88,7 +89,8 @@ def _harmless(table: pa.Table, counts: Counter[str]) -> pa.Table:
                 table = table.set_column(
                     at, name, pc.if_else(runs, pc.binary_join_element_wise("'", column, ""), column)
                 )
-    return table
+    names = [f"'{name}" if re.search(_RUN, name) else name for name in table.column_names]
+    return table.rename_columns(names) if names != table.column_names else table
 
 
 def as_text(table: pa.Table) -> pa.Table:
@@ -121,15 +123,19 @@ def write_rows(
         nonlocal rows
         given = iter(tables)
         first = next(given, schema.empty_table())
-        with writer(temporary, schema, first) as out:
+        plain = writer is _csv and not exact
+        written = harmless(schema.empty_table(), Counter()).schema if plain else schema
+        with writer(temporary, written, first) as out:
             for table in chain((first,), given):
                 rows += table.num_rows
-                plain = writer is _csv and not exact
-                out.write_table(as_text(_harmless(table, counts) if plain else table) if writer is _csv else table)
+                out.write_table(as_text(harmless(table, counts) if plain else table) if writer is _csv else table)
         findings.extend(getattr(out, "findings", lambda: ())())
 
     write_atomically(path, write)
-    return rows, (*(_made_harmless(name, found) for name, found in counts.items()), *findings)
+    names = [name for name in schema.names if re.search(_RUN, name)] if writer is _csv and not exact else []
+    told = [_made_harmless(name, found) for name, found in counts.items()]
+    told += [Finding("made-harmless", f"The name {name} is written behind an apostrophe, since a spreadsheet would run it.", Place(name), severity="note") for name in names]  # fmt: skip
+    return rows, (*told, *findings)
 
 
 def _made_harmless(name: str, found: int) -> Finding:
