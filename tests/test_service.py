@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import json
 import signal
+import time
 import unittest
 from concurrent.futures import ThreadPoolExecutor
 from http.server import BaseHTTPRequestHandler, HTTPServer
@@ -403,6 +404,10 @@ class Manners(WithService):
         self.assertEqual(reply.headers["access-control-allow-origin"], "https://desk.example")
         self.assertIn("</ledger/sources/Loads/rows?", reply.headers["link"])
         self.assertIsNone(running.get("/health", origin="https://other.example").headers["access-control-allow-origin"])
+        for _ in range(200):  # a line is written when its answer has gone
+            if Path("requests.log").read_text().count("\n") == 3:
+                break
+            time.sleep(0.05)
         lines = [json.loads(line) for line in Path("requests.log").read_text().splitlines()]
         self.assertEqual(
             [(one["path"].removeprefix("/ledger"), one["status"], one["who"]) for one in lines],
