@@ -38,8 +38,8 @@ def reasons(
         sections.append(Section(f"{step.name} = {step.formula}", tuple(lines)))
     for one in found.compared:
         cells = [tuple(("→ " if at == one.own and not place else "") + _number(value, "") for place, value in enumerate(row)) for at, row in enumerate(one.rows)]  # fmt: skip
-        shown = f", of which {len(one.rows):,} around it" if len(one.rows) < one.groups else ""
-        title = f"{one.text} is over {one.groups:,} group{'s' * (one.groups != 1)}{shown}"
+        shown = f"; {len(one.rows):,} of them are shown" if len(one.rows) < one.groups else ""
+        title = f"{one.text}: its partition has {one.groups:,} group{'s' * (one.groups != 1)}{shown}"
         sections.append(Section(title, (), table_of(one.columns, cells, range(len(found.group), len(one.columns)))))
     steps = {step.name for step in found.steps if step.formula != f"SUM({step.name})"}
     specs: list[Any] = [source.state(name).spec for name in found.fields]
