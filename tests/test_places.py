@@ -382,7 +382,7 @@ class InTheDatabase(FolderCase):
     def test_the_filter_is_left_to_the_database_where_the_rest_is_computed_here(self) -> None:
         for where, left_out in (
             ("Mill = 'Low Weir'", True), ("Mill LIKE '%er%' OR Size IS NULL", True), ("Volume > 10 AND Day >= DATE '2026-03-01'", True),
-            ("100 / Id > 1", False), ("UPPER(Mill) = 'LOW WEIR'", False),
+            ("POSITION('W' IN Mill) > 1 OR CONTAINS(Mill, 'er')", True), ("100 / Id > 1", False), ("UPPER(Mill) = 'LOW WEIR'", False),
         ):  # fmt: skip
             with self.subTest(where):
                 source = self.source.without_entry("filter", "Real")

@@ -22,11 +22,11 @@ from oak_ledger.definition.model import FieldSpec
 from oak_ledger.engine.options import overridden
 from oak_ledger.source import cache
 from tests import questions, server
-from tests.support import FolderCase
+from tests.support import FolderCase, seed_of_the_code
 
 QUESTIONS = int(os.environ.get("OAK_QUESTIONS", "150"))
 SEED = int(os.environ.get("OAK_SEED", "20261201"))
-FRESH = int(os.environ.get("OAK_FRESH_SEED", str(random.SystemRandom().randrange(10**9))))
+FRESH = int(os.environ.get("OAK_FRESH_SEED", str(seed_of_the_code())))
 ALL_FORMS = bool(os.environ.get("OAK_ALL_FORMS"))
 ALWAYS = ("memory", "origin")  # forms in which each question is asked, with one of the others
 TABLES = 12  # drawn ones, over which the questions are spread
@@ -83,7 +83,7 @@ class DrawnQuestions(FolderCase):
         return oak.open_source(f"{name}.oak.toml")
 
     def test_drawn_questions(self) -> None:
-        """Some with a seed that stays, some with one of their own."""
+        """Some with a seed that stays, some with that of the code."""
         counted = {"here": 0, "there": 0, "not computed": 0, "refused": 0}
         for seed in (SEED, FRESH):
             rng = random.Random(seed)

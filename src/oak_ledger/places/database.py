@@ -154,8 +154,11 @@ def narrowed(source: Source, query: Query) -> DatabaseReader | None:
     text, filled = Statement(exp.select("1").where(all_of_it), (), dialect).parameters(hole)
     reader = replace(reader, condition=(text.partition(" WHERE ")[2], filled))
     count = exp.select(exp.Count(this=exp.Star())).from_(relation(source)).where(exp.not_(exp.Is(this=exp.paren(all_of_it), expression=exp.true())))  # fmt: skip
-    with _reading(reader) as ask:
-        reader.left_out = ask(Statement(count, (), dialect))[0][0]
+    try:
+        with _reading(reader) as ask:
+            reader.left_out = ask(Statement(count, (), dialect))[0][0]
+    except NotSaid:  # the database stops at a value: all rows come here
+        return None
     return reader
 
 

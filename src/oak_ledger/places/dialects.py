@@ -62,11 +62,11 @@ _COMMON: Mapping[str, str] = {
     "COALESCE": "COALESCE({all})", "NULLIF": "NULLIF({0}, {1})", "GREATEST": "GREATEST({all})", "LEAST": "LEAST({all})", **dict.fromkeys(("GREATEST,1", "GREATEST:text,1", "LEAST,1", "LEAST:text,1", "CAST text text"), "{0}"),
     "GREATEST:text": f"GREATEST({{0}} {_BYTES}, {{rest}})", "LEAST:text": f"LEAST({{0}} {_BYTES}, {{rest}})",
     # texts
-    "||": "{0} || {1}", "CONCAT": "CONCAT({all})", "CHAR_LENGTH": "CAST(LENGTH({0}) AS BIGINT)", "POSITION": "CAST(POSITION({0} IN {1}) AS BIGINT)",
+    "||": "{0} || {1}", "CONCAT": "CONCAT({all})", "CHAR_LENGTH": "CAST(LENGTH({0}) AS BIGINT)", "POSITION": "CAST(POSITION(({0}) IN ({1})) AS BIGINT)",
     "REPLACE": "REPLACE({0}, {1}, {2})", "REVERSE": "REVERSE({0})", "REPEAT": "REPEAT({0}, CAST({1} AS INT))", "LEFT": "LEFT({0}, CAST({1} AS INT))",
     "RIGHT": "RIGHT({0}, CASE WHEN {1} < -2147483647 THEN -2147483647 ELSE CAST({1} AS INT) END)", "LPAD": "LPAD({0}, CAST({1} AS INT), {2})", "LPAD,2": "LPAD({0}, CAST({1} AS INT))",
     "RPAD": "RPAD({0}, CAST({1} AS INT), {2})", "RPAD,2": "RPAD({0}, CAST({1} AS INT))", "STARTS_WITH": "STARTS_WITH({0}, {1})",
-    "CONTAINS": "POSITION({1} IN {0}) > 0", "ENDS_WITH": "RIGHT({0}, CAST(LENGTH({1}) AS INT)) = {1}",
+    "CONTAINS": "POSITION(({1}) IN ({0})) > 0", "ENDS_WITH": "RIGHT({0}, CAST(LENGTH({1}) AS INT)) = {1}",
     "SUBSTRING": "SUBSTRING({0} FROM CAST({1} AS INT) FOR CAST({2} AS INT))", "SUBSTRING,2": "SUBSTRING({0} FROM CAST({1} AS INT))",
     "SPLIT_PART": "SPLIT_PART({0}, {1}, CAST({2} AS INT))", "BTRIM": "BTRIM({0})", "BTRIM,2": "BTRIM({0}, {1})", "LTRIM": "LTRIM({0})", "LTRIM,2": "LTRIM({0}, {1})",
     "RTRIM": "RTRIM({0})", "RTRIM,2": "RTRIM({0}, {1})",
