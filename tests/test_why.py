@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 import unittest
 from typing import Any
 
@@ -35,6 +36,13 @@ CASES: tuple[Case, ...] = (
     (("With tax", "SUM(Cost) * Tax"), [], [], None, {"SUM(Cost)": 80}, [], {"Cost": 2}),
     (("Rated", "SUM(Cost * Rate)"), [("Month", "EXTRACT(MONTH FROM Day)")], [3], None, {}, [(6, 5)], {"Cost": 1}),
 )  # fmt: skip
+
+
+def bound(offset: int | None, otherwise: str) -> str:
+    """An end of a frame; without an offset what it has no end to."""
+    if offset is None:
+        return f"UNBOUNDED {otherwise}"
+    return "CURRENT ROW" if not offset else f"{abs(offset)} {'PRECEDING' if offset < 0 else 'FOLLOWING'}"
 
 
 class RowsOfTwoStates(unittest.TestCase):
@@ -110,13 +118,56 @@ class Figures(unittest.TestCase):
                     found = why(SOURCE, ("w", formula), by, row[:2])
                     (one,) = found.compared
                     members = [other for other in tally if not same_mill or other[0] == row[0]]
-                    self.assertEqual((one.groups, list(one.rows[one.own])), (len(members), row))
+                    self.assertEqual((one.count, list(one.rows[one.own])), (len(members), row))
                     self.assertEqual(one.columns, ("Mill", "M", taken, "value"))
                     for shown in one.rows:
                         self.assertIn([*shown], members)
                     if "DESC" in formula:
                         ordered = [shown[1] if same_mill else shown[2] for shown in one.rows]
                         self.assertEqual(ordered, sorted(ordered, reverse=True))
+
+    def test_windows_by_hand(self) -> None:
+        """Drawn groups and rows: the value of the own one is that of the values in the frame that is shown, added up in plain Python."""
+        chance = random.Random(20261202)
+        held = 0
+        for at in range(60):
+            rows = [
+                (key, one, chance.choice([None, *range(9)])) for key in "abc" for one in range(chance.randrange(1, 8))
+            ]
+            chance.shuffle(rows)
+            table = pa.table({name: [row[at] for row in rows] for at, name in enumerate(("Key", "Step", "Value"))})
+            source = oak.Source.from_table(table, name="Q")
+            source = source.with_key(["Key", "Step"])
+            low, high = chance.choice([None, *range(-3, 3)]), chance.choice([None, *range(-3, 3)])
+            if low is not None and high is not None and low > high:
+                low, high = high, low
+            frame = f"ROWS BETWEEN {bound(low, 'PRECEDING')} AND {bound(high, 'FOLLOWING')}"
+            part = chance.choice(["PARTITION BY Key ", ""])
+            over = f"OVER ({part}ORDER BY {'Key, ' * (not part)}Step {frame if at % 4 else ''})"
+            low, high = (low, high) if at % 4 else (None, 0)
+            key, step, _ = chance.choice(rows)
+            if at % 2:
+                found = why(source, ("W", f"SUM(SUM(Value)) {over}"), ["Key", "Step"], [key, step])
+            else:
+                source = source.with_field("W", f"SUM(Value) {over}")
+                found = why(source, ("M", "MAX(W)"), where=f"Key = '{key}' AND Step = {step}")
+            with self.subTest(over, key=key, step=step, rows=rows):
+                (one,) = found.compared
+                members = sorted(row for row in rows if not part or row[0] == key)
+                own = members.index(next(row for row in members if row[:2] == (key, step)))
+                first = 0 if low is None else max(own + low, 0)
+                last = len(members) - 1 if high is None else min(own + high, len(members) - 1)
+                values = [row[2] for row in members[first : max(last, -1) + 1] if row[2] is not None]
+                self.assertEqual(
+                    (one.of, one.count, one.begins + one.own), ("group" if at % 2 else "row", len(members), own + 1)
+                )
+                self.assertEqual(one.frame, (first + 1, last + 1) if first <= last else ())
+                self.assertEqual(one.rows[one.own][-1], sum(values) if values else None)
+                self.assertEqual(found.value, one.rows[one.own][-1])
+                shown = [row[:2] for row in members[one.begins - 1 :][: len(one.rows)]]
+                self.assertEqual([row[:2] for row in one.rows], shown)
+                held += one.frame != (1, one.count)
+        self.assertGreater(held, 30)
 
     def test_constants(self) -> None:
         self.assertEqual(why(SOURCE, ("x", "SUM(Cost) * Tax")).constants, (("Tax", "1.25"),))

@@ -10,6 +10,7 @@ from oak_ledger.definition.model import ConstantSpec, FieldSpec, FilterSpec
 from oak_ledger.definition.references import joined_by_and
 from oak_ledger.engine import Expression, Fault
 from oak_ledger.errors import OakError
+from oak_ledger.explain.windows import Compared, over_groups, over_rows, windows_of
 from oak_ledger.formula import Grain, nodes, parse
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.lexer import quote_identifier
@@ -38,17 +39,6 @@ class Step:
 
 
 @dataclass(frozen=True, slots=True)
-class Compared:
-    """The groups that a window compares, in its order: how many there are, the columns, some rows around the group's own, and which of them that is."""
-
-    text: str
-    groups: int
-    columns: tuple[str, ...]
-    rows: tuple[tuple[Any, ...], ...]
-    own: int
-
-
-@dataclass(frozen=True, slots=True)
 class FilterStep:
     """A condition, and how many rows were left before and after it."""
 
@@ -74,9 +64,6 @@ class Why:
     faults: tuple[Fault, ...]
     conditions: tuple[str, ...]
     compared: tuple[Compared, ...] = ()
-
-
-AROUND = 4  # groups shown before and after the own one
 
 
 def why(
@@ -137,7 +124,9 @@ def why(
         tuple(used),
         tuple({(one.what, one.rows): replace(one, field=shown.name) for one in answer.faults}.values()),
         tuple(conditions),
-        tuple(_compared(source, _tree(shown, own), _formula(shown, own), by, group, where)),
+        tuple(
+            _compared(source, _tree(shown, own), _formula(shown, own), used, by, group, where, conditions, shown.name)
+        ),
     )
     return _as_seen(found, asker) if asker.reader else found
 
@@ -165,7 +154,9 @@ def _as_seen(found: Why, asker: Source) -> Why:
         steps=steps,
         nulls=tuple(one for one in found.nulls if one[0].casefold() not in hidden),
         constants=tuple(one for one in found.constants if one[0].casefold() not in hidden),
-        compared=tuple(one for one in found.compared if seen(one.text)),
+        compared=tuple(
+            one.without(hidden) for one in found.compared if seen(one.text) and one.name.casefold() not in hidden
+        ),
         fields=tuple(one for one in found.fields if one.casefold() not in hidden),
         faults=tuple(replace(one, samples=tuple((row, {}) for row, _ in one.samples)) for one in found.faults),
     )
@@ -246,43 +237,22 @@ def _pieces(node: c.TypedNode) -> Iterator[c.TypedNode]:
 
 def _compared(
     source: Source,
-    tree: c.TypedNode,
+    shown: c.TypedNode,
     text: str,
+    used: Sequence[str],
     by: Sequence[Shown],
     group: Sequence[Any],
     where: str | Sequence[str] | None,
+    conditions: Sequence[str],
+    name: str,
 ) -> Iterator[Compared]:
-    """For each window over groups, the groups of the own partition: what it takes of each, and what it gives."""
-    for node in dict.fromkeys(one for one in c.walk(tree) if isinstance(one, c.Window) and one.grain == Grain.GROUP):
-        own = text[node.start : node.end]
-        parts = [text[one.start : one.end] for one in node.partition]
-        order = [_written(text, one) for one in node.order]
-        taken = [one for one in (*node.args, *(key.key for key in node.order)) if one.grain == Grain.GROUP]
-        texts = list(dict.fromkeys(text[one.start : one.end] for one in taken))
-        of_groups = "COUNT(*) * 0"  # so that a window by keys alone is one over groups
-        inner = f"PARTITION BY {', '.join(parts)} " if parts else ""
-        shown = [
-            ("in", f"DENSE_RANK() OVER (ORDER BY {', '.join([*parts, of_groups])})"),
-            ("at", f"ROW_NUMBER() OVER ({inner}ORDER BY {', '.join([*order, of_groups])})"),
-            *((f"taken {at}", one) for at, one in enumerate(texts)),
-            ("given", own),
-        ]
-        keys = len(by)
-        rows = [[*row.values()] for row in source.tally(by, shown, where=where).to_dicts()]
-        mine = next((row for row in rows if row[:keys] == list(group)), None)
-        if mine is None:
-            continue
-        members = sorted((row for row in rows if row[keys] == mine[keys]), key=lambda row: row[keys + 1])
-        at = members.index(mine)
-        near = members[max(at - AROUND, 0) : at + AROUND + 1]
-        columns = (*(_label(item) for item in by), *texts, "value")
-        yield Compared(" ".join(own.split()), len(members), columns, tuple((*row[:keys], *row[keys + 2 :]) for row in near), near.index(mine))  # fmt: skip
-
-
-def _written(text: str, key: c.OrderKey) -> str:
-    """A key of an order, as it is written."""
-    down = " DESC" if key.descending else ""
-    return f"{text[key.key.start : key.key.end]}{down} NULLS {'FIRST' if key.nulls_first else 'LAST'}"
+    """What each window of a figure, and of the fields that it needs, is computed from."""
+    states = [source.state(one) for one in used if one != name]
+    trees = [(one.name, one.expression.checked, one.spec.formula) for one in states if one.expression is not None and isinstance(one.spec, FieldSpec) and one.spec.calculated]  # fmt: skip
+    for owner, tree, written in ((name, shown, text), *trees):
+        found = [over_groups(source, owner, node, written, by, group, where) for node in windows_of(tree, Grain.GROUP)]
+        found += [over_rows(source, owner, node, written, conditions) for node in windows_of(tree, Grain.ROW)]
+        yield from (one for one in found if one is not None)
 
 
 def conditions_of(source: Source, where: str | Sequence[str] | None) -> Iterator[str]:

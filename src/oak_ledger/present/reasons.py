@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from decimal import Decimal
 from typing import Any
 
 from oak_ledger.definition.formats import plain, show
 from oak_ledger.errors import Finding
 from oak_ledger.explain.row_changes import RowChanges
 from oak_ledger.explain.why import Why
+from oak_ledger.explain.windows import Compared
 from oak_ledger.present.sections import Section, table_of
 from oak_ledger.report.figure import FigureSince
 from oak_ledger.report.top import REST
@@ -36,11 +38,7 @@ def reasons(
         lines = [(f"  = {values}", "")] if step.parts else []
         lines.append((f"  = {_number(step.value, step.format)}", "good"))
         sections.append(Section(f"{step.name} = {step.formula}", tuple(lines)))
-    for one in found.compared:
-        cells = [tuple(("→ " if at == one.own and not place else "") + _number(value, "") for place, value in enumerate(row)) for at, row in enumerate(one.rows)]  # fmt: skip
-        shown = f"; {len(one.rows):,} of them are shown" if len(one.rows) < one.groups else ""
-        title = f"{one.text}: its partition has {one.groups:,} group{'s' * (one.groups != 1)}{shown}"
-        sections.append(Section(title, (), table_of(one.columns, cells, range(len(found.group), len(one.columns)))))
+    sections += [_window(one) for one in found.compared]
     steps = {step.name for step in found.steps if step.formula != f"SUM({step.name})"}
     specs: list[Any] = [source.state(name).spec for name in found.fields]
     made = [(f"{one.name} = {' '.join(one.formula.split())}", "") for one in specs if getattr(one, "formula", "") and one.name not in steps]  # fmt: skip
@@ -62,6 +60,42 @@ def reasons(
         title = f"The first {sample.table.num_rows:,} of {found.rows:,} rows behind it"
         sections.append(Section(title, (), _rows(sample.table, sample.formats)))
     return sections
+
+
+def _window(found: Compared) -> Section:
+    """What a window compares: its partition, its frame, and rows around the own one, which has an arrow; those of the frame have a dot."""
+    many = f"{found.count:,} {found.of}{'s' * (found.count != 1)}"
+    parts = ", ".join(f"{name} {'null' if value is None else plain(value)}" for name, value in found.partition)
+    words = f"its partition{f', {parts},' if parts else ''} has {many}"
+    if found.frame != (1, found.count):
+        low, high = found.frame or (0, 0)
+        held = f"{found.of}s {low:,} to {high:,} of them" if low < high else f"{found.of} {low:,} of them"
+        words += f"; its frame is {held}" if found.frame else f"; its frame holds no {found.of}"
+    if len(found.rows) < found.count:
+        words += f"; {len(found.rows):,} are shown"
+    of_rows = "over all rows of the source, whatever a question filters; for the first row behind the figure, " if found.of == "row" else ""  # fmt: skip
+    words = of_rows + words
+    first, last = found.frame or (0, 0)
+    cells = []
+    for at, row in enumerate(found.rows):
+        mark = (
+            "→ "
+            if at == found.own
+            else "· "
+            if first <= found.begins + at <= last
+            else "  "
+            if found.of == "row" or found.frame
+            else ""
+        )
+        cells.append(tuple((mark if not place else "") + _number(value, "") for place, value in enumerate(row)))
+    right = [
+        at
+        for at, _ in enumerate(found.columns)
+        if any(isinstance(row[at], (int, float, Decimal)) for row in found.rows)
+    ]
+    named = "" if found.text.startswith(found.name) else f"{found.name}: "
+    table = table_of(found.columns, cells, right)
+    return Section(f"{named}{found.text}", ((f"{words[0].upper()}{words[1:]}.", "quiet"),), table)
 
 
 def changes_since(found: FigureSince, since: str, limit: int) -> list[Section]:

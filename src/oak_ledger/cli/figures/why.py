@@ -156,6 +156,7 @@ def _steps(found: Why) -> list[dict[str, Any]]:
 
 
 def _as_json(found: Why, source: Source) -> dict[str, Any]:
+    from oak_ledger.definition.formats import plain
     from oak_ledger.present.reasons import version_text
 
     return {
@@ -166,8 +167,15 @@ def _as_json(found: Why, source: Source) -> dict[str, Any]:
         "value": found.value,
         "compared": [
             {
+                "name": one.name,
                 "text": one.text,
-                "groups": one.groups,
+                "of": one.of,
+                "partition": [
+                    {"name": name, "value": "null" if value is None else plain(value)} for name, value in one.partition
+                ],
+                "count": one.count,
+                "frame": [*one.frame],
+                "first": one.begins,
                 "own": one.own,
                 "rows": [dict(zip(one.columns, row, strict=True)) for row in one.rows],
             }

@@ -122,8 +122,8 @@ FigureStep | name text, formula text, parts FigurePart*, value value | a formula
 FilterStep | text text, before integer, after integer | a condition, and how many rows there are before and after it
 Named | name text, value text | a constant with its value, or a key with what it says
 Since | before value, key text*, changed integer, came integer, went integer, sample row* | what a figure was, and how many rows behind it differ
-ComparedGroups | text text, groups integer, own integer, rows row* | what a window compares: some of the groups around the own one, which is the one numbered `own` from 0
-Why | source text, version text, measure text, group row, value value, steps FigureStep*, against FigureStep*, compared ComparedGroups*, filters FilterStep*, rows integer, nulls NewNulls*, constants Named*, fields text*, faults Fault*, since Since?, sample row*, written text* | a figure taken apart; `steps` begin with the figure itself, `against` is what it is compared with
+Compared | name text, text text, of text, partition Named*, count integer, frame integer*, first integer, own integer, rows row* | what a window of the field `name` is computed from, of groups or of rows: how many its partition has, the places of the first and last in its frame (empty where it holds none), and some of them: `first` is the place of the first of these, `own` which of these is the own one, from 0
+Why | source text, version text, measure text, group row, value value, steps FigureStep*, against FigureStep*, compared Compared*, filters FilterStep*, rows integer, nulls NewNulls*, constants Named*, fields text*, faults Fault*, since Since?, sample row*, written text* | a figure taken apart; `steps` begin with the figure itself, `against` is what it is compared with
 TableKeys | file text, table text, about text, keys Named*, example text | a table of a file: its keys with what each says, and an example
 Keys | tables TableKeys* | the tables of definitions and reports
 CheckedReport | report text, file text, findings Finding* | what was found in one report
