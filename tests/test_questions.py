@@ -145,8 +145,12 @@ class DrawnQuestions(FolderCase):
         self.assertGreater(min(said.values()), QUESTIONS // 15, said)
 
     def one_table(self, question: questions.PanelQuestion, source: oak.Source) -> list[tuple[str, tuple[Any, ...]]]:
-        for name, formula in question.saved:
-            source = source.with_field(name, formula)
+        try:
+            for name, formula in question.saved:
+                source = source.with_field(name, formula)
+        except oak.OakError as error:
+            self.assertEqual({one.code for one in error.findings}, {"constant-fault"}, f"{question.saved}\n{error}")
+            return []
         if question.always is not None:
             source = source.with_entry("filter", "Always", where=question.always, always=True)
         text = f'[report]\nname = "R"\nsource = "Q"\n\n[[panel]]\nkind = "table"\ntitle = "P"\n{question.panel}\n'

@@ -7,12 +7,15 @@ import itertools
 import math
 import random
 import statistics
+import tempfile
 import unittest
 from collections.abc import Callable, Sequence
 from decimal import Decimal
+from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.parquet as pq
 
 import oak_ledger as oak
 from oak_ledger.engine.options import overridden
@@ -301,6 +304,30 @@ class MoreWindows(unittest.TestCase):
                                 ),
                                 (text, way),
                             )
+
+    def test_however_a_file_is_cut(self) -> None:
+        """Windows in fields, conditions and the source's own filter over Parquet in row groups of every size, as over a table."""
+        chance = random.Random(4)
+        first = "(FIRST_VALUE(Text) OVER (PARTITION BY Part ORDER BY Id)) < 'b'"
+        before = "LAG(Value) OVER (ORDER BY Id) IS NOT NULL"
+        table = pa.table({"Id": [*range(30)], "Part": [chance.choice("xyz") for _ in range(30)], "Text": [chance.choice(["a", "b", "c", None]) for _ in range(30)], "Value": [chance.choice([1, 2, None]) for _ in range(30)]})  # fmt: skip
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder, "t.oak.toml")
+            fields = "".join(f'[[field]]\nname = "{name}"\ncolumn = "{name}"\ntype = "{"text" if name in ("Part", "Text") else "integer"}"\n' for name in table.column_names)  # fmt: skip
+            path.write_text(f'[source]\nname = "T"\n[origin]\nkind = "parquet"\npath = "t.parquet"\n{fields}')
+            for size, always, where, threads in itertools.product((1, 2, 7, 30), (None, first, before), (None, first, before), (1, 2)):  # fmt: skip
+                pq.write_table(table, Path(folder, "t.parquet"), row_group_size=size)
+                answers = []
+                for source in (oak.Source.from_table(table, name="T"), oak.open_source(path)):
+                    source = source.with_entry("filter", "A", where=always, always=True) if always else source
+                    with overridden(threads=threads, rows=5):
+                        rows = source.rows(
+                            ["Id", ("Running", "SUM(Value) OVER (PARTITION BY Part ORDER BY Id)")], where=where
+                        )
+                        groups = source.tally(["Part"], ["COUNT(*)", "Value"], where=where)
+                    answers.append((rows.to_dicts(), groups.to_dicts()))
+                with self.subTest(size=size, always=always, where=where, threads=threads):
+                    self.assertEqual(answers[0], answers[1])
 
     def test_what_cannot_be_a_window(self) -> None:
         source = oak.Source.from_table(pa.table({"a": [1], "b": [2]}), name="T")

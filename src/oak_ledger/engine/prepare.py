@@ -23,20 +23,28 @@ from oak_ledger.types import BOOLEAN, Grain
 
 def open_scan(query: Query, reader: Reader, wanted: Sequence[Expression], faults: Faults) -> Scan:
     """The scan that a query needs; its row windows are computed now, over all rows that the source's own filters let through."""
-    query, values = _always_known(query, reader, faults)
+    query, values, starts = _always_known(query, reader, faults)
     filters = [*query.always, *query.where]
     found = collect_windows(query.fields, [*filters, *wanted])
     windows, starts = row_windows(
-        query, reader, {node: owner for node, owner in found.items() if node.grain != Grain.GROUP}, faults, values
+        query,
+        reader,
+        {node: owner for node, owner in found.items() if node.grain != Grain.GROUP},
+        faults,
+        values,
+        starts,
     )
     return Scan(query.fields, filters, wanted, windows, query.before, starts, stats=query.stats)
 
 
-def _always_known(query: Query, reader: Reader, faults: Faults) -> tuple[Query, dict[c.Window, Any]]:
-    """The query with the source's own filters as one that is known by row, where windows are in them: those are over all rows, others over the rows that are left."""
+def _always_known(query: Query, reader: Reader, faults: Faults) -> tuple[Query, dict[c.Window, Any], list[int] | None]:
+    """The query with the source's own filters as one that is known by row, where windows are in them: those are over all rows, others over the rows that are left.
+
+    With where each fragment of the rows begins.
+    """
     found = collect_windows(query.fields, query.always)
     if not found:
-        return query, {}
+        return query, {}, None
     windows, starts = row_windows(replace(query, always=()), reader, found, faults)
     scan = Scan(query.fields, query.always, (), windows, query.before, starts, stats=query.stats)
     kept = [rows + scan.found_starts[-1] for rows in scan.run(reader, lambda evaluator: evaluator.rows, faults)]
@@ -45,7 +53,7 @@ def _always_known(query: Query, reader: Reader, faults: Faults) -> tuple[Query, 
     first = query.always[0]
     known = c.Window(0, 0, BOOLEAN, Grain.ROW, next(iter(found)).function, (), None, (), (), None)
     text = " AND ".join(one.text for one in query.always)
-    return replace(query, always=(Expression(first.name, text, known),)), {known: from_numpy(mask)}
+    return replace(query, always=(Expression(first.name, text, known),)), {known: from_numpy(mask)}, starts
 
 
 def table_of(columns: Sequence[Expression], values: Sequence[Any]) -> pa.Table:

@@ -39,15 +39,15 @@ def row_windows(
     windows: Mapping[c.Window, Expression],
     faults: Faults,
     known: Mapping[c.Window, Any] | None = None,
+    starts: list[int] | None = None,
 ) -> tuple[dict[c.Window, Any], list[int] | None]:
-    """The values of row windows, over the whole input, and where each fragment of it begins; some are `known`.
+    """The values of row windows, over the whole input, and where each fragment of it begins; some are `known`, and with them these `starts`.
 
     One scan of the rows for each level of nesting.
     """
     fields = query.fields
     values: dict[c.Window, Any] = {**(known or {})}
     waiting = {node: owner for node, owner in windows.items() if node not in values}
-    starts: list[int] | None = None
     while waiting:
         ready = {node: owner for node, owner in waiting.items() if not inner_windows(fields, node) & waiting.keys()}
         pieces, indexes = deduplicated_inputs(ready)
