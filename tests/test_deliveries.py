@@ -43,6 +43,7 @@ def columns() -> Columns:
         "COST": [round(rng.uniform(1000, 4000), 2) for _ in range(COUNT)],
         "TRIPS": [rng.randrange(1, 60) for _ in range(COUNT)],
         "DAY": days,
+        "GRADE": [rng.randrange(1, 4) for _ in range(COUNT)],
     }
 
 
@@ -62,7 +63,7 @@ show = ["Volume", "Rate", { name = "Oak", formula = "COUNT(*) FILTER (WHERE Spec
 kind = "table"
 title = "By month"
 by = [{ name = "Month", formula = "DATE_TRUNC('month', Day)" }]
-show = ["Volume", "Cost", { name = "Trips", formula = "SUM(Trips)" }, { name = "Stands", formula = "COUNT(DISTINCT Stand)" }]
+show = ["Volume", "Cost", { name = "Trips", formula = "SUM(Trips)" }, { name = "Stands", formula = "COUNT(DISTINCT Stand)" }, { name = "Grades", formula = "SUM(Grade)" }]
 """
 
 
@@ -116,7 +117,7 @@ def more_rows(count: int, *, also: bool = True) -> Callable[[Columns], Columns]:
             "LOAD": [f"L-{COUNT + at + 1:04}" for at in range(count)], "STAND": [rng.choice(own["STAND"]) for _ in range(count)],
             "SPECIES": [rng.choice(own["SPECIES"]) for _ in range(count)], "VOLUME": [round(rng.uniform(2, 40), 2) for _ in range(count)],
             "COST": [round(rng.uniform(1000, 4000), 2) for _ in range(count)], "TRIPS": [rng.randrange(1, 60) for _ in range(count)],
-            "DAY": [dt.date(2026, 4, 1 + at % 28) for at in range(count)],
+            "DAY": [dt.date(2026, 4, 1 + at % 28) for at in range(count)], "GRADE": [rng.randrange(1, 4) for _ in range(count)],
         }  # fmt: skip
         return {name: [*(values if also else []), *new[name]] for name, values in own.items()}
 
@@ -176,8 +177,11 @@ CHANGES: tuple[Change, ...] = (
     Change("dates written otherwise", put(DAY=lambda one: one.strftime("%d.%m.%Y")), ("values-lost", "drift-reading", "drift-nulls", "clean-wanted", "drift-type"), ("--sure",), TEXTS),
     Change("a decimal comma", put(COST=lambda one: f"{one:.2f}".replace(".", ",")), ("values-lost", "drift-reading", "drift-nulls", "drift-type"), ("--sure",), TEXTS, writing={"separator": ";"}),
     Change("thousands marks", put(COST=lambda one: f"{one:,.2f}"), ("values-lost", "drift-reading", "drift-nulls", "drift-type"), ("--sure",), TEXTS, writing={"separator": ";"}),
-    Change("another word for null", lambda own: {**own, "COST": ["n/a" if at % 4 == 0 else one for at, one in enumerate(own["COST"])]}, ("values-lost", "drift-reading", "drift-nulls"), None, TEXTS, same=False),
-    Change("numbers as texts with a unit", put(VOLUME=lambda one: f"{one} m3"), ("values-lost", "drift-reading", "drift-nulls", "drift-type"), None, TEXTS),
+    Change("another word for null", lambda own: {**own, "COST": ["n/a" if at % 4 == 0 else one for at, one in enumerate(own["COST"])]}, ("drift-reading",), ("--sure",), TEXTS, same=False),
+    Change("numbers as texts with a unit", put(VOLUME=lambda one: f"{one} m3"), ("drift-reading",), ("--sure",), (*TEXTS, "workbook", "parquet", "join")),
+    Change("a currency before, a comma within", put(COST=lambda one: f"EUR {one:.2f}".replace(".", ",")), ("drift-reading",), ("--sure",), TEXTS, writing={"separator": ";"}),
+    Change("a unit in some rows", lambda own: {**own, "TRIPS": [f"{one} x" if at % 5 == 0 else one for at, one in enumerate(own["TRIPS"])]}, ("drift-reading",), ("--sure",), TEXTS),
+    Change("labels in place of codes", put(GRADE={1: "prime", 2: "good", 3: "fair"}.get), ("drift-reading",), ("--sure",)),
     Change("names in line 3", lambda own: own, (), None, ("text",), writing={"above": "March\n\n"}),
     Change("another separator", lambda own: own, (), None, ("text",), writing={"separator": ";"}),
     Change("names in small letters", lambda own: {name.lower(): values for name, values in own.items()}, (), None, ("text",)),

@@ -30,6 +30,7 @@ from oak_ledger.reference.evidence import (
     matching_by_several,
     values_of,
 )
+from oak_ledger.reference.unread import type_of, unread, with_codes, with_null_words, without_unit
 from oak_ledger.source.source import Source
 from oak_ledger.source.whole import unfiltered
 
@@ -111,6 +112,7 @@ def candidates(source: Source, before: Source | None, limit: int = 3) -> dict[st
     moved = compared.moved(plain, missing)
     fields = [*missing, *moved]
     anew = {one.field: [one] for one in compared.written_otherwise(plain, [*missing, *moved])}
+    anew |= {one.field: [one] for one in compared.with_other_texts(plain, [*missing, *moved, *(source.state(name) for name in anew)])}  # fmt: skip
     lost = {_column(state): state.name for state in compared.taken_over(plain, missing, moved)}
     columns = [*free, *(_column(state) for state in moved), *lost]
     if not fields or not columns:
@@ -206,6 +208,7 @@ class _Compared:
             for one in before.fields
             if not one.broken and one.grain == Grain.ROW and not (before.reader and one.hidden)
         }
+        self.earlier = known
         names = [state.name for state in plain if state.name in known]
         old = before.rows([quote_identifier(name) for name in names], limit=MAX_COMPARED_ROWS).table if names else None
         self.old = old
@@ -251,11 +254,8 @@ class _Compared:
 
     def _read_as(self, state: ResolvedName, column: str) -> Values | None:
         """A column as a field of the definition would read and clean it; None where that does not work."""
-        try:
-            tried = self.source.with_changed(state.name, column=column)
-            return values_of(tried.rows([quote_identifier(state.name)]).table.column(0))
-        except OakError:
-            return None
+        values = self._read_with(state, {"column": column})
+        return None if values is None else values_of(values)
 
     def _matching(self, plain: list[ResolvedName]) -> Matching | None:
         """How rows are matched: by columns as they are found, else as their fields read them."""
@@ -314,6 +314,56 @@ class _Compared:
             keys = self.reading(state, column) if one.proof and one.score >= MOVED_SCORE else {}
             if keys:
                 yield Candidate(state.name, column, column, one.score, 1.0, one.score, True, one.why, examples=self.examples(state, column), reading=keys)  # fmt: skip
+
+    def with_other_texts(self, plain: list[ResolvedName], others: list[ResolvedName]) -> Iterator[Candidate]:
+        """Fields of numbers or dates whose own column has texts beside or in place of them."""
+        for state in plain:
+            spec, column = state.spec, _column(state)
+            if state in others or not isinstance(spec, FieldSpec) or column not in self.table.schema.names:
+                continue
+            kind = type_of(state, self.earlier.get(state.name))
+            if kind in ("", "text") or spec.clean or spec.values or spec.values_from:
+                continue
+            read = self._read_with(state, {"type": kind})
+            lost = unread(self.table.column(column), read, spec) if read is not None else {}
+            for keys, why, known in self._readings(state, spec, kind, lost) if lost else ():
+                keys = {key: value for key, value in keys.items() if value != (getattr(spec, key) or None)}
+                after, before = self._read_with(state, keys), self.before.get(state.name)
+                values = values_of(after) if after is not None else None
+                one = likeness(before, values, self.rows) if values is not None and before is not None else NOTHING
+                if known is None and one.score < MOVED_SCORE:
+                    continue
+                sure = one.proof if known is None else known
+                yield Candidate(state.name, column, column, one.score, 1.0, one.score, sure, why, examples=self.examples(state, column), reading=keys)  # fmt: skip
+                break
+
+    def _readings(
+        self, state: ResolvedName, spec: FieldSpec, kind: str, lost: Mapping[str, int]
+    ) -> Iterator[tuple[dict[str, Any], str, bool | None]]:
+        """Keys by which texts may be read, why, and whether that is known to be right; None where the values have to show it."""
+        rows = sum(lost.values())
+        taken = without_unit(lost, kind)
+        if taken is not None:
+            yield taken[0], f"{taken[1]!r} stands beside each number", None
+        if self.rows is not None and self.old is not None and state.name in self.old.column_names:
+            sides = (
+                (self.old.column(state.name), self.rows.before),
+                (self.table.column(_column(state)), self.rows.now),
+            )
+            pairs = [*zip(*(one.take(pa.array(at)).to_pylist() for one, at in sides), strict=True)]
+            for keys in with_codes(pairs, kind):
+                yield keys, "labels stand where matched rows had these codes", None
+        words = with_null_words(lost, spec)
+        if words is not None:
+            yield words[0], f"no number and no date, in {rows:,} row{'s' * (rows != 1)}", words[1]
+
+    def _read_with(self, state: ResolvedName, keys: Mapping[str, Any]) -> Any:
+        """The values of a field with other keys, as an Arrow column; None where that does not work."""
+        try:
+            tried = self.source.with_changed(state.name, **keys)
+            return tried.rows([quote_identifier(state.name)]).table.column(0)
+        except OakError:
+            return None
 
     def examples(self, state: ResolvedName, column: str) -> tuple[tuple[str, str], ...]:
         """Some values of a field before, and of a column now: of the same rows where rows are matched."""

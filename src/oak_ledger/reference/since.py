@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from oak_ledger.definition.document import Document
@@ -42,17 +42,18 @@ class Since:
             )
             for one in self.moved
         ]
-        anew = [
-            Finding(
+        return (*moved, *self.written_otherwise(source), *self.findings)
+
+    def written_otherwise(self, source: Source) -> Iterator[Finding]:
+        """The fields whose column is written otherwise, as findings."""
+        for one in self.reread:
+            yield Finding(
                 "drift-reading",
                 f"{one.field} is written otherwise now; read with {one.keys()}, {one.why}.",
                 Place(f"{source.document.where}, field {one.field!r}"),
-                f"oak mend {source.as_argument} --sure",
+                f"oak mend {source.as_argument}{' --sure' if one.sure else ''}",
                 "warning",
             )
-            for one in self.reread
-        ]
-        return (*moved, *anew, *self.findings)
 
 
 def since_version(

@@ -56,7 +56,7 @@ def check_command(source: str, catalogue: str, reports: str | None, as_json: boo
         last, _, since, found = looked_at(opened, known, catalogue)
         if last is None:
             findings.append(_not_compared(opened, catalogue))
-        findings += since.findings
+        findings += [*since.written_otherwise(opened), *since.findings]
         progress.next()
         findings += [one for report in known for one in report.hiding(opened)]
     broken = {one.finding.code for one in found}
