@@ -75,7 +75,9 @@ class ParquetReader(TypedReader):
         sizes = [footer.row_group(number).num_rows for number in range(footer.num_row_groups)]
         starts = accumulate(sizes, initial=1)
         groups = [
-            RowGroup(file, number, rows, first) for number, (rows, first) in enumerate(zip(sizes, starts, strict=False))
+            RowGroup(file, number, rows, first)
+            for number, (rows, first) in enumerate(zip(sizes, starts, strict=False))
+            if rows
         ]
         apart = len(groups) >= options().threads
         if apart and columns:
