@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import random
 from collections.abc import Sequence
 from typing import Any
@@ -109,6 +110,8 @@ class Guided(FolderCase):
         for words in ("column 'Volume' is missing", "broken by it: Volume, Rate, Valid", "read it from Cubic", "values of Species have other names now", "clean it: VALUE * 0.01", "--sure"):  # fmt: skip
             self.assertIn(words, said)
         plan = self.oak("mend", "loads", "--json", code=1)
+        choice = json.loads(plan)["facts"]["decisions"][0]["choices"][0]
+        self.assertEqual((choice["sure"], len(choice["examples"])), (True, 3))
         self.assertEqual((self.folder / "loads.oak.toml").read_bytes(), before)
         self.assertIn("left: Cost is 100 times", self.oak("mend", "loads", "--sure", code=1))
         mended = (self.folder / "loads.oak.toml").read_bytes()
@@ -137,6 +140,10 @@ class Guided(FolderCase):
         terminal.expect("which")
         self.assertEqual((self.folder / "loads.oak.toml").read_bytes(), before)
         terminal.type("1\n")
+        terminal.expect("what changes in them:")
+        terminal.expect("Write it?")
+        self.assertEqual((self.folder / "loads.oak.toml").read_bytes(), before)
+        terminal.type("\n")
         terminal.expect("changed")
         self.assertEqual(terminal.ended(), 0)
         self.assertIn('clean = "VALUE * 0.01"', (self.folder / "loads.oak.toml").read_text("utf-8"))

@@ -82,6 +82,11 @@ class Decision:
         """To read what is missing from a column that somebody named."""
         return Choice(f"read it from {column}", "as you say", Repairs(columns={self.gone: column}), False)
 
+    def as_json(self) -> dict[str, Any]:
+        """Plain values: what is wrong, what is broken by it, and the choices with values before and now."""
+        choices = [{"what": one.what, "why": one.why, "sure": one.sure, "examples": [{"before": old, "now": new} for old, new in one.examples]} for one in self.choices]  # fmt: skip
+        return {"wrong": self.wrong, "broken": [*self.broken], "choices": choices}
+
     @property
     def sure(self) -> Choice | None:
         """The first choice, where values prove it."""

@@ -19,11 +19,13 @@ if TYPE_CHECKING:
 
 
 class Decided(NamedTuple):
-    """What was chosen, what was left, and whether anything is to be written now."""
+    """What was chosen, what was left, whether anything is to be written now, whether somebody was asked, and all that there was to decide."""
 
     repairs: Repairs
     left: list[Decision]
     go_on: bool
+    asked: bool
+    all: list[Decision]
 
 
 def decided(source: Source, reports: Sequence[Report], catalogue: str, *, sure: bool, again: bool) -> Decided:
@@ -57,7 +59,7 @@ def decided(source: Source, reports: Sequence[Report], catalogue: str, *, sure: 
         gone = decision_of_origin(error, elsewhere(source, released(source, catalogue)[1]))
         taken, left = _decide([gone], asks=asks, shows=shows, known=known)
         if not taken:
-            return Decided(together(()), left, False)
+            return Decided(together(()), left, False, asks, [gone])
         source = plan_mend(source, (chosen := together(taken)).columns, origin=chosen.origin, parts=chosen.parts).source
     with progress_of("comparing with the released version"):
         found = looked_at(source, reports, catalogue)
@@ -76,7 +78,7 @@ def decided(source: Source, reports: Sequence[Report], catalogue: str, *, sure: 
         console().print(Text("nothing to repair", style=LEAF))
     elif shows and not asks:
         console().print("to take what values prove: --sure; to decide one by one: repeat it on a terminal")
-        return Decided(together(()), [*columns, *values], False)
+        return Decided(together(()), [*columns, *values], False, asks, [*columns, *values])
     if asks and path is not None:
         keep_put_off(path, [*left, *rest])
         before = sum(one.evidence in known for one in (*left, *rest))
@@ -84,7 +86,9 @@ def decided(source: Source, reports: Sequence[Report], catalogue: str, *, sure: 
             console().print(f"left for later before, and not asked again: {before} (--again asks)")
         if not taken and not more and (left or rest):
             console().print("nothing was written")
-    return Decided(together([*taken, *more]), [*left, *rest], sure or (asks and bool(taken or more)))
+    return Decided(
+        together([*taken, *more]), [*left, *rest], sure or (asks and bool(taken or more)), asks, [*columns, *values]
+    )
 
 
 def _decide(

@@ -20,6 +20,10 @@ from oak_ledger.cli.shared.app import (
 from oak_ledger.errors import Finding, OakError
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from oak_ledger.definition.document import Document
+    from oak_ledger.reference import Mend
     from oak_ledger.reference.guided import Decision
 
 
@@ -96,13 +100,14 @@ def mend_command(
     part_paths = pairs(parts, "a part")
     repairs_of = Repairs({} if values is not None else given, {values: given} if values is not None else {}, gone=gone, origin=origin, parts=part_paths)  # fmt: skip
     left_open: list[Decision] = []
+    asked = False
     if plan is not None:
         repairs_of = read_plan(Path(plan))
     elif not repairs_of:
-        repairs_of, left_open, go_on = decided(opened, files, catalogue, sure=sure, again=again)
+        repairs_of, left_open, go_on, asked, decisions = decided(opened, files, catalogue, sure=sure, again=again)
         if not go_on:
             if LOOK.as_json:
-                tell_edits((), written=False, facts={"plan": repairs_of.as_json(), "left": [decision.wrong for decision in left_open]})  # fmt: skip
+                tell_edits((), written=False, facts={"plan": repairs_of.as_json(), "left": [decision.wrong for decision in left_open], "decisions": [one.as_json() for one in decisions]})  # fmt: skip
             return 1 if left_open or repairs_of else 0
     planned = plan_mend(opened, repairs_of.columns, others, names=pairs(rename, "a renaming"), **repairs_of.keys())  # fmt: skip
     broken = 0
@@ -112,10 +117,14 @@ def mend_command(
         *planned.losses,
         *(one for report in files if repairs_of.gone for one in report.lost(opened, planned.source)),
     ]
+    if asked:
+        _figures(planned, others, catalogue)
     if lost or unread:
         console(to_errors=True).print(findings_list([*unread, *lost]))
     if lost:
         confirmed("Write it all the same?", yes=yes or dry_run)
+    elif asked and not (yes or dry_run):
+        click.confirm("Write it?", default=True, abort=True, err=True)
     left = broken_names(planned.source)
     still = sum(state.broken for state in planned.source.compiled.states.values())
     planned, theirs = shared.apart(planned)
@@ -138,3 +147,25 @@ def mend_command(
         out.print(Text.assemble((f"{one.name} is still broken: ", RUST), one.finding.message))
     shared.leave(theirs, dry_run=dry_run)
     return 1 if left_open else 0
+
+
+def _figures(planned: Mend, others: Sequence[tuple[Path, Document]], catalogue: str) -> None:
+    """Show which figures of reports would differ from those of the released version."""
+    from oak_ledger import Catalogue
+    from oak_ledger.cli.shared.app import has_catalogue, open_catalogue
+    from oak_ledger.cli.shared.comparing import compared, show_compared
+    from oak_ledger.cli.shared.progress import progress_of
+    from oak_ledger.definition.document import parse_document
+    from oak_ledger.report import Report
+    from oak_ledger.report.definition import REPORT
+
+    source = planned.source
+    place = open_catalogue(catalogue) if has_catalogue(catalogue) else None
+    if place is None or place.released(source.name) is None:
+        return
+    after = {edit.path: edit.after for edit in planned.edits}
+    reports = [Report(parse_document(after.get(path, one.text), REPORT, path.name), path) for path, one in others]
+    with progress_of("comparing reports"):
+        prints = Catalogue.prepare(source, broken=True).fingerprints
+        found = compared(place, place.address(source.name), source, prints, reports)
+    show_compared(found, len(reports))

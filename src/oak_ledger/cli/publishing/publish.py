@@ -21,17 +21,16 @@ from oak_ledger.cli.shared.app import (
     reports_option,
     yes_option,
 )
+from oak_ledger.cli.shared.comparing import Compared, compared, registered, show_compared
 from oak_ledger.cli.shared.following import tell_followed
 from oak_ledger.cli.shared.progress import progress_of
 from oak_ledger.errors import Finding, OakError
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping, Sequence
+    from collections.abc import Sequence
 
     from oak_ledger.catalogue import Catalogue, Version
-    from oak_ledger.insight import Fingerprint
-    from oak_ledger.reference.differences import Difference
-    from oak_ledger.report import Change, Report
+    from oak_ledger.report import Change
     from oak_ledger.source import Source
 
 
@@ -87,15 +86,15 @@ def publish_command(
         progress.next()
         unread: list[Finding] = []
         known = reports_of(opened, reports, catalogue, unread)
-        found = _Compared([], [], None)
+        found = Compared()
         address = opened.name if place is None else place.address(opened.name, area)
         if place is not None and place.released(address) is not None:
             known = [*known, *registered(place, address, known)]
-            found = _compared(place, address, opened, prepared.fingerprints, known)
+            found = compared(place, address, opened, prepared.fingerprints, known)
             prepared = replace(prepared, findings=(*prepared.findings, *found.findings))
         progress.next()
         if not as_json:
-            _show(found, len(known), dry_run)
+            show_compared(found, len(known))
         broken = sum(bool(one.broken) and not one.after_works for one in found.changes)
         if broken and not dry_run:
             confirmed(f"{broken} panel{'s' * (broken > 1)} will stop working.", yes=yes)
@@ -155,47 +154,6 @@ def _require(place: Catalogue, opened: Source, area: str, base: int | None, as_j
         raise
 
 
-class _Compared:
-    """A working copy against the released version: how definitions differ, which figures change."""
-
-    def __init__(
-        self, differences: list[Difference], changes: list[Change], before: Version | None,
-        readers: Sequence[tuple[str, int, str]] = (), findings: Sequence[Finding] = (),
-    ) -> None:  # fmt: skip
-        self.differences, self.changes, self.before, self.readers, self.findings = (
-            differences,
-            changes,
-            before,
-            readers,
-            findings,
-        )
-
-
-def _compared(
-    place: Catalogue, address: str, opened: Source, prints: Mapping[str, Fingerprint], known: Sequence[Report]
-) -> _Compared:
-    from oak_ledger import renamed_between, report_changes
-    from oak_ledger.reference import recoded
-    from oak_ledger.reference.differences import changed_fields, differences
-    from oak_ledger.reference.since import since_version
-
-    before = place.version(address)
-    old = place.source(address, before.number)
-    renamed = renamed_between(before.fingerprints, prints)
-    changed = changed_fields(old, opened, before.fingerprints, prints, renamed)
-    changes = report_changes(known, old, opened, renamed, changed, recoded(opened, old))
-    since = since_version(opened, old, before.number, before.fingerprints, [one.document for one in known])
-    return _Compared(
-        differences(old, opened, renamed), changes, before, place.reports.readers(address), since.told(opened)
-    )
-
-
-def registered(place: Catalogue, name: str, known: Sequence[Report]) -> list[Report]:
-    """The reports of the catalogue that one may see, as they will be at the release, but for those that lie here as files."""
-    here = {one.about.name.casefold() for one in known}
-    return [one.report for one in place.reports.followed(name) if one.name.casefold() not in here]
-
-
 def _onto(place: Catalogue, opened: Source) -> Source:
     """The working copy with its changes put onto the newest version, and written so."""
     from oak_ledger.cli.shared.output_edits import write_edit
@@ -217,27 +175,6 @@ def _keep_base(opened: Source, number: int) -> None:
 
     if opened.path is not None and opened.about.base != number:
         write_text(opened.path, opened.document.replaced(opened.document.all("source")[0], {"base": number}).text)
-
-
-def _show(found: _Compared, reports: int, dry_run: bool) -> None:
-    from oak_ledger.present.consequences import consequences, difference_section
-    from oak_ledger.present.sections import show_sections
-    from oak_ledger.present.terminal import LEAF, QUIET, Text, console, plural
-
-    if found.before is None:
-        return
-    out = console()
-    was = f"version {found.before.number}"
-    if found.differences:
-        show_sections(out, [difference_section(found.differences, was)])
-    out.print(Text(f"used by {plural(reports, 'report')}", style=QUIET))
-    for reader, number, at in found.readers:
-        out.print(Text(f"  {reader}, which saw version {number} on {at[:10]}", style=QUIET))
-    if not found.changes:
-        out.print(Text("no figure changes", style=LEAF))
-        return
-    out.print(Text("what changes in them:"))
-    show_sections(out, consequences(found.changes, was, "working copy"))
 
 
 def _said(version: Version | None, rows: int, findings: Sequence[Any], opened: Source, catalogue: str) -> None:
@@ -275,7 +212,7 @@ def _key_texts(group: Sequence[Any]) -> list[str | None]:
     return [None if key is None else str(key) for key in group]
 
 
-def _write_page(to: str, name: str, found: _Compared, reports: int) -> None:
+def _write_page(to: str, name: str, found: Compared, reports: int) -> None:
     from oak_ledger.files import write_text
     from oak_ledger.present.consequences import consequences, difference_section
     from oak_ledger.present.sections import Section, sections_page

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from oak_ledger.cli.publishing.publish import change_as_json, registered
+from oak_ledger.cli.publishing.publish import change_as_json
 from oak_ledger.cli.shared.app import (
     catalogue_option,
     confirmed,
@@ -19,6 +19,7 @@ from oak_ledger.cli.shared.app import (
     with_default,
     yes_option,
 )
+from oak_ledger.cli.shared.comparing import registered
 from oak_ledger.cli.shared.following import tell_followed
 from oak_ledger.cli.shared.progress import progress_of
 from oak_ledger.errors import OakError
