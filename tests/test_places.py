@@ -402,6 +402,9 @@ class InTheDatabase(FolderCase):
             ["Id", ("Row", "ROW_NUMBER() OVER (ORDER BY Id)")], where="Mill = 'Low Weir'"
         )
         self.assertEqual(windowed.to_dicts(), here.to_dicts())
+        kept: dict[str, Any] = {"by": ["Mill"], "show": [("Middle", "MODE(Size)")], "where": ["Id > 3", "MIN(LAG(Id) OVER (ORDER BY Id)) < 4"]}  # fmt: skip
+        self.assertEqual(self.source.tally(**kept).to_dicts(), self.source.computed("here").tally(**kept).to_dicts())
+        self.assertEqual(len(self.source.tally(**kept).to_dicts()), 1)
 
     def test_texts_are_parameters_and_a_percent_sign_is_one(self) -> None:
         text = self.source.document.text.replace(

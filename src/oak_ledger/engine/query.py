@@ -46,6 +46,11 @@ class Query:
     stats: ExecutionStats | None = None
     """Where the steps are written down, if that is wanted."""
 
+    @property
+    def asked(self) -> tuple[Expression, ...]:
+        """All formulas of the question itself, without the source's own filters."""
+        return (*self.show, *self.by, *self.where, *self.having)
+
 
 @dataclass(frozen=True, slots=True)
 class Result:

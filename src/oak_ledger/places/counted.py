@@ -33,7 +33,7 @@ class Condition:
 
 def conditions(query: Query) -> list[Condition]:
     """All that may be wrong in what a question computes."""
-    asked = [*query.show, *query.by, *query.where, *query.always]
+    asked = [*query.asked, *query.always]
     owners = [(one.name, one.checked) for one in asked]
     owners += [
         (name.partition("\0")[0], query.fields[name].checked)

@@ -139,7 +139,7 @@ def narrowed(source: Source, query: Query) -> DatabaseReader | None:
 
     if any_window(query.always):
         return None
-    windows = any_window([*query.show, *query.by, *query.where])
+    windows = any_window(query.asked)
     fields = {name: one.checked for name, one in query.fields.items()}
     translator = Translator({}, fields, column, dialect=dialect)
     said = [

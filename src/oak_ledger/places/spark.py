@@ -240,7 +240,7 @@ def _file_frame(own: Any, spec: ReadingSpec, names: Sequence[str], paths: Sequen
 
 
 def _columns_used(query: Query) -> set[str]:
-    trees = trees_of(query, [*query.show, *query.by, *query.where, *query.always])
+    trees = trees_of(query, [*query.asked, *query.always])
     return {node.column for tree in trees for node in c.walk(tree) if isinstance(node, c.ColumnRef)}
 
 

@@ -216,7 +216,7 @@ def _steps(
     The source's own filters come before windows, and a question's after them.
     """
     always = [one.checked for one in query.always]
-    asked = [one.checked for one in (*query.show, *query.by, *query.where, *query.having)]
+    asked = [one.checked for one in query.asked]
     inline: dict[str, c.TypedNode] = {}
     translator = Translator({}, inline, column, guarded=guarded, dialect=dialect)
     first = {*needed(query.fields, always)}

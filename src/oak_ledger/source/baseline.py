@@ -42,7 +42,7 @@ def snapshot(path: Path) -> OriginReader:
 
 def baseline_values(source: Asked, question: Query, by: Sequence[Any], where: Any) -> BaselineValues:
     """What a question's `BEFORE`s find. Raises OakError where the baseline lacks what they need."""
-    owners = [*question.show, *question.by, *question.where, *question.always]
+    owners = [*question.asked, *question.always]
     names = needed(question.fields, [one.checked for one in owners])
     found: dict[c.Before, Expression] = {}
     for owner in (*owners, *(question.fields[name] for name in names)):

@@ -98,7 +98,9 @@ class Questions(EditableDefinition):
         groups: list[str] = []
         for text in [where] if isinstance(where, str) else list(where or ()):
             pieces = [text]
-            if any(one.code == "grain-mixed" for one in self.check_formula(text).findings):
+            formula = self.check_formula(text)
+            mixed = any(one.code == "grain-mixed" for one in formula.findings)
+            if mixed or (formula.checked is not None and formula.checked.grain == Grain.GROUP):
                 pieces = [*joined_by_and(text)]
             for piece in pieces:
                 checked = self._expression(piece, place="the filter")[0].checked
