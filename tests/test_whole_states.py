@@ -189,6 +189,57 @@ class Guided(FolderCase):
         self.assertEqual(source.state("Volume").spec.column, "Cubic")
         self.assertNotIn("Stand", [one.name for one in source.fields])
 
+    def test_what_is_gone_goes_from_reports_or_is_hidden(self) -> None:
+        """Measures, an order, a panel's comparison and whole panels; all of it comes back by undo. Hidden, it stays as it is and works again with the column."""
+        report = """\
+[report]
+name = "R"
+source = "Loads"
+
+[[field]]
+name = "Dear"
+formula = "SUM(Cost) FILTER (WHERE Volume > 3)"
+
+[[panel]]
+kind = "table"
+title = "Stands"
+by = ["Stand"]
+show = ["Cost", "Rate", { name = "Most", formula = "MAX(Volume)" }, "Dear"]
+sort = ["-Most", "Stand"]
+
+[[panel]]
+kind = "figure"
+title = "All"
+show = ["Cost"]
+against = "SUM(Volume)"
+
+[[panel]]
+kind = "bars"
+title = "Large ones"
+by = ["Stand"]
+show = ["Cost"]
+where = "Volume > 3"
+"""
+        path = self.write("r.report.toml", report)
+        self.write(
+            "loads.csv", delivered(called(Volume="x")[:3] + called()[4:], rows=[[*row[:3], *row[4:]] for row in ROWS])
+        )
+        before = (self.folder / "loads.oak.toml").read_bytes()
+        self.assertIn("Repeat the command with --yes", self.oak("mend", "loads", "--gone", "Volume", code=2))
+        self.oak("mend", "loads", "--gone", "Volume", "--yes")
+        changed = path.read_text("utf-8")
+        for words, there in (("MAX(Volume)", False), ("Rate", False), ("-Most", False), ('sort = ["Stand"]', True), ("Large ones", False), ("against", False), ("Dear", False), ('show = ["Cost"]', True)):  # fmt: skip
+            self.assertEqual(words in changed, there, (words, changed))
+        self.assertEqual(oak.open_report(path).errors(oak.open_source("loads")), [])
+        self.oak("undo", "loads")
+        self.assertEqual((path.read_text("utf-8"), (self.folder / "loads.oak.toml").read_bytes()), (report, before))
+        self.oak("mend", "loads", "--hide", "Volume")
+        hidden = {one.name for one in oak.open_source("loads").fields if one.hidden}
+        self.assertEqual(hidden, {"Volume", "Rate"})
+        self.assertEqual(path.read_text("utf-8"), report)
+        self.write("loads.csv", delivered())
+        self.assertEqual(oak.open_source("loads").state("Rate").broken, False)
+
     def test_what_was_decided_is_remembered(self) -> None:
         """The old name, the old unit come back: read and said, the clean removed; with both names the new one is read."""
         self.oak("mend", "loads", "--sure", code=1)

@@ -58,7 +58,7 @@ def references(document: Document) -> list[Reference]:
     found: list[Reference] = []
     for block in document.blocks:
         for key, kind, value in _keys(block):
-            for name, text, start, end in _named(kind, value):
+            for name, text, start, end in names_in(kind, value):
                 found.append(Reference(document.where, entry_name(block), key, name, text, start, end))
     return found
 
@@ -66,12 +66,12 @@ def references(document: Document) -> list[Reference]:
 Named = tuple[str, str, int, int]
 
 
-def _named(kind: str, value: Any) -> Iterator[Named]:
+def names_in(kind: str, value: Any) -> Iterator[Named]:
     """The names in a key's value: each with the text that it is in, and its span."""
     if kind == "formula":
         yield from ((name.name, value, name.start, name.end) for name in nodes.names(parse(value).tree))
     elif kind == "over value":
-        yield from (one for one in _named("formula", value) if one[0].casefold() != VALUE)
+        yield from (one for one in names_in("formula", value) if one[0].casefold() != VALUE)
     elif kind == "name":
         yield value, value, 0, len(value)
     elif kind == "text":
@@ -83,11 +83,11 @@ def _named(kind: str, value: Any) -> Iterator[Named]:
 
 def _item_names(kind: str, item: Any) -> Iterator[Named]:
     if isinstance(item, Mapping):
-        yield from _named("formula", item.get("formula", ""))
+        yield from names_in("formula", item.get("formula", ""))
     elif kind == "sort":
         yield item.removeprefix("-"), item, len(item) - len(item.removeprefix("-")), len(item)
     elif kind == "shown" and not is_name(item):
-        yield from _named("formula", item)
+        yield from names_in("formula", item)
     else:
         yield bare_name(item), item, 0, len(item)
 

@@ -25,8 +25,8 @@ EXAMPLES = 3  # rows of values shown with a candidate
 
 @dataclass(frozen=True, slots=True)
 class Repairs:
-    """What a mend is told: columns and names (old: new), values by field (old: new), cleans and types by field, keys of a field by which it is read, fields that are gone, keys of the
-    origin and paths of its parts."""
+    """What a mend is told: columns and names (old: new), values by field (old: new), cleans and types by field, keys of a field by which it is read, fields that are gone or
+    hidden, keys of the origin and paths of its parts."""
 
     columns: Mapping[str, str] = field(default_factory=dict)
     values: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
@@ -36,19 +36,30 @@ class Repairs:
     gone: tuple[str, ...] = ()
     origin: Mapping[str, str] = field(default_factory=dict)
     parts: Mapping[str, str] = field(default_factory=dict)
+    hidden: tuple[str, ...] = ()
 
     def __bool__(self) -> bool:
         return any(
-            (self.columns, self.values, self.cleans, self.types, self.reading, self.gone, self.origin, self.parts)
+            (
+                self.columns,
+                self.values,
+                self.cleans,
+                self.types,
+                self.reading,
+                self.gone,
+                self.origin,
+                self.parts,
+                self.hidden,
+            )
         )
 
     def keys(self) -> dict[str, Any]:
         """Them as arguments of `plan_mend`, but for the columns."""
-        return {"values": self.values, "cleans": self.cleans, "types": self.types, "reading": self.reading, "gone": self.gone, "origin": self.origin, "parts": self.parts}  # fmt: skip
+        return {"values": self.values, "cleans": self.cleans, "types": self.types, "reading": self.reading, "gone": self.gone, "hidden": self.hidden, "origin": self.origin, "parts": self.parts}  # fmt: skip
 
     def as_json(self) -> dict[str, Any]:
         """Plain values, as a plan is kept."""
-        return {"columns": dict(self.columns), "values": {name: dict(one) for name, one in self.values.items()}, "cleans": dict(self.cleans), "types": dict(self.types), "reading": {name: dict(one) for name, one in self.reading.items()}, "gone": [*self.gone], "origin": dict(self.origin), "parts": dict(self.parts)}  # fmt: skip
+        return {"columns": dict(self.columns), "values": {name: dict(one) for name, one in self.values.items()}, "cleans": dict(self.cleans), "types": dict(self.types), "reading": {name: dict(one) for name, one in self.reading.items()}, "gone": [*self.gone], "hidden": [*self.hidden], "origin": dict(self.origin), "parts": dict(self.parts)}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,9 +104,13 @@ class Decision:
         return self.choices[0] if self.choices and self.choices[0].sure else None
 
 
-def decisions_of_columns(since: Since, causes: Sequence[Cause]) -> list[Decision]:
-    """What is broken, that which breaks most at the top, and columns that hold something else now."""
-    found = [_of_cause(one) for one in sorted(causes, key=lambda one: -len(one.entries))]
+def decisions_of_columns(source: Source, since: Since, causes: Sequence[Cause]) -> list[Decision]:
+    """What is broken, that which breaks most at the top, but for what is hidden; and columns that hold something else now."""
+    hidden = {
+        (kind, one.name) for one in source.compiled.states.values() if one.hidden for kind in ("field", "formula")
+    }
+    open_ones = [one for one in causes if not {(entry.kind, entry.name) for entry in one.entries} <= hidden]
+    found = [_of_cause(one) for one in sorted(open_ones, key=lambda one: -len(one.entries))]
     for one in since.moved:
         choice = Choice(f"read {one.field} from {one.column}", one.why, Repairs(columns={one.gone: one.column}), one.sure, one.examples)  # fmt: skip
         found.append(Decision(f"the column {one.gone!r} holds something else now", (one.field,), (choice,)))
@@ -149,7 +164,12 @@ def _of_cause(cause: Cause) -> Decision:
         name, *others = [one for one in cause.entries if one.kind in ("field", "formula", "filter", "rule")]
         needing = f", and {', '.join(one.title for one in others)}" if others else ""
         why = f"{'none of it is' if others else 'it is not'} delivered any more"
-        choices.append(Choice(f"drop {name.title}{needing}", why, Repairs(gone=(name.name,)), False))
+        choices.append(
+            Choice(
+                f"drop {name.title}{needing}, and what shows them in reports", why, Repairs(gone=(name.name,)), False
+            )
+        )
+        choices.append(Choice(f"hide {name.title}{needing}", "they stay as they are, should it be delivered again", Repairs(hidden=(name.name,)), False))  # fmt: skip
     return Decision(cause.what, tuple(one.title for one in cause.entries), tuple(choices), gone)
 
 
@@ -189,6 +209,7 @@ def together(chosen: Iterable[Choice]) -> Repairs:
     types: dict[str, str] = {}
     reading: dict[str, Mapping[str, Any]] = {}
     gone: dict[str, None] = {}
+    hidden: dict[str, None] = {}
     origin: dict[str, str] = {}
     parts: dict[str, str] = {}
     for one in chosen:
@@ -197,10 +218,11 @@ def together(chosen: Iterable[Choice]) -> Repairs:
         origin |= one.repairs.origin
         parts |= one.repairs.parts
         gone |= dict.fromkeys(one.repairs.gone)
+        hidden |= dict.fromkeys(one.repairs.hidden)
         columns |= one.repairs.columns
         values |= one.repairs.values
         cleans |= one.repairs.cleans
-    return Repairs(columns, values, cleans, types, reading, tuple(gone), origin, parts)
+    return Repairs(columns, values, cleans, types, reading, tuple(gone), origin, parts, tuple(hidden))
 
 
 def put_off(definition: Path) -> set[str]:
@@ -227,9 +249,13 @@ def read_plan(path: Path) -> Repairs:
         kept = json.loads(path.read_text("utf-8"))
         plan = kept.get("facts", kept).get("plan", kept)
         named = {key: plan.get(key, {}) for key in ("columns", "cleans", "types", "origin", "parts")}
-        values, reading, gone = plan.get("values", {}), plan.get("reading", {}), plan.get("gone", [])
+        values, reading = plan.get("values", {}), plan.get("reading", {})
+        gone, hidden = plan.get("gone", []), plan.get("hidden", [])
         pairs = [pair for one in (*named.values(), *values.values()) for pair in one.items()]
-        texts = [*pairs, *((one, one) for one in [*gone, *reading, *(key for one in reading.values() for key in one)])]
+        texts = [
+            *pairs,
+            *((one, one) for one in [*gone, *hidden, *reading, *(key for one in reading.values() for key in one)]),
+        ]
         wrong = "" if all(isinstance(one, str) for pair in texts for one in pair) else "names and values are texts"
     except (OSError, ValueError, AttributeError, TypeError) as error:
         wrong = str(error)
@@ -237,4 +263,4 @@ def read_plan(path: Path) -> Repairs:
         raise UnusableInput(
             "bad-plan", f"{path} is no plan of a mend: {wrong}.", hint="oak mend SOURCE --json makes one."
         )
-    return Repairs(values=values, reading=reading, gone=tuple(gone), **named)
+    return Repairs(values=values, reading=reading, gone=tuple(gone), hidden=tuple(hidden), **named)

@@ -19,8 +19,8 @@ from oak_ledger.origin.several import SeveralReader
 from oak_ledger.origin.spec import PartSpec, StepSpec
 from oak_ledger.origin.steps import PreparedReader
 from oak_ledger.reference import elsewhere
+from oak_ledger.reference.gone import with_hidden, without_fields, without_names
 from oak_ledger.reference.judged import losses
-from oak_ledger.reference.trace import Uses
 from oak_ledger.source.source import Source
 
 
@@ -52,6 +52,7 @@ def plan_mend(
     types: Mapping[str, str] | None = None,
     reading: Mapping[str, Mapping[str, Any]] | None = None,
     gone: Sequence[str] = (),
+    hidden: Sequence[str] = (),
 ) -> Mend:
     """What must change so that each old name is the new one, in the definition and in other files (reports).
 
@@ -59,12 +60,14 @@ def plan_mend(
     places are named both ways; of many files, a column that some call otherwise is read from both; or a key of a join that a part has
     under another name; or both are names of fields. `names` also gives fields new names (old: new), `values` says for a field
     which values became others, `cleans` what is made of a field's values from now on, `types` which type it has, `reading` keys by which a field is read (template, decimal_mark, …; None takes one out), `gone` has fields that nobody delivers any more (they
-    leave the definition with the formulas, filters and rules that need them), `origin` has keys of the origin that changed (path, sheet, table), `parts` new paths of parts of a join. The fields are read through what
+    leave the definition with the formulas, filters and rules that need them, and the reports with what shows them), `hidden` fields that are hidden with those that need them, `origin` has keys of the origin that changed (path, sheet, table), `parts` new paths of parts of a join. The fields are read through what
     comes of it: `losses` says what is null or missing then and was not before. Raises OakError where a name is unknown
     or where nothing is broken.
     """
     mended = elsewhere.moved(source, elsewhere.Moved(origin or {}, parts or {})) if origin or parts else source
-    mended = _without(mended, gone) if gone else mended
+    mended = without_fields(mended, gone) if gone else mended
+    went = {one.name for one in source.fields} - {one.name for one in mended.fields} if gone else set[str]()
+    mended = with_hidden(mended, hidden) if hidden else mended
     renames: dict[str, str] = {}
     moved: dict[str, str] = {}
     mended, joined = _with_join_keys(mended, repairs)
@@ -94,26 +97,12 @@ def plan_mend(
         mended = mended.with_renamed(names)
 
     def changed(other: Document) -> Document:
+        other = without_names(other, went) if went else other
         for field, pairs in recoded.items():
             other = with_replaced_values(other, field, pairs)
         return renamed_references(other, renames)
 
     return replace(_mend(source, mended, others, changed), losses=lost)
-
-
-def _without(source: Source, gone: Sequence[str]) -> Source:
-    """The source without some fields and all that needs them."""
-    uses, leaving = Uses(source), dict.fromkeys(("field", source.state(name).name) for name in gone)
-    for name in gone:
-        for entry in uses.of(name):
-            if entry.kind in ("field", "formula", "filter", "rule"):
-                leaving["field" if entry.kind == "formula" else entry.kind, entry.name] = None
-    document = source.document.without([source.block(name, kind) for kind, name in leaving])
-    fields = {name for kind, name in leaving if kind == "field"}
-    key = [name for name in source.about.key if name not in fields]
-    if len(key) < len(source.about.key):
-        document = document.replaced(document.all("source")[0], {"key": key})
-    return source.changed(document)
 
 
 def _read_twice(before: Source, after: Source, moved: Mapping[str, str]) -> Iterator[Finding]:

@@ -63,12 +63,12 @@ def decided(source: Source, reports: Sequence[Report], catalogue: str, *, sure: 
         source = plan_mend(source, (chosen := together(taken)).columns, origin=chosen.origin, parts=chosen.parts).source
     with progress_of("comparing with the released version"):
         found = looked_at(source, reports, catalogue)
-    columns = decisions_of_columns(found.since, found.causes)
+    columns = decisions_of_columns(source, found.since, found.causes)
     free = source.new_columns() if asks else []
     more, rest = _decide(columns, asks=asks, shows=shows, free=free, known=known)
     taken, left = [*taken, *more], [*left, *rest]
     if more:
-        source = plan_mend(source, (chosen := together(more)).columns, documents(reports), gone=chosen.gone, reading=chosen.reading).source  # fmt: skip
+        source = plan_mend(source, (chosen := together(more)).columns, documents(reports), gone=chosen.gone, hidden=chosen.hidden, reading=chosen.reading).source  # fmt: skip
         with progress_of("comparing its values"):
             found = looked_at(source, reports, catalogue)
     pairs = recoded(source, found.before, mended=False) if found.before is not None else {}

@@ -39,7 +39,13 @@ if TYPE_CHECKING:
 @click.option("--table", default=None, help="What the table of the origin is called now.")
 @click.option("--part", "parts", multiple=True, metavar="NAME=FILE", help="Where the file of a part of a join is now.")
 @click.option(
-    "--gone", multiple=True, metavar="FIELD", help="Nobody delivers this field any more: drop it, and what needs it."
+    "--gone",
+    multiple=True,
+    metavar="FIELD",
+    help="Nobody delivers this field any more: drop it, and what needs or shows it.",
+)
+@click.option(
+    "--hide", multiple=True, metavar="FIELD", help="Hide a field that is not delivered, and the fields that need it."
 )
 @click.option("--rename", multiple=True, metavar="FIELD=NAME", help="Give a field a new name as well, everywhere.")
 @click.option("--sure", is_flag=True, help="Take the repairs that values prove, and leave the rest.")
@@ -59,6 +65,7 @@ def mend_command(
     table: str | None,
     parts: tuple[str, ...],
     gone: tuple[str, ...],
+    hide: tuple[str, ...],
     rename: tuple[str, ...],
     sure: bool,
     again: bool,
@@ -98,7 +105,7 @@ def mend_command(
         if value is not None
     }
     part_paths = pairs(parts, "a part")
-    repairs_of = Repairs({} if values is not None else given, {values: given} if values is not None else {}, gone=gone, origin=origin, parts=part_paths)  # fmt: skip
+    repairs_of = Repairs({} if values is not None else given, {values: given} if values is not None else {}, gone=gone, hidden=hide, origin=origin, parts=part_paths)  # fmt: skip
     left_open: list[Decision] = []
     asked = False
     if plan is not None:
