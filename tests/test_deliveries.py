@@ -10,6 +10,7 @@ import itertools
 import os
 import random
 import re
+import shutil
 import sqlite3
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -349,6 +350,22 @@ class Deliveries(FolderCase):
                 self.assertEqual(self.figures(), wanted)
                 self.oak("undo", "loads")
                 self.assertEqual(self.written(), before)
+        self.setUp()  # it comes back to where it was, beside another with the same rows
+        self.released("text")
+        Path("loads.csv").rename("march.csv")
+        self.oak("mend", "loads", "--sure")
+        today = dt.date.today()
+        self.assertIn(f'earlier = {{ "loads.csv" = {today}', Path("loads.oak.toml").read_text("utf-8"))
+        Path("march.csv").rename("loads.csv")
+        shutil.copy("loads.csv", "april.csv")
+        self.assertIn(f"it was read from there until {today}", " ".join(self.oak("check", "loads", code=1).split()))
+        self.oak("mend", "loads", "--sure")
+        self.assertIn('path = "loads.csv"', Path("loads.oak.toml").read_text("utf-8"))
+        self.deliver("text", named(COST="AMOUNT")(BASE))
+        self.oak("mend", "loads", "--sure")
+        self.assertIn(
+            f"also read as COST (its name until {today})", " ".join(self.oak("trace", "loads", "Rate").split())
+        )
         self.setUp()
         self.released("text")
         Path("loads.csv").rename("loads.old")

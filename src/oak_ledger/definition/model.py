@@ -85,6 +85,9 @@ class FieldSpec(_Table):
     renamed_values: dict[str, str] = Field(
         default_factory=dict, description="values that arrive under names that they had: { arriving = 'name' }"
     )
+    earlier: dict[str, dt.date] = Field(
+        default_factory=dict, description="names that the column had, and until when: { 'VOL' = 2026-12-01 }"
+    )
     values_from: str = Field("", description="a file of two columns, found and meant, used like values")
     clean: str = refers("over value", "a formula over VALUE, applied in place")
     rule: str = refers("over value", "a condition over VALUE, or over the row, that must hold")

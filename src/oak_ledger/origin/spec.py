@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import re
 from typing import Literal
 
@@ -37,6 +38,10 @@ class ReadingSpec(BaseModel):
     bad_rows: Literal["stop", "drop", "keep"] = Field("stop", description="what to do with rows that cannot be read")
     renamed: dict[str, str] = Field(
         default_factory=dict, description="columns that arrive under other names: { arriving = 'name' }"
+    )
+    earlier: dict[str, dt.date] = Field(
+        default_factory=dict,
+        description="paths, sheets or tables that it was read from, and until when: { 'Loads' = 2026-12-01 }",
     )
     sheet: str = Field("", description="the sheet of a workbook")
     url: str = Field(

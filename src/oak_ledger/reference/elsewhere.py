@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import re
 import shlex
 from collections.abc import Iterator, Mapping, Sequence
@@ -102,13 +103,22 @@ def moved(source: Source, change: Moved) -> Source:
             raise OakError("origin-key", f"An origin of the kind {kind!r} has no {stray}.", hint=f"{stray} is for {' and '.join(_KINDS[stray])}.")  # fmt: skip
         if "path" in keys and source.origin.kind in ("file", "files"):
             keys["kind"] = "files" if "*" in keys["path"] else "file"
-        document = document.replaced(document.all("origin")[0], keys)
+        document = document.replaced(document.all("origin")[0], keys | _earlier(source.origin, change.origin))
     for name, path in change.parts.items():
         block = next((one for one in document.all("part") if one.values.get("name") == name), None)
         if block is None:
             raise OakError("unknown-part", f"There is no part {name!r}.", hint=f"Parts are {', '.join(str(one.values.get('name')) for one in document.all('part')) or 'none'}.")  # fmt: skip
-        document = document.replaced(block, {"path": path})
+        spec = block.spec
+        before = _earlier(spec, {"path": path}) if isinstance(spec, ReadingSpec) else {}
+        document = document.replaced(block, {"path": path} | before)
     return source.changed(document)
+
+
+def _earlier(spec: ReadingSpec, changes: Mapping[str, str]) -> dict[str, Any]:
+    """The key that remembers where the rows were until today."""
+    were = {getattr(spec, key): dt.date.today() for key, now in changes.items() if getattr(spec, key) not in ("", now)}
+    kept = {name: day for name, day in {**spec.earlier, **were}.items() if name not in changes.values()}
+    return {"earlier": kept or None} if kept != spec.earlier else {}
 
 
 def _there(source: Source, part: str = "") -> list[str] | None:
@@ -125,19 +135,21 @@ def _tried(
 ) -> list[Elsewhere]:
     """The alternatives of a reading that have the columns that are wanted."""
     found: list[tuple[float, bool, Elsewhere]] = []
-    for what, now in _alternatives(source, spec):
+    for what, now in dict.fromkeys(_alternatives(source, spec)):
         there = _there(moved(source, Moved(parts={part: now}) if part else Moved({what: now})), part)
         share = len(wanted & {*(there or ())}) / max(len(wanted), 1)
         if there is None or share < LEAST_COLUMNS:
             continue
         rows = _same_rows(source, before, what, now) if not part else None
         why = "it has all columns" if share == 1 else f"it has {share:.0%} of the columns"
+        why += f", and it was read from there until {spec.earlier[now]}" if now in spec.earlier else ""
         why += f", and {rows:.0%} of the values of {source.about.key[0]} that were there" if rows is not None else ""
         proven = share == 1 and (rows is None or rows >= LEAST_ROWS)
         found.append((share + (rows or 0), proven, Elsewhere(what, getattr(spec, what), now, why, False, part)))
     found.sort(key=lambda one: -one[0])
-    only = sum(proven for _, proven, _ in found) == 1
-    return [replace(one, sure=proven and only) for _, proven, one in found[:3]]
+    known = [one for _, proven, one in found if proven and one.now in spec.earlier]
+    best = known or [one for _, proven, one in found if proven]
+    return [replace(one, sure=[one] == best) for *_, one in sorted(found, key=lambda one: one[2] not in known)[:3]]
 
 
 def _alternatives(source: Source, spec: ReadingSpec) -> Iterator[tuple[str, str]]:
@@ -153,6 +165,11 @@ def _alternatives(source: Source, spec: ReadingSpec) -> Iterator[tuple[str, str]
                 yield "url", f"sqlite:///{(file.parent / one.name).as_posix()}"
         return
     path = source.folder / spec.path
+    yield from (
+        ("path", one)
+        for one in spec.earlier
+        if one != spec.path and [*(source.folder / one).parent.glob(Path(one).name)]
+    )
     if spec.kind == "sheet" and "*" not in spec.path and path.is_file():
         yield from (("sheet", one.name) for one in sheets(path) if one.name != spec.sheet)
         return

@@ -69,7 +69,8 @@ def _down(source: Source, piece: Piece, found: dict[tuple[Piece, Piece], None], 
     seen.add(piece.name.casefold())
     state = source.state(piece.name)
     if isinstance(state.spec, FieldSpec) and state.spec.column:
-        before = [old for old, new in source.origin.renamed.items() if new == state.spec.column]
+        days = {old: f" (its name until {day})" for old, day in state.spec.earlier.items()}
+        before = [f"{old}{days.get(old, '')}" for old, new in source.origin.renamed.items() if new == state.spec.column]
         also = f"also read as {', '.join(before)}" if before else ""
         found[Piece("column", state.spec.column, "", also), piece] = None
     for name in state.uses:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import shlex
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -234,6 +235,11 @@ def _remembering(source: Source, before: Source, moved: Mapping[str, str]) -> So
     gone = {columns[name]: new for name, new in moved.items() if columns[name] not in there}
     if not gone or source.origin.kind in ("join", "memory"):
         return source
+    for name in moved:
+        if columns[name] not in there:
+            spec = source.state(name).spec
+            earlier = spec.earlier if isinstance(spec, FieldSpec) else {}
+            source = source.with_changed(name, earlier={**earlier, columns[name]: dt.date.today()})
     known = {old: gone.get(new, new) for old, new in source.origin.renamed.items()}
     names = {old: new for old, new in {**known, **gone}.items() if old != new}
     return source.changed(source.document.replaced(source.document.all("origin")[0], {"renamed": names or None}))

@@ -44,6 +44,7 @@ renamed = { Vol = "Volume" }
 # kind = "sheet"
 # path = "loads.xlsx"
 # sheet = "June"
+# earlier = { "May" = 2026-04-01 }
 
 # A database:
 # kind = "database"
@@ -150,6 +151,7 @@ column = "sp"
 clean = "UPPER(TRIM(VALUE))"
 values = { "01" = "OAK", "02" = "ASH" }
 renamed_values = { "QUERCUS" = "OAK" }
+earlier = { "SPEC" = 2026-04-01 }
 
 [[field]]
 name = "Mill"
