@@ -160,7 +160,7 @@ CHANGES: tuple[Change, ...] = (
     Change("cents", put(COST=lambda one: round(one * 100)), ("drift-unit", "drift-type", "drift-cut"), ("--clean-by-hand", "Cost", "VALUE * 0.01")),
     Change("thousands", put(COST=lambda one: round(one / 1000, 5)), ("drift-unit",), ("--clean-by-hand", "Cost", "VALUE * 1000")),
     Change("a name and cents", after(put(COST=lambda one: round(one * 100)), named(COST="CENTS")), ("cause",), None, column="CENTS"),
-    Change("one month in cents", one_month, ("drift-unit",), None),
+    Change("one month in cents", one_month, ("drift-unit",), ("--clean-by-hand", "Cost", "CASE WHEN Day >= DATE '2026-03-01' THEN VALUE * 0.01 ELSE VALUE END")),
     Change("the sign", put(COST=lambda one: -one), ("drift-unit",), ("--clean-by-hand", "Cost", "VALUE * -1")),
     Change("cut to whole numbers", put(VOLUME=lambda one: float(int(one))), ("drift-cut", "drift-unit", "drift-type"), None),
     Change("texts cut", put(STAND=lambda one: one[:3]), ("drift-cut", "drift-values", "drift-constant"), None),

@@ -11,6 +11,8 @@ from typing import Any
 import numpy as np
 import pyarrow.compute as pc
 
+from oak_ledger.formula.lexer import quote_identifier
+from oak_ledger.names.compiled import literal_text
 from oak_ledger.reference.evidence import Matching, Values
 
 MIN_ROWS = 30
@@ -64,30 +66,45 @@ def common_factor(
         return None
     times = float(np.median(ratios[changed]))
     common = float((np.abs(ratios[changed] / times - 1) < FACTOR_TOLERANCE).mean()) if times else 0.0
-    where = "" if count >= 0.5 * compared else _group(changed, valid, rows.now, others)
+    where, condition = ("", "") if count >= 0.5 * compared else _group(changed, valid, rows.now, others)
     if common < FACTOR_SHARE or (not where and count < 0.5 * compared):
         return None
     how, unit = ("has the other sign than", "") if times == -1 else (f"is {times:.4g} times what it was", " Its unit may have changed.")  # fmt: skip
     said = f"{name} {how} in {since}, in {count:,} of {compared:,} matched rows{where}.{unit}"
-    back = None if where else f"VALUE * {_decimal(1 / times)}"
-    hint = f"If so, clean it: {back}" if back else "Ask what happened there, and clean it for these rows."
+    back = f"VALUE * {_decimal(1 / times)}"
+    if condition:
+        back = f"CASE WHEN {condition} THEN {back} ELSE VALUE END"
+    hint = f"If so, clean it: {back}"
     return UnitChange(said, hint, back, {"factor": times, "rows": count})
 
 
-def _group(changed: Any, valid: Any, at: Any, others: Mapping[str, Values]) -> str:
-    """Where all changed rows are, if they are in one group or one month, and nearly all of it changed."""
+def _group(changed: Any, valid: Any, at: Any, others: Mapping[str, Values]) -> tuple[str, str]:
+    """Where all changed rows are, if they are in one group, in one month or from a month on, and nearly all of it changed; in words, and as a condition."""
     for name, values in others.items():
         if values.kind == "number":
             continue
-        labels = _months(values)[at] if values.kind == "date" else np.asarray(values.items.fill_null("").to_numpy(zero_copy_only=False))[at]  # fmt: skip
-        labels = labels.astype(str)
-        own, counts = np.unique(labels[changed], return_counts=True)
-        label, most = own[int(counts.argmax())], int(counts.max())
-        inside = valid & (labels == label)
-        whole = int((changed & inside).sum()) >= FACTOR_SHARE * int(inside.sum())
-        if whole and most >= GROUP_SHARE * int(changed.sum()):
-            return f", all where {name} is {label}"
-    return ""
+        field, there = quote_identifier(name), values.present[at]
+        if not (changed & there).any():
+            continue
+        if values.kind == "date":
+            months = _months(values)[at]
+            first = months[changed & there].min()
+            inside = [(months >= first, f"from {first} on by {name}", f"{field} >= DATE '{first}-01'")]
+            own, counts = np.unique(months[changed & there], return_counts=True)
+            month = own[int(counts.argmax())]
+            next_one = f"{field} < DATE '{month + 1}-01'"
+            inside.append((months == month, f"where {name} is {month}", f"{field} >= DATE '{month}-01' AND {next_one}"))
+        else:
+            labels = np.asarray(values.items.fill_null("").to_numpy(zero_copy_only=False))[at].astype(str)
+            own, counts = np.unique(labels[changed & there], return_counts=True)
+            label = str(own[int(counts.argmax())])
+            inside = [(labels == label, f"where {name} is {label}", f"{field} = {literal_text(label)}")]
+        for own_rows, said, condition in inside:
+            rows = own_rows & there
+            whole = int((changed & rows).sum()) >= FACTOR_SHARE * int((valid & rows).sum())
+            if whole and int((changed & rows).sum()) >= GROUP_SHARE * int(changed.sum()):
+                return f", all {said}", condition
+    return "", ""
 
 
 def shifted_median(
