@@ -180,6 +180,7 @@ CHANGES: tuple[Change, ...] = (
     Change("thousands marks", put(COST=lambda one: f"{one:,.2f}"), ("values-lost", "drift-reading", "drift-nulls", "drift-type"), ("--sure",), TEXTS, writing={"separator": ";"}),
     Change("another word for null", lambda own: {**own, "COST": ["n/a" if at % 4 == 0 else one for at, one in enumerate(own["COST"])]}, ("drift-reading",), ("--sure",), TEXTS, same=False),
     Change("numbers as texts with a unit", put(VOLUME=lambda one: f"{one} m3"), ("drift-reading",), ("--sure",), (*TEXTS, "workbook", "parquet", "join")),
+    Change("a name and a unit", after(put(VOLUME=lambda one: f"{one} m3"), named(VOLUME="CUBIC")), column="CUBIC"),
     Change("a currency before, a comma within", put(COST=lambda one: f"EUR {one:.2f}".replace(".", ",")), ("drift-reading",), ("--sure",), TEXTS, writing={"separator": ";"}),
     Change("a unit in some rows", lambda own: {**own, "TRIPS": [f"{one} x" if at % 5 == 0 else one for at, one in enumerate(own["TRIPS"])]}, ("drift-reading",), ("--sure",), TEXTS),
     Change("labels in place of codes", put(GRADE={1: "prime", 2: "good", 3: "fair"}.get), ("drift-reading",), ("--sure",)),

@@ -12,6 +12,7 @@ import numpy as np
 import pyarrow as pa
 
 from oak_ledger.columns.judging import propose, verdict_of
+from oak_ledger.definition.document import item_of
 from oak_ledger.definition.formats import plain
 from oak_ledger.definition.model import FieldSpec
 from oak_ledger.errors import OakError
@@ -30,7 +31,7 @@ from oak_ledger.reference.evidence import (
     matching_by_several,
     values_of,
 )
-from oak_ledger.reference.unread import type_of, unread, with_codes, with_null_words, without_unit
+from oak_ledger.reference.unread import type_of, unread, whole_with_unit, with_codes, with_null_words, without_unit
 from oak_ledger.source.source import Source
 from oak_ledger.source.whole import unfiltered
 
@@ -80,8 +81,8 @@ class Candidate:
         return self.gone == self.column
 
     def keys(self) -> str:
-        """The keys of its reading, as a definition has them."""
-        return ", ".join(f"{key} = {list(value) if isinstance(value, tuple) else value!r}" for key, value in self.reading.items())  # fmt: skip
+        """The keys of its reading, as a definition has them, without those that go."""
+        return ", ".join(f"{key} = {item_of(value).as_string()}" for key, value in self.reading.items() if value is not None)  # fmt: skip
 
     def sentence(self) -> str:
         """The evidence in words."""
@@ -242,6 +243,7 @@ class _Compared:
         inferred = Source.from_table(table, name="now")
         for column, kind in feed.columns().items():
             keys: dict[str, Any] = propose(column, column, verdict_of(feed, column, kind)).keys
+            keys |= whole_with_unit(table.column(column)) if keys.get("type", "text") == "text" else {}
             self.found_keys[column] = keys
             try:
                 typed = inferred.changed(inferred.document.replaced(inferred.block(column), keys))

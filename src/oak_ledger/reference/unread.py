@@ -4,19 +4,21 @@ from __future__ import annotations
 
 import re
 from collections import Counter, defaultdict
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from oak_ledger.definition.model import FieldSpec
 from oak_ledger.names.compiled import ResolvedName, literal_text
 from oak_ledger.origin.evidence import NULL_WORDS
+from oak_ledger.reference.units import MOST_DECIMALS
 
 MAX_WORDS = 5  # distinct words that may say that there is nothing
 MAX_LABELS = 50
 LABEL_SHARE = 0.95  # of the rows with a label must have had the same code
-_NUMBER = re.compile(r"(\D*?)([-+]?\d+(?:[.,]\d+)?)((?:[^\d.,].*)?)")
+_NUMBER = re.compile(r"((?:\D*\s)?|[^\w\s+-])([-+]?\d+(?:[.,]\d+)?)((?:[^\d.,].*)?)")
 
 
 def unread(arrived: Any, read: Any, spec: FieldSpec) -> Counter[str]:
@@ -38,7 +40,7 @@ def with_null_words(lost: Mapping[str, int], spec: FieldSpec) -> tuple[dict[str,
     return {"null_words": [*spec.null_words, *words]}, {*words} <= {*NULL_WORDS}
 
 
-def without_unit(lost: Mapping[str, int], kind: str) -> tuple[dict[str, Any], str] | None:
+def without_unit(lost: Collection[str], kind: str) -> tuple[dict[str, Any], str] | None:
     """A reading in which what stands before or after each number, the same everywhere, is taken away; and what that is."""
     found = [_NUMBER.fullmatch(text.strip()) for text in lost]
     around = {(one[1], one[3]) for one in found if one is not None}
@@ -51,6 +53,19 @@ def without_unit(lost: Mapping[str, int], kind: str) -> tuple[dict[str, Any], st
         value = f"REPLACE({value}, ',', '.')"
     unit = " ".join(next(iter(around))).strip()
     return {**_AS_TEXT, "clean": f"CAST(BTRIM({value}) AS {kind.upper()})"}, unit
+
+
+def whole_with_unit(texts: Any) -> dict[str, Any]:
+    """The keys by which a column of nothing but numbers with their unit is read; none for another column."""
+    if pa.types.is_dictionary(texts.type):
+        texts = texts.cast(texts.type.value_type)
+    if not (pa.types.is_string(texts.type) or pa.types.is_large_string(texts.type)):
+        return {}
+    found = dict.fromkeys(one for one in pc.unique(texts).to_pylist() if one is not None and one.strip())
+    decimals = max((len(re.split("[.,]", number[2])[-1]) for one in found if (number := _NUMBER.fullmatch(one.strip())) and not number[2].lstrip("+-").isdigit()), default=0)  # fmt: skip
+    kind = "integer" if not decimals else f"decimal(18,{decimals})" if decimals <= MOST_DECIMALS else "number"
+    taken = without_unit(found, kind) if found else None
+    return taken[0] if taken is not None else {}
 
 
 def with_codes(pairs: Sequence[tuple[Any, Any]], kind: str) -> Iterator[dict[str, Any]]:
