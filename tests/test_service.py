@@ -226,6 +226,24 @@ class Asked(WithService):
         place.release("Loads")
         self.assertEqual(self.running.get(TALLY, self.reading, if_none_match=first.headers["etag"]).status, 200)
 
+    def test_what_is_kept_is_for_who_may_see_it(self) -> None:
+        """A page is made once; who may not see what is on it gets another, and who has lost the right nothing, at once."""
+        paths = ("/dictionary/Loads", "/reports/R", "/sources/Loads/rows")
+        for editing in (self.token("maker"), self.token("maker")):
+            for path in paths:
+                reader, maker = (self.running.get(path, one) for one in (self.reading, editing))
+                self.assertEqual((reader.status, maker.status), (200, 200), path)
+                again = self.running.get(path, self.reading)
+                self.assertEqual((reader.content, reader.headers["etag"]), (again.content, again.headers["etag"]))
+                self.assertNotIn(b"made of Secret", reader.content.replace(b"SUM(Secret)", b""))
+        draft = self.place("maker")
+        shown = self.running.get("/dictionary/Loads", self.token("maker"))
+        draft.publish(self.source)
+        self.assertNotEqual(self.running.get("/dictionary/Loads", self.token("maker")).content, shown.content)
+        self.boss.people.revoke("reader", ["read"], "general")
+        for path in paths:
+            self.assertEqual(self.running.get(path, self.reading).status, 404)
+
     def test_long_answers_are_compressed(self) -> None:
         reply = self.running.get("/dictionary/Loads", self.reading, accept_encoding="gzip")
         self.assertEqual(reply.headers["content-encoding"], "gzip")

@@ -134,6 +134,11 @@ class PublishedSources:
             reader = self.is_reader(connection, row["area"], version)
         return self.opened(row["name"], version, version["data"], version["made_at"], reader=reader)
 
+    def reads_only(self, version: Version) -> bool:
+        """Whether one only reads a version, as `is_reader` says."""
+        with self._storage.read() as connection:
+            return self.is_reader(connection, version.area.casefold(), {"made_by": version.made_by, "id": None})
+
     def origin_of(self, name: str, number: int | None = None, *, drafts: bool = False) -> Source:
         """The definition of a version over its origin as it is now, not over its published rows."""
         with self._storage.read() as connection:

@@ -29,6 +29,7 @@ from oak_ledger.present.page import report_html
 from oak_ledger.service.edge import WithHead, WithLog
 from oak_ledger.service.failures import FAILURES, add_handlers, known_parameters, wrong_parameter
 from oak_ledger.service.formats import ENDINGS, MEDIA, as_bytes
+from oak_ledger.service.kept import Kept
 from oak_ledger.service.limits import Limits, Slots, timed
 from oak_ledger.service.models import AnswerSaid, Failure, FieldLine, Health, ReportLine, SourceLine, SourceSaid
 from oak_ledger.source import Answer, Source
@@ -37,6 +38,7 @@ from oak_ledger.version import __version__
 
 ABOUT = "Curated sources: what they have, what it means, and questions asked of them. A token is given as a bearer token, or as the password of basic authentication."
 LEAST_ROOM = 16 * 2**20  # bytes on the disk
+KEPT_SOURCES, KEPT_PAGES = 64, 64 * 2**20  # versions that are open, characters of pages
 EXACT = 2**53  # up to it every reader of JSON keeps whole numbers
 ALONE = "default-src 'none'; img-src data:; style-src 'unsafe-inline'; script-src 'unsafe-inline'; form-action 'none'; frame-ancestors 'none'; base-uri 'none'"
 
@@ -62,6 +64,7 @@ class Visit:
         self.limits: Limits = state.limits
         self.slots: Slots = state.slots
         self.readings: set[tuple[str, str, int]] = state.readings
+        self.app = state
         self.catalogue = Catalogue.open(state.folder, token=token)
         request.state.person = self.catalogue.person
         self.token = hashlib.sha256(token.encode()).hexdigest()
@@ -84,7 +87,16 @@ class Visit:
             self.readings.add(reading)
             with suppress(OakError):
                 self.catalogue.reports.looked(address, self.catalogue.person)
-        return timed(self.catalogue.source(address, version.number), self.limits.seconds)
+        return timed(self.app.sources.get(self._made_of(version), lambda: self.catalogue.source(address, version.number)), self.limits.seconds)  # fmt: skip
+
+    def page(self, version: Version, headers: Mapping[str, str], make: Callable[[Source], str]) -> Response:
+        """A page made of a version, or the same as it was made before."""
+        key = (*self._made_of(version), headers["etag"])
+        return _html(self.app.pages.get(key, lambda: make(self.source(version))), dict(headers))
+
+    def _made_of(self, version: Version) -> tuple[Any, ...]:
+        """All that a version as one sees it is made of."""
+        return (version.area, version.source, version.number, version.stage, version.replaced_by, version.data, version.definition, self.catalogue.reads_only(version))  # fmt: skip
 
     def headers(self, version: Version, *more: str) -> dict[str, str]:
         """The headers that say which answer this is: a version does not change, nor does what is asked of it. Raises Unchanged where the asker has it."""
@@ -259,7 +271,7 @@ def report(here: Here, name: str) -> Response:
     version = here.catalogue.version(found.source)
     headers = here.headers(version, found.report.document.text)
     with here.slots.taken(here.token):
-        return _html(report_html(found.report.view(here.source(version))), headers)
+        return here.page(version, headers, lambda own: report_html(found.report.view(own)))
 
 
 @routes.get("/", **PAGE, summary="All sources, as a page")
@@ -278,11 +290,11 @@ def index(here: Here) -> Response:
 def dictionary(here: Here, name: str, area: str = "", version: int | None = None, draft: bool = False) -> Response:
     """Its fields with their values, and its versions."""
     found = here.version(name, area, version, draft=draft)
-    headers = here.headers(found)
+    history = sorted(here.catalogue.versions(f"{found.area}/{found.source}"), key=lambda one: -one.number)
+    home = f"{here.request.scope.get('root_path', '')}/"
+    headers = here.headers(found, home, *(repr(one) for one in history))
     with here.slots.taken(here.token):
-        history = here.catalogue.versions(f"{found.area}/{found.source}")
-        entry = entry_of(here.source(found), sorted(history, key=lambda one: -one.number))
-        return _html(source_html(entry, f"{here.request.scope.get('root_path', '')}/"), headers)
+        return here.page(found, headers, lambda own: source_html(entry_of(own, history), home))
 
 
 def application(
@@ -298,6 +310,7 @@ def application(
     app = FastAPI(title="Oak Ledger", version=__version__, description=ABOUT, docs_url=None, redoc_url=None, root_path=prefix)  # fmt: skip
     app.state.folder, app.state.limits = folder, limits or Limits()
     app.state.slots, app.state.readings = Slots(app.state.limits), set()
+    app.state.sources, app.state.pages = Kept[Source](KEPT_SOURCES), Kept[str](KEPT_PAGES, len)
     app.include_router(routes)
     add_handlers(app)
     app.add_exception_handler(Unchanged, lambda _, same: Response(status_code=304, headers=same.headers))

@@ -120,4 +120,4 @@ def bound_memory(size: str) -> None:
 
 def timed(source: Source, seconds: float) -> Source:
     """A published source whose questions end after so many seconds."""
-    return replace(source, feed=TimedReader(source.opened, time.monotonic() + seconds, seconds))
+    return replace(source, feed=TimedReader(source.opened, time.monotonic() + seconds, seconds), earlier=source.shared)
