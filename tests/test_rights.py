@@ -275,6 +275,23 @@ class Closed(WithPeople):
             self.assertFalse(Path("rows.csv").exists() and "Secret" in Path("rows.csv").read_text())
             self.assertNotIn("Secret", self.oak("snapshot", "changes", "Loads", "--since", "1"))
 
+    def test_what_went_into_a_fault_stays_hidden(self) -> None:
+        """A field that a reader sees is made of one that they do not: where it faults, no value of that is said, and none to who may release but not edit."""
+        self.place("maker").publish(self.source.with_field("Risk", "SUM(Volume / (Secret - 7))"))
+        self.place("maker").release("Loads")
+        self.boss.people.grant("reader", ["read", "release"], "general")
+        (fault,) = self.place("maker").source("Loads").tally(["Mill"], ["Risk"]).faults
+        self.assertIn("Secret", str(fault.samples))
+        (fault,) = self.place("reader").source("Loads").tally(["Mill"], ["Risk"]).faults
+        self.assertEqual(fault.rows, 1)
+        self.assertNotIn("Secret", str(fault.samples))
+        source = self.place("reader").source("Loads")
+        self.assertTrue(source.reader)
+        self.raises("unknown-field", source.rows, ["Secret"])
+        with self.as_person("reader"):
+            for call in ("peek Loads", "peek Loads --json", "check Loads", "tally Loads --show Risk", "tally Loads --show Risk --json"):
+                self.assertNotRegex(self.oak(*call.split(), code=None), r"Secret['\"]?[:=] ?7")
+
     def test_names_of_what_one_may_not_see_are_never_said(self) -> None:
         self.boss.people.add_area("trial")
         self.boss.people.grant("maker", ["edit"], "trial")
