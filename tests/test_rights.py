@@ -289,7 +289,13 @@ class Closed(WithPeople):
         self.assertTrue(source.reader)
         self.raises("unknown-field", source.rows, ["Secret"])
         with self.as_person("reader"):
-            for call in ("peek Loads", "peek Loads --json", "check Loads", "tally Loads --show Risk", "tally Loads --show Risk --json"):
+            for call in (
+                "peek Loads",
+                "peek Loads --json",
+                "check Loads",
+                "tally Loads --show Risk",
+                "tally Loads --show Risk --json",
+            ):
                 self.assertNotRegex(self.oak(*call.split(), code=None), r"Secret['\"]?[:=] ?7")
 
     def test_names_of_what_one_may_not_see_are_never_said(self) -> None:
@@ -311,6 +317,34 @@ class Closed(WithPeople):
                 said = self.oak(*call.split(), code=None)
                 self.assertNotIn("Double", said)
                 self.assertNotRegex(said, r"\btrial\b(?!' for reader)")
+        self.boss.people.grant("maker", ["read", "release"], "trial")
+        maker, reader = self.place("maker"), self.place("reader")
+        maker.release("trial/Loads")
+        self.write("doubtful.report.toml", REPORT.replace('"R"', '"Doubtful"'))
+        maker.reports.publish(oak.open_report("doubtful.report.toml"), area="trial")
+        maker.watches.add("trial/Loads", oak.Watch("Dearth", "SUM(Volume) < 1"))
+        self.boss.people.join("insiders", ["maker"])
+        for ask in (
+            lambda one: one.reports.get("Doubtfull"),
+            lambda one: one.reports.get("trial/Doubtful"),
+            lambda one: one.reports.all(),
+            lambda one: one.source("Load"),
+            lambda one: one.source("trial/Loads"),
+            lambda one: one.versions("Loads"),
+            lambda one: one.watches.all("Loads"),
+            lambda one: one.watches.history("trial/Loads", "Dearth"),
+            lambda one: one.watches.run("trial/Loads"),
+            lambda one: one.people.groups(),
+            lambda one: one.people.areas(),
+        ):
+            with self.subTest(source=inspect.getsource(ask)):
+                try:
+                    said = str(ask(reader))
+                except oak.OakError as error:
+                    said = " ".join(f"{one.message} {one.hint}" for one in error.findings)
+                for word in ("Doubtful", "Dearth", "insiders", "Loads", "trial"):
+                    if word not in inspect.getsource(ask):
+                        self.assertNotIn(word, said)
         self.place("reader").publish(self.source)  # the same name, elsewhere
         self.assertEqual([one.area for one in self.place("reader").versions("Loads")], ["general"])
 
