@@ -48,11 +48,11 @@ class Service:
                 return Reply(error.code, error.headers, error.read())
 
 
-def start(case: unittest.TestCase, *options: str) -> Service:
-    """The service over the catalogue in the folder, until the test ends."""
-    process = subprocess.Popen(
-        [OAK, "serve", "--port", "0", *options], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
-    )
+def start(case: unittest.TestCase, *options: str, files: int = 0) -> Service:
+    """The service over the catalogue in the folder, until the test ends; with so many `files` that it may open."""
+    command = [OAK, "serve", "--port", "0", *options]
+    limited = ["sh", "-c", f'ulimit -n {files} && exec "$@"', "sh", *command] if files else command
+    process = subprocess.Popen(limited, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
     assert process.stdout is not None
     assert process.stderr is not None
 

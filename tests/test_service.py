@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
 import json
 import signal
+import socket
 import time
 import unittest
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from http.server import BaseHTTPRequestHandler, HTTPServer
 from pathlib import Path
@@ -24,6 +27,8 @@ from hypothesis import HealthCheck, given, settings
 
 import oak_ledger as oak
 from oak_ledger.catalogue.rules import RIGHTS, STAGES, permitted
+from oak_ledger.engine.deadline import within
+from oak_ledger.service.limits import Limits, Slots
 from oak_ledger.source import Source
 from tests import service, test_rights
 from tests.test_rights import REPORT
@@ -505,6 +510,66 @@ class Limited(test_rights.WithPeople):
         running = service.start(self, "--seconds", "0.01")
         reply = running.get(self.heavy, self.token("maker"))
         self.assertEqual((reply.status, reply.json["code"]), (503, "too-slow"))
+
+    def test_what_comes_after_reading_ends_in_time_too(self) -> None:
+        with within(0.2), self.assertRaises(oak.OakError) as caught:
+            while True:
+                Source.from_table(pa.table({"n": [1.5]}), name="S").tally(show=["SQRT(SUM(n))"])
+        self.assertEqual(caught.exception.code, "too-slow")
+
+    def test_one_token_leaves_room_for_another(self) -> None:
+        slots = Slots(Limits(running=3, waiting=5, each=8, seconds=0.3))
+        with slots.taken("a"), slots.taken("a"):
+            with self.assertRaises(oak.OakError) as caught, slots.taken("a"):
+                pass
+            self.assertEqual(caught.exception.code, "too-busy")
+            with slots.taken("b"):
+                pass
+        slots = Slots(Limits(running=4, each=2))
+        with slots.taken("a"), slots.taken("a"):
+            with self.assertRaises(oak.OakError) as caught, slots.taken("a"):
+                pass
+            self.assertEqual(caught.exception.code, "too-many")
+            with slots.taken("b"):
+                pass
+        with slots.taken("a"):
+            pass
+
+    def test_requests_that_are_sent_by_half_end(self) -> None:
+        running = service.start(self)
+        address = ("127.0.0.1", int(running.url.rpartition(":")[2]))
+        with socket.create_connection(address) as nothing, socket.create_connection(address) as half:
+            half.sendall(b"GET /health HTTP/1.1\r\nHost: x\r\n")
+            for one in (nothing, half):
+                one.settimeout(60)
+                self.assertEqual(one.recv(100), b"")
+        self.assertEqual(running.get("/health").status, 200)
+
+    def test_more_connections_than_there_is_room_for(self) -> None:
+        running = service.start(self, files=160)
+        address = ("127.0.0.1", int(running.url.rpartition(":")[2]))
+        with contextlib.ExitStack() as stack:
+            for _ in range(100):
+                stack.enter_context(socket.create_connection(address))
+            self.assertEqual(running.get("/health").status, 503)
+        self.assertEqual(self.until(lambda: running.get("/health").status == 200), True)
+
+    def until(self, holds: Callable[[], bool]) -> bool:
+        return any(holds() or time.sleep(0.2) for _ in range(200))
+
+    def test_a_stop_is_told_to_who_waits(self) -> None:
+        running = service.start(self, "--seconds", "60")
+        slow = "/sources/Large/tally?" + urlencode(
+            [("show", f"SUM(CHAR_LENGTH(REPEAT(t, {at + 300})))") for at in range(40)]
+        )
+        with ThreadPoolExecutor(1) as pool:
+            asked = pool.submit(running.get, slow, self.token("maker"))
+            time.sleep(1)
+            running.process.terminate()
+            reply = asked.result(timeout=60)
+        self.assertIn(reply.status, (200, 503))
+        if reply.status == 503:
+            self.assertEqual(reply.json["detail"], "The service stops.")
 
     def test_a_question_that_takes_too_much_memory_is_refused_and_the_service_goes_on(self) -> None:
         running = service.start(self, "--memory", "700M")

@@ -23,6 +23,7 @@ from oak_ledger.columnar.arrays import (
     scalar,
     to_mask,
 )
+from oak_ledger.engine.deadline import in_time
 from oak_ledger.engine.dictionary import DictionaryProduct, days_in_codes, is_dictionary
 from oak_ledger.engine.faults import Faults, Rows
 from oak_ledger.engine.lookup import KeyLookup
@@ -179,6 +180,7 @@ class Evaluator:
 
     def value(self, node: c.TypedNode, owner: Expression) -> Any:
         """The values of a piece: an array, maybe coded, or a scalar for a constant. Left-leaning chains are not recursed into."""
+        in_time()
         spine: list[c.Call] = []
         made: Any = None
         while isinstance(node, c.Call) and node.args:

@@ -20,6 +20,7 @@ from oak_ledger.engine.aggregate.compute import aggregate, aggregate_inputs, cal
 from oak_ledger.engine.aggregate.distinct import slice_bitmap
 from oak_ledger.engine.aggregate.groups import Key, RowIndexes, local_groups
 from oak_ledger.engine.aggregate.state import AggregateState, PartialAggregate
+from oak_ledger.engine.deadline import in_time
 from oak_ledger.engine.evaluate import Evaluator, Expression, is_grouped, may_fault, needed
 from oak_ledger.engine.faults import Faults
 from oak_ledger.engine.fill import filled, step_of
@@ -197,6 +198,7 @@ class FinalAggregate:
         for node, values in zip(
             nodes, ordered(lambda one: self._computed(one, state), nodes, options().threads), strict=True
         ):
+            in_time()
             self.parts[node].append(values)
         if self.query.totals:
             groups = Groups(np.zeros(state.count, np.int64), 1)

@@ -26,7 +26,7 @@ from oak_ledger.errors import OakError, UnusableInput
 from oak_ledger.insight.additivity import how_it_totals
 from oak_ledger.present.dictionary import entry_of, index_html, source_html
 from oak_ledger.present.page import report_html
-from oak_ledger.service.edge import WithHead, WithLog
+from oak_ledger.service.edge import WithHead, WithLog, WithStop
 from oak_ledger.service.failures import FAILURES, add_handlers, known_parameters, wrong_parameter
 from oak_ledger.service.formats import ENDINGS, MEDIA, as_bytes
 from oak_ledger.service.kept import Kept
@@ -316,6 +316,7 @@ def application(
     app.add_exception_handler(Unchanged, lambda _, same: Response(status_code=304, headers=same.headers))
     app.add_middleware(GZipMiddleware, minimum_size=2_000)
     app.add_middleware(WithHead)
+    app.add_middleware(WithStop)
     if origins:
         app.add_middleware(CORSMiddleware, allow_origins=[*origins], allow_methods=["GET", "HEAD"], allow_headers=["authorization"], expose_headers=["etag", "link"])  # fmt: skip
     if log is not None:

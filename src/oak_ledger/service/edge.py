@@ -1,12 +1,15 @@
-"""What stands between the network and the answers: HEAD, and a log of requests."""
+"""What stands between the network and the answers: HEAD, the end of the service, and a log of requests."""
 
 from __future__ import annotations
 
+import asyncio
 import datetime as dt
 import json
 import time
 from collections.abc import Awaitable, Callable, MutableMapping
 from typing import Any, TextIO
+
+from oak_ledger.service.failures import failure
 
 Message = MutableMapping[str, Any]
 Send = Callable[[Message], Awaitable[None]]
@@ -32,6 +35,29 @@ class WithHead:
             await send(message)
 
         await self.app({**scope, "method": "GET"}, receive, without)
+
+
+class WithStop:
+    """What cannot be finished when the service stops is told so."""
+
+    def __init__(self, app: Application) -> None:
+        self.app = app
+
+    async def __call__(self, scope: Message, receive: Receive, send: Send) -> None:
+        """One request."""
+        begun = False
+
+        async def noted(message: Message) -> None:
+            nonlocal begun
+            begun = begun or message["type"] == "http.response.start"
+            await send(message)
+
+        try:
+            await self.app(scope, receive, noted)
+        except asyncio.CancelledError:
+            if scope["type"] != "http" or begun:
+                raise
+            await failure(503, "too-busy", "The service stops.", "Ask again in a moment.")(scope, receive, send)
 
 
 class WithLog:

@@ -7,9 +7,10 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
-from threading import BoundedSemaphore, Lock
+from threading import Condition
 from typing import Any
 
+from oak_ledger.engine.deadline import within
 from oak_ledger.engine.options import size_of
 from oak_ledger.errors import OakError
 from oak_ledger.origin import OriginReader
@@ -39,33 +40,43 @@ class Slots:
 
     limits: Limits
     _there: Counter[str] = field(default_factory=Counter)
-    _lock: Lock = field(default_factory=Lock)
-    _running: BoundedSemaphore = field(init=False)
-
-    def __post_init__(self) -> None:
-        self._running = BoundedSemaphore(self.limits.running)
+    _computed: Counter[str] = field(default_factory=Counter)
+    _changed: Condition = field(default_factory=Condition)
 
     @contextmanager
     def taken(self, token: str) -> Iterator[None]:
-        """One question of a token. Raises TooBusy at once where there is no room, or when it has waited too long."""
-        with self._lock:
-            if self._there[token] >= self.limits.each:
-                raise TooBusy("too-many", f"{self.limits.each} questions of this token are being answered.", hint="Ask again when one of them is.")  # fmt: skip
-            if self._there.total() >= self.limits.running + self.limits.waiting:
+        """One question of a token, which ends in time. Raises TooBusy at once where there is no room, or when it has waited too long."""
+        limits = self.limits
+        with self._changed:
+            if self._there[token] >= limits.each:
+                raise TooBusy("too-many", f"{limits.each} questions of this token are being answered.", hint="Ask again when one of them is.")  # fmt: skip
+            if self._there.total() >= limits.running + limits.waiting:
                 raise TooBusy("too-busy", "The service is busy.", hint="Ask again in a moment.")
             self._there[token] += 1
         try:
-            if not self._running.acquire(timeout=self.limits.seconds):
-                raise TooBusy("too-busy", "The service is busy.", hint="Ask again in a moment.")
+            with self._changed:
+                if not self._changed.wait_for(lambda: self._has_room(token), timeout=limits.seconds):
+                    raise TooBusy("too-busy", "The service is busy.", hint="Ask again in a moment.")
+                self._computed[token] += 1
             try:
-                yield
+                with within(limits.seconds):
+                    yield
             finally:
-                self._running.release()
+                self._one_less(self._computed, token)
         finally:
-            with self._lock:
-                self._there[token] -= 1
-                if not self._there[token]:
-                    del self._there[token]
+            self._one_less(self._there, token)
+
+    def _has_room(self, token: str) -> bool:
+        """One token never takes all the room: the last place is for another."""
+        running = self.limits.running
+        return self._computed.total() < running and self._computed[token] < max(running - 1, 1)
+
+    def _one_less(self, of: Counter[str], token: str) -> None:
+        with self._changed:
+            of[token] -= 1
+            if not of[token]:
+                del of[token]
+            self._changed.notify_all()
 
 
 @dataclass(slots=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import socket
 import sys
 from pathlib import Path
 
@@ -9,6 +10,8 @@ import click
 
 from oak_ledger.cli.shared.app import catalogue_option, open_catalogue
 from oak_ledger.errors import UnusableInput
+
+BACKLOG = 2_048  # connections that wait to be accepted
 
 
 @click.command("serve")
@@ -67,9 +70,8 @@ def serve_command(
     """
     open_catalogue(catalogue)
     try:
-        import uvicorn
-
         from oak_ledger.service.app import application
+        from oak_ledger.service.server import serve
     except ImportError:
         raise UnusableInput("no-service", "What the service needs is not installed.", hint="pip install 'oak-ledger[service]'") from None  # fmt: skip
     from oak_ledger.present.terminal import say
@@ -80,21 +82,14 @@ def serve_command(
     app = application(
         catalogue, Limits(rows, seconds, running, waiting, each), prefix=prefix, origins=origins, log=lines
     )
-    config = uvicorn.Config(
-        app,
-        host=host,
-        port=port,
-        log_level="warning",
-        access_log=False,
-        server_header=False,
-        timeout_graceful_shutdown=10,
-    )
+    listening = socket.socket(socket.AF_INET6 if ":" in host else socket.AF_INET)
+    listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     try:
-        listening = config.bind_socket()
-    except SystemExit:
+        listening.bind((host, port))
+    except OSError:
         raise UnusableInput(
             "port-taken", f"Nothing can listen at {host}, port {port}.", hint="Choose another: --port."
         ) from None
-    listening.listen(config.backlog)
+    listening.listen(BACKLOG)
     say(f"listening at http://{host}:{listening.getsockname()[1]}")
-    uvicorn.Server(config).run(sockets=[listening])
+    serve(app, listening)

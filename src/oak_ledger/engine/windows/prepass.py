@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 
 from oak_ledger.columnar.arrays import Mask, arrow_type, from_numpy, numpy_view
+from oak_ledger.engine.deadline import in_time
 from oak_ledger.engine.evaluate import Evaluator, Expression
 from oak_ledger.engine.faults import Faults, Rows
 from oak_ledger.engine.options import options
@@ -107,6 +108,7 @@ def _computed(
                 wrong.setdefault((owner.name, what), []).append(at[mask])
 
             text = " ".join(owner.text[node.start : node.end].split())
+            in_time()
             with timed(query.stats, "window", text, rows=len(at), note=note):
                 if alike not in orders:
                     begin = first + len(node.partition)
