@@ -65,6 +65,39 @@ class Exported(FolderCase):
         said = {one.place.where: one.message for one in written.findings}
         self.assertEqual({*said}, {"Big", "Price", "Day"})
 
+    def test_a_workbook_shows_values_as_the_source_does(self) -> None:
+        """Formats of fields; a moment finer than a workbook keeps is a text."""
+        table = pa.table({"Net": [1234.5], "Rate": [0.25], "Day": [dt.date(2026, 3, 1)], "At": [dt.datetime(2026, 3, 1, 7, 30, 0, 5)]})  # fmt: skip
+        made = oak.Source.from_table(table, name="F")
+        for name, look in (("Net", "€ 0,000.00"), ("Rate", "0.0 %"), ("Day", "DD.MM.YYYY")):
+            made = made.with_changed(name, format=look)
+        written = made.write("f.xlsx")
+        cells = [*openpyxl.load_workbook("f.xlsx").active.rows][1]
+        self.assertEqual([one.number_format for one in cells[:3]], ['"€ "#,##0.00', '0.0" "%', 'dd"."mm"."yyyy'])
+        self.assertEqual(
+            [one.value for one in cells], [1234.5, 0.25, dt.datetime(2026, 3, 1), "2026-03-01 07:30:00.000005"]
+        )
+        self.assertEqual([one.place.where for one in written.findings], ["At"])
+
+    def test_a_mark_for_spreadsheets(self) -> None:
+        for marked in (True, False):
+            source().write("m.csv", marked=marked)
+            content = (self.folder / "m.csv").read_bytes()
+            self.assertEqual(content.startswith(b"\xef\xbb\xbf"), marked)
+            self.assertEqual(pa_csv.read_csv("m.csv").num_rows, len(HOSTILE))
+
+    def test_empty_texts_stay_what_they_are_for_a_reader_of_the_descriptor(self) -> None:
+        self.write("e.csv", 'Id,Note,Size\n1,"",5\n2,x,\n3,y,7\n')
+        oak.intake("e.csv", name="E", definition="e.oak.toml").save()
+        self.oak("export", "e", "--to", "out.csv", "--describe", "--byte-order-mark")
+        (resource,) = json.loads((self.folder / "datapackage.json").read_text("utf-8"))["resources"]
+        rows = frictionless.Package("datapackage.json").resources[0].read_rows()  # fmt: skip
+        own = oak.open_source("e.oak.toml").rows().to_dicts()
+        self.assertEqual([row["Note"] for row in rows], [row["Note"] for row in own])
+        for name in ("Id", "Size"):
+            self.assertEqual([row[name] for row in rows], [row[name] for row in own])
+        self.assertEqual(resource["schema"]["missingValues"], [""])
+
     def test_names_that_would_run_are_harmless(self) -> None:
         made = oak.Source.from_table(pa.table({"a": [1]}), name="T")
         found = made.write("names.csv", [("=cmd()", "a"), ("-2\n+x(1)", "a"), ("-a", "a")])

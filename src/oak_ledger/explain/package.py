@@ -6,13 +6,15 @@ import datetime as dt
 import hashlib
 import json
 import re
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from pathlib import Path
 from typing import Any
 
 from oak_ledger.files import write_text
+from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.source.export import WriteResult
 from oak_ledger.source.source import Source
+from oak_ledger.source.whole import unfiltered
 
 NAME = "datapackage.json"
 _TYPES = {
@@ -30,7 +32,7 @@ def describe(source: Source, written: WriteResult, fields: Sequence[str]) -> Pat
     ending = path.suffix.casefold()
     resource: dict[str, Any] = {
         "name": _name(path.stem), "path": path.name, "format": ending.lstrip("."), "mediatype": _MEDIA[ending],
-        "bytes": path.stat().st_size, "hash": f"sha256:{_digest(path)}", "schema": _schema(source, fields),
+        "bytes": path.stat().st_size, "hash": f"sha256:{_digest(path)}", "schema": _schema(source, fields, _with_empty_texts(source, fields) if ending == ".csv" else ()),
     }  # fmt: skip
     if ending == ".csv":
         resource |= {
@@ -49,12 +51,22 @@ def describe(source: Source, written: WriteResult, fields: Sequence[str]) -> Pat
         said["description"] = " ".join(filter(None, (about.description, f"Of {source.published}.")))
     if about.owner:
         said["contributors"] = [{"title": about.owner}]
+    if written.faults:
+        resource["notComputed"] = [one.sentence() for one in written.faults]
     target = path.with_name(NAME)
     write_text(target, json.dumps({**said, "resources": [resource]}, indent=2, ensure_ascii=False) + "\n")
     return target
 
 
-def _schema(source: Source, fields: Sequence[str]) -> dict[str, Any]:
+def _with_empty_texts(source: Source, fields: Sequence[str]) -> set[str]:
+    """The columns in which a text may be empty, which is not the same as no value: they say that nothing in them stands for it."""
+    texts = [name for name in fields if (state := source.compiled.states.get(name.casefold())) is not None and state.type is not None and state.type.kind == "text"]  # fmt: skip
+    counts = [(name, f"COUNT(*) FILTER (WHERE {quote_identifier(name)} = '')") for name in texts]
+    found = unfiltered(source).tally(show=counts).to_dicts()[0] if texts else {}
+    return {name for name in texts if found[name]}
+
+
+def _schema(source: Source, fields: Sequence[str], empty: Collection[str]) -> dict[str, Any]:
     made = []
     for name in fields:
         state = source.compiled.states.get(name.casefold())
@@ -63,6 +75,7 @@ def _schema(source: Source, fields: Sequence[str]) -> dict[str, Any]:
         if kind == "timestamp":
             entry["format"] = "any"
         description = getattr(state.spec, "description", "") if state is not None else ""
+        entry |= {"missingValues": []} if name in empty else {}
         made.append(entry | ({"description": description} if description else {}))
     key = [own for own in source.about.key or () if own in fields]
     whole = bool(key) and len(key) == len(source.about.key or ())

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import codecs
 import re
 from collections import Counter
-from collections.abc import Callable, Iterable, Sequence
-from contextlib import AbstractContextManager
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
+from functools import partial
 from itertools import chain
 from pathlib import Path
 from typing import Any
@@ -51,14 +53,15 @@ def _arrow(path: Path, schema: pa.Schema, _first: pa.Table) -> AbstractContextMa
     return made
 
 
-def _csv(path: Path, schema: pa.Schema, _first: pa.Table) -> AbstractContextManager[Any]:
+@contextmanager
+def _csv(path: Path, schema: pa.Schema, _first: pa.Table, mark: bytes = b"") -> Iterator[Any]:
     import pyarrow.csv as pa_csv
 
     options = pa_csv.WriteOptions(quoting_style="needed")
-    made: AbstractContextManager[Any] = pa_csv.CSVWriter(
-        str(path), as_text(schema.empty_table()).schema, write_options=options
-    )
-    return made
+    with pa.OSFile(str(path), "wb") as file:
+        file.write(mark)
+        with pa_csv.CSVWriter(file, as_text(schema.empty_table()).schema, write_options=options) as made:
+            yield made
 
 
 def _xlsx(path: Path, schema: pa.Schema, _first: pa.Table) -> AbstractContextManager[Any]:
@@ -102,11 +105,11 @@ def as_text(table: pa.Table) -> pa.Table:
 
 
 def write_rows(
-    path: Path, schema: pa.Schema, tables: Iterable[pa.Table], *, exact: bool = False
+    path: Path, schema: pa.Schema, tables: Iterable[pa.Table], *, exact: bool = False, marked: bool = False
 ) -> tuple[int, tuple[Finding, ...]]:
     """Write tables of one schema to a file by its ending; how many rows there were, and which values were changed. Raises UnusableInput.
 
-    In a text file, texts that a spreadsheet would run are made harmless, unless all is to be `exact`.
+    In a text file, texts that a spreadsheet would run are made harmless, unless all is to be `exact`; `marked` puts a byte order mark before it.
     """
     writer = _WRITERS.get(path.suffix.casefold())
     if writer is None:
@@ -125,7 +128,8 @@ def write_rows(
         first = next(given, schema.empty_table())
         plain = writer is _csv and not exact
         written = harmless(schema.empty_table(), Counter()).schema if plain else schema
-        with writer(temporary, written, first) as out:
+        opened = partial(_csv, mark=codecs.BOM_UTF8) if writer is _csv and marked else writer
+        with opened(temporary, written, first) as out:
             for table in chain((first,), given):
                 rows += table.num_rows
                 out.write_table(as_text(harmless(table, counts) if plain else table) if writer is _csv else table)

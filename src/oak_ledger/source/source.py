@@ -38,6 +38,7 @@ from oak_ledger.source.editable import Published
 from oak_ledger.source.export import WriteResult, schema_of, write_rows
 from oak_ledger.source.levels import with_levels
 from oak_ledger.source.questions import Questions, Shown, is_value
+from oak_ledger.source.workbook import FORMAT
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -236,10 +237,11 @@ class Source(Questions):
         *,
         where: str | Sequence[str] | None = None,
         exact: bool = False,
+        marked: bool = False,
     ) -> WriteResult:
         """Write rows through to a Parquet, Arrow, CSV or xlsx file (by its ending), batch by batch, whole or not at all.
 
-        `show` and `where` are as for `rows`. In CSV, texts that a spreadsheet would run are made harmless, unless all is to be `exact`. Raises OakError for a name that is wrong, UnusableInput where nothing can be written.
+        `show` and `where` are as for `rows`. In CSV, texts that a spreadsheet would run are made harmless, unless all is to be `exact`; `marked` begins it with the byte order mark by which spreadsheets know UTF-8. Raises OakError for a name that is wrong, UnusableInput where nothing can be written.
         """
         shown = tuple(
             self._expression(item, place="show")[0] for item in (self.row_fields() if show is None else listed(show))
@@ -250,12 +252,15 @@ class Source(Questions):
         whole.some_field(self, shown)
 
         schema = schema_of(shown)
+        if Path(path).suffix.casefold() == ".xlsx":
+            states = [self.compiled.states.get(one.name.casefold()) for one in shown]
+            schema = pa.schema([field.with_metadata({FORMAT: state.format}) if state is not None and state.format else field for field, state in zip(schema, states, strict=True)])  # fmt: skip
         if self.published is not None:  # the file says what it is of
             schema = schema.with_metadata({"source": f"{self.name}, {self.published}"})
 
         def write(scan: Scan, tables: Iterator[pa.Table], _faults: Faults) -> tuple[int, tuple[Finding, ...]]:
             watched = whole.watched(tables, scan, self._origin_paths(), self.name)
-            return write_rows(Path(path), schema, watched, exact=exact)
+            return write_rows(Path(path), schema, watched, exact=exact, marked=marked)
 
         ((rows, findings), faults), _ = self._asked(question, lambda query, reader: stream(query, reader, write))
         return WriteResult(Path(path), rows, self._told(faults.found()), findings)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import re
 from collections import Counter
 from decimal import Decimal
 from pathlib import Path
@@ -13,12 +14,15 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.columnar.texts import value_text
+from oak_ledger.definition.formats import Format
 from oak_ledger.errors import Finding, Place, UnusableInput
 
 ROWS, COLUMNS, LETTERS = 1_048_576, 16_384, 32_767  # that a sheet, and a cell of it, can hold
 _NOT_HELD = r"[\x00-\x08\x0b\x0c\x0e-\x1f]"  # characters that a workbook cannot have
 DIGITS = 15  # of a number, which a workbook keeps in binary
 FIRST_DAY = dt.date(1900, 3, 1)  # earlier ones are counted in another way there
+FORMAT = b"format"  # where a schema says how values are shown
+_PARTS = {"YYYY": "yyyy", "YY": "yy", "MONTH": "mmmm", "MON": "mmm", "MM": "mm", "DD": "dd", "DAY": "dddd", "DY": "ddd", "HH24": "hh", "MI": "mm", "SS": "ss"}  # fmt: skip
 PLAIN = {"constant_memory": True, "strings_to_formulas": False, "strings_to_urls": False, "strings_to_numbers": False}
 
 
@@ -34,11 +38,12 @@ class WorkbookWriter:
         self.sheet = self.book.add_worksheet("rows")
         self.sheet.freeze_panes(1, 0)
         for at, one in enumerate(schema):
-            if pa.types.is_temporal(one.type):
-                look = "yyyy-mm-dd" if pa.types.is_date(one.type) else "yyyy-mm-dd hh:mm:ss"
-                self.sheet.set_column(
-                    at, at, 11 if pa.types.is_date(one.type) else 19, self.book.add_format({"num_format": look})
-                )
+            day = pa.types.is_date(one.type)
+            look = "yyyy-mm-dd" if day else "yyyy-mm-dd hh:mm:ss" if pa.types.is_temporal(one.type) else ""
+            look = _look((one.metadata or {}).get(FORMAT, b"").decode()) or look
+            if look:
+                width = None if not pa.types.is_temporal(one.type) else 11 if day else 19
+                self.sheet.set_column(at, at, width, self.book.add_format({"num_format": look}))
         self.sheet.write_row(0, 0, schema.names)
         self.rows = 1
         self.as_texts: Counter[str] = Counter()
@@ -71,7 +76,7 @@ class WorkbookWriter:
         if pa.types.is_boolean(column.type) or pa.types.is_floating(column.type):
             return values
         if pa.types.is_temporal(column.type):
-            odd = [value is not None and _day(value) < FIRST_DAY for value in values]
+            odd = [value is not None and (_day(value) < FIRST_DAY or _finer(value)) for value in values]
         else:
             surely = 10 ** (DIGITS - getattr(column.type, "scale", 0))  # below it every number has all its digits
             odd = [value is not None and not -surely < value < surely and not _fits(value) for value in values]
@@ -110,6 +115,24 @@ def _too_large(message: str) -> UnusableInput:
 def _fits(value: int | Decimal) -> bool:
     """Whether a number in binary has all its digits."""
     return len(Decimal(value).normalize().as_tuple().digits) <= DIGITS
+
+
+def _finer(value: dt.date) -> bool:
+    """Whether a moment has parts that a workbook, which counts in thousandths of a second, does not keep."""
+    return isinstance(value, dt.datetime) and value.microsecond % 1000 > 0
+
+
+def _look(sample: str) -> str:
+    """A format as workbooks write it; nothing where they have none like it."""
+    if not sample:
+        return ""
+    read = Format.read(sample)
+    if read.date is not None:
+        pieces = [_PARTS.get(one.name, "" if one.name else f'"{one.written}"') for one in read.date.pieces]
+        return "".join(pieces) if all(pieces) else ""
+    number = ("#,##0" if read.mark else "0") + ("." + "0" * read.decimals if read.decimals else "")
+    after = "".join(one if one == "%" else f'"{one}"' for one in re.findall(r"%|[^%\"]+", read.after))
+    return (f'"{read.before}"' if read.before else "") + number + after
 
 
 def _day(value: dt.date) -> dt.date:

@@ -47,6 +47,9 @@ def export_command() -> None:
     help="Write datapackage.json beside it: the fields, their types and meanings, as a Data Package.",
 )
 @click.option("--exact", is_flag=True, help="In CSV, leave texts as they are that a spreadsheet would run.")
+@click.option(
+    "--byte-order-mark", "marked", is_flag=True, help="Begin CSV with the mark by which spreadsheets know UTF-8."
+)
 @click.option("--show", "-s", multiple=True, metavar="FIELD", help="Only these fields or formulas; may be repeated.")
 @click.option("--hidden", is_flag=True, help="Include hidden fields (for a baseline).")
 @where_option
@@ -67,6 +70,7 @@ def export_rows_command(
     at: str | None,
     describe: bool,
     exact: bool,
+    marked: bool,
     as_json: bool,
 ) -> int:
     """Write the rows of SOURCE, with every row value computed, to a file or to standard output: whole or not at all.
@@ -82,7 +86,7 @@ def export_rows_command(
         fields = [opened.measure(item) for item in show] or opened.row_fields(hidden=hidden)
         with tempfile.TemporaryDirectory() as folder:
             file = Path(folder) / "rows.csv" if target == "-" else Path(target)
-            found = opened.write(file, fields, where=where, exact=exact)
+            found = opened.write(file, fields, where=where, exact=exact, marked=marked)
             if target == "-":
                 with file.open(encoding="utf-8", newline="") as rows:
                     shutil.copyfileobj(rows, sys.stdout)
