@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import contextlib
+import html
 import io
 import json
+import re
 import signal
 import socket
 import time
@@ -326,6 +328,29 @@ class Manners(WithService):
                 said = reply.json
                 self.assertEqual((said["status"], said["type"], bool(said["title"])), (status, "about:blank", True))
                 self.assertIn(words, said["detail"])
+
+    def test_pages_lead_to_each_other_and_a_browser_gets_a_page_for_a_failure(self) -> None:
+        """From the first page to a report and a source, and from each to the others: every link is there."""
+        home = self.running.get("/", self.reading).content.decode()
+        seen, waiting = {"/"}, [html.unescape(one) for one in re.findall(r'href="(/[^"#]*)', home)]
+        self.assertTrue(any(one.startswith("/reports/R?") for one in waiting), waiting)
+        while waiting:
+            path = waiting.pop()
+            if path not in seen:
+                seen.add(path)
+                reply = self.running.get(path, self.reading)
+                self.assertEqual(reply.status, 200, path)
+                found = [html.unescape(one) for one in re.findall(r'href="(/[^"#]*)', reply.content.decode())]
+                self.assertIn("/", found, path)
+                waiting += found
+        self.assertEqual({one.split("/")[1] for one in seen}, {"", "reports", "dictionary"})
+        for path, status, words in (("/dictionary/Zebra", 404, "There is nothing of that name"), ("/reports/Zebra", 404, "Not Found"), ("/zebra", 404, "All sources and reports")):  # fmt: skip
+            reply = self.running.get(path, self.reading, accept="text/html,*/*")
+            self.assertEqual((reply.status, reply.headers["content-type"].partition(";")[0]), (status, "text/html"))
+            self.assertIn(words, reply.content.decode())
+            self.assertEqual(self.running.get(path, self.reading).headers["content-type"], "application/problem+json")
+        asked = self.running.get("/", accept="text/html")
+        self.assertEqual((asked.status, asked.headers["www-authenticate"][:5]), (401, "Basic"))
 
     def test_headers(self) -> None:
         whole, head = self.ask("GET", TALLY), self.ask("HEAD", TALLY)

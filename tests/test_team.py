@@ -152,6 +152,12 @@ class Team(WithCatalogue):
         self.raises("several-changes", self.place.reports.accept, "R")
         last = self.place.reports.waiting("R")[-1].number
         self.assertIn("of eve", self.place.reports.accept("R", last).report.document.text)
+        self.by("eve").reports.propose("R", REPORT.replace('"V"', '"left before"'))
+        own = REPORT.replace('"V"', '"changed meanwhile"')
+        self.place.reports.publish(oak.open_report(self.write("r.report.toml", own)), replace=True)
+        waiting = self.place.reports.waiting("R")[-1].number
+        self.raises("base-moved", self.place.reports.accept, "R", waiting)
+        self.assertIn("changed meanwhile", self.place.reports.get("R").report.document.text)
 
     def test_two_curators_of_one_new_name(self) -> None:
         self.place.publish(self.source)

@@ -152,10 +152,10 @@ def _seen(whole: Lineage, names: Collection[str]) -> Lineage:
 
 
 STYLE = """
-main { max-width: 1000px; } article { border-top: 1px solid #d5dad3; padding: 1rem 0 .4rem; } h3 { margin: 0 0 .3rem; font-size: 1.05rem; }
-dl { display: grid; grid-template-columns: 9rem 1fr; gap: .15rem .8rem; margin: .4rem 0; } dt { color: #5c665f; } dd { margin: 0; overflow-wrap: anywhere; }
+main { max-width: 1000px; } article { border-top: 1px solid var(--line); padding: 1rem 0 .4rem; } h3 { margin: 0 0 .3rem; font-size: 1.05rem; }
+dl { display: grid; grid-template-columns: 9rem 1fr; gap: .15rem .8rem; margin: .4rem 0; } dt { color: var(--quiet); } dd { margin: 0; overflow-wrap: anywhere; }
 code { font-family: "DejaVu Sans Mono", monospace; font-size: .9em; } details img { width: auto; max-width: 100%; } .found { margin: 1rem 0; }
-input { font: inherit; padding: .3rem .5rem; border: 1px solid #6d7770; border-radius: 3px; width: min(22rem, 100%); box-sizing: border-box; } a { color: #2f5d26; }
+input { font: inherit; padding: .3rem .5rem; border: 1px solid #6d7770; border-radius: 3px; background: var(--paper); color: var(--text); width: min(22rem, 100%); box-sizing: border-box; }
 nav ul { columns: 14rem; padding-left: 1.2rem; } .shape { width: auto; max-width: min(26rem, 100%); display: block; margin: .3rem 0; }
 @media (max-width: 600px) { dl { grid-template-columns: 1fr; gap: 0; } dd { margin-bottom: .4rem; } } @media print { .found { display: none; } }
 """
@@ -173,14 +173,16 @@ box.addEventListener("input", () => {
 });
 """
 _FOUND = """<div class="found" hidden><label>Find <input type="search"></label> <output></output></div>"""
-_SOURCE = """<p><a href="{{ index }}">All sources</a></p>
+_SOURCE = """<p><a href="{{ index }}">All sources{% if reports is not none %} and reports{% endif %}</a></p>
 <h1>{{ one.name }}</h1>
 <p class="under">{{ one.about }}{% if one.owner %} · owner: {{ one.owner }}{% endif %}{% if one.area %} · area {{ one.area }}{% endif %}</p>
 {% if one.description %}<p>{{ one.description }}</p>{% endif %}
 {% if one.key %}<p>One row for each {{ one.key | join(", ") }}.</p>{% endif %}
-{{ found }}
+{% if reports %}<p>Reports: {% for name, address in reports %}<a href="{{ address }}">{{ name }}</a>{% if not loop.last %}, {% endif %}{% endfor %}</p>
+{% endif %}{{ found }}
 <h2>Fields</h2>
-{% for field, facts, shape, picture in fields %}<article id="{{ field.anchor }}" data-text="{{ (field.name ~ ' ' ~ field.meaning ~ ' ' ~ field.type ~ ' ' ~ field.formula) | lower }}">
+{% if fields | length > 8 %}<nav aria-label="fields"><ul>{% for field, _, _, _ in fields %}<li><a href="#{{ field.anchor }}">{{ field.name }}</a></li>{% endfor %}</ul></nav>
+{% endif %}{% for field, facts, shape, picture in fields %}<article id="{{ field.anchor }}" data-text="{{ (field.name ~ ' ' ~ field.meaning ~ ' ' ~ field.type ~ ' ' ~ field.formula) | lower }}">
 <h3>{{ field.name }}</h3>
 {% if field.meaning %}<p>{{ field.meaning }}</p>{% endif %}
 <dl>{% for label, text in facts %}<dt>{{ label }}</dt><dd>{% if label == "formula" %}<code>{{ text }}</code>{% else %}{{ text }}{% endif %}</dd>{% endfor %}</dl>
@@ -194,7 +196,10 @@ _SOURCE = """<p><a href="{{ index }}">All sources</a></p>
 <td>{% for signature in version.signatures %}{{ signature.by }}, {{ signature.at }}{% if signature.note %}: {{ signature.note }}{% endif %}{% if not loop.last %}; {% endif %}{% endfor %}</td><td>{{ version.note }}</td></tr>
 {% endfor %}</tbody></table></div>{% endif %}
 <script>{{ search | safe }}</script>"""
-_INDEX = """<h1>Sources</h1>
+_INDEX = """{% if reports %}<h1>Reports</h1>
+<ul>{% for name, address, about in reports %}<li><a href="{{ address }}">{{ name }}</a> <span class="note">{{ about }}</span></li>
+{% endfor %}</ul>
+{% endif %}<h1>Sources</h1>
 <p class="under">What each source and each of its fields means.</p>
 {{ found }}
 {% for one in entries %}<article data-text="{{ (one.name ~ ' ' ~ one.description ~ ' ' ~ (one.fields | map(attribute='name') | join(' ')) ~ ' ' ~ (one.fields | map(attribute='meaning') | join(' '))) | lower }}">
@@ -206,22 +211,29 @@ _INDEX = """<h1>Sources</h1>
 {% endfor %}<script>{{ search | safe }}</script>"""
 
 
-def source_html(one: SourceEntry, index: str = "index.html") -> str:
-    """The page of a source."""
+Link = tuple[str, str]
+"""A name and its address."""
+
+
+def source_html(one: SourceEntry, index: str = "index.html", reports: Sequence[Link] | None = None) -> str:
+    """The page of a source; with the reports that read it, where they have pages."""
     fields = []
     for field in one.fields:
         shape = distribution_png(field.profile) if field.profile is not None else b""
         picture = lineage_png(field.lineage) if field.formula else b""
         fields.append((field, list(field.facts()), b64encode(shape).decode(), b64encode(picture).decode()))
-    made = rendered(_SOURCE, one=one, fields=fields, found=_found(), search=SEARCH, index=index)
+    made = rendered(_SOURCE, one=one, fields=fields, found=_found(), search=SEARCH, index=index, reports=reports)
     return page(one.name, made, STYLE)
 
 
 def index_html(
-    entries: Sequence[SourceEntry], address: Callable[[SourceEntry], str] = lambda one: f"{one.file}.html"
+    entries: Sequence[SourceEntry],
+    address: Callable[[SourceEntry], str] = lambda one: f"{one.file}.html",
+    reports: Sequence[tuple[str, str, str]] = (),
 ) -> str:
-    """The page of all sources."""
-    return page("Sources", rendered(_INDEX, entries=entries, address=address, found=_found(), search=SEARCH), STYLE)
+    """The page of all sources, and of reports where they have pages: name, address, and what is to be said of each."""
+    made = rendered(_INDEX, entries=entries, address=address, found=_found(), search=SEARCH, reports=reports)
+    return page("Sources and reports" if reports else "Sources", made, STYLE)
 
 
 def _found() -> Markup:

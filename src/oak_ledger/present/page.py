@@ -14,24 +14,29 @@ if TYPE_CHECKING:
     from markupsafe import Markup
 
 STYLE = """
-:root { color-scheme: light; }
-body { font: 15px/1.5 "DejaVu Sans", Verdana, sans-serif; color: #26302a; background: #fff; margin: 0; }
+:root { color-scheme: light dark; --text: #26302a; --paper: #fff; --quiet: #5c665f; --line: #d5dad3; --wrong: #a34a22; --link: #2f5d26; }
+@media (prefers-color-scheme: dark) { :root { --text: #e4e9e2; --paper: #171c19; --quiet: #a7b1aa; --line: #3d463f; --wrong: #f0a07a; --link: #a3d397; } img { background: #fff; border-radius: 4px; } }
+body { font: 15px/1.5 "DejaVu Sans", Verdana, sans-serif; color: var(--text); background: var(--paper); margin: 0; }
 main { margin: 2rem auto; max-width: 1220px; padding: 0 1.2rem; box-sizing: border-box; }
 h1 { font-size: 1.7rem; line-height: 1.2; margin: 0; } h2 { font-size: 1.05rem; margin: 0 0 .5rem; }
-.under { color: #5c665f; margin: .3rem 0 1.6rem; } .draft { color: #a34a22; font-weight: bold; }
+.under { color: var(--quiet); margin: .3rem 0 1.6rem; } .draft { color: var(--wrong); font-weight: bold; }
 .panels { display: grid; grid-template-columns: repeat(auto-fit, minmax(min(26rem, 100%), 1fr)); gap: 2rem; align-items: start; }
 .figures { display: flex; flex-wrap: wrap; gap: 1rem 3rem; margin-bottom: 2rem; }
-.figures h2 { margin: 0; color: #5c665f; font-size: 1rem; font-weight: normal; } .figures p { margin: 0; } .figures p:not(.warning, .broken) { color: #5c665f; }
-.figures strong { display: block; font-size: 1.8rem; font-weight: normal; color: #26302a; line-height: 1.3; }
+.figures h2 { margin: 0; color: var(--quiet); font-size: 1rem; font-weight: normal; } .figures p { margin: 0; } .figures p:not(.warning, .broken) { color: var(--quiet); }
+.figures strong { display: block; font-size: 1.8rem; font-weight: normal; color: var(--text); line-height: 1.3; }
 .wide { overflow-x: auto; } table { border-collapse: collapse; width: 100%; font-variant-numeric: tabular-nums; }
 caption { text-align: left; font-weight: bold; font-size: 1.05rem; padding-bottom: .5rem; }
-th { text-align: left; } thead th { border-bottom: 1px solid #d5dad3; } tbody th, tfoot th { white-space: nowrap; } tbody th { font-weight: normal; } td, th { padding: .2rem .7rem .2rem 0; vertical-align: top; }
+th { text-align: left; } thead th { border-bottom: 1px solid var(--line); } tbody th, tfoot th { white-space: nowrap; } tbody th { font-weight: normal; } td, th { padding: .2rem .7rem .2rem 0; vertical-align: top; }
 td:last-child, th:last-child { padding-right: 0; } section.broad { grid-column: 1 / -1; }
-.number { text-align: right; white-space: nowrap; } tr.subtotal th, tr.subtotal td, tfoot th, tfoot td { font-weight: bold; } tfoot tr.total > * { border-top: 1px solid #d5dad3; }
-tfoot tr.rest > * { font-weight: normal; color: #5c665f; }
-.note, .null, summary { color: #5c665f; } .note { margin: .4rem 0 0; font-size: .9rem; } .broken, .warning { color: #a34a22; margin: .4rem 0 0; } img { width: 100%; height: auto; }
+.number { text-align: right; white-space: nowrap; } tr.subtotal th, tr.subtotal td, tfoot th, tfoot td { font-weight: bold; } tfoot tr.total > * { border-top: 1px solid var(--line); }
+tfoot tr.rest > * { font-weight: normal; color: var(--quiet); }
+.note, .null, summary { color: var(--quiet); } .note { margin: .4rem 0 0; font-size: .9rem; } .broken, .warning { color: var(--wrong); margin: .4rem 0 0; } img { width: 100%; height: auto; }
 section.part { margin-bottom: 2rem; } .line { margin: .2rem 0; } details { margin-top: .5rem; } details caption { padding-top: .5rem; } summary { cursor: pointer; font-size: .9rem; }
-@media print { main { margin: 0; max-width: none; } .panels { grid-template-columns: 1fr 1fr; } section { break-inside: avoid; } details { display: none; } }
+a { color: var(--link); } h1, h2, h3, dd, p, caption { overflow-wrap: anywhere; }
+@media print { :root { --text: #000; --paper: #fff; --quiet: #444; --line: #999; --wrong: #7a3010; --link: #000; } main { margin: 0; max-width: none; padding: 0; } .panels { display: block; } img { max-width: 17cm; }
+  section { break-inside: avoid-page; margin-bottom: 1.5rem; } .wide { overflow: visible; } table { font-size: 9px; } td, th, .number, tbody th, tfoot th { white-space: normal; overflow-wrap: anywhere; padding-right: .35rem; }
+  td.number, th.number { overflow-wrap: normal; } tfoot { display: table-row-group; } thead { display: table-header-group; } details::details-content { content-visibility: visible; display: block; } details > * { display: block; } summary { display: none; } }
+@page { size: A4 landscape; margin: 12mm; }
 """
 _PAGE = """<!doctype html>
 <html lang="en">
@@ -49,7 +54,8 @@ _PAGE = """<!doctype html>
 </body>
 </html>
 """
-_REPORT = """<h1>{{ view.name }}</h1>
+_REPORT = """{% if home %}<p><a href="{{ home }}">All sources and reports</a> · <a href="{{ about }}">what {{ view.source }} means</a></p>
+{% endif %}<h1>{{ view.name }}</h1>
 <p class="under">{% if view.text %}{{ view.text }} · {% endif %}{{ view.source }},
 <span{% if "released" not in view.version %} class="draft"{% endif %}>{{ view.version }}</span>{% if view.owner %} · built by {{ view.owner }}{% endif %}</p>
 {% for group, inside in (("figures", figures), ("panels", others)) %}{% if inside %}<div class="{{ group }}">{% for panel in inside %}
@@ -128,17 +134,30 @@ PIECES: Mapping[str, Callable[[PanelView, Any], Markup]] = {
 }
 
 
-def report_piece(view: ReportView) -> Markup:
-    """A report as a piece of a page."""
+def report_piece(view: ReportView, home: str = "", about: str = "") -> Markup:
+    """A report as a piece of a page; with where all sources and reports are, and what its source means."""
     figures = [panel for panel in view.panels if panel.spec.kind == "figure"]
     others = [panel for panel in view.panels if panel.spec.kind != "figure"]
 
     def draw(panel: PanelView) -> Markup:
         return PIECES[panel.spec.kind](panel, panel.content)
 
-    return rendered(_REPORT, view=view, figures=figures, others=others, draw=draw)
+    return rendered(_REPORT, view=view, figures=figures, others=others, draw=draw, home=home, about=about)
 
 
-def report_html(view: ReportView) -> str:
+def report_html(view: ReportView, home: str = "", about: str = "") -> str:
     """A report as a page. Values are escaped; the page loads nothing from anywhere."""
-    return page(view.name, report_piece(view))
+    return page(view.name, report_piece(view, home, about))
+
+
+def notice_html(title: str, text: str, home: str) -> str:
+    """A page that says one thing, such as what went wrong."""
+    return page(
+        title,
+        rendered(
+            '<h1>{{ title }}</h1>\n<p>{{ text }}</p>\n<p><a href="{{ home }}">All sources and reports</a></p>',
+            title=title,
+            text=text,
+            home=home,
+        ),
+    )

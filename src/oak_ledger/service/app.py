@@ -21,7 +21,7 @@ from pydantic import StringConstraints
 from starlette.middleware.cors import CORSMiddleware
 from starlette.middleware.gzip import GZipMiddleware
 
-from oak_ledger.catalogue import Catalogue, Version
+from oak_ledger.catalogue import Catalogue, Registered, Version
 from oak_ledger.errors import OakError, UnusableInput
 from oak_ledger.insight.additivity import how_it_totals
 from oak_ledger.present.dictionary import entry_of, index_html, source_html
@@ -70,10 +70,15 @@ class Visit:
         self.token = hashlib.sha256(token.encode()).hexdigest()
 
     @property
+    def prefix(self) -> str:
+        """What comes before all addresses, behind a proxy."""
+        return str(self.request.scope.get("root_path", ""))
+
+    @property
     def path(self) -> str:
         """The address as the asker has it, behind a proxy too."""
-        prefix, path = self.request.scope.get("root_path", ""), self.request.scope["path"]
-        return str(path if path.startswith(prefix) else prefix + path)
+        path = self.request.scope["path"]
+        return str(path if path.startswith(self.prefix) else self.prefix + path)
 
     def version(self, name: str, area: str, number: int | None, *, draft: bool) -> Version:
         """A version that one may see."""
@@ -265,25 +270,26 @@ def reports(here: Here) -> list[ReportLine]:
 
 
 @routes.get("/reports/{name}", **PAGE, summary="A report as a page")
-def report(here: Here, name: str) -> Response:
-    """Computed over the released version of its source."""
-    found = here.catalogue.reports.get(name)
+def report(here: Here, name: str, area: str = "") -> Response:
+    """Computed over the released version of its source; `area` where reports of one name are in several."""
+    found = here.catalogue.reports.get(f"{area}/{name}" if area else name)
     version = here.catalogue.version(found.source)
-    headers = here.headers(version, found.report.document.text)
+    headers = here.headers(version, found.report.document.text, here.prefix)
+    about = here.prefix + _page(version.source, version.area)
     with here.slots.taken(here.token):
-        return here.page(version, headers, lambda own: report_html(found.report.view(own)))
+        return here.page(version, headers, lambda own: report_html(found.report.view(own), f"{here.prefix}/", about))
 
 
-@routes.get("/", **PAGE, summary="All sources, as a page")
+@routes.get("/", **PAGE, summary="All sources and reports, as a page")
 def index(here: Here) -> Response:
-    """The first page of the dictionary."""
+    """The first page: reports, and the dictionary."""
     with here.slots.taken(here.token):
         entries = []
         for one in _seen(here.catalogue):
             with suppress(UnusableInput):
                 entries.append(entry_of(here.source(one), [one], profiled=False))
-    prefix = here.request.scope.get("root_path", "")
-    return _html(index_html(entries, lambda one: prefix + _page(one.name, one.area)), {})
+    found = [(one.name, here.prefix + _report(one), f"{one.source}{f', built by {one.owner}' if one.owner else ''}") for one in here.catalogue.reports.all()]  # fmt: skip
+    return _html(index_html(entries, lambda one: here.prefix + _page(one.name, one.area), found), {})
 
 
 @routes.get("/dictionary/{name}", **PAGE, summary="What a source and its fields mean, as a page")
@@ -291,10 +297,10 @@ def dictionary(here: Here, name: str, area: str = "", version: int | None = None
     """Its fields with their values, and its versions."""
     found = here.version(name, area, version, draft=draft)
     history = sorted(here.catalogue.versions(f"{found.area}/{found.source}"), key=lambda one: -one.number)
-    home = f"{here.request.scope.get('root_path', '')}/"
-    headers = here.headers(found, home, *(repr(one) for one in history))
+    reports = [(one.name, here.prefix + _report(one)) for one in here.catalogue.reports.all(f"{found.area}/{found.source}")]  # fmt: skip
+    headers = here.headers(found, here.prefix, *(repr(one) for one in (*history, *reports)))
     with here.slots.taken(here.token):
-        return here.page(found, headers, lambda own: source_html(entry_of(own, history), home))
+        return here.page(found, headers, lambda own: source_html(entry_of(own, history), f"{here.prefix}/", reports))
 
 
 def application(
@@ -347,6 +353,10 @@ def _html(text: str, headers: dict[str, str]) -> Response:
 
 def _page(name: str, area: str) -> str:
     return f"/dictionary/{quote(name, safe='')}" + (f"?{urlencode({'area': area})}" if area else "")
+
+
+def _report(one: Registered) -> str:
+    return f"/reports/{quote(one.name, safe='')}?{urlencode({'area': one.area})}"
 
 
 def _seen(catalogue: Catalogue) -> list[Version]:

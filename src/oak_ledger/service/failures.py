@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping, Sequence
 from http import HTTPStatus
 from typing import Any
 
 from fastapi import FastAPI, Request, Response
 from fastapi.exceptions import RequestValidationError
-from fastapi.responses import JSONResponse
+from fastapi.responses import HTMLResponse, JSONResponse
 from starlette.exceptions import HTTPException
 
 from oak_ledger.errors import FormulaError, OakError, UnusableInput
+from oak_ledger.present.page import notice_html
 from oak_ledger.service.models import Failure
 
 PROBLEM = "application/problem+json"
@@ -72,6 +74,17 @@ def failure(
     return JSONResponse(said.model_dump(), status, {**more, **(headers or {})}, media_type=PROBLEM)
 
 
+def _for_whoever_asks(request: Request, response: Response) -> Response:
+    """A failure as a page, where a browser asks for one."""
+    if "text/html" not in request.headers.get("accept", ""):
+        return response
+    said = json.loads(bytes(response.body))
+    home = f"{request.scope.get('root_path', '')}/"
+    text = notice_html(said["title"], f"{said['detail']} {said['hint']}".strip(), home)
+    kept = {name: text for name, text in response.headers.items() if name in ("www-authenticate", "retry-after")}
+    return HTMLResponse(text, response.status_code, kept)
+
+
 def _wrong(_request: Request, error: OakError) -> Response:
     first = error.findings[0]
     status = _STATUS.get(first.code, 500 if isinstance(error, UnusableInput) else 400)
@@ -106,4 +119,6 @@ def add_handlers(app: FastAPI) -> None:
     for kind, handler in (
         (OakError, _wrong), (RequestValidationError, _unfit), (HTTPException, _other), (MemoryError, _too_large), (Exception, _fault),
     ):  # fmt: skip
-        app.add_exception_handler(kind, handler)  # type: ignore[arg-type]
+        app.add_exception_handler(
+            kind, lambda request, error, own=handler: _for_whoever_asks(request, own(request, error))
+        )
