@@ -164,6 +164,16 @@ class Asked(WithService):
         there = oak.connect(self.running.url, self.reading).source("Many öäü & Co")
         self.assertTrue(there.rows().table.equals(place.source("Many öäü & Co").rows().table))
         self.assertEqual(self.running.get("/sources/Loads/rows?limit=51", self.reading).status, 413)
+        many = f"/sources/{quote('Many öäü & Co', safe='')}"
+        for what, size in (("rows?format=csv", 130), ("rows?format=csv&where=n > 100", 30), ("rows?format=csv&show=n&show=x = n * 2", 130), ("rows?format=csv&limit=7", 7), ("tally?by=t&show=COUNT(*)&format=csv", 7), ("rows?format=csv&sort=n", None), ("rows?format=arrow", None), ("rows?format=parquet", None), ("tally?by=n&format=csv", None)):  # fmt: skip
+            reply = self.running.get(f"{many}/{what.replace(' ', '%20')}", self.reading)
+            self.assertEqual(reply.status, 413 if size is None else 200, (what, reply.content[:200]))
+            if size is not None:
+                table = pa_csv.read_csv(io.BytesIO(reply.content))
+                self.assertEqual(table.num_rows, size, what)
+                self.assertIn("version", reply.headers["oak-version"])
+        whole = pa_csv.read_csv(io.BytesIO(self.running.get(f"{many}/rows?format=csv", self.reading).content))
+        self.assertEqual(whole.to_pylist(), place.source("Many öäü & Co").rows().to_dicts())
 
     def test_a_token_that_is_not_valid_gets_nothing(self) -> None:
         self.boss.people.add_area("other")

@@ -6,6 +6,7 @@ import hashlib
 import json
 import os
 import shutil
+import tempfile
 from base64 import b64decode
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
@@ -15,9 +16,10 @@ from typing import Annotated, Any, Literal, TextIO
 from urllib.parse import quote, urlencode
 
 from fastapi import APIRouter, Depends, FastAPI, Query, Request, Response, Security
-from fastapi.responses import HTMLResponse
+from fastapi.responses import FileResponse, HTMLResponse
 from fastapi.security import HTTPBasic, HTTPBearer
 from pydantic import StringConstraints
+from starlette.background import BackgroundTask
 from starlette.middleware.cors import CORSMiddleware
 from starlette.middleware.gzip import GZipMiddleware
 
@@ -152,7 +154,7 @@ Here = Annotated[Visit, Depends(Visit)]
 Said = Annotated[str, StringConstraints(pattern=r"\S")]
 Texts = Annotated[list[Said], Query(max_length=50)]
 Limit = Annotated[
-    int | None, Query(ge=1, description="rows of this page; a thousand, or what the service gives at most")
+    int | None, Query(ge=1, description="rows of this page; a thousand of JSON; a file is whole without it, or refused")
 ]
 Offset = Annotated[int, Query(ge=0)]
 Format = Literal["json", "csv", "arrow", "parquet"]
@@ -218,32 +220,59 @@ def rows(
     here: Here, name: str, show: Texts = [], where: Texts = [], sort: Texts = [], limit: Limit = None, offset: Offset = 0,  # noqa: B006
     format: Format = "json", area: str = "", version: int | None = None, draft: bool = False,  # noqa: A002
 ) -> Response:  # fmt: skip
-    """All fields with a value per row, or those in `show`; a page begins at `offset` and has `limit` rows."""
+    """All fields with a value per row, or those in `show`; a page begins at `offset` and has `limit` rows. CSV without these has all rows, in the source's order."""
+    version_of = here.version(name, area, version, draft=draft)
+    if format == "csv" and limit is None and not offset and not sort:
+        return _all_rows(here, version_of, show, where)
 
     def ask(own: Source, most: int) -> Answer:
         return own.rows([own.measure(one) for one in show] or None, where=where or None, sort=sort, limit=most)
 
-    return _answered(here, here.version(name, area, version, draft=draft), format, offset, limit, ask)
+    return _answered(here, version_of, format, offset, limit, ask)
+
+
+def _all_rows(here: Visit, version: Version, show: Sequence[str], where: Sequence[str]) -> Response:
+    """All rows of a source as CSV: written to a file first, so that what could not be computed is known before the first of them is sent."""
+    headers = here.headers(version)
+    folder = tempfile.mkdtemp(prefix="oak-")
+    file = Path(folder) / "rows.csv"
+    try:
+        with here.slots.taken(here.token):
+            own = here.source(version)
+            written = own.write(file, [own.measure(one) for one in show] or None, where=[*where] or None)
+    except BaseException:
+        shutil.rmtree(folder, ignore_errors=True)
+        raise
+    headers |= _of_file(own, "csv", sum(one.rows for one in written.faults))
+    return FileResponse(file, headers=headers, media_type=MEDIA["csv"], background=BackgroundTask(shutil.rmtree, folder, ignore_errors=True))  # fmt: skip
+
+
+def _of_file(source: Source, kind: str, faults: int) -> dict[str, str]:
+    """What a file of an answer says of itself in headers."""
+    return {
+        "oak-version": quote(f"{source.name}, {source.published}"),
+        "oak-faults": str(faults),
+        "content-disposition": f"attachment; filename*=UTF-8''{quote(source.name, safe='')}.{ENDINGS[kind]}",
+    }
 
 
 def _answered(
     here: Visit, version: Version, kind: str, offset: int, wanted: int | None, ask: Callable[[Source, int], Answer]
 ) -> Response:
-    """A page of an answer; one row more is asked for, to know whether there is another page."""
+    """A page of an answer; one row more is asked for, to know whether there is another page. A file, which cannot say that there is more, is whole where no page is asked for."""
     most = here.limits.rows
-    limit = min(1_000, most) if wanted is None else wanted
+    whole = kind != "json" and wanted is None
+    limit = most if whole else min(1_000, most) if wanted is None else wanted
     if limit > most or offset > 100 * most:
-        raise OakError(
-            "too-much",
-            f"An answer has at most {most:,} rows, and pages begin before row {100 * most:,}.",
-            hint="Ask for pages: limit and offset.",
-        )
+        raise _too_much(most)
     headers = here.headers(version)
     with here.slots.taken(here.token):
         own = here.source(version)
-        whole = ask(own, offset + limit + 1)
-        answer = replace(whole, table=whole.table.slice(offset, limit))
-        more = whole.table.num_rows > offset + limit
+        found = ask(own, offset + limit + 1)
+        answer = replace(found, table=found.table.slice(offset, limit))
+        more = found.table.num_rows > offset + limit
+        if more and whole:
+            raise _too_much(most)
         if more:
             asked = [one for one in here.request.query_params.multi_items() if one[0] not in ("offset", "limit")]
             pinned = [
@@ -257,10 +286,13 @@ def _answered(
             _json(own, answer, more=more) if kind == "json" else as_bytes(answer, kind, f"{own.name}, {own.published}")
         )
     if kind != "json":
-        headers["oak-version"] = quote(f"{own.name}, {own.published}")
-        headers["oak-faults"] = str(sum(one.rows for one in answer.faults))
-        headers["content-disposition"] = f"attachment; filename*=UTF-8''{quote(own.name, safe='')}.{ENDINGS[kind]}"
+        headers |= _of_file(own, kind, sum(one.rows for one in answer.faults))
     return Response(content, media_type=MEDIA[kind], headers=headers)
+
+
+def _too_much(most: int) -> OakError:
+    message = f"An answer has at most {most:,} rows, and pages begin before row {100 * most:,}."
+    return OakError("too-much", message, hint="Ask for pages: limit and offset.")
 
 
 @routes.get("/reports", responses=FAILURES, summary="The reports that you may see")
