@@ -97,14 +97,15 @@ class Questions(EditableDefinition):
         rows: list[str] = []
         groups: list[str] = []
         for text in [where] if isinstance(where, str) else list(where or ()):
+            whole = self.check_formula(text)
             pieces = [text]
-            formula = self.check_formula(text)
-            mixed = any(one.code == "grain-mixed" for one in formula.findings)
-            if mixed or (formula.checked is not None and formula.checked.grain == Grain.GROUP):
+            if any(one.code == "grain-mixed" for one in whole.findings) or _of_groups(whole.checked):
                 pieces = [*joined_by_and(text)]
-            for piece in pieces:
-                checked = self._expression(piece, place="the filter")[0].checked
-                (groups if checked.grain == Grain.GROUP else rows).append(piece)
+            apart = [(piece, _of_groups(self._expression(piece, place="the filter")[0].checked)) for piece in pieces]
+            if all(of_groups for _, of_groups in apart):  # nothing to be asked of rows in it
+                apart = [(text, True)]
+            rows += [piece for piece, of_groups in apart if not of_groups]
+            groups += [piece for piece, of_groups in apart if of_groups]
         return rows, groups
 
     def _having(self, conditions: Sequence[str], names: Mapping[str, Known]) -> list[Expression]:
@@ -296,6 +297,10 @@ def _check_fill(question: Query) -> None:
         what = "none of the keys is a date" if not any(steps) else "more than one of the keys is a date"
         hint = "Group by a date, or by one that is cut off: DATE_TRUNC('month', Day)."
         raise OakError("fill-date", f"Dates without rows can be put in for one date, and {what}.", hint=hint)
+
+
+def _of_groups(tree: c.TypedNode | None) -> bool:
+    return tree is not None and tree.grain == Grain.GROUP
 
 
 def is_value(item: Shown, value: Any) -> str:
