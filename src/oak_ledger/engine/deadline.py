@@ -1,4 +1,4 @@
-"""A moment at which a question ends, wherever it is; of the thread that asks."""
+"""A moment at which a question ends, wherever it is."""
 
 from __future__ import annotations
 

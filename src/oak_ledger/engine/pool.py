@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextvars import copy_context
 from itertools import chain, islice
 from typing import TypeVar
 
@@ -26,7 +27,7 @@ def ordered(work: Callable[[Item], Made], items: Iterable[Item], threads: int) -
     waiting: deque[Future[Made]] = deque()
     try:
         for item in chain(first, source):
-            waiting.append(pool.submit(work, item))
+            waiting.append(pool.submit(copy_context().run, work, item))  # a question ends in its threads, too
             if len(waiting) > threads + 1:
                 yield waiting.popleft().result()
         while waiting:

@@ -13,6 +13,7 @@ import pyarrow as pa
 
 from oak_ledger.columnar.arrays import arrow_type
 from oak_ledger.engine.cse import common_subexpressions
+from oak_ledger.engine.deadline import in_time
 from oak_ledger.engine.evaluate import Evaluator, Expression, Once, columns_read, may_fault, needed
 from oak_ledger.engine.faults import Faults
 from oak_ledger.engine.options import ExecutionOptions, options
@@ -193,6 +194,7 @@ class Scan:
         """The batches of a fragment, noted as read."""
         batches = _sliced(iter(fragment()), self.options.rows)
         while True:
+            in_time()
             begin = time.perf_counter()
             batch = next(batches, None)
             if batch is None:

@@ -32,7 +32,7 @@ from oak_ledger.service.edge import WithHead, WithLog, WithStop
 from oak_ledger.service.failures import FAILURES, add_handlers, known_parameters, wrong_parameter
 from oak_ledger.service.formats import ENDINGS, MEDIA, as_bytes
 from oak_ledger.service.kept import Kept
-from oak_ledger.service.limits import Limits, Slots, timed
+from oak_ledger.service.limits import Limits, Slots
 from oak_ledger.service.models import AnswerSaid, Failure, FieldLine, Health, ReportLine, SourceLine, SourceSaid
 from oak_ledger.source import Answer, Source
 from oak_ledger.types import Grain
@@ -66,7 +66,8 @@ class Visit:
         self.limits: Limits = state.limits
         self.slots: Slots = state.slots
         self.readings: set[tuple[str, str, int]] = state.readings
-        self.app = state
+        self.opened: Kept[Source] = state.sources
+        self.pages: Kept[str] = state.pages
         self.catalogue = Catalogue.open(state.folder, token=token)
         request.state.person = self.catalogue.person
         self.token = hashlib.sha256(token.encode()).hexdigest()
@@ -87,19 +88,19 @@ class Visit:
         return self.catalogue.version(f"{area}/{name}" if area else name, number, drafts=draft)
 
     def source(self, version: Version) -> Source:
-        """A version, ready for questions that end in time."""
+        """A version, ready for questions."""
         address = f"{version.area}/{version.source}"
         reading = (self.catalogue.person, address, version.number)
         if version.stage == "released" and reading not in self.readings:  # who read what is kept once in a process
             self.readings.add(reading)
             with suppress(OakError):
                 self.catalogue.reports.looked(address, self.catalogue.person)
-        return timed(self.app.sources.get(self._made_of(version), lambda: self.catalogue.source(address, version.number)), self.limits.seconds)  # fmt: skip
+        return self.opened.get(self._made_of(version), lambda: self.catalogue.source(address, version.number))
 
     def page(self, version: Version, headers: Mapping[str, str], make: Callable[[Source], str]) -> Response:
         """A page made of a version, or the same as it was made before."""
         key = (*self._made_of(version), headers["etag"])
-        return _html(self.app.pages.get(key, lambda: make(self.source(version))), dict(headers))
+        return _html(self.pages.get(key, lambda: make(self.source(version))), dict(headers))
 
     def _made_of(self, version: Version) -> tuple[Any, ...]:
         """All that a version as one sees it is made of."""

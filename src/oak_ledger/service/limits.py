@@ -2,20 +2,15 @@
 
 from __future__ import annotations
 
-import time
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from threading import Condition
-from typing import Any
 
 from oak_ledger.engine.deadline import within
 from oak_ledger.engine.options import size_of
 from oak_ledger.errors import OakError
-from oak_ledger.origin import OriginReader
-from oak_ledger.source import Source
-from oak_ledger.types import Type
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,44 +74,6 @@ class Slots:
             self._changed.notify_all()
 
 
-@dataclass(slots=True)
-class TimedReader:
-    """Rows that come until a moment; then the question that reads them ends."""
-
-    reader: OriginReader
-    end: float
-    seconds: float
-    bad_rows: list[Any] = field(default_factory=list)
-
-    def columns(self) -> dict[str, Type]:
-        """Those of the rows."""
-        return self.reader.columns()
-
-    def batches(self, columns: Sequence[str]) -> Iterator[Any]:
-        """The rows, as long as there is time."""
-        for batch in self.reader.batches(columns):
-            self._in_time()
-            yield batch
-
-    def fragments(self, columns: Sequence[str]) -> Iterator[Callable[[], Iterator[Any]]]:
-        """The rows in parts, as long as there is time."""
-        for fragment in self.reader.fragments(columns):  # type: ignore[attr-defined]
-            yield lambda fragment=fragment: self._timed(fragment)  # type: ignore[misc]
-
-    def _timed(self, fragment: Callable[[], Iterator[Any]]) -> Iterator[Any]:
-        for batch in fragment():
-            self._in_time()
-            yield batch
-
-    def _in_time(self) -> None:
-        if time.monotonic() > self.end:
-            raise OakError("too-slow", f"The question took longer than {self.seconds:g} s.", hint="Ask for less: a filter, fewer groups.")  # fmt: skip
-
-    def locate(self, row: int) -> str:
-        """Where a row is."""
-        return self.reader.locate(row)
-
-
 def bound_memory(size: str) -> None:
     """Let this process take no more memory than that (such as `4G`; half of the machine's where it is empty): a question that wants more is refused,
     and the machine is left alone. Raises UnusableInput for a size that is none."""
@@ -127,8 +84,3 @@ def bound_memory(size: str) -> None:
     wanted = size_of(size, "--memory") if size else psutil.virtual_memory().total // 2
     taken = psutil.Process().memory_info().vms  # addresses that are there already, of libraries for the most part
     resource.setrlimit(resource.RLIMIT_AS, (taken + wanted, resource.RLIM_INFINITY))
-
-
-def timed(source: Source, seconds: float) -> Source:
-    """A published source whose questions end after so many seconds."""
-    return replace(source, feed=TimedReader(source.opened, time.monotonic() + seconds, seconds), earlier=source.shared)
