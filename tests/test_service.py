@@ -140,6 +140,10 @@ class Asked(WithService):
         self.assertIn(b"1,500", self.running.get("/reports/N", self.reading).content)
         self.assertNotIn(b"1,500", self.running.get("/reports/R", self.reading).content)
         self.assertIn(("north/Loads", "reader", 1), [one[:3] for one in self.boss.upkeep.readings()])
+        for area in ("general", "north"):
+            self.boss.people.grant("eve", ["read"], area)
+        self.assertEqual(self.running.get("/reports/N", self.token("eve")).status, 200)  # a page that was made before
+        self.assertIn(("north/Loads", "eve", 1), [one[:3] for one in self.boss.upkeep.readings()])
         only = self.place("reader").people.make_token("north only", ["north"], ["read"])
         self.assertEqual(self.running.get("/reports/N", only).status, 404)
         self.assertEqual([one["area"] for one in self.running.get("/sources", only).json], ["north"])

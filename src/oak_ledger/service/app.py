@@ -89,16 +89,22 @@ class Visit:
 
     def source(self, version: Version) -> Source:
         """A version, ready for questions."""
+        self._note(version)
+        address = f"{version.area}/{version.source}"
+        return self.opened.get(self._made_of(version), lambda: self.catalogue.source(address, version.number))
+
+    def _note(self, version: Version) -> None:
+        """Keep who has read what, once in a process."""
         address = f"{version.area}/{version.source}"
         reading = (self.catalogue.person, address, version.number)
-        if version.stage == "released" and reading not in self.readings:  # who read what is kept once in a process
+        if version.stage == "released" and reading not in self.readings:
             self.readings.add(reading)
             with suppress(OakError):
                 self.catalogue.reports.looked(address, self.catalogue.person)
-        return self.opened.get(self._made_of(version), lambda: self.catalogue.source(address, version.number))
 
     def page(self, version: Version, headers: Mapping[str, str], make: Callable[[Source], str]) -> Response:
         """A page made of a version, or the same as it was made before."""
+        self._note(version)
         key = (*self._made_of(version), headers["etag"])
         return _html(self.pages.get(key, lambda: make(self.source(version))), dict(headers))
 
