@@ -310,8 +310,8 @@ class Broken(FolderCase):
         planned = oak.plan_mend(self.source, {"STAND": "compartment"}, self.others(), names={"Stand": "Compartment"})
         lines = {edit.path.name: edit.lines() for edit in planned.edits}
         self.assertEqual(
-            len(lines["loads.oak.toml"]), 4
-        )  # the name, the column, the formula, and the name that the column had
+            len(lines["loads.oak.toml"]), 5
+        )  # the name, the column, the formula, the name that the column had, and until when
         changed = [(before, after) for _, before, after in lines["stands.report.toml"]]
         self.assertIn(('text = "By {Stand}"', 'text = "By {Compartment}"'), changed)
         self.assertIn(("formula = '''COUNT(DISTINCT Stand) FILTER (WHERE Wet > 30)'''   # local",
