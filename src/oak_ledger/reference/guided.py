@@ -162,14 +162,13 @@ def _of_cause(cause: Cause) -> Decision:
     choices = [_of_candidate(one) for one in cause.candidates]
     if gone:
         name, *others = [one for one in cause.entries if one.kind in ("field", "formula", "filter", "rule")]
-        needing = f", and {', '.join(one.title for one in others)}" if others else ""
+        fields = [one for one in others if one.kind in ("field", "formula")]
+        dropped, hidden = (", and ".join(filter(None, (name.title, ", ".join(one.title for one in some)))) for some in (others, fields))  # fmt: skip
         why = f"{'none of it is' if others else 'it is not'} delivered any more"
-        choices.append(
-            Choice(
-                f"drop {name.title}{needing}, and what shows them in reports", why, Repairs(gone=(name.name,)), False
-            )
-        )
-        choices.append(Choice(f"hide {name.title}{needing}", "they stay as they are, should it be delivered again", Repairs(hidden=(name.name,)), False))  # fmt: skip
+        shown = f"and what shows {'them' if others else 'it'} in reports"
+        choices.append(Choice(f"drop {dropped}, {shown}", why, Repairs(gone=(name.name,)), False))
+        stays = "they stay as they are, should they come back" if fields else "it stays as it is, should it come back"
+        choices.append(Choice(f"hide {hidden}", stays, Repairs(hidden=(name.name,)), False))
     return Decision(cause.what, tuple(one.title for one in cause.entries), tuple(choices), gone)
 
 
