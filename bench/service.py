@@ -1,67 +1,94 @@
-"""A small tally over HTTP, asked by 1, 4 and 16 clients at once: `python -m bench.service [SECONDS]`. The service is a process of its own on this machine."""
+"""What an answer of the service costs beside a bare application that reads the same Parquet file with Arrow: `python -m bench.service`.
+
+Both are called in this process, without a network; the answers are compared first. CPU time, the least of some tries.
+"""
 
 from __future__ import annotations
 
-import os
+import asyncio
+import json
 import sys
 import tempfile
-import threading
 import time
-import unittest
-from collections import Counter
+from collections.abc import Callable
 from pathlib import Path
-from urllib.parse import quote
+from typing import Any
 
 import numpy as np
-import psutil
-from tests import service
+import pyarrow as pa
+import pyarrow.parquet as pq
+from fastapi import FastAPI, Response
 
 import oak_ledger as oak
+from oak_ledger.service.app import application
 
-PATH = f"/sources/{quote('Timber loads')}/tally?by=Mill&show=Volume"
+ROWS, TRIES = 1_000_000, 15
+TALLY = ("/sources/Loads/tally", "by=Mill&show=Volume&sort=Mill")
 
 
-class Running(unittest.TestCase):
-    """Whose service it is."""
+def asked(app: Any, path: str, query: str, token: str) -> bytes:
+    """The content of an answer of an ASGI application."""
+    found: list[bytes] = []
+
+    async def receive() -> dict[str, Any]:
+        return {"type": "http.request", "body": b"", "more_body": False}
+
+    async def send(message: dict[str, Any]) -> None:
+        found.append(message.get("body", b""))
+        if message.get("status", 200) != 200:
+            sys.exit(f"{path}: {message}")
+
+    scope = {"type": "http", "asgi": {"version": "3.0"}, "http_version": "1.1", "method": "GET", "scheme": "http", "path": path, "raw_path": path.encode(), "query_string": query.encode(), "root_path": "", "headers": [(b"authorization", f"Bearer {token}".encode())], "client": ("127.0.0.1", 1), "server": ("127.0.0.1", 80), "state": {}}  # fmt: skip
+    asyncio.run(app(scope, receive, send))
+    return b"".join(found)
+
+
+def cost(ask: Callable[[], bytes]) -> float:
+    """Milliseconds of CPU, the least of some tries, the first left aside."""
+    ask()
+    spent = []
+    for _ in range(TRIES):
+        begin = time.process_time()
+        ask()
+        spent.append(time.process_time() - begin)
+    return 1000 * min(spent)
+
+
+def bare(file: Path) -> FastAPI:
+    """An application that answers the one tally."""
+    app = FastAPI()
+
+    @app.get(TALLY[0])
+    def tally() -> Response:
+        groups = pq.read_table(file, columns=["Mill", "Volume"]).group_by("Mill").aggregate([("Volume", "sum")]).sort_by("Mill")  # fmt: skip
+        rows = [{"Mill": row["Mill"], "Volume": row["Volume_sum"]} for row in groups.to_pylist()]
+        return Response(json.dumps({"rows": rows}), media_type="application/json")
+
+    return app
 
 
 def main() -> None:
-    """Make the demo's source, ask, and print the figures."""
-    seconds = float(sys.argv[1]) if len(sys.argv) > 1 else 8
+    """Compare, time, print."""
+    rng = np.random.default_rng(1)
+    table = pa.table({"Mill": pa.array([f"mill {one}" for one in rng.integers(0, 40, ROWS)]), "Volume": rng.integers(1, 60, ROWS)} | {f"Field {at}": rng.normal(size=ROWS).round(2) for at in range(58)})  # fmt: skip
     with tempfile.TemporaryDirectory() as folder:
-        os.chdir(folder)
-        data = Path(folder)
-        oak.make_demo_data(data, 60_000)
-        found = oak.intake([data / "intake" / "loads_*.csv"], name="Timber loads", definition=data / "loads.oak.toml")
-        place = oak.Catalogue.open("catalogue", create=True)
-        place.publish(found.source)
-        place.release("Timber loads")
-        case = Running()
-        running = service.start(case)
-        process = psutil.Process(running.process.pid)
-        tokens = [place.people.make_token(f"client {at}", rights=["read"]) for at in range(16)]
-        for clients in (1, 4, 16):
-            times: list[float] = []
-            statuses: Counter[int] = Counter()
-            end = time.monotonic() + seconds
-
-            def ask(token: str) -> None:
-                while time.monotonic() < end:  # noqa: B023
-                    begin = time.perf_counter()
-                    statuses[running.get(PATH, token).status] += 1  # noqa: B023
-                    times.append(time.perf_counter() - begin)  # noqa: B023
-
-            threads = [threading.Thread(target=ask, args=(token,)) for token in tokens[:clients]]
-            for one in threads:
-                one.start()
-            for one in threads:
-                one.join()
-            p50, p99 = np.percentile(times, [50, 99]) * 1000
-            memory = process.memory_info().rss / 2**20
-            print(
-                f"{clients} clients: {len(times) / seconds:.0f} a second, p50 {p50:.0f} ms, p99 {p99:.0f} ms, {memory:.0f} MB, answers {dict(statuses)}"
-            )
-        case.doCleanups()
+        place = oak.Catalogue.open(folder, create=True)
+        place.publish(oak.Source.from_table(table, name="Loads"))
+        place.release("Loads")
+        token = place.people.make_token("bench", rights=["read"])
+        ours, other = application(folder), bare(next(Path(folder).rglob("*.parquet")))
+        answers = [json.loads(asked(app, *TALLY, token))["rows"] for app in (ours, other)]
+        if answers[0] != answers[1]:
+            sys.exit(f"they differ: {answers[0][:2]}, {answers[1][:2]}")
+        with_us, without = (cost(lambda app=app: asked(app, *TALLY, token)) for app in (ours, other))  # type: ignore[misc]
+        begin = time.process_time()
+        asked(ours, "/dictionary/Loads", "", token)
+        first = 1000 * (time.process_time() - begin)
+        page = cost(lambda: asked(ours, "/dictionary/Loads", "", token))
+        print(
+            f"tally of {ROWS:,} rows: {with_us:.1f} ms, bare application {without:.1f} ms, {with_us / without:.2f} times"
+        )
+        print(f"dictionary page of 60 fields: {first:,.0f} ms when it is made, {page:.1f} ms then")
 
 
 if __name__ == "__main__":

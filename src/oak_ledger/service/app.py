@@ -337,7 +337,8 @@ def dictionary(here: Here, name: str, area: str = "", version: int | None = None
     found = here.version(name, area, version, draft=draft)
     history = sorted(here.catalogue.versions(f"{found.area}/{found.source}"), key=lambda one: -one.number)
     reports = [(one.name, here.prefix + _report(one)) for one in here.catalogue.reports.all(f"{found.area}/{found.source}")]  # fmt: skip
-    headers = here.headers(found, here.prefix, *(repr(one) for one in (*history, *reports)))
+    said = [(one.number, one.stage, one.made_at, one.made_by, one.rows, one.note, one.signatures) for one in history]
+    headers = here.headers(found, here.prefix, repr(reports), repr(said))
     with here.slots.taken(here.token):
         return here.page(found, headers, lambda own: source_html(entry_of(own, history), f"{here.prefix}/", reports))
 
