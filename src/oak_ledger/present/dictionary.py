@@ -196,11 +196,12 @@ _SOURCE = """<p><a href="{{ index }}">All sources{% if reports is not none %} an
 <td>{% for signature in version.signatures %}{{ signature.by }}, {{ signature.at }}{% if signature.note %}: {{ signature.note }}{% endif %}{% if not loop.last %}; {% endif %}{% endfor %}</td><td>{{ version.note }}</td></tr>
 {% endfor %}</tbody></table></div>{% endif %}
 <script>{{ search | safe }}</script>"""
-_INDEX = """{% if reports %}<h1>Reports</h1>
+_INDEX = """<h1>{{ title }}</h1>
+{% if reports %}<h2>Reports</h2>
 <ul>{% for name, address, about in reports %}<li><a href="{{ address }}">{{ name }}</a> <span class="note">{{ about }}</span></li>
 {% endfor %}</ul>
-{% endif %}<h1>Sources</h1>
-<p class="under">What each source and each of its fields means.</p>
+<h2>Sources</h2>
+{% endif %}<p class="under">What each source and each of its fields means.</p>
 {{ found }}
 {% for one in entries %}<article data-text="{{ (one.name ~ ' ' ~ one.description ~ ' ' ~ (one.fields | map(attribute='name') | join(' ')) ~ ' ' ~ (one.fields | map(attribute='meaning') | join(' '))) | lower }}">
 <h2><a href="{{ address(one) }}">{{ one.name }}</a></h2>
@@ -232,8 +233,9 @@ def index_html(
     reports: Sequence[tuple[str, str, str]] = (),
 ) -> str:
     """The page of all sources, and of reports where they have pages: name, address, and what is to be said of each."""
-    made = rendered(_INDEX, entries=entries, address=address, found=_found(), search=SEARCH, reports=reports)
-    return page("Sources and reports" if reports else "Sources", made, STYLE)
+    title = "Sources and reports" if reports else "Sources"
+    made = rendered(_INDEX, title=title, entries=entries, address=address, found=_found(), search=SEARCH, reports=reports)  # fmt: skip
+    return page(title, made, STYLE)
 
 
 def _found() -> Markup:
