@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import json
 import random
 from collections.abc import Sequence
@@ -265,8 +266,18 @@ where = "Volume > 3"
         self.write("loads.csv", delivered(rows=[[*row[:2], row[2].upper(), *row[3:]] for row in ROWS]))
         self.assertIn("unit-back", self.oak("check", "loads", code=1))
         self.oak("mend", "loads", "--sure")
-        self.assertNotIn("VALUE * 0.01", (self.folder / "loads.oak.toml").read_text("utf-8"))
+        today = dt.date.today()
+        definition = (self.folder / "loads.oak.toml").read_text("utf-8")
+        self.assertIn(f'earlier_clean = {{ "VALUE * 0.01" = {today}', definition)
+        self.assertIn(f"oak = {today}", definition)
+        self.assertNotIn("\nclean", definition)
         self.assertNotIn("Cost", self.oak("check", "loads"))
+        self.assertIn(f"cleaned by VALUE * 0.01 until {today}", " ".join(self.oak("trace", "loads", "Cost").split()))
+        self.assertIn(f"oak until {today}, now OAK", " ".join(self.oak("trace", "loads", "Species").split()))
+        self.oak("publish", "loads", "--release", "--yes")
+        self.write("loads.csv", delivered(rows=cents))
+        said = " ".join(self.oak("check", "loads", code=1).split())
+        self.assertIn(f"Until {today} it was cleaned by VALUE * 0.01.", said)
 
     def test_nothing_to_repair(self) -> None:
         self.write("loads.csv", delivered())

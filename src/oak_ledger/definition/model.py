@@ -88,6 +88,12 @@ class FieldSpec(_Table):
     earlier: dict[str, dt.date] = Field(
         default_factory=dict, description="names that the column had, and until when: { 'VOL' = 2026-12-01 }"
     )
+    earlier_values: dict[str, dt.date] = Field(
+        default_factory=dict, description="names that values had, and until when: { 'QUERCUS' = 2026-12-01 }"
+    )
+    earlier_clean: dict[str, dt.date] = Field(
+        default_factory=dict, description="cleans that it had, and until when: { 'VALUE * 0.01' = 2026-12-01 }"
+    )
     values_from: str = Field("", description="a file of two columns, found and meant, used like values")
     clean: str = refers("over value", "a formula over VALUE, applied in place")
     rule: str = refers("over value", "a condition over VALUE, or over the row, that must hold")

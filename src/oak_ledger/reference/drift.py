@@ -280,7 +280,13 @@ class _Drift:
             message = f"{name} is delivered in the unit that it had before it was cleaned by {spec.clean}."
             hint = f"Remove the clean: oak field clean {self.source.as_argument} {shlex.quote(name)} ''"
             yield self._warning("unit-back", name, message, hint, fixed=None, **found.numbers)
-        elif found is not None and found.back is not None and (more := self._more_decimals(name, now)):
+            return
+        cleaned = (
+            spec.earlier_clean.get(found.back or "") if found is not None and isinstance(spec, FieldSpec) else None
+        )
+        if found is not None and cleaned is not None:
+            found = replace(found, said=f"{found.said} Until {cleaned} it was cleaned by {found.back}.")
+        if found is not None and found.back is not None and (more := self._more_decimals(name, now)):
             hint = f"If so, let it keep more decimals first: oak field retype {self.source.as_argument} {shlex.quote(name)} '{wide_enough(more)}'; then clean it: {found.back}"  # fmt: skip
             yield self._warning("drift-unit", name, found.said, hint, fixed=found.back, decimals=more, **found.numbers)
         elif found is not None:

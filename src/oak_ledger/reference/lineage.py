@@ -55,9 +55,12 @@ def _piece(source: Source, name: str) -> Piece:
     state, file = source.state(name), source.document.where
     spec = state.spec
     if isinstance(spec, FieldSpec):
-        return Piece(
-            "formula" if spec.calculated else "field", state.name, file, " ".join((spec.formula or spec.clean).split())
-        )
+        said = [" ".join((spec.formula or spec.clean).split())]
+        said += [f"cleaned by {clean} until {day}" for clean, day in spec.earlier_clean.items()]
+        said += [
+            f"{old} until {day}, now {spec.renamed_values.get(old, '')}" for old, day in spec.earlier_values.items()
+        ]
+        return Piece("formula" if spec.calculated else "field", state.name, file, "; ".join(one for one in said if one))
     if isinstance(spec, ConstantSpec):
         return Piece("constant", state.name, file, str(spec.value) if spec.value is not None else f"by {spec.by}")
     return Piece("filter", state.name, file, " ".join(spec.where.split()) if isinstance(spec, FilterSpec) else "")

@@ -90,6 +90,7 @@ def plan_mend(
         mended = mended.with_changed(name, type=kind)
     for name, clean in (cleans or {}).items():
         mended = mended.with_changed(name, clean=clean or None)
+    mended = _remembering_cleans(mended, source)
     if renames:
         mended = mended.changed(renamed_references(mended.document, renames))
     lost = (*losses(source, mended), *_read_twice(source, mended, moved))
@@ -225,7 +226,20 @@ def _remembering_values(source: Source, field: str, pairs: Mapping[str, str]) ->
         return source
     known = {old: pairs.get(new, new) for old, new in spec.renamed_values.items()} | dict(pairs)
     names = {old: new for old, new in known.items() if old != new and old not in known.values()}
-    return source.with_changed(field, renamed_values=names or None)
+    days = {**spec.earlier_values, **dict.fromkeys(pairs, dt.date.today())}
+    days = {old: day for old, day in days.items() if old in names}
+    return source.with_changed(field, renamed_values=names or None, earlier_values=days or None)
+
+
+def _remembering_cleans(source: Source, before: Source) -> Source:
+    """The source with the cleans that fields had, and until when, where they are cleaned otherwise now."""
+    cleans = {one.values["name"]: one.values.get("clean", "") for one in before.document.all("field")}
+    for block in source.document.all("field"):
+        name, old = block.values["name"], cleans.get(block.values["name"], "")
+        if old and old != block.values.get("clean", ""):
+            days = {**block.values.get("earlier_clean", {}), old: dt.date.today()}
+            source = source.with_changed(name, earlier_clean=days)
+    return source
 
 
 def _remembering(source: Source, before: Source, moved: Mapping[str, str]) -> Source:

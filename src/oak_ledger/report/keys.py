@@ -152,6 +152,8 @@ clean = "UPPER(TRIM(VALUE))"
 values = { "01" = "OAK", "02" = "ASH" }
 renamed_values = { "QUERCUS" = "OAK" }
 earlier = { "SPEC" = 2026-04-01 }
+earlier_values = { "QUERCUS" = 2026-04-01 }
+earlier_clean = { "UPPER(VALUE)" = 2026-04-01 }
 
 [[field]]
 name = "Mill"
