@@ -72,9 +72,9 @@ CALLS: list[tuple[str, int, tuple[str, ...]]] = [
     ("oak field retype loads Rate text", 2, ("is calculated",)),
     ("oak field clean loads Mill 'UPPER(VALUE)'", 0, ("40 of 40 values changed", "'Low Weir' → 'LOW WEIR'")),
     ("oak field clean loads Mill ''", 0, ("- clean",)),
-    ("oak field hide loads '*cost*'", 0, ("hidden = true",)),
-    ("oak field show loads '*cost*'", 0, ("- hidden = true",)),
-    ("oak field hide loads 'zebra*'", 2, ("No field of Loads is like 'zebra*'",)),
+    ("oak field set loads '*cost*' --hidden", 0, ("hidden = true",)),
+    ("oak field set loads '*cost*' --shown", 0, ("- hidden = true",)),
+    ("oak field set loads 'zebra*' --hidden", 2, ("No field of Loads is like 'zebra*'",)),
     ("oak field recode loads Mill 'Low Weir=Low weir' --dry-run", 0, ("nothing was written",)),
     ("oak step add loads distinct --dry-run", 0, ("nothing was written",)),
     ("oak step add loads distinct", 0, ("Step 1, distinct: 40 rows before, 40 after",)),
@@ -83,12 +83,12 @@ CALLS: list[tuple[str, int, tuple[str, ...]]] = [
     ("oak step drop loads 1", 0, ("- [[step]]",)),
     ("oak field move loads Volume --first --dry-run", 0, ("nothing was written",)),
     ("oak field sort loads --descending --dry-run", 0, ("nothing was written",)),
-    ("oak field role loads Volume --as dimension --dry-run", 0, ("nothing was written",)),
+    ("oak field set loads Volume --role dimension --dry-run", 0, ("nothing was written",)),
     ("oak mend loads Cost=Volume --dry-run", None, ()),
-    ("oak field describe loads Mill 'Where it goes'", 0, ("Where it goes",)),
-    ("oak field format loads Volume --as 0,000.0", 0, ("0,000.0",)),
-    ("oak field format loads Volume --as '##'", 2, ("neither a sample of a number",)),
-    ("oak field total loads Rate --as average", 0, ("average",)),
+    ("oak field set loads Mill --description 'Where it goes'", 0, ("Where it goes",)),
+    ("oak field set loads Volume --format 0,000.0", 0, ("0,000.0",)),
+    ("oak field set loads Volume --format '##'", 2, ("neither a sample of a number",)),
+    ("oak field set loads Rate --total average", 0, ("average",)),
     ("oak field drop loads 'Haulage cost'", 2, ("still-used",)),
     ("oak field drop loads Mill", 2, ("1 place in reports would break", "--yes")),
     ("oak field drop loads Mill --yes --dry-run", 0, ("dry run", "nothing was written")),
@@ -597,8 +597,10 @@ class Starting(unittest.TestCase):
     def test_what_moved_says_where_it_is(self) -> None:
         for old, new in MOVED.items():
             self.assertNotIn(old, COMMANDS)
-            self.assertTrue(any(f"{name} ".startswith(f"{new} ") for name in COMMANDS_BY_NAME), new)
-            done = CliRunner().invoke(app, [old, "x"])
+            verb, _, option = new.partition(" --")
+            self.assertTrue(any(f"{name} ".startswith(f"{verb} ") for name in COMMANDS_BY_NAME), new)
+            self.assertIn(f"--{option}" if option else "", CliRunner().invoke(app, [*verb.split(), "--help"]).output)
+            done = CliRunner().invoke(app, [*old.split(), "x"])
             self.assertEqual(done.exit_code, 2)
             self.assertIn(f"oak {old} is now oak {new}.", done.output)
 

@@ -128,7 +128,7 @@ class Told(FolderCase):
         self.assertNotIn("since you last looked", self.oak("report", "render", "R"))
         self.assertNotIn("since you last looked", self.oak("report", "render", "R"))
         self.oak("field", "add", "loads", "Half", "Volume / 2")
-        self.oak("field", "describe", "loads", "Mill", "Where it goes")
+        self.oak("field", "set", "loads", "Mill", "--description", "Where it goes")
         self.oak("publish", "loads")
         self.oak("release", "Loads", "--yes")
         said = " ".join(self.oak("report", "render", "R").split())
@@ -183,7 +183,7 @@ class Told(FolderCase):
                 self.assertIn("not-a-schedule", self.oak("snapshot", "run", "odd.toml", code=3))
 
     def test_a_draft_is_marked_wherever_it_is_shown(self) -> None:
-        self.oak("field", "describe", "loads", "Mill", "x")
+        self.oak("field", "set", "loads", "Mill", "--description", "x")
         self.oak("publish", "loads")
         for call in (
             "tally Loads --draft --show Volume",

@@ -149,7 +149,7 @@ class Edges(FolderCase):
     def test_the_edit_log_keeps_the_last_two_hundred(self) -> None:
         self.took("N,X\n1,2\n").save()
         for at in range(203):
-            self.oak("field", "describe", "t", "X", f"number {at}")
+            self.oak("field", "set", "t", "X", "--description", f"number {at}")
         edits = oak.edits_of(self.folder / "t.oak.toml")
         self.assertEqual((len(edits), edits[-1].what.split()[-1]), (200, "202'"))
         for _ in range(200):

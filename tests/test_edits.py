@@ -73,7 +73,7 @@ class Files(FolderCase):
             with self.subTest(mark=mark, end=end):
                 before = mark + plain.replace(b"\n", end)
                 HERE.write_bytes(before)
-                self.oak("field", "describe", "t", "Volume", "In tonnes")
+                self.oak("field", "set", "t", "Volume", "--description", "In tonnes")
                 after = HERE.read_bytes()
                 self.assertTrue(after.startswith(mark + b"[source]"))
                 self.assertEqual(after.count(b"\r\n"), after.count(b"\n") if end == b"\r\n" else 0)
@@ -82,9 +82,9 @@ class Files(FolderCase):
                 self.assertEqual(HERE.read_bytes(), before)
 
     def test_the_log_has_a_bound(self) -> None:
-        self.oak("field", "describe", "t", "Volume", "x" * 300_000)
+        self.oak("field", "set", "t", "Volume", "--description", "x" * 300_000)
         for number in range(12):
-            self.oak("field", "describe", "t", "Volume", f"{number}" + "y" * 300_000)
+            self.oak("field", "set", "t", "Volume", "--description", f"{number}" + "y" * 300_000)
         self.assertLess(Path(".t.oak.toml.edits").stat().st_size, 2_100_000)
         self.assertGreaterEqual(len(oak.edits_of(HERE)), 2)
 

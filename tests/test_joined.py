@@ -175,7 +175,7 @@ class Joined(FolderCase):
         self.csv("towns.csv", ("Mill", "Town", "Secret"), [("A", "Elm", "x"), ("B", "Fen", "y")])
         oak.intake("loads.csv", definition="loads.oak.toml").save()
         oak.intake("towns.csv", definition="towns.oak.toml").save()
-        self.oak("field", "hide", "towns", "Secret")
+        self.oak("field", "set", "towns", "Secret", "--hidden")
         catalogue = Catalogue.open(self.folder / "shared", create=True)
         catalogue.publish(oak.open_source("towns"))
         catalogue.release("Towns")

@@ -16,7 +16,7 @@ from tests.test_commands import CALLS, CSV, REPORT
 WITHOUT = ("--json", "--help", "--to -", "zebra", "tallly")  # calls that print something else, or are no command
 MORE: tuple[tuple[str, int], ...] = (
     ("intake loads.csv --name More", 0),
-    ("field role more ID --as dimension", 0),
+    ("field set more ID --role dimension", 0),
     ("step add more distinct", 0),
     ("step list more", 0),
     ("step drop more 1", 0),

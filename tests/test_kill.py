@@ -229,7 +229,7 @@ class Kills(FolderCase):
         changes = [files.FileChange(path, before[key], after[key]) for path, key in names.items()]
         entries = [{"path": os.path.relpath(one.path), "before": one.before, "after": one.after} for one in changes]
         Path(".loads.oak.toml.intent").write_text(json.dumps(entries))
-        self.oak("field", "describe", "loads", "Volume", "In m³")
+        self.oak("field", "set", "loads", "Volume", "--description", "In m³")
         now = self.texts()
         self.assertEqual(
             {key: now[key] for key in before if "report" in key}, {key: after[key] for key in before if "report" in key}

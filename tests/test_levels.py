@@ -195,7 +195,7 @@ class Totals(FolderCase):
             "Yard,Day,Stock\nA,2026-01-01,10\nA,2026-01-02,12\nB,2026-01-01,5\nB,2026-01-02,4\nC,2026-01-01,7\n",
         )
         self.oak("intake", "stock.csv")
-        self.oak("field", "total", "stock", "Stock", "--as", "last", "--over", "Day")
+        self.oak("field", "set", "stock", "Stock", "--total", "last", "--over", "Day")
         source = oak.open_source("stock")
         answer = source.tally(["Yard"], ["Stock"], totals=True, sort=["Yard"])
         self.assertEqual([[*row.values()] for row in answer.to_dicts()], [["A", 12], ["B", 4], ["C", 7]])
@@ -205,7 +205,7 @@ class Totals(FolderCase):
         self.assertIn("Stock, last", self.oak("tally", "stock", "--by", "Yard", "--show", "Stock"))
         self.oak("field", "rename", "stock", "Day=Counted on")
         self.assertEqual(oak.open_source("stock").tally(show=["Stock"]).value(), 16)
-        self.assertIn("needs both total", self.oak("field", "total", "stock", "Stock", "--as", "last", code=2))
+        self.assertIn("needs both total", self.oak("field", "set", "stock", "Stock", "--total", "last", code=2))
 
     def test_a_new_field_says_how_it_totals(self) -> None:
         self.write("t.csv", "A,B,D\n1,2,2026-01-01\n")
@@ -240,9 +240,9 @@ class Asked(FolderCase):
                 self.assertEqual([one.code for one in found], ["may-be-level"] if asked else [])
         self.write("t.csv", self.rows("level"))
         said = self.oak("intake", "t.csv")
-        self.assertIn("oak field total t Amount --as last --over Day", " ".join(said.split()))
+        self.assertIn("oak field set t Amount --total last --over Day", " ".join(said.split()))
         self.assertNotIn("may-be-level", self.oak("check", "t"))  # asked once, where only the values say so
         self.oak("field", "rename", "t", "Amount=Stock on hand")
         self.assertIn("Stock on hand keeps within a tenth", " ".join(self.oak("check", "t").split()))
         self.oak("field", "rename", "t", "Stock on hand=Amount")
-        self.oak("field", "total", "t", "Amount", "--as", "last", "--over", "Day")
+        self.oak("field", "set", "t", "Amount", "--total", "last", "--over", "Day")

@@ -198,7 +198,7 @@ class EditLog(FolderCase):
         kept, edits.MAX_LOGGED_EDITS = edits.MAX_LOGGED_EDITS, 5
         self.addCleanup(setattr, edits, "MAX_LOGGED_EDITS", kept)
         for number in range(7):
-            self.oak("field", "describe", "t", "X", f"text {number}")
+            self.oak("field", "set", "t", "X", "--description", f"text {number}")
         log = oak.edits_of(self.folder / "t.oak.toml")
         self.assertEqual([one.what[-7:-1] for one in log], [f"text {number}" for number in range(2, 7)])
         for number in (5, 4, 3, 2, 1):
@@ -208,7 +208,7 @@ class EditLog(FolderCase):
         for number in (2, 3):
             self.oak("undo", "redo", "t")
             self.assertIn(f'"text {number}"', (self.folder / "t.oak.toml").read_text())
-        self.oak("field", "describe", "t", "X", "another")
+        self.oak("field", "set", "t", "X", "--description", "another")
         self.assertIn("nothing-to-redo", self.oak("undo", "redo", "t", code=2))
         self.oak("undo", "t")
         self.assertIn('"text 3"', (self.folder / "t.oak.toml").read_text())

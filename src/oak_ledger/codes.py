@@ -336,7 +336,7 @@ file-otherwise | files differ from what the definition says of reading, and are 
 text-garbled | texts that are not UTF-8 were read as null | write the file again as UTF-8
 times-cut | times finer than a microsecond were cut | nothing to do
 numbers-as-text | cells of text that look like numbers | retype the field, if numbers are meant
-may-be-level | a measure may be a stock or a headcount, which is not added up over days | oak field total SOURCE FIELD --as last --over DAY
+may-be-level | a measure may be a stock or a headcount, which is not added up over days | oak field set SOURCE FIELD --total last --over DAY
 may-be-moment | numbers that may be dates or times | use the formula that is offered
 copy-damaged | a typed copy was damaged and removed | nothing to do
 """,

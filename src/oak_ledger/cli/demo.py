@@ -119,10 +119,10 @@ DAY: tuple[DemoStep, ...] = (
         (
             ("oak field rename loads 'Load id=Load no' 'Year=Delivery year'", 0),
             ("oak field retype loads Month integer", 0),
-            ("oak field format loads Volume 'Haulage cost' --as 0,000.00", 0),
-            ("oak field format loads 'Gross value' --as 0,000", 0),
-            ("oak field describe loads Volume 'Measured at the mill, in m³'", 0),
-            ("oak field hide loads 'Loading cost' 'Permit cost' Month", 0),
+            ("oak field set loads Volume 'Haulage cost' --format 0,000.00", 0),
+            ("oak field set loads 'Gross value' --format 0,000", 0),
+            ("oak field set loads Volume --description 'Measured at the mill, in m³'", 0),
+            ("oak field set loads 'Loading cost' 'Permit cost' Month --hidden", 0),
         ),
     ),
     DemoStep(

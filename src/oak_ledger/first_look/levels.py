@@ -66,7 +66,9 @@ def _levels(source: Source, days: Sequence[str], keys: Sequence[str], measures: 
         of = f" for each {', '.join(keys)}" if keys else ""
         why = f"keeps within a tenth of its last value{of} in {share:.0%} of the rows"
         said = why if named is None or share >= STEADY_SHARE else f"is part of {named[0]!r}"
-        hint = f"If it is: oak field total {source.as_argument} {shlex.quote(name)} --as last --over {shlex.quote(day)}"
+        hint = (
+            f"If it is: oak field set {source.as_argument} {shlex.quote(name)} --total last --over {shlex.quote(day)}"
+        )
         message = f"{name} {said}: it may be a level, such as a stock, which is not added up over {day}."
         yield Finding("may-be-level", message, Place(name), hint, "note")
 

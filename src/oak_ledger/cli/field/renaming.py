@@ -93,24 +93,5 @@ def _renamed(
     return source.with_rule_names(made, chosen(source, fields, None, None) if fields else None, standing=standing)
 
 
-ORDER = (
-    "list",
-    "add",
-    "clean",
-    "recode",
-    "retype",
-    "rename",
-    "restore",
-    "drop",
-    "keep",
-    "hide",
-    "show",
-    "move",
-    "sort",
-    "set",
-    "describe",
-    "format",
-    "role",
-    "total",
-)
+ORDER = ("list", "add", "clean", "recode", "retype", "rename", "restore", "drop", "keep", "move", "sort", "set")
 __all__ = ["ORDER", "field_command", "field_keys"]

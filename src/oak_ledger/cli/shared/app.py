@@ -94,6 +94,22 @@ class Verbs(click.Group):
         """The commands in their order."""
         return [*self.commands]
 
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        """The command; of a word that is none, what it is now, or which is meant."""
+        word, known, path = args[0], self.list_commands(ctx), ctx.command_path
+        own = word if ctx.parent is None else f"{self.name} {word}"
+        if own in MOVED:
+            raise click.UsageError(f"oak {own} is now oak {MOVED[own]}.", ctx)
+        if word not in known and not word.startswith("-"):
+            import difflib
+
+            close = difflib.get_close_matches(word, known, 1)
+            hint = f"Did you mean {close[0]}?" if close else f"{path} --help lists them."
+            raise click.UsageError(f"There is no command {word!r}. {hint}", ctx)
+        return super().resolve_command(ctx, args)
+
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         """A command, with the options that every command has."""
         command = super().get_command(ctx, cmd_name)
@@ -129,7 +145,7 @@ def _edits(name: str) -> bool:
     return name in EDITING or (group in ("field", "constant", "filter", "rule", "step") and verb not in ("", "list"))
 
 
-class _Commands(click.Group):
+class _Commands(Verbs):
     """Commands by name, each imported only when it is called; help needs none of them."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:
@@ -149,19 +165,6 @@ class _Commands(click.Group):
         for section, commands in SECTIONS.items():
             formatter.write(f"{section}\n")
             formatter.write("".join(f"  {name.ljust(width)}  {line}\n" for name, (_, line) in commands.items()))
-
-    def resolve_command(
-        self, ctx: click.Context, args: list[str]
-    ) -> tuple[str | None, click.Command | None, list[str]]:
-        if args and args[0] in MOVED:
-            raise click.UsageError(f"oak {args[0]} is now oak {MOVED[args[0]]}.", ctx)
-        if args and args[0] not in COMMANDS and not args[0].startswith("-"):
-            import difflib
-
-            close = difflib.get_close_matches(args[0], COMMANDS, 1)
-            hint = f" Did you mean {close[0]}?" if close else " oak --help lists them."
-            raise click.UsageError(f"There is no command {args[0]!r}.{hint}", ctx)
-        return super().resolve_command(ctx, args)
 
 
 def _version(context: click.Context, _option: click.Parameter, asked: bool) -> None:

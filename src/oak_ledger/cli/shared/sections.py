@@ -49,5 +49,7 @@ MOVED = {
     "create-view": "export view", "dictionary": "export dictionary", "sql": "export sql", "graft": "field graft", "key": "field key",
     "reformat": "field reformat", "edits": "undo list", "redo": "undo redo", "compare": "undo compare", "changes": "snapshot changes",
     "functions": "help functions", "keys": "help keys",
+    "field hide": "field set --hidden", "field show": "field set --shown", "field describe": "field set --description",
+    "field format": "field set --format", "field role": "field set --role", "field total": "field set --total",
 }  # fmt: skip
-"""What was a command of its own, and where it is now; each answers so for one release."""
+"""What was a command or a verb of its own, and where it is now; each answers so for one release."""
