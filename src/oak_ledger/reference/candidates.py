@@ -42,6 +42,7 @@ LOOKED_AT = 1_000  # rows, for values to be shown
 EXAMPLES = 3  # values before and now that are shown
 MIN_SCORE = 0.45  # below it a column is not named at all
 SURE_SCORE, SURE_LEAD = 0.6, 0.08
+FITS = 0.95  # how well a reading fits where no other one is tried
 MOVED_SCORE, MOVED_LEAD = 0.8, 0.2  # a field moved to a column that fits so well, and by so much better than its own
 KEPT_SCORE = 0.4
 SAME_SCORE = 0.55  # of a distribution, for a field to be one of those by which rows are matched
@@ -202,8 +203,9 @@ class _Compared:
         table = pa.Table.from_batches(rows) if rows else pa.table({name: pa.array([], pa.string()) for name in columns})
         # (a field that is read as a column is must have all its rows, in their order)
         self.source = unfiltered(replace(source, feed=TableReader(table), progress=None))
+        self.table, self.inferred = table, Source.from_table(table, name="now")
         self.found_keys: dict[str, dict[str, Any]] = {}
-        self.now, self.table = self._as_found(table), table
+        self.now: dict[str, Values | None] = {}
         known = {
             one.name: one
             for one in before.fields
@@ -217,6 +219,7 @@ class _Compared:
             name: one for name in names if old is not None and (one := values_of(old.column(name))) is not None
         }
         self.known: dict[tuple[str, str], Likeness] = {}
+        self.reads: dict[tuple[str, str], Values | None] = {}
         self.lead: dict[tuple[str, str], float] = {}  # of a column as it is found before the same as the field reads it
         self.plain = plain
         self.rows: Matching | None = self._matching(plain)
@@ -232,32 +235,31 @@ class _Compared:
         if sum(self.likeness(state, _column(state)).score >= KEPT_SCORE for state in there) >= wanted:
             return True
         known = [state for state in self.plain if state.name in self.before][:MAX_SHUFFLED]
-        columns = [*self.now][:MAX_SHUFFLED]
+        columns = [name for name in self.table.column_names if self.found(name) is not None][:MAX_SHUFFLED]
         found = sum(any(self.likeness(state, column).score >= MOVED_SCORE for column in columns) for state in known)
         return found >= wanted
 
-    def _as_found(self, table: pa.Table) -> dict[str, Values]:
-        """Each column as intake would read it, whatever the definition says."""
-        feed = TableReader(table)
-        found: dict[str, Values] = {}
-        inferred = Source.from_table(table, name="now")
-        for column, kind in feed.columns().items():
-            keys: dict[str, Any] = propose(column, column, verdict_of(feed, column, kind)).keys
-            keys |= whole_with_unit(table.column(column)) if keys.get("type", "text") == "text" else {}
+    def found(self, column: str) -> Values | None:
+        """A column as intake would read it, whatever the definition says; None where it has no value."""
+        if column not in self.now:
+            feed = self.inferred.opened
+            keys: dict[str, Any] = propose(column, column, verdict_of(feed, column, feed.columns()[column])).keys
+            keys |= whole_with_unit(self.table.column(column)) if keys.get("type", "text") == "text" else {}
             self.found_keys[column] = keys
             try:
-                typed = inferred.changed(inferred.document.replaced(inferred.block(column), keys))
+                typed = self.inferred.changed(self.inferred.document.replaced(self.inferred.block(column), keys))
                 values = values_of(typed.rows([quote_identifier(column)]).table.column(0))
             except OakError:
-                values = values_of(table.column(column))
-            if values is not None:
-                found[column] = values
-        return found
+                values = values_of(self.table.column(column))
+            self.now[column] = values
+        return self.now[column]
 
     def _read_as(self, state: ResolvedName, column: str) -> Values | None:
-        """A column as a field of the definition would read and clean it; None where that does not work."""
-        values = self._read_with(state, {"column": column})
-        return None if values is None else values_of(values)
+        """A column as a field of the definition would read and clean it, read once; None where that does not work."""
+        if (state.name, column) not in self.reads:
+            values = self._read_with(state, {"column": column})
+            self.reads[state.name, column] = None if values is None else values_of(values)
+        return self.reads[state.name, column]
 
     def _matching(self, plain: list[ResolvedName]) -> Matching | None:
         """How rows are matched: by columns as they are found, else as their fields read them."""
@@ -268,7 +270,9 @@ class _Compared:
             and state.name in self.before
             and (values := self._read_as(state, _column(state))) is not None
         }
-        return matching(self.before, {**self.now, **read}, self.source.about.key)
+        others = {name: self.found(name) for name in self.table.column_names if name not in read}
+        now = {name: values for name, values in others.items() if values is not None}
+        return matching(self.before, {**now, **read}, self.source.about.key)
 
     def _matching_by_several(self, there: list[ResolvedName]) -> Matching | None:
         """Rows matched by the fields whose values are spread as they were."""
@@ -283,14 +287,16 @@ class _Compared:
             before = self.before.get(state.name)
             known = NOTHING
             if before is not None:
-                sides = (self._read_as(state, column), self.now.get(column))
-                own, found = (
-                    likeness(before, values, self.rows) if values is not None else NOTHING for values in sides
-                )
-                self.lead[state.name, column] = found.score - own.score
-                known = max(own, found, key=lambda one: one.score)
+                known = self._likeness(before, self._read_as(state, column))
+                if known.score < FITS:
+                    found = self._likeness(before, self.found(column))
+                    self.lead[state.name, column] = found.score - known.score
+                    known = max(known, found, key=lambda one: one.score)
             self.known[state.name, column] = known
         return known
+
+    def _likeness(self, before: Values, values: Values | None) -> Likeness:
+        return likeness(before, values, self.rows) if values is not None else NOTHING
 
     def reading(self, state: ResolvedName, column: str) -> dict[str, Any]:
         """The keys by which a column is read so that its values are those that the field had; none where the field reads them itself."""
@@ -310,7 +316,7 @@ class _Compared:
         """Fields whose own column has the values that they had, once it is read in another way."""
         for state in plain:
             column = _column(state)
-            if state in others or state.name not in self.before or column not in self.now:
+            if state in others or state.name not in self.before or column not in self.table.column_names:
                 continue
             one = self.likeness(state, column)
             keys = self.reading(state, column) if one.proof and one.score >= MOVED_SCORE else {}
@@ -332,7 +338,7 @@ class _Compared:
                 keys = {key: value for key, value in keys.items() if value != (getattr(spec, key) or None)}
                 after, before = self._read_with(state, keys), self.before.get(state.name)
                 values = values_of(after) if after is not None else None
-                one = likeness(before, values, self.rows) if values is not None and before is not None else NOTHING
+                one = self._likeness(before, values) if before is not None else NOTHING
                 if known is None and one.score < MOVED_SCORE:
                     continue
                 sure = one.proof if known is None else known
@@ -384,18 +390,16 @@ class _Compared:
         self, plain: list[ResolvedName], missing: list[ResolvedName], moved: list[ResolvedName]
     ) -> list[ResolvedName]:
         """Fields whose column holds what another field had whose own column is missing, so that theirs is what is gone."""
-        return [
-            state
-            for state in plain
-            if state not in missing
-            and state not in moved
-            and state.name in self.before
-            and any(
-                (one := self.likeness(lost, _column(state))).proof
-                and one.score >= max(MOVED_SCORE, self.likeness(state, _column(state)).score + MOVED_LEAD)
-                for lost in missing
-            )
-        ]
+        there = [one for one in plain if one not in missing and one not in moved and one.name in self.before]
+        return [state for state in there if any(self._fits_better(lost, _column(state), own=state) for lost in missing)]
+
+    def _fits_better(self, state: ResolvedName, column: str, *, own: ResolvedName) -> bool:
+        """Whether a column is what a field was, and more so than it is what the field was that reads it, or than the field's own column is."""
+        wanted = max(MOVED_SCORE, self.likeness(own, _column(own)).score + MOVED_LEAD)
+        if wanted > 1.0:
+            return False
+        one = self.likeness(state, column)
+        return one.proof and one.score >= wanted
 
     def moved(self, plain: list[ResolvedName], missing: list[ResolvedName]) -> list[ResolvedName]:
         """Fields whose column is still there and holds what another field had."""
@@ -403,15 +407,10 @@ class _Compared:
         suspects = [state for state in there if self.likeness(state, _column(state)).score < MOVED_SCORE]
         columns = [
             *(_column(state) for state in suspects),
-            *(name for name in self.now if name not in {_column(state) for state in plain}),
+            *(name for name in self.table.column_names if name not in {_column(state) for state in plain}),
         ]
         return [
             state
             for state in suspects
-            if any(
-                (one := self.likeness(state, column)).proof
-                and one.score >= max(MOVED_SCORE, self.likeness(state, _column(state)).score + MOVED_LEAD)
-                for column in columns
-                if column != _column(state)
-            )
+            if any(self._fits_better(state, column, own=state) for column in columns if column != _column(state))
         ]

@@ -232,15 +232,17 @@ def _beyond(share: float, chance: float) -> float:
 def _replaced(before: Values, now: Values, left: Codes, right: Codes, rows: Matching, some: Any) -> Likeness | None:
     """Whether each value before has become one value now, and which."""
     valid = (left >= 0) & (right >= 0)
-    pairs, counts = np.unique(np.stack([left[valid], right[valid]]), axis=1, return_counts=True)
-    old, new = (np.unique(side).size for side in pairs) if pairs.size else (0, 0)
+    old, new = (np.count_nonzero(np.bincount(side[valid])) for side in (left, right))
     if not 2 <= old <= max(valid.sum() / MIN_MAPPED_ROWS, 2) or old != new:
         return None
+    size = int(right.max()) + 1
+    both, counts = np.unique(left[valid] * size + right[valid], return_counts=True)
+    pairs = np.divmod(both, size)
     order = np.argsort(-counts, kind="stable")
     first: dict[int, int] = {}
     kept = 0
     for at in order:
-        one, other = int(pairs[0, at]), int(pairs[1, at])
+        one, other = int(pairs[0][at]), int(pairs[1][at])
         if one not in first and other not in first.values():
             first[one] = other
             kept += int(counts[at])
