@@ -207,17 +207,19 @@ class Storage:
     def _sums(self, connection: sa.Connection) -> dict[str, int]:
         """The sums of the tables that this transaction changes."""
         pending = self._pending.get(connection, {})
-        return {name: (self.sum_of(connection, name) + weight) % (1 << 256) for name, weight in pending.items()}
+        written = self.sums(connection) if pending else {}
+        return {name: (written.get(name, 0) + weight) % (1 << 256) for name, weight in pending.items()}
 
-    def sum_of(self, connection: sa.Connection, table: str) -> int:
-        """What the rows of a table sum up to, as it was written down."""
-        return int(self.setting(connection, f"rows of {table}") or "0", 16)
+    def sums(self, connection: sa.Connection) -> dict[str, int]:
+        """What the rows of each table sum up to, as it was written down."""
+        found = self.rows(connection, sa.select(ABOUT).where(ABOUT.c.name.startswith("rows of ")))
+        return {row["name"].removeprefix("rows of "): int(row["value"], 16) for row in found}
 
     def state(self, connection: sa.Connection) -> str:
         """A digest of all rows as they are in this transaction; who has read what is not part of it."""
-        changed = self._sums(connection)
-        sums = [(one.name, changed.get(one.name, self.sum_of(connection, one.name))) for one in COUNTED if one is not READING]  # fmt: skip
-        return hashlib.sha256(repr(sums).encode()).hexdigest()
+        sums = self.sums(connection) | self._sums(connection)
+        told = [(one.name, sums.get(one.name, 0)) for one in COUNTED if one is not READING]
+        return hashlib.sha256(repr(told).encode()).hexdigest()
 
     def moment(self, connection: sa.Connection) -> str:
         """The time of what is written, to the microsecond: always after what was written before, whatever clocks say."""
