@@ -1,16 +1,23 @@
-"""A service as a process of its own, for tests; and requests to it by the standard library."""
+"""A service, in a thread or as a process of its own, for tests; and requests to it by the standard library."""
 
 from __future__ import annotations
 
 import json
+import socket
 import subprocess
 import sys
+import threading
 import unittest
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 from urllib.error import HTTPError
 from urllib.request import Request, urlopen
+
+from oak_ledger.service.app import application
+from oak_ledger.service.limits import Limits
+from oak_ledger.service.server import server
 
 OAK = str(Path(sys.executable).parent / "oak")
 
@@ -30,10 +37,16 @@ class Reply:
 
 @dataclass(frozen=True)
 class Service:
-    """A running service."""
+    """A running service; its process where it has one of its own."""
 
     url: str
-    process: subprocess.Popen[str]
+    own_process: subprocess.Popen[str] | None = None
+    stop: Callable[[], None] = lambda: None
+
+    @property
+    def process(self) -> subprocess.Popen[str]:
+        assert self.own_process is not None
+        return self.own_process
 
     def get(self, path: str, token: str = "", **headers: str) -> Reply:
         given = {"authorization": f"Bearer {token}"} if token else {}
@@ -46,6 +59,21 @@ class Service:
         except HTTPError as error:
             with error:
                 return Reply(error.code, error.headers, error.read())
+
+
+def here(case: unittest.TestCase, limits: Limits) -> Service:
+    """The service over the catalogue in the folder in a thread of this process, until the test ends."""
+    listening = socket.create_server(("127.0.0.1", 0))
+    running = server(application(Path("catalogue").absolute(), limits))
+    thread = threading.Thread(target=running.run, kwargs={"sockets": [listening]})
+    thread.start()
+
+    def stop() -> None:
+        running.should_exit = True
+        thread.join()
+
+    case.addCleanup(stop)
+    return Service(f"http://127.0.0.1:{listening.getsockname()[1]}", stop=stop)
 
 
 def start(case: unittest.TestCase, *options: str, files: int = 0) -> Service:

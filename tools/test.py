@@ -143,6 +143,7 @@ def main() -> int:
     given = options.parse_args()
     if given.worker:
         return work(given.word, given.durations)
+    os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # processes that tests start would compile every module anew
     wanted = {name if name.startswith("test_") else f"test_{name}" for name in given.modules}
     sizes = {path.stem: path.stat().st_size for path in (ROOT / "tests").glob("test_*.py")}
     there = sorted(sizes, key=lambda one: (one not in LONGEST, LONGEST.index(one) if one in LONGEST else -sizes[one]))

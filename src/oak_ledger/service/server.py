@@ -59,9 +59,14 @@ def connections() -> int:
     return max(soft - KEPT_FILES, 16)
 
 
-def serve(app: Application, listening: socket.socket) -> None:
-    """Answer until the process is told to stop."""
+def server(app: Application) -> uvicorn.Server:
+    """What answers; it ends once its `should_exit` is set."""
     config = uvicorn.Config(
         app, http=Timely, log_level="critical", access_log=False, server_header=False, timeout_graceful_shutdown=STOPPING, limit_concurrency=connections(),
     )  # fmt: skip
-    uvicorn.Server(config).run(sockets=[listening])
+    return uvicorn.Server(config)
+
+
+def serve(app: Application, listening: socket.socket) -> None:
+    """Answer until the process is told to stop."""
+    server(app).run(sockets=[listening])
