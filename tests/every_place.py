@@ -26,7 +26,7 @@ from tests import edge_values
 from tests.test_database import ARROW, COLUMNS, GROUPED, OVER_GROUPS, ROWS, WINDOWS, grown
 from tests.test_language import VALUES
 
-FORMULAS = int(os.environ.get("OAK_FORMULAS", "400"))
+FORMULAS = int(os.environ.get("OAK_FORMULAS", "200"))
 SEED = int(os.environ.get("OAK_SEED", "20261128"))
 R = pa.table(
     {"at": [*range(1, len(ROWS) + 1)]}

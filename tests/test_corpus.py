@@ -453,13 +453,13 @@ class Sheets(FolderCase):
             query="select N, N from loads",
         )
 
-    def test_two_thousand_columns(self) -> None:
-        names = [f"Column {at} x" for at in range(2000)]
-        path = self.write("t.csv", ",".join(names) + "\n" + (",".join(str(at) for at in range(2000)) + "\n") * 3)
+    def test_a_thousand_columns(self) -> None:
+        names = [f"Column {at} x" for at in range(1000)]
+        path = self.write("t.csv", ",".join(names) + "\n" + (",".join(str(at) for at in range(1000)) + "\n") * 3)
         found = oak.intake([path], definition="t.oak.toml")
         found.save()
         table = oak.open_source("t.oak.toml").rows().table
-        self.assertEqual((table.num_columns, table.num_rows, table.column(1999)[2].as_py()), (2000, 3, 1999))
+        self.assertEqual((table.num_columns, table.num_rows, table.column(999)[2].as_py()), (1000, 3, 999))
 
 
 class ManyFiles(FolderCase):

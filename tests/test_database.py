@@ -24,7 +24,7 @@ from tests.support import D
 from tests.test_language import VALUES
 
 SEED = int(os.environ.get("OAK_SEED", "20261123"))
-FORMULAS = int(os.environ.get("OAK_FORMULAS", "2000"))
+FORMULAS = int(os.environ.get("OAK_FORMULAS", "1000"))
 
 # Formulas of the tables of values that are no SQL of PostgreSQL, or differ by a listed departure: why each is left out here.
 APART: dict[str, str] = {

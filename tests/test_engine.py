@@ -41,7 +41,7 @@ WAYS: dict[str, tuple[dict[str, Any], int, bool]] = {
     "codes in one slice": ({"threads": 1, "rows": 1 << 17}, 1 << 17, True),
     "everything spills": ({"threads": 2, "rows": 6, "memory": 1}, 6, False),
 }  # fmt: skip
-FORMULAS = 150
+FORMULAS = 80
 
 
 def wide_table() -> pa.Table:

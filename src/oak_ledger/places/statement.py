@@ -111,16 +111,16 @@ def statement(
     made = _filtered(_joined(exp.select(*items).from_(_table(rows.name)), read), translator, query.where)
     if query.by:
         made = made.group_by(*keys)
-    made = made.having(*(translator.expression(one.checked) for one in query.having))
+    made = made.having(*(translator.expression(one.checked) for one in query.having), copy=False)
     if query.grouped:  # how many rows each group has, and how many groups there are before any limit
         made = made.select(exp.alias_(exp.Count(this=exp.Star()), COUNTED, quoted=True))
     if (query.grouped and (query.by or query.sort)) or query.sort:
         steps.append(("answer", made))
         made = _sorted(query, names)
     if query.limit is not None:
-        made = made.limit(query.limit)
+        made = made.limit(query.limit, copy=False)
     for name, step in steps:
-        made = made.with_(exp.to_identifier(name, quoted=True), as_=step)
+        made = made.with_(exp.to_identifier(name, quoted=True), as_=step, copy=False)
     if not dialect.collated:
         for one in reversed(list(made.find_all(exp.Collate))):  # the inner ones first
             if one.expression.name == "C":
@@ -196,7 +196,7 @@ class _Rows:
 
 def _joined(made: exp.Select, joins: Joins) -> exp.Select:
     for name, same in joins:
-        made = made.join(_table(name), on=same, join_type="left")
+        made = made.join(_table(name), on=same, join_type="left", copy=False)
     return made
 
 
@@ -309,7 +309,7 @@ def _column(name: str) -> exp.Expression:
 
 def _filtered(made: exp.Select, translator: Translator, conditions: Sequence[Expression]) -> exp.Select:
     for one in conditions:
-        made = made.where(translator.expression(one.checked))
+        made = made.where(translator.expression(one.checked), copy=False)
     return made
 
 
