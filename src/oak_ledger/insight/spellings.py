@@ -48,12 +48,12 @@ def _mistyped(rows: Mapping[str, int]) -> dict[str, str]:
     found: dict[str, str] = {}
     for others, keys in by_others.items():
         at = others.index("")
-        words = {key: word for key in keys if len(word := key.split()[at]) >= LONG and not re.search(r"\d", word)}
-        least = min((rows[key] for key in words), default=0)
-        frequent = [key for key in words if rows[key] >= RARE * least]
-        for key, word in words.items() if frequent else ():
+        alike = {key: word for key in keys if len(word := key.split()[at]) >= LONG and not re.search(r"\d", word)}
+        least = min((rows[key] for key in alike), default=0)
+        frequent = [key for key in alike if rows[key] >= RARE * least]
+        for key, word in alike.items() if frequent else ():
             for other in frequent:
                 likely = rows[key] * RARE <= rows[other] and rows[other] > rows.get(found.get(key, ""), 0)
-                if likely and DamerauLevenshtein.distance(word, words[other], score_cutoff=1) == 1:
+                if likely and DamerauLevenshtein.distance(word, alike[other], score_cutoff=1) == 1:
                     found[key] = other
     return found
