@@ -343,6 +343,30 @@ class Manners(WithService):
                 self.assertEqual((said["status"], said["type"], bool(said["title"])), (status, "about:blank", True))
                 self.assertIn(words, said["detail"])
 
+    def test_what_is_retired_leads_to_what_replaces_it_and_back(self) -> None:
+        place = self.place("maker")
+        for name in ("Newer", "Last"):
+            document = self.source.document
+            place.publish(self.source.changed(document.replaced(document.all("source")[0], {"name": name})))
+            place.release(name)
+        place.retire("Loads", replaced_by="general/newer")
+
+        def page(path: str) -> str:
+            return re.sub(r"\s+", " ", html.unescape(self.running.get(path, self.reading).content.decode()))
+
+        home = page("/")
+        self.assertIn('New: <a href="/dictionary/Last?area=general">Last</a>, version 1 (released)', home)
+        retired = home.partition("<h2>Retired</h2>")[2]
+        self.assertIn('use <a href="/dictionary/Newer?area=general">Newer</a>', retired)
+        self.assertEqual(home.count('href="/dictionary/Loads?area=general&version=1"'), 1)
+        self.assertIn(
+            'Use instead: <a href="/dictionary/Newer?area=general">', page("/dictionary/Loads?area=general&version=1")
+        )
+        self.assertIn(
+            'Replaces: <a href="/dictionary/Loads?area=general&version=1">Loads</a>', page("/dictionary/Newer")
+        )
+        self.assertNotIn("Replaces", page("/dictionary/Last"))
+
     def test_pages_lead_to_each_other_and_a_browser_gets_a_page_for_a_failure(self) -> None:
         """From the first page to a report and a source, and from each to the others: every link is there."""
         home = self.running.get("/", self.reading).content.decode()

@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from markupsafe import Markup
 
 COMMON = 5  # values of a field that are shown
+LATEST = 3  # sources that the first page names as new
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,10 +92,19 @@ class SourceEntry:
     fields: tuple[FieldEntry, ...]
     history: tuple[Version, ...]
 
+    def is_replaced_by(self, other: SourceEntry) -> bool:
+        """Whether its version was retired in favour of another source."""
+        return self.version is not None and names_source(self.version.replaced_by, other.name, other.area)
+
     @property
     def file(self) -> str:
         """What its page is called, without the ending."""
         return f"{slug(self.area)}--{slug(self.name)}" if self.area else slug(self.name)
+
+
+def names_source(said: str, name: str, area: str) -> bool:
+    """Whether a text names a source, with or without its area."""
+    return said.casefold() in (name.casefold(), f"{area}/{name}".casefold())
 
 
 def slug(text: str) -> str:
@@ -173,12 +183,14 @@ box.addEventListener("input", () => {
 });
 """
 _FOUND = """<div class="found" hidden><label>Find <input type="search"></label> <output></output></div>"""
-_SOURCE = """<p><a href="{{ index }}">All sources{% if reports is not none %} and reports{% endif %}</a></p>
+_SOURCE = """{% macro linked(links) %}{% for name, address in links %}<a href="{{ address }}">{{ name }}</a>{% if not loop.last %}, {% endif %}{% endfor %}{% endmacro -%}
+<p><a href="{{ index }}">All sources{% if reports is not none %} and reports{% endif %}</a></p>
 <h1>{{ one.name }}</h1>
 <p class="under">{{ one.about }}{% if one.owner %} · owner: {{ one.owner }}{% endif %}{% if one.area %} · area {{ one.area }}{% endif %}</p>
-{% if one.description %}<p>{{ one.description }}</p>{% endif %}
+{% for said, links in others if links %}<p>{{ said }}: {{ linked(links) }}</p>
+{% endfor %}{% if one.description %}<p>{{ one.description }}</p>{% endif %}
 {% if one.key %}<p>One row for each {{ one.key | join(", ") }}.</p>{% endif %}
-{% if reports %}<p>Reports: {% for name, address in reports %}<a href="{{ address }}">{{ name }}</a>{% if not loop.last %}, {% endif %}{% endfor %}</p>
+{% if reports %}<p>Reports: {{ linked(reports) }}</p>
 {% endif %}{{ found }}
 <h2>Fields</h2>
 {% if fields | length > 8 %}<nav aria-label="fields"><ul>{% for field, _, _, _ in fields %}<li><a href="#{{ field.anchor }}">{{ field.name }}</a></li>{% endfor %}</ul></nav>
@@ -197,33 +209,41 @@ _SOURCE = """<p><a href="{{ index }}">All sources{% if reports is not none %} an
 {% endfor %}</tbody></table></div>{% endif %}
 <script>{{ search | safe }}</script>"""
 _INDEX = """<h1>{{ title }}</h1>
-{% if reports %}<h2>Reports</h2>
+{% if latest %}<p>New: {% for one in latest %}<a href="{{ address(one) }}">{{ one.name }}</a>, {{ one.about }}{% if not loop.last %}; {% endif %}{% endfor %}</p>
+{% endif %}{% if reports %}<h2>Reports</h2>
 <ul>{% for name, address, about in reports %}<li><a href="{{ address }}">{{ name }}</a> <span class="note">{{ about }}</span></li>
 {% endfor %}</ul>
 <h2>Sources</h2>
 {% endif %}<p class="under">What each source and each of its fields means.</p>
 {{ found }}
-{% for one in entries %}<article data-text="{{ (one.name ~ ' ' ~ one.description ~ ' ' ~ (one.fields | map(attribute='name') | join(' ')) ~ ' ' ~ (one.fields | map(attribute='meaning') | join(' '))) | lower }}">
+{% for one in current %}<article data-text="{{ (one.name ~ ' ' ~ one.description ~ ' ' ~ (one.fields | map(attribute='name') | join(' ')) ~ ' ' ~ (one.fields | map(attribute='meaning') | join(' '))) | lower }}">
 <h2><a href="{{ address(one) }}">{{ one.name }}</a></h2>
 <p class="under">{{ one.about }}{% if one.area %} · area {{ one.area }}{% endif %}</p>
 {% if one.description %}<p>{{ one.description }}</p>{% endif %}
 <nav aria-label="fields of {{ one.name }}"><ul>{% for field in one.fields %}<li><a href="{{ address(one) }}#{{ field.anchor }}">{{ field.name }}</a></li>{% endfor %}</ul></nav>
 </article>
-{% endfor %}<script>{{ search | safe }}</script>"""
+{% endfor %}{% if retired %}<h2>Retired</h2>
+<ul>{% for one in retired %}<li data-text="{{ one.name | lower }}"><a href="{{ address(one) }}">{{ one.name }}</a> <span class="note">{{ one.about }}</span>
+{% for other in entries if one.is_replaced_by(other) %} · use <a href="{{ address(other) }}">{{ other.name }}</a>{% endfor %}</li>
+{% endfor %}</ul>{% endif %}<script>{{ search | safe }}</script>"""
 
 
 Link = tuple[str, str]
 """A name and its address."""
 
 
-def source_html(one: SourceEntry, index: str = "index.html", reports: Sequence[Link] | None = None) -> str:
-    """The page of a source; with the reports that read it, where they have pages."""
+def source_html(
+    one: SourceEntry, index: str = "index.html", reports: Sequence[Link] | None = None, others: Sequence[tuple[str, Sequence[Link]]] = ()
+) -> str:  # fmt: skip
+    """The page of a source; with the reports that read it, where they have pages, and other sources, under what they are to it."""
     fields = []
     for field in one.fields:
         shape = distribution_png(field.profile) if field.profile is not None else b""
         picture = lineage_png(field.lineage) if field.formula else b""
         fields.append((field, list(field.facts()), b64encode(shape).decode(), b64encode(picture).decode()))
-    made = rendered(_SOURCE, one=one, fields=fields, found=_found(), search=SEARCH, index=index, reports=reports)
+    made = rendered(
+        _SOURCE, one=one, fields=fields, found=_found(), search=SEARCH, index=index, reports=reports, others=others
+    )
     return page(one.name, made, STYLE)
 
 
@@ -234,7 +254,17 @@ def index_html(
 ) -> str:
     """The page of all sources, and of reports where they have pages: name, address, and what is to be said of each."""
     title = "Sources and reports" if reports else "Sources"
-    made = rendered(_INDEX, title=title, entries=entries, address=address, found=_found(), search=SEARCH, reports=reports)  # fmt: skip
+    retired = [one for one in entries if one.version is not None and one.version.stage == "retired"]
+    released = [
+        (one.version.made_at, one) for one in entries if one.version is not None and one.version.stage == "released"
+    ]
+    latest = (
+        [one for _, one in sorted(released, key=lambda pair: pair[0], reverse=True)[:LATEST]]
+        if len(released) > 1
+        else []
+    )
+    current = [one for one in entries if one not in retired]
+    made = rendered(_INDEX, title=title, entries=entries, current=current, retired=retired, latest=latest, address=address, found=_found(), search=SEARCH, reports=reports)  # fmt: skip
     return page(title, made, STYLE)
 
 

@@ -26,7 +26,7 @@ from starlette.middleware.gzip import GZipMiddleware
 from oak_ledger.catalogue import Catalogue, Registered, Version
 from oak_ledger.errors import OakError, UnusableInput
 from oak_ledger.insight.additivity import how_it_totals
-from oak_ledger.present.dictionary import entry_of, index_html, source_html
+from oak_ledger.present.dictionary import entry_of, index_html, names_source, source_html
 from oak_ledger.present.page import report_html
 from oak_ledger.service.edge import WithHead, WithLog, WithStop
 from oak_ledger.service.failures import FAILURES, add_handlers, known_parameters, wrong_parameter
@@ -314,7 +314,7 @@ def report(here: Here, name: str, area: str = "") -> Response:
     found = here.catalogue.reports.get(f"{area}/{name}" if area else name)
     version = here.catalogue.version(found.source)
     headers = here.headers(version, found.report.document.text, here.prefix)
-    about = here.prefix + _page(version.source, version.area)
+    about = here.prefix + _page(version)
     with here.slots.taken(here.token):
         return here.page(version, headers, lambda own: report_html(found.report.view(own), f"{here.prefix}/", about))
 
@@ -328,7 +328,7 @@ def index(here: Here) -> Response:
             with suppress(UnusableInput):
                 entries.append(entry_of(here.source(one), [one], profiled=False))
     found = [(one.name, here.prefix + _report(one), f"{one.source}{f', built by {one.owner}' if one.owner else ''}") for one in here.catalogue.reports.all()]  # fmt: skip
-    return _html(index_html(entries, lambda one: here.prefix + _page(one.name, one.area), found), {})
+    return _html(index_html(entries, lambda one: here.prefix + _page(one.history[0]), found), {})
 
 
 @routes.get("/dictionary/{name}", **PAGE, summary="What a source and its fields mean, as a page")
@@ -338,9 +338,17 @@ def dictionary(here: Here, name: str, area: str = "", version: int | None = None
     history = sorted(here.catalogue.versions(f"{found.area}/{found.source}"), key=lambda one: -one.number)
     reports = [(one.name, here.prefix + _report(one)) for one in here.catalogue.reports.all(f"{found.area}/{found.source}")]  # fmt: skip
     said = [(one.number, one.stage, one.made_at, one.made_by, one.rows, one.note, one.signatures) for one in history]
-    headers = here.headers(found, here.prefix, repr(reports), repr(said))
+    seen = _seen(here.catalogue)
+    links = [(one, (one.source, here.prefix + _page(one))) for one in seen]
+    others = [
+        ("Use instead", [link for one, link in links if names_source(found.replaced_by, one.source, one.area)]),
+        ("Replaces", [link for one, link in links if names_source(one.replaced_by, found.source, found.area)]),
+    ]
+    headers = here.headers(found, here.prefix, repr(reports), repr(said), repr(others))
     with here.slots.taken(here.token):
-        return here.page(found, headers, lambda own: source_html(entry_of(own, history), f"{here.prefix}/", reports))
+        return here.page(
+            found, headers, lambda own: source_html(entry_of(own, history), f"{here.prefix}/", reports, others)
+        )
 
 
 def application(
@@ -391,8 +399,10 @@ def _html(text: str, headers: dict[str, str]) -> Response:
     )
 
 
-def _page(name: str, area: str) -> str:
-    return f"/dictionary/{quote(name, safe='')}" + (f"?{urlencode({'area': area})}" if area else "")
+def _page(version: Version) -> str:
+    """Where the page of a version is; that of the released one without its number, so that it leads to the next one, too."""
+    asked = {"area": version.area} | ({"version": str(version.number)} if version.stage != "released" else {})
+    return f"/dictionary/{quote(version.source, safe='')}?{urlencode(asked)}"
 
 
 def _report(one: Registered) -> str:
