@@ -209,7 +209,7 @@ _SOURCE = """{% macro linked(links) %}{% for name, address in links %}<a href="{
 {% endfor %}</tbody></table></div>{% endif %}
 <script>{{ search | safe }}</script>"""
 _INDEX = """<h1>{{ title }}</h1>
-{% if latest %}<p>New: {% for one in latest %}<a href="{{ address(one) }}">{{ one.name }}</a>, {{ one.about }}{% if not loop.last %}; {% endif %}{% endfor %}</p>
+{% if latest %}<p>New: {% for one in latest %}<a href="{{ address(one) }}">{{ one.name }}</a>, version {{ one.version.number }}, {{ one.version.made_at[:10] }}{% if not loop.last %}; {% endif %}{% endfor %}</p>
 {% endif %}{% if reports %}<h2>Reports</h2>
 <ul>{% for name, address, about in reports %}<li><a href="{{ address }}">{{ name }}</a> <span class="note">{{ about }}</span></li>
 {% endfor %}</ul>
