@@ -197,6 +197,13 @@ class Charts(WithPanels):
         self.assertEqual(self.series(panel), expected)
         self.assertEqual(panel.findings, ())
 
+    def test_values_in_a_given_order(self) -> None:
+        """Groups and parts of bars in the order that is given, others after them, the rest at the end; the limit takes the same ones."""
+        keys = 'kind = "bars"\nby = ["Mill", "Species"]\nshow = ["Volume"]\nsort = ["-Volume"]\nlimit = 2\nrest = true\norder = ["OAK", "Low Weir"]'
+        panel = self.panel(keys)
+        self.assertEqual(panel.content.groups, ("Low Weir", "High Ford", "the other 3"))
+        self.assertEqual([*self.series(panel).items()], [("OAK", ("10", "5", "4")), ("ASH", ("20", "40", "")), ("LARCH", ("", "", "2")), ("null", ("", "", "2"))])  # fmt: skip
+
     def test_what_cannot_be_stacked_is_said(self) -> None:
         for measure, odd in (
             ("Rate", True),

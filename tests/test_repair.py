@@ -44,6 +44,7 @@ kind = "bars"
 title = "{Volume} by species"
 by = ["Species"]
 show = ["Volume"]
+order = ["larch", "oak"]
 colours = { oak = "#4a7c3a", ash = "#c8692f",   larch = "#26302a" }
 
 [[panel]]
@@ -173,6 +174,7 @@ class Repairs(Delivered):
             oak.open_report("reports/species.report.toml").panels[0].colours,
             {"Oak": "#4a7c3a", "Ash (white)": "#c8692f", "LA": "#26302a"},
         )
+        self.assertEqual(oak.open_report("reports/species.report.toml").panels[0].order, ("LA", "Oak"))
         definition = Path("loads.oak.toml").read_text()
         self.assertIn("Species <> 'LA'", definition)
         self.assertIn("('Oak', 'Ash (white)', 'LA')", definition)

@@ -355,7 +355,10 @@ class Manners(WithService):
             return re.sub(r"\s+", " ", html.unescape(self.running.get(path, self.reading).content.decode()))
 
         home = page("/")
-        self.assertIn(f'New: <a href="/dictionary/Last?area=general">Last</a>, version 1, {str(place.version("Last").made_at)[:10]}; ', home)
+        self.assertIn(
+            f'New: <a href="/dictionary/Last?area=general">Last</a>, version 1, {str(place.version("Last").made_at)[:10]}; ',
+            home,
+        )
         retired = home.partition("<h2>Retired</h2>")[2]
         self.assertIn('use <a href="/dictionary/Newer?area=general">Newer</a>', retired)
         self.assertEqual(home.count('href="/dictionary/Loads?area=general&version=1"'), 1)

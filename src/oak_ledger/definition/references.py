@@ -220,7 +220,7 @@ def _item_with_values(item: Any, operand: str, values: Mapping[str, str]) -> Any
 
 
 def with_replaced_values(document: Document, field: str, values: Mapping[str, str]) -> Document:
-    """The file with other values (now by before, as texts) wherever a field is compared with them: formulas, recode lists, colours of panels grouped by it."""
+    """The file with other values (now by before, as texts) wherever a field is compared with them: formulas, recode lists, colours and order of panels grouped by it."""
     name = field.casefold()
     local = {str(block.values["name"]).casefold() for block in document.all("field") if "column" not in block.values}
     if name in local:  # a field of that name that is not the one that is meant
@@ -250,6 +250,9 @@ def with_replaced_values(document: Document, field: str, values: Mapping[str, st
             new = {values.get(text, text): meant for text, meant in listed.items()}
             if new != listed:
                 changes[key] = new
+        order = [*block.values.get("order", ())] if name in grouped else []
+        if order != (named := [*dict.fromkeys(values.get(text, text) for text in order)]):
+            changes["order"] = named
         if changes:
             document = document.replaced(block, changes)
     return document

@@ -29,7 +29,7 @@ class Bars(PanelKind):
         "a bar for each group and measure, or for each value of a second field; beside each other, or stacked where parts"
         " add up to a whole"
     )
-    keys = frozenset({"fill", "by", "show", "where", "sort", "limit", "rest", "stacked", "colours"})
+    keys = frozenset({"fill", "by", "show", "where", "sort", "limit", "rest", "stacked", "order", "colours"})
     example = """\
 [[panel]]
 kind = "bars"
@@ -40,6 +40,7 @@ sort = ["-Volume"]
 limit = 8
 rest = true
 stacked = true
+order = ["OAK", "ASH"]
 colours = { OAK = "#6b4f2a", ASH = "#b89a3e" }
 """
 
@@ -77,7 +78,7 @@ class Lines(PanelKind):
 
     word = "lines"
     about = "a line over dates for each measure, or for each value of a second field"
-    keys = frozenset({"fill", "by", "show", "where", "limit", "rest", "colours"})
+    keys = frozenset({"fill", "by", "show", "where", "limit", "rest", "order", "colours"})
     example = """\
 [[panel]]
 kind = "lines"
@@ -166,6 +167,9 @@ def _chart(spec: PanelSpec, top: Top, heads: Sequence[Any], limited: int) -> Cha
         series = [*dict.fromkeys(ordered)]
         if not limited:
             series.sort(key=lambda one: (one is None, str(one)))
+    if len(spec.by) == 2:
+        series = _in_order(spec.order, series, answer.formats.get(names[1], ""))
+    groups = groups if limited else _in_order(spec.order, groups, key_format)
     if top.rest:
         (series if limited else groups).append(_REST)
 
@@ -200,6 +204,12 @@ def _chart(spec: PanelSpec, top: Top, heads: Sequence[Any], limited: int) -> Cha
 
 
 _REST = object()
+
+
+def _in_order(order: Sequence[str], values: Sequence[Any], format_text: str) -> list[Any]:
+    """Values in a given order, by what they are called; those that it does not name come after them."""
+    places = {text: at for at, text in enumerate(order)}
+    return sorted(values, key=lambda one: places.get(value_text(one, format_text), len(places)))
 
 
 def _date_text(value: dt.date, months: bool) -> str:

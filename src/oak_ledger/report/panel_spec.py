@@ -40,4 +40,7 @@ class PanelSpec(_Entry):
     )
     change: bool = Field(False, description="true: the change since the baseline")
     against: str = refers("formula", "a formula that the figure is compared with")
+    order: tuple[str, ...] = Field(
+        (), description="values in the order in which they are drawn; others come after them"
+    )
     colours: dict[str, str] = Field(default_factory=dict, description="colours of values, such as { Oak = '#4a7c3a' }")
