@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import random
+import re
 import tomllib
 from html.parser import HTMLParser
 from pathlib import Path
@@ -203,6 +204,20 @@ class Charts(WithPanels):
         panel = self.panel(keys)
         self.assertEqual(panel.content.groups, ("Low Weir", "High Ford", "the other 3"))
         self.assertEqual([*self.series(panel).items()], [("OAK", ("10", "5", "4")), ("ASH", ("20", "40", "")), ("LARCH", ("", "", "2")), ("null", ("", "", "2"))])  # fmt: skip
+
+    def test_bars_below_zero_go_to_the_other_side(self) -> None:
+        """On a terminal: all bars end or begin at one column, those below zero end there."""
+        self.write(
+            "r.report.toml", f'{HEAD}\n[[panel]]\ntitle = "P"\nkind = "bars"\nby = ["Mill"]\nshow = ["Volume - 20"]\n'
+        )
+        self.source.with_field("Volume - 20", "SUM(Volume) - 20").save("loads.oak.toml")
+        self.oak("publish", "loads", "--release", "--yes")
+        said = self.oak("report", "render", "r.report.toml", "--width", "80")
+        bars = [(line.split("█")[0], line) for line in said.splitlines() if "█" in line]
+        self.assertEqual(len(bars), 5)
+        below = {line.rindex("█") + 1 for _, line in bars if re.search(r" -\d", line)}
+        above = {line.index("█") for _, line in bars if not re.search(r" -\d", line)}
+        self.assertEqual((len(below), below), (1, above))
 
     def test_what_cannot_be_stacked_is_said(self) -> None:
         for measure, odd in (

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 RUST = "#b5562b"
 SERIES = ("#4b7f3c", "#a9744f", "#5a6f73", "#b89a3e", "#7b5a86", "#7d8f4e", "#2f6b75", "#9a4d4d")
 REST = "#b9bfb8"
+WIDE, NARROW = 5.8, 3.4  # inches of a chart alone, on a screen and on a telephone
 LONGEST_REST = 1.3  # times the longest other bar
 STYLE: Any = {
     "font.family": "DejaVu Sans",
@@ -48,14 +49,18 @@ def _colour(panel: PanelView, content: ChartContent, at: int, group: str = "") -
 # -- charts -------------------------------------------------------------------------------------------------
 
 
-def _bars_height(panel: PanelView, content: ChartContent, _width: float) -> float:
+def _bars_height(panel: PanelView, content: ChartContent, width: float) -> float:
     bars = 1 if panel.spec.stacked else len(content.series)
     groups = min(len(content.groups), MOST)
-    return max(groups * max(0.3, 0.17 * bars + 0.1), 0.6) + 0.15 + _legend_height(content)
+    return max(groups * max(0.3, 0.17 * bars + 0.1), 0.6) + 0.15 + _legend_height(content, width)
 
 
-def _legend_height(content: ChartContent) -> float:
-    return 0.0 if len(content.series) == 1 else 0.28 * (1 + (len(content.series) - 1) // 4)
+def _legend_columns(width: float) -> int:
+    return 4 if width > WIDE - 1 else 2
+
+
+def _legend_height(content: ChartContent, width: float) -> float:
+    return 0.0 if len(content.series) == 1 else 0.28 * (1 + (len(content.series) - 1) // _legend_columns(width))
 
 
 def _draw_bars(area: Area, panel: PanelView, content: ChartContent) -> None:
@@ -64,7 +69,7 @@ def _draw_bars(area: Area, panel: PanelView, content: ChartContent) -> None:
         area.text(0, 0.2, "no groups", color=QUIET)
         return
     groups = content.groups[:MOST]
-    names = [cut(one, 28) for one in groups]
+    names = [cut(one, 28 if area.width > WIDE - 1 else 14) for one in groups]
     left = max(map(len, names), default=1) * LETTER + 0.1
     axes = area.axes(left, 0.05)
     height = 0.78 if panel.spec.stacked else 0.78 / len(content.series)
@@ -93,7 +98,7 @@ def _draw_bars(area: Area, panel: PanelView, content: ChartContent) -> None:
     axes.spines[["top", "right", "bottom", "left"]].set_visible(False)
     axes.tick_params(length=0)
     axes.set_xticks([])
-    _legend(axes, panel, content)
+    _legend(axes, panel, content, area.width)
 
 
 def rest_to_scale(
@@ -123,19 +128,19 @@ def _room_for_labels(
     axes.set_xlim(low - room * (low < 0), high + room * (high > 0 or low == 0))
 
 
-def _legend(axes: Axes, panel: PanelView, content: ChartContent) -> None:
+def _legend(axes: Axes, panel: PanelView, content: ChartContent, width: float) -> None:
     from matplotlib.patches import Patch
 
     if len(content.series) > 1:
-        patches = [Patch(color=_colour(panel, content, at), label=cut(one.name, 24)) for at, one in enumerate(content.series)]  # fmt: skip
+        patches = [Patch(color=_colour(panel, content, at), label=cut(one.name, 24 if width > WIDE - 1 else 14)) for at, one in enumerate(content.series)]  # fmt: skip
         axes.legend(
-            handles=patches, loc="lower left", bbox_to_anchor=(0, 1), ncols=4, frameon=False, fontsize=8,
+            handles=patches, loc="lower left", bbox_to_anchor=(0, 1), ncols=_legend_columns(width), frameon=False, fontsize=8,
             borderaxespad=0.2, handlelength=1, handleheight=0.9, columnspacing=1.4,
         )  # fmt: skip
 
 
-def _lines_height(_panel: PanelView, content: ChartContent, _width: float) -> float:
-    return 2.6 + _legend_height(content)
+def _lines_height(_panel: PanelView, content: ChartContent, width: float) -> float:
+    return 2.6 + _legend_height(content, width)
 
 
 def _draw_lines(area: Area, panel: PanelView, content: ChartContent) -> None:
@@ -172,19 +177,20 @@ def _draw_lines(area: Area, panel: PanelView, content: ChartContent) -> None:
     axes.set_axisbelow(True)
     axes.spines[["top", "right", "left"]].set_visible(False)
     axes.tick_params(length=0, labelsize=8)
-    _legend(axes, panel, content)
+    _legend(axes, panel, content, area.width)
 
 
-def chart_png(panel: PanelView, content: ChartContent) -> bytes:
-    """One chart alone as a PNG."""
+def chart_png(panel: PanelView, content: ChartContent, width: float = WIDE) -> bytes:
+    """One chart alone as a PNG, so many inches wide."""
     import matplotlib as mpl
     from matplotlib.figure import Figure
 
     picture = PICTURES[panel.spec.kind]
     with mpl.rc_context(STYLE):
-        height = picture.height(panel, content, 5.65) + 0.1
-        figure = Figure(figsize=(5.8, height))
-        picture.draw(Area(figure, 0.05, 0.05, 5.65, height - 0.1 - _legend_height(content)), panel, content)
+        inner = width - 0.15
+        height = picture.height(panel, content, inner) + 0.1
+        figure = Figure(figsize=(width, height))
+        picture.draw(Area(figure, 0.05, 0.05, inner, height - 0.1 - _legend_height(content, inner)), panel, content)
         return _png(figure, 144)
 
 
@@ -332,7 +338,7 @@ def _draw_whole(area: Area, panel: PanelView) -> None:
     notes = _notes(panel)
     picture = PICTURES[panel.spec.kind]
     height = picture.height(panel, panel.content, area.width)
-    legend = _legend_height(panel.content) if isinstance(panel.content, ChartContent) else 0.0
+    legend = _legend_height(panel.content, area.width) if isinstance(panel.content, ChartContent) else 0.0
     below = area.bottom + area.height - 0.35 - height
     picture.draw(Area(area.figure, area.left, below, area.width, height - legend), panel, panel.content)
     for at, (line, colour) in enumerate(notes):

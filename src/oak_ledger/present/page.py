@@ -6,7 +6,7 @@ from base64 import b64encode
 from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Any
 
-from oak_ledger.present.figures import chart_png
+from oak_ledger.present.figures import NARROW, WIDE, chart_png
 from oak_ledger.report import PanelView, ReportView
 from oak_ledger.report.content import ChartContent, FigureContent, TableContent, TextContent
 
@@ -75,7 +75,7 @@ _TABLE = """{% macro value(cell) %}{% if cell == "null" %}<span class="null">nul
 <tr{% if line.role != "row" %} class="{{ line.role }}"{% endif %}>{% for cell in line.cells %}{% if loop.first and not table.numeric[0] %}<th scope="row">{{ value(cell) }}</th>{% else %}<td{% if table.numeric[loop.index0] %} class="number"{% endif %}>{{ value(cell) }}</td>{% endif %}{% endfor %}</tr>{% endfor %}
 </{{ part }}>{% endif %}
 {% endfor %}</table></div>"""
-_CHART = """<img alt="{{ about }}" src="data:image/png;base64,{{ picture }}">
+_CHART = """<picture><source media="(max-width: 500px)" srcset="data:image/png;base64,{{ pictures[1] }}"><img alt="{{ about }}" src="data:image/png;base64,{{ pictures[0] }}"></picture>
 <details><summary>The numbers</summary>
 {{ table }}
 </details>"""
@@ -112,9 +112,9 @@ def _chart(panel: PanelView, content: ChartContent) -> Markup:
     if not content.groups:
         return rendered('<p class="note">no groups</p>')
     about = f"{panel.title}: {len(content.groups):,} groups; the numbers are in the table below"
-    picture = b64encode(chart_png(panel, content)).decode()
+    pictures = [b64encode(chart_png(panel, content, width)).decode() for width in (WIDE, NARROW)]
     table = table_html(f"{panel.title}, the numbers", content.as_table())
-    return rendered(_CHART, about=about, picture=picture, table=table)
+    return rendered(_CHART, about=about, pictures=pictures, table=table)
 
 
 def _figure(_panel: PanelView, content: FigureContent) -> Markup:

@@ -63,6 +63,7 @@ def _bars(panel: PanelView, content: ChartContent, out: Console) -> None:
         out.print(Text("no groups", style=QUIET))
         return
     peak = max((abs(number) for one in content.series for number in one.numbers if number is not None), default=0) or 1
+    below = any((number or 0) < 0 for one in content.series for number in one.numbers)  # such bars go to the other side
     several = len(content.series) > 1
     measure = content.measure if not several or len(panel.spec.by) > 1 else ""
     names = (
@@ -78,7 +79,10 @@ def _bars(panel: PanelView, content: ChartContent, out: Console) -> None:
             if not one.texts[at]:
                 continue
             number = one.numbers[at] or 0.0
-            bar = Text("█" * round(room * abs(number) / peak), style=RUST if number < 0 else LEAF)
+            length = round((room // 2 if below else room) * number / peak)
+            bar = Text(" " * (room // 2 + min(length, 0)) if below else "", style="").append(
+                "█" * abs(length), style=RUST if number < 0 else LEAF
+            )
             table.add_row(name, *([_cut(one.name, NAME)] if several else []), one.texts[at], bar)
             name = ""
     out.print(table)
