@@ -211,7 +211,7 @@ class Totals(FolderCase):
         self.write("t.csv", "A,B,D\n1,2,2026-01-01\n")
         self.oak("intake", "t.csv")
         for name, formula, said in (
-            ("Sum", "A + B", "adds up"), ("Rate", "A / B", "does not add up: it divides A by B in each row; for groups: SUM(A) / SUM(B)"), ("Total", "SUM(A)", "computed anew for each group"),
+            ("Sum", "A + B", "adds up"), ("Rate", "A / B", "does not add up: it divides A by B in each row; for groups: SUM(A) / SUM(B)"), ("Total", "SUM(A)", "computed again for each group"),
             ("Rank", "RANK() OVER (ORDER BY A)", "does not add up: it is a rank"), ("Year", "EXTRACT(YEAR FROM D)", "it is a part of a date"), ("Text", "CAST(A AS TEXT)", "not added up"),
         ):  # fmt: skip
             with self.subTest(name):

@@ -535,7 +535,7 @@ class Manners(WithService):
         self.addCleanup(server.shutdown)
         Thread(target=server.serve_forever, daemon=True).start()
         url = f"http://127.0.0.1:{server.server_port}"
-        for path, words in (("/away", "which is not given the token"), ("/page", "no service of Oak Ledger")):
+        for path, words in (("/away", "which is not given the token"), ("/page", "not an Oak Ledger service")):
             with self.assertRaises(oak.UnusableInput) as caught:
                 oak.connect(url + path, "oak.secret")
             self.assertIn(words, str(caught.exception))

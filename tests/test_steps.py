@@ -1,4 +1,4 @@
-"""Rows prepared as they come in: each step against a plain reading of what it says, over drawn rows, in every form that rows have."""
+"""Incoming rows prepared: each step against a plain reading of what it says, over drawn rows, in every form that rows have."""
 
 from __future__ import annotations
 
@@ -321,7 +321,7 @@ class Steps(FolderCase):
         self.oak("intake", "p.jsonl")
         said = self.oak("step", "add", "p", "list-into-rows", "--column", "lines")
         self.assertIn("new: A, B.c, D", said)
-        self.assertIn("1 × an element that is no object", said)
+        self.assertIn("1 × an element that is not an object", said)
         self.oak("step", "drop", "p", "1")
         said = self.oak("step", "add", "p", "list-into-rows", "--column", "lines", "--into", "a")
         self.assertIn("1 with 'd', which is not taken", " ".join(said.split()))

@@ -129,7 +129,7 @@ class Guided(FolderCase):
     def test_a_plan_that_is_none(self) -> None:
         for text in ('{"gone": 5}', "", "[]", '{"columns": {"a": 1}}', '{"values": {"a": "b"}}'):
             with self.subTest(text):
-                self.assertIn("is no plan of a mend", self.oak("mend", "loads", "--plan", str(self.write("p.json", text)), code=3))  # fmt: skip
+                self.assertIn("is not the plan of a mend", self.oak("mend", "loads", "--plan", str(self.write("p.json", text)), code=3))  # fmt: skip
 
     def test_on_a_terminal(self) -> None:
         before = (self.folder / "loads.oak.toml").read_bytes()

@@ -218,7 +218,7 @@ base-moved | somebody has published since the base of a working copy | oak versi
 hidden-field | a hidden field is asked for by somebody who only reads | ask who curates the source
 no-state | there is no state of that day or before | oak snapshot list
 watch-command | the command for a watch failed | correct the command
-not-a-schedule | a file is no schedule of snapshots | [[snapshot]] with source, keep, watch
+not-a-schedule | a file is not a schedule of snapshots | [[snapshot]] with source, keep, watch
 snapshot-differs | the working copy lacks fields of the released version | publish and release it first
 bad-name | a name cannot be one in a catalogue | letters, digits, spaces and . & ' + - _
 errors-stand | a version with errors was to be released | mend them, or --overrule REASON
@@ -290,7 +290,7 @@ midnight-end | a last day is only its first moment | compare with what comes bef
 text-order | numbers that are texts are compared letter by letter | CAST, or oak field retype
 currencies-mixed | amounts of several currencies are added up | group by the currency, or make them one
 input-not-computed | a source that rows come from has values that could not be computed | oak check that source
-bad-plan | a file is no plan of a mend | oak mend SOURCE --json makes one
+bad-plan | a file is not the plan of a mend | oak mend SOURCE --json makes one
 mend-loses | a mend would make values null, or leave rows out | name what is meant; --yes writes it all the same
 rows-dropped | rows were left out | see NAME.bad_rows.csv
 rows-mended | malformed rows were kept | see NAME.bad_rows.csv

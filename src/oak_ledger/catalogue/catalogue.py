@@ -54,7 +54,7 @@ class Catalogue(PublishedSources):
         """Open the catalogue in a folder; with `create`, make it where there is none (its tables in the PostgreSQL database that `url` names).
 
         One works as `person` (the one who is logged in, unless set otherwise), or as a token allows (also the variable OAK_TOKEN).
-        Raises UnusableInput for what is no catalogue, OakError for a token that is not valid.
+        Raises UnusableInput for what is not a catalogue, OakError for a token that is not valid.
         """
         path = Path(folder)
         storage = Storage.create(path, url) if create else Storage.open(path)
@@ -333,7 +333,7 @@ class Catalogue(PublishedSources):
         return self._changed(name, number, "release", work)
 
     def retire(self, name: str, *, replaced_by: str = "") -> Version:
-        """Take the released version away from readers; they are told what replaces it."""
+        """Take the released version away from readers; they learn what replaces it."""
 
         def work(connection: sa.Connection, _source: Any, row: Mapping[str, Any]) -> str:
             self._storage.update(connection, VERSION, row, stage="retired", replaced_by=replaced_by)

@@ -294,7 +294,7 @@ class People:
         if kept and kept not in {row["chain"] for row in rows}:
             wrong.append("entries at the end are lost: the digest beside the database is of a later one")
         if head and head not in {row["chain"] for row in rows}:
-            wrong.append(f"the digest {head[:12]}… that was kept is not in the log: it was written anew")
+            wrong.append(f"the digest {head[:12]}… that was kept is not in the log: it was written again")
         return wrong
 
 

@@ -243,7 +243,7 @@ class RegisteredReports:
                 raise OakError("nothing-waits", f"No change {number} waits for the report {row['name']}: it was taken back, or another one was left since.")  # fmt: skip
             newest, proposal = self._newest(connection, row), chosen[0]
             if proposal["base"] != newest["number"]:
-                raise OakError("base-moved", f"The report {row['name']} has changed since {proposal['by']} left the change.", hint="Ask for it again: oak mend leaves it anew.")  # fmt: skip
+                raise OakError("base-moved", f"The report {row['name']} has changed since {proposal['by']} left the change.", hint="Ask for it again: oak mend leaves it again.")  # fmt: skip
             self._add(
                 connection,
                 row["id"],

@@ -85,7 +85,7 @@ class Snapshots:
     def source_at(self, name: str, day: str) -> Source:
         """The source as it was at the end of a day (or at a moment): the newest snapshot or released version until then.
 
-        Raises OakError for what is no date, and where there is no state of that day or before.
+        Raises OakError for what is not a date, and where there is no state of that day or before.
         """
         until = _until(day)
         with self._storage.read() as connection:

@@ -53,7 +53,7 @@ class Storage:
         try:
             sa.make_url(url or "sqlite://")
         except sa.exc.ArgumentError:
-            raise UnusableInput("catalogue-unusable", f"The catalogue in {folder} is kept at {url!r}, which is no address of a database.", hint='It is written postgresql://user@host/name.') from None  # fmt: skip
+            raise UnusableInput("catalogue-unusable", f"The catalogue in {folder} is kept at {url!r}, which is not the address of a database.", hint='It is written postgresql://user@host/name.') from None  # fmt: skip
         self.folder, self.url = folder, url
         self.server = bool(url)
         self._pending: WeakKeyDictionary[sa.Connection, dict[str, int]] = WeakKeyDictionary()

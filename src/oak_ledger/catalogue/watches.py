@@ -188,7 +188,7 @@ class Watches:
 
 
 def planned(source: Source, watch: Watch) -> None:
-    """Check a watch's condition. Raises OakError where it cannot be asked, or is no condition on figures."""
+    """Check a watch's condition. Raises OakError where it cannot be asked, or is not a condition on figures."""
     if source.baseline_feed is None:
         source = source.with_baseline(source)  # there will be an earlier state; for the types any will do
     made = source.planned_tally([*watch.by], [(CONDITION, watch.condition)], where=watch.where or None)

@@ -285,7 +285,7 @@ DAY: tuple[DemoStep, ...] = (
         ("oak serve &", _served),
     ),
     DemoStep(
-        "Rows prepared as they come in",
+        "Incoming rows prepared",
         "A plan with months as columns and mills only in their first row becomes a date and a value in each row. Contracts meet their terms although two offices write the numbers in two ways.",
         (
             ("oak intake intake/plan.csv --quiet", 0),

@@ -106,7 +106,7 @@ def dense_numbers(numbers: RowIndexes, bits: int) -> tuple[RowIndexes, RowIndexe
 
 
 def sorted_rows(keys: Sequence[tuple[RowIndexes, int]], rows: int) -> RowIndexes:
-    """The rows in the order of some keys (see `sort_numbers`), the first one first; equal ones as they come."""
+    """The rows in the order of some keys (see `sort_numbers`), the first one first; equal ones in the order in which they arrive."""
     packed, row_bits = packed_keys(keys, rows)
     if packed is not None:
         packed &= (1 << row_bits) - 1

@@ -46,7 +46,7 @@ class NameRule(BaseModel):
         except ValidationError as error:
             said = error.errors()[0]
             raise OakError(
-                "bad-pattern", f"This is no rule of names: {said.get('ctx', {}).get('error', said['msg'])}."
+                "bad-pattern", f"This is not a rule of names: {said.get('ctx', {}).get('error', said['msg'])}."
             ) from None
 
     def applied(self, name: str) -> str:

@@ -13,7 +13,7 @@ batch by batch; `aggregate` puts groups together. `faults` keeps what could not 
   combined. An aggregate with an *accumulator* (`functions/accumulators.py`) keeps a few numbers a group, and its
   plain meaning is one slice, finalized, so there is no second one to disagree. Medians and `DISTINCT` keep their
   values, in a file beyond `OAK_MEMORY`; where groups and distinct values are few, `COUNT(DISTINCT …)` keeps a bitmap
-  instead. Where grouping a slice saves little, its rows are kept as they come and grouped once, at the end.
+  instead. Where grouping a slice saves little, its rows are kept as they are and grouped once, at the end.
 
 - What does not fit into memory goes to disk by its keys (`engine/spill.py`): very many groups, and the inputs of row
   windows, in partitions by a hash of their keys; each is worked on by itself.

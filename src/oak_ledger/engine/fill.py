@@ -28,7 +28,7 @@ MOST = 2_000_000  # groups that are filled up to
 
 
 def step_of(key: Expression, fields: Fields) -> str:
-    """The unit from one value of a key to the next: what it is cut off to, a day for a plain date; empty for what is no date."""
+    """The unit from one value of a key to the next: what it is cut off to, a day for a plain date; empty for what is not a date."""
     tree = key.checked
     while isinstance(tree, c.FieldRef) and tree.name in fields:
         tree = fields[tree.name].checked

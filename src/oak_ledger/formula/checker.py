@@ -150,7 +150,7 @@ class _Checker(CallChecker):
         made = tuple(one for one in keys if one is not None)
         grouped = next((one for one in made if one.grain != Grain.ROW), None)
         if grouped is not None:
-            self.report("level-key", f"{self.shown(grouped)} is no value of each row, and cannot be what a level is made of.", grouped)  # fmt: skip
+            self.report("level-key", f"{self.shown(grouped)} does not have a value in each row, so a level cannot be made of it.", grouped)  # fmt: skip
             return None
         return c.LevelValue(node.start, node.end, inner.type, Grain.ROW, inner, made)
 

@@ -200,7 +200,7 @@ def last_value(run: CallContext, around: Around, values: Any) -> Any:
 @function(
     "ROW_NUMBER() -> integer",
     topic="window",
-    sentence="The number of the row in its partition, from 1; rows that are equal in order are numbered as they come.",
+    sentence="The number of the row in its partition, from 1; rows that are equal in order are numbered in the order in which they arrive.",
     nulls="Never null.",
     examples=[
         ("ROW_NUMBER() OVER (ORDER BY Day)", "2"),

@@ -203,7 +203,7 @@ def how_it_totals(source: Source, state: ResolvedName) -> str:
     if kind is None or not isinstance(spec, FieldSpec) or state.grain == Grain.CONSTANT:
         return ""
     if state.grain == Grain.GROUP:
-        return "computed anew for each group and each total"
+        return "computed again for each group and each total"
     if spec.total == "none":
         return "has no total"
     if spec.total in ("last", "first"):

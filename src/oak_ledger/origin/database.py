@@ -252,7 +252,7 @@ class DatabaseReader:
         return f"select * from ({self._select()}) as origin limit 0"
 
     def batches(self, columns: Sequence[str]) -> Iterator[pa.RecordBatch]:
-        """The rows, in batches as they come."""
+        """The rows, in batches as they arrive."""
         kinds = self.columns()
         self.bad_rows.clear()
         listed = ", ".join(map(self._as_read, columns)) or "1"
@@ -418,7 +418,7 @@ def _is_no_number(value: Any) -> bool:
 
 
 def _other_text(value: Any) -> str:
-    """A value that is no text, as text; bytes that are not UTF-8 by their digits."""
+    """A value that is not text, as text; bytes that are not UTF-8 by their digits."""
     if isinstance(value, bytes):
         try:
             return value.decode()

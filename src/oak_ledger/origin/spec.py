@@ -132,7 +132,7 @@ _ALLOWED: dict[str, tuple[str, ...]] = {
 
 
 class StepSpec(BaseModel):
-    """A `[[step]]`: how rows are prepared as they come in, before fields are made of their columns; one after the other."""
+    """A `[[step]]`: how incoming rows are prepared, before fields are made of their columns; one after the other."""
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 

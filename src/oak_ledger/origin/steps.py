@@ -1,4 +1,4 @@
-"""Rows prepared as they come in, one step after the other: each says what it did to them."""
+"""Incoming rows prepared, one step after the other: each says what it did to them."""
 
 from __future__ import annotations
 
@@ -236,7 +236,9 @@ def _list_into_rows(step: _Step, tables: Tables) -> Tables:
             yield made.append_column(column, pa.array(map(text_of, elements), pa.string()))
             continue
         objects = [flat_texts(one) if isinstance(one, dict) else {} for one in elements]
-        step.effect.note("× an element that is no object", sum(not isinstance(one, dict | None) for one in elements))
+        step.effect.note(
+            "× an element that is not an object", sum(not isinstance(one, dict | None) for one in elements)
+        )
         for one in {name: None for own in objects for name in own if name not in members}:
             step.effect.note(f"with {one!r}, which is not taken", sum(one in own for own in objects))
         for name in spec.into:

@@ -163,7 +163,7 @@ def first_look(path: Path, name: str, given: Mapping[str, Any]) -> FirstLook:
 
 
 def _titles_apart(lines: list[list[str]]) -> list[list[str]]:
-    """The first lines with a title that was merged over several columns in its first cell only: it is no group above names."""
+    """The first lines with a title that was merged over several columns in its first cell only: it is not a group above names."""
     made: list[list[str]] = []
     for at, line in enumerate(lines):
         filled = [cell for cell in line if cell]

@@ -165,7 +165,7 @@ def _typed(table: pa.Table, columns: Sequence[Expression], keys: Sequence[Expres
             raise NotSaid(f"A value of {one.name}", "it is too large for a number")
         ends = {"date": dt.date, "timestamp": dt.datetime}.get(one.checked.type.kind)
         if ends and pc.any(pc.or_(pc.less(values, ends.min), pc.greater(values, ends.max))).as_py():
-            raise NotSaid(f"A value of {one.name}", "it is no date of the calendar")
+            raise NotSaid(f"A value of {one.name}", "it is not a date of the calendar")
         arrays.append(values)
     return pa.table(arrays, names=[one.name for one in (*keys, *columns)])
 

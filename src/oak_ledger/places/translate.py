@@ -79,7 +79,7 @@ def finite(made: exp.Expression, kind: Type) -> exp.Expression:
 
 def in_calendar(made: exp.Expression, kind: Type, *, stops: bool = False) -> exp.Expression:
     """A date or moment, or null where it is infinite or beyond the years 1 to 9999; with `stops` the database stops there, as a text
-    that is no number is none."""
+    that is not a number is none."""
     ends = [
         cast(exp.Literal.string(one), sql_type(kind))
         for one in ("0001-01-01", "9999-12-31 23:59:59.999999"[: 10 if kind.kind == "date" else None])

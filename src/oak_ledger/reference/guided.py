@@ -25,7 +25,7 @@ EXAMPLES = 3  # rows of values shown with a candidate
 
 @dataclass(frozen=True, slots=True)
 class Repairs:
-    """What a mend is told: columns and names (old: new), values by field (old: new), cleans and types by field, keys of a field by which it is read, fields that are gone or
+    """What a mend takes: columns and names (old: new), values by field (old: new), cleans and types by field, keys of a field by which it is read, fields that are gone or
     hidden, keys of the origin and paths of its parts."""
 
     columns: Mapping[str, str] = field(default_factory=dict)
@@ -260,6 +260,6 @@ def read_plan(path: Path) -> Repairs:
         wrong = str(error)
     if wrong:
         raise UnusableInput(
-            "bad-plan", f"{path} is no plan of a mend: {wrong}.", hint="oak mend SOURCE --json makes one."
+            "bad-plan", f"{path} is not the plan of a mend: {wrong}.", hint="oak mend SOURCE --json makes one."
         )
     return Repairs(values=values, reading=reading, gone=tuple(gone), hidden=tuple(hidden), **named)

@@ -116,7 +116,7 @@ def figure_since(
 ) -> FigureSince:  # fmt: skip
     """Why a figure is not what it was: the rows of its group that came, went, or have other values in the fields that it needs.
 
-    Rows are told by the source's key, else by a field that is different in every row, else they are compared whole. `renamed` lists
+    Rows are matched by the source's key, else by a field that is different in every row, else they are compared whole. `renamed` lists
     fields that have other names in `before` (new name: old name), `recoded` values that do. Raises OakError where the figure cannot be asked now.
     """
     back = {new.casefold(): old for new, old in (renamed or {}).items()}

@@ -98,7 +98,7 @@ def _read(content: bytes) -> Any:
     try:
         return json.loads(content)
     except ValueError:
-        raise UnusableInput("no-service", "What answers there is no service of Oak Ledger.") from None
+        raise UnusableInput("no-service", "What answers there is not an Oak Ledger service.") from None
 
 
 def _said(content: bytes) -> OakError:
@@ -110,7 +110,7 @@ def _said(content: bytes) -> OakError:
         kind = UnusableInput if said["status"] >= 500 else OakError
         return kind(said["code"], said["detail"], hint=said["hint"])
     except (ValueError, KeyError, TypeError):
-        return UnusableInput("no-service", "What answers there is no service of Oak Ledger.")
+        return UnusableInput("no-service", "What answers there is not an Oak Ledger service.")
 
 
 @dataclass(frozen=True)
@@ -170,7 +170,7 @@ class RemoteSource:
             try:
                 answers.append(from_stream(content))
             except (pa.ArrowInvalid, KeyError, TypeError, ValueError):
-                raise UnusableInput("no-service", "What answers there is no service of Oak Ledger.") from None
+                raise UnusableInput("no-service", "What answers there is not an Oak Ledger service.") from None
             rows = answers[-1].table.num_rows
             got += rows
             if rows < wanted or got == limit:

@@ -38,7 +38,7 @@ class WithHead:
 
 
 class WithStop:
-    """What cannot be finished when the service stops is told so."""
+    """What cannot be finished when the service stops gets an answer that says so."""
 
     def __init__(self, app: Application) -> None:
         self.app = app

@@ -1,4 +1,4 @@
-"""What was made of a version is kept in the process: it does not change. Whether somebody may see it is asked anew each time."""
+"""What was made of a version is kept in the process: it does not change. Whether somebody may see it is asked again each time."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The process that listens: connections that send nothing whole are closed, more than there is room for are refused, and a stop is told to who waits."""
+"""The process that listens: connections that send nothing whole are closed, more than there is room for are refused, and whoever waits learns that it stops."""
 
 from __future__ import annotations
 

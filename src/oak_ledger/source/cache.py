@@ -301,7 +301,7 @@ def _layout(source: Read, raw: Sequence[str]) -> dict[str, tuple[list[str], bool
 
 
 class _FaultyError(Exception):
-    """Some values of these fields cannot be read: their columns are kept as they come."""
+    """Some values of these fields cannot be read: their columns are kept as they arrive."""
 
     def __init__(self, fields: set[str]) -> None:
         super().__init__(fields)

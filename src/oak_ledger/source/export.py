@@ -1,4 +1,4 @@
-"""Writing rows to a file as they come: Parquet, Arrow or CSV, whole or not at all."""
+"""Writing rows to a file as they are computed: Parquet, Arrow or CSV, whole or not at all."""
 
 from __future__ import annotations
 

@@ -117,7 +117,7 @@ def _schedule(path: Path) -> list[dict[str, Any]]:
         raise UnusableInput("no-file", f"There is no file {path}.") from None
     except (tomllib.TOMLDecodeError, KeyError, UnicodeDecodeError):
         raise UnusableInput(
-            "not-a-schedule", f"{path} is no schedule.", hint='It has [[snapshot]] with source = "loads.oak.toml".'
+            "not-a-schedule", f"{path} is not a schedule.", hint='It has [[snapshot]] with source = "loads.oak.toml".'
         ) from None
     if not isinstance(entries, list):
         raise UnusableInput("not-a-schedule", f"{path}: each snapshot is a [[snapshot]], with two brackets.")

@@ -197,7 +197,7 @@ def sign_command(name: str, number: int | None, note: str, catalogue: str, as_js
 
 @versions_command.command("retire")
 @click.argument("name")
-@click.option("--replaced-by", default="", metavar="SOURCE", help="What readers use instead; they are told.")
+@click.option("--replaced-by", default="", metavar="SOURCE", help="What readers use instead; pages and answers say so.")
 @click.option(
     "--views",
     default="",
@@ -228,7 +228,7 @@ def retire_command(
         raise click.UsageError("--drop-views needs --views ADDRESS, the database that they are in.")
     confirmed(f"Reports of {name} will have nothing to read.", yes=yes)
     version = open_catalogue(catalogue).retire(name, replaced_by=replaced_by)
-    instead = f"; readers are told to use {replaced_by}" if replaced_by else ""
+    instead = f"; readers are asked to use {replaced_by}" if replaced_by else ""
     _done(version, f"retired: version {version.number} of {version.source}{instead}", as_json=as_json)
     if views:
         from oak_ledger.places.view import retire

@@ -1,4 +1,4 @@
-"""`oak step`: how rows are prepared as they come in."""
+"""`oak step`: how incoming rows are prepared."""
 
 from __future__ import annotations
 

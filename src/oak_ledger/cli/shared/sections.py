@@ -12,7 +12,7 @@ SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
     },
     "Rows and fields": {
         "join": ("rows.intake", "Combine several origins by shared keys, and show the effects."),
-        "step": ("rows.steps", "Prepare rows as they come in: columns into rows, split, …"),
+        "step": ("rows.steps", "Prepare incoming rows: columns into rows, split, …"),
         "peek": ("figures.ask", "Show the first rows of a source or of a file."),
         "profile": ("rows.profile", "Show the values of fields, and what looks wrong."),
         "constant": ("rows.entries", "List, set and remove constants."),

@@ -90,7 +90,7 @@ def local_groups(keys: Sequence[Any], rows: int) -> tuple[Any, int, list[Key]]:
     columns, dictionaries = zip(*(numbered(key) for key in keys), strict=True)
     sizes = [len(one) for one in dictionaries]
     size = math.prod(max(one, 1) for one in sizes)
-    if size >= MAX_KEY_PRODUCT:  # more than a number holds: numbered anew after each key
+    if size >= MAX_KEY_PRODUCT:  # more than a number holds: numbered again after each key
         local, first = _packed(
             [
                 (column.astype(np.int64), max(own - 1, 1).bit_length())

@@ -60,7 +60,7 @@ class AggregateState:
     slices: int = 0
     waiting: int = 0
     by_row: bool = False
-    """Whether grouping a slice by itself saves little, so that its rows are kept as they come."""
+    """Whether grouping a slice by itself saves little, so that its rows are kept as they are."""
     parent: AggregateState | None = None
     """For all groups as one: the groups that it is made of."""
     spilled: SpilledGroups | None = None

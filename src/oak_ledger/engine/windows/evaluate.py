@@ -97,7 +97,7 @@ def window_order(
 
 
 def _sorted(node: c.Window, partition: Sequence[Any], order: Sequence[Any], rows: int) -> SortedPartitions:
-    """The rows sorted by partition and order; rows that are equal in both stay as they come.
+    """The rows sorted by partition and order; rows that are equal in both stay in the order in which they arrive.
 
     Numbers that are small enough are packed with the row's own into one, and sorted by value: that is much faster.
     """
