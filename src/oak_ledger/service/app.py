@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import hashlib
 import json
 import os
 import shutil
 import tempfile
-from base64 import b64decode
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import replace
@@ -15,9 +13,8 @@ from pathlib import Path
 from typing import Annotated, Any, Literal, TextIO
 from urllib.parse import quote, urlencode
 
-from fastapi import APIRouter, Depends, FastAPI, Query, Request, Response, Security
+from fastapi import APIRouter, Depends, FastAPI, Query, Request, Response
 from fastapi.responses import FileResponse, HTMLResponse
-from fastapi.security import HTTPBasic, HTTPBearer
 from pydantic import StringConstraints
 from starlette.background import BackgroundTask
 from starlette.middleware.cors import CORSMiddleware
@@ -26,14 +23,14 @@ from starlette.middleware.gzip import GZipMiddleware
 from oak_ledger.catalogue import Catalogue, Registered, Version
 from oak_ledger.errors import OakError, UnusableInput
 from oak_ledger.insight.additivity import how_it_totals
-from oak_ledger.present.dictionary import entry_of, index_html, names_source, source_html
-from oak_ledger.present.page import report_html
+from oak_ledger.present.dictionary import entry_of, names_source
 from oak_ledger.service.edge import WithHead, WithLog, WithStop
 from oak_ledger.service.failures import FAILURES, add_handlers, known_parameters, wrong_parameter
 from oak_ledger.service.formats import ENDINGS, MEDIA, as_bytes
 from oak_ledger.service.kept import Kept
 from oak_ledger.service.limits import Limits, Slots
 from oak_ledger.service.models import AnswerSaid, Failure, FieldLine, Health, ReportLine, SourceLine, SourceSaid
+from oak_ledger.service.visit import Unchanged, Visit, html_answer
 from oak_ledger.source import Answer, Source
 from oak_ledger.types import Grain
 from oak_ledger.version import __version__
@@ -42,120 +39,6 @@ ABOUT = "Curated sources: what they have, what it means, and questions asked of 
 LEAST_ROOM = 16 * 2**20  # bytes on the disk
 KEPT_SOURCES, KEPT_PAGES = 64, 64 * 2**20  # versions that are open, characters of pages
 EXACT = 2**53  # up to it every reader of JSON keeps whole numbers
-ALONE = "default-src 'none'; img-src data:; style-src 'unsafe-inline'; script-src 'unsafe-inline'; form-action 'none'; frame-ancestors 'none'; base-uri 'none'"
-
-
-BEARER = HTTPBearer(auto_error=False, description="The token.")
-BASIC = HTTPBasic(auto_error=False, description="Any name, with the token as the password.")
-
-
-class Visit:
-    """One request: the catalogue as its token may see it, and what it may take."""
-
-    def __init__(
-        self,
-        request: Request,
-        _bearer: Annotated[Any, Security(BEARER)] = None,
-        _basic: Annotated[Any, Security(BASIC)] = None,
-    ) -> None:  # the description names both
-        token = _token(request)
-        if not token:
-            raise OakError("no-token", "A token is needed.", hint="oak catalogue tokens make makes one.")
-        state = request.app.state
-        self.request = request
-        self.limits: Limits = state.limits
-        self.slots: Slots = state.slots
-        self.readings: set[tuple[str, str, int]] = state.readings
-        self.opened: Kept[Source] = state.sources
-        self.pages: Kept[str] = state.pages
-        self.catalogue = Catalogue.open(state.folder, token=token)
-        request.state.person = self.catalogue.person
-        self.token = hashlib.sha256(token.encode()).hexdigest()
-
-    @property
-    def prefix(self) -> str:
-        """What comes before all addresses, behind a proxy."""
-        return str(self.request.scope.get("root_path", ""))
-
-    @property
-    def path(self) -> str:
-        """The address as the asker has it, behind a proxy too."""
-        path = self.request.scope["path"]
-        return str(path if path.startswith(self.prefix) else self.prefix + path)
-
-    def version(self, name: str, area: str, number: int | None, *, draft: bool) -> Version:
-        """A version that one may see."""
-        return self.catalogue.version(f"{area}/{name}" if area else name, number, drafts=draft)
-
-    def source(self, version: Version) -> Source:
-        """A version, ready for questions."""
-        self._note(version)
-        address = f"{version.area}/{version.source}"
-        return self.opened.get(self._made_of(version), lambda: self.catalogue.source(address, version.number))
-
-    def _note(self, version: Version) -> None:
-        """Keep who has read what, once in a process."""
-        address = f"{version.area}/{version.source}"
-        reading = (self.catalogue.person, address, version.number)
-        if version.stage == "released" and reading not in self.readings:
-            self.readings.add(reading)
-            with suppress(OakError):
-                self.catalogue.reports.looked(address, self.catalogue.person)
-
-    def page(self, version: Version, headers: Mapping[str, str], make: Callable[[Source], str]) -> Response:
-        """A page made of a version, or the same as it was made before."""
-        self._note(version)
-        key = (*self._made_of(version), headers["etag"])
-        return _html(self.pages.get(key, lambda: make(self.source(version))), dict(headers))
-
-    def _made_of(self, version: Version) -> tuple[Any, ...]:
-        """All that a version as one sees it is made of."""
-        return (version.area, version.source, version.number, version.stage, version.replaced_by, version.data, version.definition, self.catalogue.reads_only(version))  # fmt: skip
-
-    def headers(self, version: Version, *more: str) -> dict[str, str]:
-        """The headers that say which answer this is: a version does not change, nor does what is asked of it. Raises Unchanged where the asker has it."""
-        url = self.request.url
-        said = [
-            __version__,
-            version.area,
-            version.source,
-            version.number,
-            version.stage,
-            version.data,
-            version.definition,
-            version.replaced_by,
-            [(one.by, one.at, one.note) for one in version.signatures],
-            url.path,
-            url.query,
-            "gzip" in self.request.headers.get("accept-encoding", ""),
-            *more,
-        ]
-        tag = f'"{hashlib.sha256(json.dumps(said).encode()).hexdigest()[:32]}"'
-        headers = {"etag": tag, "cache-control": "private, no-cache", "vary": "authorization, accept-encoding"}
-        if tag in {one.strip().removeprefix("W/") for one in self.request.headers.get("if-none-match", "").split(",")}:
-            raise Unchanged(headers)
-        return headers
-
-
-class Unchanged(Exception):
-    """The asker has this answer already."""
-
-    def __init__(self, headers: dict[str, str]) -> None:
-        super().__init__()
-        self.headers = headers
-
-
-def _token(request: Request) -> str:
-    kind, _, given = request.headers.get("authorization", "").partition(" ")
-    if kind.casefold() == "bearer":
-        return given.strip()
-    if kind.casefold() == "basic":
-        try:
-            return b64decode(given, validate=True).decode().partition(":")[2]
-        except ValueError:
-            return ""
-    return ""
-
 
 Here = Annotated[Visit, Depends(Visit)]
 Said = Annotated[str, StringConstraints(pattern=r"\S")]
@@ -328,7 +211,7 @@ def index(here: Here) -> Response:
             with suppress(UnusableInput):
                 entries.append(entry_of(here.source(one), [one], profiled=False))
     found = [(one.name, here.prefix + _report(one), f"{one.source}{f', built by {one.owner}' if one.owner else ''}") for one in here.catalogue.reports.all()]  # fmt: skip
-    return _html(index_html(entries, lambda one: here.prefix + _page(one.history[0]), found), {})
+    return html_answer(index_html(entries, lambda one: here.prefix + _page(one.history[0]), found), {})
 
 
 @routes.get("/dictionary/{name}", **PAGE, summary="What a source and its fields mean, as a page")
@@ -384,19 +267,6 @@ def application(
 
     app.openapi = openapi  # type: ignore[method-assign]
     return app
-
-
-def _html(text: str, headers: dict[str, str]) -> Response:
-    """A page, which a browser keeps from loading or sending anything elsewhere."""
-    return HTMLResponse(
-        text,
-        headers={
-            **headers,
-            "content-security-policy": ALONE,
-            "x-content-type-options": "nosniff",
-            "referrer-policy": "no-referrer",
-        },
-    )
 
 
 def _page(version: Version) -> str:
