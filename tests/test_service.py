@@ -343,6 +343,53 @@ class Manners(WithService):
                 self.assertEqual((said["status"], said["type"], bool(said["title"])), (status, "about:blank", True))
                 self.assertIn(words, said["detail"])
 
+    def test_days_baselines_and_reports_are_what_they_are_here(self) -> None:
+        """Rows of a day, the change since a version, and the figures of a report: the same by the client as in the library, faults and findings too."""
+        place = self.place("maker")
+        more = test_rights.CSV + "9,High Ford,40,3\n"
+        self.write("loads.csv", more)
+        place.publish(oak.open_source("loads.oak.toml"))
+        place.release("Loads")
+        first = str(place.version("Loads", 1).made_at)
+        there, here = oak.connect(self.running.url, self.reading), self.place("reader")
+        asked: list[tuple[Any, Any]] = [
+            (there.source("Loads", at=first), here.snapshots.source_at("Loads", first)),
+            (there.source("Loads", baseline=1), here.source("Loads").with_baseline(here.source("Loads", 1))),
+        ]
+        for at, (remote, local) in enumerate(asked):
+            for show in (
+                "SUM(Volume)",
+                "1 / (SUM(Volume) - 7)",
+                *(["SUM(Volume) - BEFORE(SUM(Volume))"] if at else []),
+            ):
+                with self.subTest(at=at, show=show):
+                    found, own = (one.tally(["Mill"], [("x", show)], totals=True) for one in (remote, local))
+                    self.assertEqual(found.to_dicts(), own.to_dicts())
+                    self.assertEqual(found.totals.to_pylist(), own.totals.to_pylist())  # type: ignore[union-attr]
+                    self.assertEqual(found.faults, own.faults)
+        self.assertNotEqual(
+            asked[0][0].tally(["Mill"], ["COUNT(*)"]).to_dicts(),
+            there.source("Loads").tally(["Mill"], ["COUNT(*)"]).to_dicts(),
+        )
+        rows = there.source("Loads", at=first).rows()
+        self.assertEqual(rows.to_dicts(), here.snapshots.source_at("Loads", first).rows().to_dicts())
+        self.assertEqual(there.reports(), ["R"])
+        local_view = here.reports.get("R").report.view(here.source("Loads"))
+        self.assertEqual(there.report("general/R"), json.loads(json.dumps(local_view.as_json(), default=str)))
+        for words, ask in (
+            (
+                "at: the day says which version it is",
+                lambda: there.source("Loads", 1, at=first).catalogue.fetched(
+                    "/sources/Loads/tally", {"version": 1, "at": first}
+                ),
+            ),
+            ("has no state of 1999-01-01", lambda: there.source("Loads", at="1999-01-01").tally(show=["COUNT(*)"])),
+            ("There is nothing of that name", lambda: there.source("Loads", baseline=99).tally(show=["COUNT(*)"])),
+        ):
+            with self.subTest(words), self.assertRaises(oak.OakError) as caught:
+                ask()
+            self.assertIn(words, str(caught.exception))
+
     def test_what_is_retired_leads_to_what_replaces_it_and_back(self) -> None:
         place = self.place("maker")
         for name in ("Newer", "Last"):

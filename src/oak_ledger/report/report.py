@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 from oak_ledger.definition.document import Document, read_document
 from oak_ledger.definition.model import FieldSpec
@@ -62,6 +63,22 @@ class ReportView(InNotebook):
         """The line under its name: its text, the source with version, who built it."""
         built = f"built by {self.owner}" if self.owner else ""
         return " · ".join(part for part in (self.text, f"{self.source}, {self.version}", built) if part)
+
+    def as_json(self) -> dict[str, Any]:
+        """What it shows, panel by panel: rows, totals and faults, what is drawn of them, findings."""
+        nothing: dict[str, Any] = {"lines": [], "change": "", "text": [], "notes": []}
+        panels = [
+            {
+                **({"rows": None, "totals": None, "faults": []} if one.answer is None else one.answer.as_json()),
+                "kind": one.spec.kind,
+                "title": one.title,
+                "broken": one.content is None,
+                **(nothing if one.content is None else one.content.as_json()),
+                "findings": [found.as_json() for found in one.findings],
+            }
+            for one in self.panels
+        ]
+        return {"report": self.name, "source": self.source, "version": self.version, "panels": panels}
 
     @property
     def findings(self) -> list[Finding]:

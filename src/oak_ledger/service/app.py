@@ -23,14 +23,15 @@ from starlette.middleware.gzip import GZipMiddleware
 from oak_ledger.catalogue import Catalogue, Registered, Version
 from oak_ledger.errors import OakError, UnusableInput
 from oak_ledger.insight.additivity import how_it_totals
-from oak_ledger.present.dictionary import entry_of, names_source
+from oak_ledger.present.dictionary import entry_of, index_html, names_source, source_html
+from oak_ledger.present.page import report_html
 from oak_ledger.service.edge import WithHead, WithLog, WithStop
 from oak_ledger.service.failures import FAILURES, add_handlers, known_parameters, wrong_parameter
 from oak_ledger.service.formats import ENDINGS, MEDIA, as_bytes
 from oak_ledger.service.kept import Kept
 from oak_ledger.service.limits import Limits, Slots
 from oak_ledger.service.models import AnswerSaid, Failure, FieldLine, Health, ReportLine, SourceLine, SourceSaid
-from oak_ledger.service.visit import Unchanged, Visit, html_answer
+from oak_ledger.service.visit import State, Unchanged, Visit, html_answer
 from oak_ledger.source import Answer, Source
 from oak_ledger.types import Grain
 from oak_ledger.version import __version__
@@ -91,10 +92,11 @@ def source(here: Here, name: str, area: str = "", version: int | None = None, dr
 def tally(
     here: Here, name: str, by: Texts = [], show: Texts = [], where: Texts = [], sort: Texts = [], totals: bool = False,  # noqa: B006  never changed
     limit: Limit = None, offset: Offset = 0, format: Format = "json", area: str = "", version: int | None = None, draft: bool = False,  # noqa: A002
+    at: str = "", baseline: int | None = None,
 ) -> Response:  # fmt: skip
-    """`by` and `show` have fields or formulas, also as `Name = formula`; `where` conditions that must all hold; `sort` names, with - before one for downwards."""
-
-    found = here.version(name, area, version, draft=draft)
+    """`by` and `show` have fields or formulas, also as `Name = formula`; `where` conditions that must all hold; `sort` names, with - before one for downwards.
+    `at` is a date, for the rows as they were on that day; `baseline` the version that BEFORE takes values from."""
+    found = here.state(name, area, version, draft=draft, at=at, baseline=baseline)
     if totals and format in ("csv", "parquet"):
         raise wrong_parameter("totals", f"an answer in {format} has no place for totals; json and arrow have")
 
@@ -108,27 +110,28 @@ def tally(
 @routes.get("/sources/{name}/rows", **ANSWER, summary="Rows, page by page")
 def rows(
     here: Here, name: str, show: Texts = [], where: Texts = [], sort: Texts = [], limit: Limit = None, offset: Offset = 0,  # noqa: B006
-    format: Format = "json", area: str = "", version: int | None = None, draft: bool = False,  # noqa: A002
+    format: Format = "json", area: str = "", version: int | None = None, draft: bool = False, at: str = "", baseline: int | None = None,  # noqa: A002
 ) -> Response:  # fmt: skip
-    """All fields with a value per row, or those in `show`; a page begins at `offset` and has `limit` rows. CSV without these has all rows, in the source's order."""
-    version_of = here.version(name, area, version, draft=draft)
+    """All fields with a value per row, or those in `show`; a page begins at `offset` and has `limit` rows. CSV without these has all rows, in the source's order.
+    `at` is a date, for the rows as they were on that day; `baseline` the version that BEFORE takes values from."""
+    found = here.state(name, area, version, draft=draft, at=at, baseline=baseline)
     if format == "csv" and limit is None and not offset and not sort:
-        return _all_rows(here, version_of, show, where)
+        return _all_rows(here, found, show, where)
 
     def ask(own: Source, most: int) -> Answer:
         return own.rows([own.measure(one) for one in show] or None, where=where or None, sort=sort, limit=most)
 
-    return _answered(here, version_of, format, offset, limit, ask)
+    return _answered(here, found, format, offset, limit, ask)
 
 
-def _all_rows(here: Visit, version: Version, show: Sequence[str], where: Sequence[str]) -> Response:
+def _all_rows(here: Visit, state: State, show: Sequence[str], where: Sequence[str]) -> Response:
     """All rows of a source as CSV: written to a file first, so that what could not be computed is known before the first of them is sent."""
-    headers = here.headers(version)
+    headers = here.headers(state.version, *state.more)
     folder = tempfile.mkdtemp(prefix="oak-")
     file = Path(folder) / "rows.csv"
     try:
         with here.slots.taken(here.token):
-            own = here.source(version)
+            own = state.source()
             written = own.write(file, [own.measure(one) for one in show] or None, where=[*where] or None)
     except BaseException:
         shutil.rmtree(folder, ignore_errors=True)
@@ -147,7 +150,7 @@ def _of_file(source: Source, kind: str, faults: int) -> dict[str, str]:
 
 
 def _answered(
-    here: Visit, version: Version, kind: str, offset: int, wanted: int | None, ask: Callable[[Source, int], Answer]
+    here: Visit, state: State, kind: str, offset: int, wanted: int | None, ask: Callable[[Source, int], Answer]
 ) -> Response:
     """A page of an answer; one row more is asked for, to know whether there is another page. A file, which cannot say that there is more, is whole where no page is asked for."""
     most = here.limits.rows
@@ -155,21 +158,24 @@ def _answered(
     limit = most if whole else min(1_000, most) if wanted is None else wanted
     if limit > most or offset > 100 * most:
         raise _too_much(most)
-    headers = here.headers(version)
+    headers = here.headers(state.version, *state.more)
     with here.slots.taken(here.token):
-        own = here.source(version)
+        own = state.source()
         found = ask(own, offset + limit + 1)
         answer = replace(found, table=found.table.slice(offset, limit))
         more = found.table.num_rows > offset + limit
         if more and whole:
             raise _too_much(most)
         if more:
-            asked = [one for one in here.request.query_params.multi_items() if one[0] not in ("offset", "limit")]
-            pinned = [
-                ("area", version.area),
-                ("version", version.number),
+            asked = [
+                one
+                for one in here.request.query_params.multi_items()
+                if one[0] not in ("offset", "limit", "area", "version", "draft")
+            ]
+            pinned: list[tuple[str, Any]] = [
+                ("area", state.version.area)
             ]  # the next page is of the same version, whatever is released meanwhile
-            asked = [one for one in asked if one[0] not in ("area", "version", "draft")]
+            pinned += [] if state.dated else [("version", state.version.number)]
             following = urlencode([*asked, *pinned, ("offset", offset + limit), ("limit", limit)])
             headers["link"] = f'<{quote(here.path)}?{following}>; rel="next"'
         content = (
@@ -191,15 +197,20 @@ def reports(here: Here) -> list[ReportLine]:
     return [ReportLine(name=one.name, source=one.source, owner=one.owner) for one in here.catalogue.reports.all()]
 
 
-@routes.get("/reports/{name}", **PAGE, summary="A report as a page")
-def report(here: Here, name: str, area: str = "") -> Response:
-    """Computed over the released version of its source; `area` where reports of one name are in several."""
+@routes.get("/reports/{name}", **PAGE, summary="A report as a page, or its figures")
+def report(here: Here, name: str, area: str = "", at: str = "", baseline: int | None = None, format: Literal["html", "json"] = "html") -> Response:  # noqa: A002  # fmt: skip
+    """Computed over the released version of its source; `area` where reports of one name are in several. `at` and `baseline` as for a tally."""
     found = here.catalogue.reports.get(f"{area}/{name}" if area else name)
-    version = here.catalogue.version(found.source)
-    headers = here.headers(version, found.report.document.text, here.prefix)
-    about = here.prefix + _page(version)
+    state = here.state(found.source, "", None, draft=False, at=at, baseline=baseline)
+    headers = here.headers(state.version, found.report.document.text, here.prefix, *state.more)
+    about = here.prefix + _page(state.version)
     with here.slots.taken(here.token):
-        return here.page(version, headers, lambda own: report_html(found.report.view(own), f"{here.prefix}/", about))
+        if format == "json":
+            said = found.report.view(state.source()).as_json()
+            return Response(
+                json.dumps(said, default=str, ensure_ascii=False), media_type=MEDIA["json"], headers=headers
+            )
+        return here.page(state, headers, lambda own: report_html(found.report.view(own), f"{here.prefix}/", about))
 
 
 @routes.get("/", **PAGE, summary="All sources and reports, as a page")
@@ -230,7 +241,9 @@ def dictionary(here: Here, name: str, area: str = "", version: int | None = None
     headers = here.headers(found, here.prefix, repr(reports), repr(said), repr(others))
     with here.slots.taken(here.token):
         return here.page(
-            found, headers, lambda own: source_html(entry_of(own, history), f"{here.prefix}/", reports, others)
+            State(found, lambda: here.source(found)),
+            headers,
+            lambda own: source_html(entry_of(own, history), f"{here.prefix}/", reports, others),
         )
 
 

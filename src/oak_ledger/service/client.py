@@ -48,14 +48,29 @@ class RemoteCatalogue:
         """The names of the sources that one may see."""
         return [one["name"] for one in _read(self.fetched("/sources"))]
 
-    def source(self, name: str, number: int | None = None, *, drafts: bool = False) -> RemoteSource:
-        """A source by its name, or AREA/NAME: its released version, that with a number, or with `drafts` the newest."""
+    def reports(self) -> list[str]:
+        """The names of the reports that one may see."""
+        return [one["name"] for one in _read(self.fetched("/reports"))]
+
+    def report(self, name: str, *, at: str = "", baseline: int | None = None) -> dict[str, Any]:
+        """What a report (by its name, or AREA/NAME) shows, as `ReportView.as_json` gives it; `at` and `baseline` as for a source."""
+        area, _, own = name.rpartition("/")
+        asked = {"area": area, "format": "json", **_state(at, baseline)}
+        return dict(_read(self.fetched(f"/reports/{quote(own, safe='')}", asked)))
+
+    def source(
+        self, name: str, number: int | None = None, *, drafts: bool = False, at: str = "", baseline: int | None = None
+    ) -> RemoteSource:
+        """A source by its name, or AREA/NAME: its released version, that with a number, or with `drafts` the newest. `at` is a date, for the rows as they
+        were on that day; `baseline` the version that BEFORE takes values from."""
         area, _, own = name.rpartition("/")
         chosen: dict[str, Any] = {"area": area, "draft": str(drafts).lower()}
         if number is not None:
             chosen["version"] = number
         said = _read(self.fetched(f"/sources/{quote(own, safe='')}", chosen))
-        return RemoteSource(self, said["name"], said["area"], said["version"], said["stage"], tuple(said["fields"]))
+        return RemoteSource(
+            self, said["name"], said["area"], said["version"], said["stage"], tuple(said["fields"]), at, baseline
+        )
 
     def fetched(self, path: str, query: dict[str, Any] | None = None) -> bytes:
         """What is at an address of the service. Raises OakError with what it says against it."""
@@ -123,6 +138,8 @@ class RemoteSource:
     number: int
     stage: str
     described: tuple[dict[str, str], ...]
+    at: str = ""
+    baseline: int | None = None
 
     def __repr__(self) -> str:
         return f"Source {self.name!r} at {self.catalogue.url}; fields: {len(self.described)}\n  version {self.number}, {self.stage}"
@@ -160,7 +177,8 @@ class RemoteSource:
         import pyarrow as pa
 
         path = f"/sources/{quote(self.name, safe='')}/{what}"
-        chosen = {**asked, "area": self.area, "version": self.number, "format": "arrow"}
+        which = {} if self.at else {"version": self.number}
+        chosen = {**asked, "area": self.area, **which, **_state(self.at, self.baseline), "format": "arrow"}
         answers: list[Answer] = []
         got = 0
         while True:
@@ -178,6 +196,11 @@ class RemoteSource:
         first = answers[0]
         table = first.table if len(answers) == 1 else pa.concat_tables([one.table for one in answers])
         return Answer(table, first.totals, first.faults, first.findings, first.formats, first.rows_read, first.rows_used, first.groups, place="service")  # fmt: skip
+
+
+def _state(at: str, baseline: int | None) -> dict[str, Any]:
+    """The parameters of a day and of a baseline, those that are given."""
+    return {key: value for key, value in (("at", at or None), ("baseline", baseline)) if value is not None}
 
 
 def _list(where: str | Sequence[str] | None) -> list[str]:

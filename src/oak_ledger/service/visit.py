@@ -7,6 +7,7 @@ import json
 from base64 import b64decode
 from collections.abc import Callable, Mapping
 from contextlib import suppress
+from dataclasses import dataclass
 from typing import Annotated, Any
 
 from fastapi import Request, Response, Security
@@ -15,6 +16,7 @@ from fastapi.security import HTTPBasic, HTTPBearer
 
 from oak_ledger.catalogue import Catalogue, Version
 from oak_ledger.errors import OakError
+from oak_ledger.service.failures import wrong_parameter
 from oak_ledger.service.kept import Kept
 from oak_ledger.service.limits import Limits, Slots
 from oak_ledger.source import Source
@@ -25,6 +27,16 @@ ALONE = "default-src 'none'; img-src data:; style-src 'unsafe-inline'; script-sr
 
 BEARER = HTTPBearer(auto_error=False, description="The token.")
 BASIC = HTTPBasic(auto_error=False, description="Any name, with the token as the password.")
+
+
+@dataclass(frozen=True, slots=True)
+class State:
+    """What is asked: a version, its rows (opened when they are needed), and what else tells one answer from another."""
+
+    version: Version
+    source: Callable[[], Source]
+    more: tuple[str, ...] = ()
+    dated: bool = False
 
 
 class Visit:
@@ -71,6 +83,26 @@ class Visit:
         address = f"{version.area}/{version.source}"
         return self.opened.get(self._made_of(version), lambda: self.catalogue.source(address, version.number))
 
+    def state(
+        self, name: str, area: str, number: int | None, *, draft: bool, at: str = "", baseline: int | None = None
+    ) -> State:
+        """A version, or with `at` the rows of a day, and the version that it is compared with."""
+        if at and (number is not None or draft):
+            raise wrong_parameter("at", "the day says which version it is; leave out version and draft")
+        address = f"{area}/{name}" if area else name
+        found = None if at else self.catalogue.version(address, number, drafts=draft)
+        dated = self.catalogue.snapshots.source_at(address, at) if at else None
+        if found is None or dated is not None:
+            found = self.catalogue.version(address, dated.published.number if dated and dated.published else None)
+        before = None if baseline is None else self.catalogue.version(address, baseline)
+
+        def source() -> Source:
+            own = self.source(found) if dated is None else dated
+            return own if before is None else own.with_baseline(self.source(before))
+
+        more = [*([str(dated.published)] if dated is not None else []), *([before.data] if before is not None else [])]
+        return State(found, source, tuple(more), dated=dated is not None)
+
     def _note(self, version: Version) -> None:
         """Keep who has read what, once in a process."""
         address = f"{version.area}/{version.source}"
@@ -80,11 +112,11 @@ class Visit:
             with suppress(OakError):
                 self.catalogue.reports.looked(address, self.catalogue.person)
 
-    def page(self, version: Version, headers: Mapping[str, str], make: Callable[[Source], str]) -> Response:
+    def page(self, state: State, headers: Mapping[str, str], make: Callable[[Source], str]) -> Response:
         """A page made of a version, or the same as it was made before."""
-        self._note(version)
-        key = (*self._made_of(version), headers["etag"])
-        return html_answer(self.pages.get(key, lambda: make(self.source(version))), dict(headers))
+        self._note(state.version)
+        key = (*self._made_of(state.version), headers["etag"])
+        return html_answer(self.pages.get(key, lambda: make(state.source())), dict(headers))
 
     def _made_of(self, version: Version) -> tuple[Any, ...]:
         """All that a version as one sees it is made of."""

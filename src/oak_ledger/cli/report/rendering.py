@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -27,7 +27,7 @@ from oak_ledger.errors import OakError
 
 if TYPE_CHECKING:
     from oak_ledger.errors import Finding
-    from oak_ledger.report import Report, ReportView
+    from oak_ledger.report import Report
     from oak_ledger.source import Source
 
 
@@ -146,26 +146,12 @@ def render_command(
     for path in written:
         say(f"written: {path} ({view.source}, {view.version})")
     if as_json:
-        print_json(_view_as_json(view, written))
+        print_json({**view.as_json(), "written": [str(path) for path in written]})
     elif not written:
         if seen:
             say(seen)
         show_report(view, console())
     return 1 if any(one.severity == "error" for one in view.findings) else 0
-
-
-def _view_as_json(view: ReportView, written: list[Path]) -> dict[str, Any]:
-    panels = []
-    for panel in view.panels:
-        answer = {"rows": None, "totals": None, "faults": []} if panel.answer is None else panel.answer.as_json()
-        findings = [one.as_json() for one in panel.findings]
-        about = {"kind": panel.spec.kind, "title": panel.title, "broken": panel.content is None}
-        shown = (
-            {"lines": [], "change": "", "text": [], "notes": []} if panel.content is None else panel.content.as_json()
-        )
-        panels.append({**answer, **about, **shown, "findings": findings})
-    files = [str(path) for path in written]
-    return {"report": view.name, "source": view.source, "version": view.version, "panels": panels, "written": files}
 
 
 @report_command.command("check")
