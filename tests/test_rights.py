@@ -245,6 +245,57 @@ class Roles(WithPeople):
                         self.assertTrue(allowed)
 
 
+class LookedAfter(WithPeople):
+    """What takes administering: of the whole catalogue, or of the area that it is about. Who has every other right, or every right elsewhere, may not."""
+
+    def test_each_takes_administering(self) -> None:
+        self.boss.people.add_area("trial")
+        self.boss.people.add_area("empty")
+        self.place("maker").publish(self.source)
+        self.place("maker").release("Loads")
+        self.write("r.report.toml", REPORT)
+        self.boss.people.grant("author", ["read", "edit"], "general")
+        self.place("author").reports.publish(oak.open_report("r.report.toml"))
+        self.boss.people.join("crew", ["old"])
+        others = [right for right in RIGHTS if right != "administer"]
+        for area, rights in (("general", [*RIGHTS]), ("trial", [*RIGHTS])):
+            self.boss.people.grant(f"of {area}", rights, area)
+            self.boss.people.grant(f"of {area}", ["read"], "general")
+        self.boss.people.grant("all but", others, "general")
+        self.boss.people.grant("all but", others, "trial")
+        in_general: set[str] = {"all but", "of trial"}
+        nowhere = {*in_general, "of general"}
+        table: tuple[tuple[set[str], Callable[[oak.Catalogue], object]], ...] = (
+            (nowhere, lambda one: one.clear()),
+            (nowhere, lambda one: one.upkeep.backup(self.folder / "copy")),
+            (nowhere, lambda one: one.upkeep.ask_for_four_eyes(on=True)),
+            (nowhere, lambda one: one.upkeep.hand_over("maker", "somebody")),
+            (nowhere, lambda one: one.upkeep.remove_area("empty")),
+            (nowhere, lambda one: one.people.add_area("more")),
+            (nowhere, lambda one: one.people.join("crew", ["somebody"])),
+            (nowhere, lambda one: one.people.leave("crew", ["old"])),
+            (nowhere, lambda one: one.people.grant("somebody", ["read"], "*")),
+            (in_general, lambda one: one.people.grant("somebody", ["read"], "general")),
+            (in_general, lambda one: one.people.revoke("maker", ["read"], "general")),
+            (in_general, lambda one: one.upkeep.remove_old_rows(keep=0, name="Loads")),
+            (nowhere, lambda one: one.upkeep.move_source("Loads", "trial")),
+            (nowhere, lambda one: one.upkeep.move_report("R", "trial")),
+            ({"all but"}, lambda one: one.people.log()),
+            (in_general, lambda one: one.upkeep.remove_report("R")),
+            (in_general, lambda one: one.upkeep.remove_source("Loads")),
+        )
+        for refused, work in table:
+            for person in refused:
+                with self.subTest(inspect.getsource(work).strip(), person=person):
+                    before = self.boss.people.log()[-1].chain
+                    with self.assertRaises(oak.OakError) as caught:
+                        work(self.place(person))
+                    self.assertIn(caught.exception.code, ("not-allowed", "unknown-area"))
+                    self.assertEqual(self.boss.people.log()[-1].chain, before)  # nothing was done
+        for _, work in table:  # and the one who administers all may each, so that nothing else was in the way
+            work(self.boss)
+
+
 class Closed(WithPeople):
     """What must not leak, and what must not be reached by another way."""
 

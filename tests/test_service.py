@@ -346,11 +346,12 @@ class Manners(WithService):
     def test_days_baselines_and_reports_are_what_they_are_here(self) -> None:
         """Rows of a day, the change since a version, and the figures of a report: the same by the client as in the library, faults and findings too."""
         place = self.place("maker")
+        first = str(place.version("Loads", 1).made_at)
+        time.sleep(1.1)  # a moment is said in seconds
         more = test_rights.CSV + "9,High Ford,40,3\n"
         self.write("loads.csv", more)
         place.publish(oak.open_source("loads.oak.toml"))
         place.release("Loads")
-        first = str(place.version("Loads", 1).made_at)
         there, here = oak.connect(self.running.url, self.reading), self.place("reader")
         asked: list[tuple[Any, Any]] = [
             (there.source("Loads", at=first), here.snapshots.source_at("Loads", first)),
@@ -378,7 +379,7 @@ class Manners(WithService):
         self.assertEqual(there.report("general/R"), json.loads(json.dumps(local_view.as_json(), default=str)))
         for words, ask in (
             (
-                "at: the day says which version it is",
+                "The day (at) says which version it is",
                 lambda: there.source("Loads", 1, at=first).catalogue.fetched(
                     "/sources/Loads/tally", {"version": 1, "at": first}
                 ),

@@ -180,6 +180,7 @@ view-taken | the database has something else of that name | choose another name:
 no-service | no service answers, or what it needs is not installed | pip install 'oak-ledger[service]', oak serve
 port-taken | nothing can listen there | another --port
 wrong-parameter | a parameter of a request is not known here, empty, or has no place in the answer | see /openapi.json
+day-and-version | a question of a service names both a day and a version | leave one of them out
 too-many | one token has too many questions at a time | wait for an answer
 too-busy | the service is busy | ask again in a moment
 too-slow | a question took too long | a filter, fewer groups

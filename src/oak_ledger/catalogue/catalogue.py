@@ -215,7 +215,6 @@ class Catalogue(PublishedSources):
         if found is not None:
             self._storage.update(connection, SOURCE, _columns(SOURCE, found), owner=owner)
             return found
-        self._access.require_in(connection, "publish", place["key"], f"{name} in {place['name']}")
         values = {"area_id": place["id"], "name": name, "key": name.casefold(), "owner": owner}
         return {
             **values,

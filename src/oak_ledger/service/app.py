@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import json
 import os
 import shutil
@@ -47,6 +48,7 @@ Texts = Annotated[list[Said], Query(max_length=50)]
 Limit = Annotated[
     int | None, Query(ge=1, description="rows of this page; a thousand of JSON; a file is whole without it, or refused")
 ]
+Day = dt.date | dt.datetime | None
 Offset = Annotated[int, Query(ge=0)]
 Format = Literal["json", "csv", "arrow", "parquet"]
 PAGE: dict[str, Any] = {"responses": FAILURES, "response_class": HTMLResponse}
@@ -92,7 +94,7 @@ def source(here: Here, name: str, area: str = "", version: int | None = None, dr
 def tally(
     here: Here, name: str, by: Texts = [], show: Texts = [], where: Texts = [], sort: Texts = [], totals: bool = False,  # noqa: B006  never changed
     limit: Limit = None, offset: Offset = 0, format: Format = "json", area: str = "", version: int | None = None, draft: bool = False,  # noqa: A002
-    at: str = "", baseline: int | None = None,
+    at: Day = None, baseline: int | None = None,
 ) -> Response:  # fmt: skip
     """`by` and `show` have fields or formulas, also as `Name = formula`; `where` conditions that must all hold; `sort` names, with - before one for downwards.
     `at` is a date, for the rows as they were on that day; `baseline` the version that BEFORE takes values from."""
@@ -110,7 +112,7 @@ def tally(
 @routes.get("/sources/{name}/rows", **ANSWER, summary="Rows, page by page")
 def rows(
     here: Here, name: str, show: Texts = [], where: Texts = [], sort: Texts = [], limit: Limit = None, offset: Offset = 0,  # noqa: B006
-    format: Format = "json", area: str = "", version: int | None = None, draft: bool = False, at: str = "", baseline: int | None = None,  # noqa: A002
+    format: Format = "json", area: str = "", version: int | None = None, draft: bool = False, at: Day = None, baseline: int | None = None,  # noqa: A002
 ) -> Response:  # fmt: skip
     """All fields with a value per row, or those in `show`; a page begins at `offset` and has `limit` rows. CSV without these has all rows, in the source's order.
     `at` is a date, for the rows as they were on that day; `baseline` the version that BEFORE takes values from."""
@@ -198,7 +200,7 @@ def reports(here: Here) -> list[ReportLine]:
 
 
 @routes.get("/reports/{name}", **PAGE, summary="A report as a page, or its figures")
-def report(here: Here, name: str, area: str = "", at: str = "", baseline: int | None = None, format: Literal["html", "json"] = "html") -> Response:  # noqa: A002  # fmt: skip
+def report(here: Here, name: str, area: str = "", at: Day = None, baseline: int | None = None, format: Literal["html", "json"] = "html") -> Response:  # noqa: A002  # fmt: skip
     """Computed over the released version of its source; `area` where reports of one name are in several. `at` and `baseline` as for a tally."""
     found = here.catalogue.reports.get(f"{area}/{name}" if area else name)
     state = here.state(found.source, "", None, draft=False, at=at, baseline=baseline)

@@ -22,6 +22,7 @@ SAID: Mapping[int, str] = {
     400: "The question is wrong: a name, a formula, a filter.",
     401: "There is no token, or it is not valid.",
     404: "There is nothing of that name that you may see.",
+    409: "Two parameters say different things.",
     413: "The answer would be too large; ask for a page of it.",
     422: "A parameter is not known, or not what it should be.",
     429: "Too many questions of this token are being answered.",
@@ -40,6 +41,7 @@ _STATUS = {
     "too-slow": 503,
     "too-much": 413,
     "wrong-parameter": 422,
+    "day-and-version": 409,
 } | dict.fromkeys(_NOT_THERE, 404)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import hashlib
 import json
 from base64 import b64decode
@@ -16,7 +17,6 @@ from fastapi.security import HTTPBasic, HTTPBearer
 
 from oak_ledger.catalogue import Catalogue, Version
 from oak_ledger.errors import OakError
-from oak_ledger.service.failures import wrong_parameter
 from oak_ledger.service.kept import Kept
 from oak_ledger.service.limits import Limits, Slots
 from oak_ledger.source import Source
@@ -84,14 +84,23 @@ class Visit:
         return self.opened.get(self._made_of(version), lambda: self.catalogue.source(address, version.number))
 
     def state(
-        self, name: str, area: str, number: int | None, *, draft: bool, at: str = "", baseline: int | None = None
+        self,
+        name: str,
+        area: str,
+        number: int | None,
+        *,
+        draft: bool,
+        at: dt.date | None = None,
+        baseline: int | None = None,
     ) -> State:
         """A version, or with `at` the rows of a day, and the version that it is compared with."""
         if at and (number is not None or draft):
-            raise wrong_parameter("at", "the day says which version it is; leave out version and draft")
+            raise OakError(
+                "day-and-version", "The day (at) says which version it is.", hint="Leave out version and draft."
+            )
         address = f"{area}/{name}" if area else name
         found = None if at else self.catalogue.version(address, number, drafts=draft)
-        dated = self.catalogue.snapshots.source_at(address, at) if at else None
+        dated = self.catalogue.snapshots.source_at(address, _written(at)) if at else None
         if found is None or dated is not None:
             found = self.catalogue.version(address, dated.published.number if dated and dated.published else None)
         before = None if baseline is None else self.catalogue.version(address, baseline)
@@ -153,6 +162,13 @@ class Unchanged(Exception):
     def __init__(self, headers: dict[str, str]) -> None:
         super().__init__()
         self.headers = headers
+
+
+def _written(at: dt.date) -> str:
+    """A day or a moment as the catalogue reads it: moments in UTC."""
+    if isinstance(at, dt.datetime) and at.tzinfo is not None:
+        at = at.astimezone(dt.UTC).replace(tzinfo=None)
+    return at.isoformat()
 
 
 def _token(request: Request) -> str:
