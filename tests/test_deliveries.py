@@ -24,7 +24,7 @@ import pyarrow.parquet as pq
 import oak_ledger as oak
 from tests.support import FolderCase, seed_of_the_code
 
-SHARE = os.environ.get("OAK_DELIVERIES", "16")
+SHARE = os.environ.get("OAK_DELIVERIES", "12")
 COUNT = 160
 KINDS = ("text", "files", "workbook", "sqlite", "parquet", "join")
 TEXTS = ("text", "files")

@@ -24,7 +24,7 @@ from oak_ledger.source import cache
 from tests import questions, server
 from tests.support import FolderCase, seed_of_the_code
 
-QUESTIONS = int(os.environ.get("OAK_QUESTIONS", "150"))
+QUESTIONS = int(os.environ.get("OAK_QUESTIONS", "100"))
 SEED = int(os.environ.get("OAK_SEED", "20261201"))
 FRESH = int(os.environ.get("OAK_FRESH_SEED", str(seed_of_the_code())))
 ALL_FORMS = bool(os.environ.get("OAK_ALL_FORMS"))
