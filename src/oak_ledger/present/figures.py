@@ -24,6 +24,7 @@ RUST = "#b5562b"
 SERIES = ("#4b7f3c", "#a9744f", "#5a6f73", "#b89a3e", "#7b5a86", "#7d8f4e", "#2f6b75", "#9a4d4d")
 REST = "#b9bfb8"
 WIDE, NARROW = 5.8, 3.4  # inches of a chart alone, on a screen and on a telephone
+ROOMY = 4.0  # inches from which there is room for long names, and for four of a legend in a line
 LONGEST_REST = 1.3  # times the longest other bar
 STYLE: Any = {
     "font.family": "DejaVu Sans",
@@ -56,7 +57,7 @@ def _bars_height(panel: PanelView, content: ChartContent, width: float) -> float
 
 
 def _legend_columns(width: float) -> int:
-    return 4 if width > WIDE - 1 else 2
+    return 4 if width > ROOMY else 2
 
 
 def _legend_height(content: ChartContent, width: float) -> float:
@@ -69,7 +70,7 @@ def _draw_bars(area: Area, panel: PanelView, content: ChartContent) -> None:
         area.text(0, 0.2, "no groups", color=QUIET)
         return
     groups = content.groups[:MOST]
-    names = [cut(one, 28 if area.width > WIDE - 1 else 14) for one in groups]
+    names = [cut(one, 28 if area.width > ROOMY else 14) for one in groups]
     left = max(map(len, names), default=1) * LETTER + 0.1
     axes = area.axes(left, 0.05)
     height = 0.78 if panel.spec.stacked else 0.78 / len(content.series)
@@ -132,7 +133,7 @@ def _legend(axes: Axes, panel: PanelView, content: ChartContent, width: float) -
     from matplotlib.patches import Patch
 
     if len(content.series) > 1:
-        patches = [Patch(color=_colour(panel, content, at), label=cut(one.name, 24 if width > WIDE - 1 else 14)) for at, one in enumerate(content.series)]  # fmt: skip
+        patches = [Patch(color=_colour(panel, content, at), label=cut(one.name, 24 if width > ROOMY else 14)) for at, one in enumerate(content.series)]  # fmt: skip
         axes.legend(
             handles=patches, loc="lower left", bbox_to_anchor=(0, 1), ncols=_legend_columns(width), frameon=False, fontsize=8,
             borderaxespad=0.2, handlelength=1, handleheight=0.9, columnspacing=1.4,
