@@ -213,7 +213,7 @@ CALLS: list[tuple[str, int, tuple[str, ...]]] = [
     ("oak report render r.report.toml", 0, ("Costs & more", "version 1 (released)", "█")),
     ("oak report render r.report.toml --version 3 --to r.html --to r.png", 0, ("written: r.html", "version 3 (draft)")),
     ("oak report render r.report.toml --at 2999-01-01", 0, ("By mill",)),
-    ("oak versions retire Loads --replaced-by 'Other loads' --yes", 0, ("retired: version 1", "told to use Other loads")),
+    ("oak versions retire Loads --replaced-by 'Other loads' --yes", 0, ("retired: version 1", "asked to use Other loads")),
     ("oak report render r.report.toml", 2, ("not-released",)),
     ("oak release Loads 1 --yes", 0, ("released",)),
     ("oak report render r.report.toml --to r.pdf", 2, ("unknown-ending",)),

@@ -246,7 +246,7 @@ class Roles(WithPeople):
 
 
 class LookedAfter(WithPeople):
-    """What takes administering: of the whole catalogue, or of the area that it is about. Who has every other right, or every right elsewhere, may not."""
+    """What takes administering: of the whole catalogue, or of the area that it is about; what takes editing there. Who has every other right, or every right elsewhere, may not."""
 
     def test_each_takes_administering(self) -> None:
         self.boss.people.add_area("trial")
@@ -257,6 +257,7 @@ class LookedAfter(WithPeople):
         self.boss.people.grant("author", ["read", "edit"], "general")
         self.place("author").reports.publish(oak.open_report("r.report.toml"))
         self.boss.people.join("crew", ["old"])
+        self.boss.watches.add("Loads", oak.Watch("low", "SUM(Volume) < 1"))
         others = [right for right in RIGHTS if right != "administer"]
         for area, rights in (("general", [*RIGHTS]), ("trial", [*RIGHTS])):
             self.boss.people.grant(f"of {area}", rights, area)
@@ -281,6 +282,8 @@ class LookedAfter(WithPeople):
             (nowhere, lambda one: one.upkeep.move_source("Loads", "trial")),
             (nowhere, lambda one: one.upkeep.move_report("R", "trial")),
             ({"all but"}, lambda one: one.people.log()),
+            ({"of trial"}, lambda one: one.watches.run("Loads")),
+            ({"of trial"}, lambda one: one.watches.drop("Loads", "low")),
             (in_general, lambda one: one.upkeep.remove_report("R")),
             (in_general, lambda one: one.upkeep.remove_source("Loads")),
         )
