@@ -256,6 +256,7 @@ class LookedAfter(WithPeople):
         self.write("r.report.toml", REPORT)
         self.boss.people.grant("author", ["read", "edit"], "general")
         self.place("author").reports.publish(oak.open_report("r.report.toml"))
+        self.write("new.report.toml", REPORT.replace('"R"', '"New"'))
         self.boss.people.join("crew", ["old"])
         self.boss.watches.add("Loads", oak.Watch("low", "SUM(Volume) < 1"))
         others = [right for right in RIGHTS if right != "administer"]
@@ -282,6 +283,7 @@ class LookedAfter(WithPeople):
             (nowhere, lambda one: one.upkeep.move_source("Loads", "trial")),
             (nowhere, lambda one: one.upkeep.move_report("R", "trial")),
             ({"all but"}, lambda one: one.people.log()),
+            ({"of trial"}, lambda one: one.reports.publish(oak.open_report("new.report.toml"))),
             ({"of trial"}, lambda one: one.watches.run("Loads")),
             ({"of trial"}, lambda one: one.watches.drop("Loads", "low")),
             (in_general, lambda one: one.upkeep.remove_report("R")),
