@@ -377,6 +377,9 @@ class Manners(WithService):
         self.assertEqual(there.reports(), ["R"])
         local_view = here.reports.get("R").report.view(here.source("Loads"))
         self.assertEqual(there.report("general/R"), json.loads(json.dumps(local_view.as_json(), default=str)))
+        large = REPORT.replace('"R"', '"Large"').replace('["Volume"]', '[{ name = "n", formula = "COUNT(*) + 9007199254740992" }]')  # fmt: skip
+        place.reports.publish(oak.open_report(self.write("large.report.toml", large)))
+        self.assertEqual(there.report("Large")["panels"][0]["rows"], [{"n": "9007199254740995"}])  # as in every JSON
         for words, ask in (
             (
                 "The day (at) says which version it is",

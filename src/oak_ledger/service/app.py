@@ -209,6 +209,7 @@ def report(here: Here, name: str, area: str = "", at: Day = None, baseline: int 
     with here.slots.taken(here.token):
         if format == "json":
             said = found.report.view(state.source()).as_json()
+            said["panels"] = [one | _exact(one) for one in said["panels"]]
             return Response(
                 json.dumps(said, default=str, ensure_ascii=False), media_type=MEDIA["json"], headers=headers
             )
@@ -321,11 +322,18 @@ def _fields(source: Source) -> list[FieldLine]:
 def _json(source: Source, answer: Answer, *, more: bool) -> bytes:
     said = {
         "source": source.name, "version": str(source.published), "columns": [{"name": one.name, "type": str(one.type)} for one in answer.table.schema],
-        **answer.as_json(), "rows_read": answer.rows_read, "rows_used": answer.rows_used, "groups": answer.groups, "more": more,
+        **(whole := answer.as_json()), **_exact(whole), "rows_read": answer.rows_read, "rows_used": answer.rows_used, "groups": answer.groups, "more": more,
     }  # fmt: skip
-    said["rows"] = [_whole(one) for one in said["rows"]]
-    said["totals"] = _whole(said["totals"]) if said["totals"] is not None else None
     return json.dumps(said, default=str, ensure_ascii=False).encode()
+
+
+def _exact(said: Mapping[str, Any]) -> dict[str, Any]:
+    """The rows and totals of what is said, whole numbers exact."""
+    rows, totals = said["rows"], said["totals"]
+    return {
+        "rows": None if rows is None else [_whole(one) for one in rows],
+        "totals": None if totals is None else _whole(totals),
+    }
 
 
 def _whole(row: Mapping[str, Any]) -> dict[str, Any]:
