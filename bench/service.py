@@ -21,6 +21,8 @@ from fastapi import FastAPI, Response
 
 import oak_ledger as oak
 from oak_ledger.service.app import application
+from oak_ledger.service.asking import Shared
+from oak_ledger.service.limits import Limits
 
 ROWS, TRIES = 1_000_000, 15
 TALLY = ("/sources/Loads/tally", "by=Mill&show=Volume&sort=Mill")
@@ -76,7 +78,7 @@ def main() -> None:
         place.publish(oak.Source.from_table(table, name="Loads"))
         place.release("Loads")
         token = place.people.make_token("bench", rights=["read"])
-        ours, other = application(folder), bare(next(Path(folder).rglob("*.parquet")))
+        ours, other = application(Shared(folder, Limits())), bare(next(Path(folder).rglob("*.parquet")))
         answers = [json.loads(asked(app, *TALLY, token))["rows"] for app in (ours, other)]
         if answers[0] != answers[1]:
             sys.exit(f"they differ: {answers[0][:2]}, {answers[1][:2]}")

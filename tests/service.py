@@ -16,6 +16,7 @@ from urllib.error import HTTPError
 from urllib.request import Request, urlopen
 
 from oak_ledger.service.app import application
+from oak_ledger.service.asking import Shared
 from oak_ledger.service.limits import Limits
 from oak_ledger.service.server import server
 
@@ -64,7 +65,7 @@ class Service:
 def here(case: unittest.TestCase, limits: Limits) -> Service:
     """The service over the catalogue in the folder in a thread of this process, until the test ends."""
     listening = socket.create_server(("127.0.0.1", 0))
-    running = server(application(Path("catalogue").absolute(), limits))
+    running = server(application(Shared(Path("catalogue").absolute(), limits)))
     thread = threading.Thread(target=running.run, kwargs={"sockets": [listening]})
     thread.start()
 

@@ -26,20 +26,18 @@ from oak_ledger.errors import OakError, UnusableInput
 from oak_ledger.insight.additivity import how_it_totals
 from oak_ledger.present.dictionary import entry_of, index_html, names_source, source_html
 from oak_ledger.present.page import report_html
+from oak_ledger.service.asking import Shared, State
 from oak_ledger.service.edge import WithHead, WithLog, WithStop
 from oak_ledger.service.failures import FAILURES, add_handlers, known_parameters, wrong_parameter
 from oak_ledger.service.formats import ENDINGS, MEDIA, as_bytes
-from oak_ledger.service.kept import Kept
-from oak_ledger.service.limits import Limits, Slots
 from oak_ledger.service.models import AnswerSaid, Failure, FieldLine, Health, ReportLine, SourceLine, SourceSaid
-from oak_ledger.service.visit import State, Unchanged, Visit, html_answer
+from oak_ledger.service.visit import Unchanged, Visit, html_answer
 from oak_ledger.source import Answer, Source
 from oak_ledger.types import Grain
 from oak_ledger.version import __version__
 
 ABOUT = "Curated sources: what they have, what it means, and questions asked of them. A token is given as a bearer token, or as the password of basic authentication."
 LEAST_ROOM = 16 * 2**20  # bytes on the disk
-KEPT_SOURCES, KEPT_PAGES = 64, 64 * 2**20  # versions that are open, characters of pages
 EXACT = 2**53  # up to it every reader of JSON keeps whole numbers
 
 Here = Annotated[Visit, Depends(Visit)]
@@ -64,20 +62,22 @@ routes = APIRouter(dependencies=[Depends(known_parameters)])
 @routes.get("/health", responses={422: FAILURES[422], 503: FAILURES[503]}, summary="Whether the service is up")
 def health(request: Request) -> Health:
     """It needs no token. The catalogue is opened for it; where nothing can be written, that is said."""
-    folder = Path(request.app.state.folder)
+    folder = Path(request.app.state.shared.folder)
     try:
         Catalogue.open(folder, person="nobody").addresses()
     except (OakError, OSError):
         raise OakError("too-busy", "The catalogue cannot be read.") from None
     writable = os.access(folder, os.W_OK) and shutil.disk_usage(folder).free > LEAST_ROOM
-    return Health(status="up" if writable else "read only", version=__version__, rows=request.app.state.limits.rows)
+    return Health(
+        status="up" if writable else "read only", version=__version__, rows=request.app.state.shared.limits.rows
+    )
 
 
 @routes.get("/sources", responses=FAILURES, summary="The sources that you may see")
 def sources(here: Here) -> list[SourceLine]:
     """Each with its released version, or the newest of those that you may see."""
     found = []
-    for one in _seen(here.catalogue):
+    for one in here.seen():
         with suppress(UnusableInput):  # a damaged source leaves the others readable
             found.append(_line(here, one))
     return found
@@ -221,7 +221,7 @@ def index(here: Here) -> Response:
     """The first page: reports, and the dictionary."""
     with here.slots.taken(here.token):
         entries = []
-        for one in _seen(here.catalogue):
+        for one in here.seen():
             with suppress(UnusableInput):
                 entries.append(entry_of(here.source(one), [one], profiled=False))
     found = [(one.name, here.prefix + _report(one), f"{one.source}{f', built by {one.owner}' if one.owner else ''}") for one in here.catalogue.reports.all()]  # fmt: skip
@@ -235,7 +235,7 @@ def dictionary(here: Here, name: str, area: str = "", version: int | None = None
     history = sorted(here.catalogue.versions(f"{found.area}/{found.source}"), key=lambda one: -one.number)
     reports = [(one.name, here.prefix + _report(one)) for one in here.catalogue.reports.all(f"{found.area}/{found.source}")]  # fmt: skip
     said = [(one.number, one.stage, one.made_at, one.made_by, one.rows, one.note, one.signatures) for one in history]
-    seen = _seen(here.catalogue)
+    seen = here.seen()
     links = [(one, (one.source, here.prefix + _page(one))) for one in seen]
     others = [
         ("Use instead", [link for one, link in links if names_source(found.replaced_by, one.source, one.area)]),
@@ -250,20 +250,11 @@ def dictionary(here: Here, name: str, area: str = "", version: int | None = None
         )
 
 
-def application(
-    folder: str | Path,
-    limits: Limits | None = None,
-    *,
-    prefix: str = "",
-    origins: Sequence[str] = (),
-    log: TextIO | None = None,
-) -> FastAPI:
-    """The service over the catalogue in a folder; under a path prefix where a proxy has one; pages of some other origins may ask it; requests are
+def application(shared: Shared, *, prefix: str = "", origins: Sequence[str] = (), log: TextIO | None = None) -> FastAPI:
+    """The service over a catalogue; under a path prefix where a proxy has one; pages of some other origins may ask it; requests are
     written to a log."""
     app = FastAPI(title="Oak Ledger", version=__version__, description=ABOUT, docs_url=None, redoc_url=None, root_path=prefix)  # fmt: skip
-    app.state.folder, app.state.limits = folder, limits or Limits()
-    app.state.slots, app.state.readings = Slots(app.state.limits), set()
-    app.state.sources, app.state.pages = Kept[Source](KEPT_SOURCES), Kept[str](KEPT_PAGES, len)
+    app.state.shared = shared
     app.include_router(routes)
     add_handlers(app)
     app.add_exception_handler(Unchanged, lambda _, same: Response(status_code=304, headers=same.headers))
@@ -293,11 +284,6 @@ def _page(version: Version) -> str:
 
 def _report(one: Registered) -> str:
     return f"/reports/{quote(one.name, safe='')}?{urlencode({'area': one.area})}"
-
-
-def _seen(catalogue: Catalogue) -> list[Version]:
-    """Of each source that one may see, the released version, or the newest of all that one may see."""
-    return [catalogue.released(name) or catalogue.version(name, drafts=True) for name in catalogue.addresses()]
 
 
 def _line(here: Visit, version: Version) -> SourceLine:

@@ -71,6 +71,7 @@ def serve_command(
     open_catalogue(catalogue)
     try:
         from oak_ledger.service.app import application
+        from oak_ledger.service.asking import Shared
         from oak_ledger.service.server import serve
     except ImportError:
         raise UnusableInput("no-service", "What the service needs is not installed.", hint="pip install 'oak-ledger[service]'") from None  # fmt: skip
@@ -79,9 +80,8 @@ def serve_command(
 
     bound_memory(memory)
     lines = None if log is None else sys.stderr if log == "-" else Path(log).open("a", encoding="utf-8")  # noqa: SIM115  as long as it serves
-    app = application(
-        catalogue, Limits(rows, seconds, running, waiting, each), prefix=prefix, origins=origins, log=lines
-    )
+    shared = Shared(catalogue, Limits(rows, seconds, running, waiting, each))
+    app = application(shared, prefix=prefix, origins=origins, log=lines)
     listening = socket.socket(socket.AF_INET6 if ":" in host else socket.AF_INET)
     listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     try:
