@@ -6,24 +6,38 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
+from dataclasses import dataclass
 
 from oak_ledger.errors import OakError
 
-_UNTIL: ContextVar[tuple[float, float]] = ContextVar("until", default=(float("inf"), 0.0))
+
+@dataclass(slots=True)
+class Deadline:
+    """When a question ends at the latest; whoever asked may end it before."""
+
+    end: float = float("inf")
+    seconds: float = 0.0
+    cancelled: bool = False
+
+
+_UNTIL: ContextVar[Deadline] = ContextVar("until", default=Deadline())  # noqa: B039  nobody cancels what has no end
 
 
 @contextmanager
-def within(seconds: float) -> Iterator[None]:
-    """What is asked inside ends after so many seconds, with the error `too-slow`."""
-    token = _UNTIL.set((time.monotonic() + seconds, seconds))
+def within(seconds: float) -> Iterator[Deadline]:
+    """What is asked inside ends after so many seconds, with the error `too-slow`, or once it is cancelled."""
+    until = Deadline(time.monotonic() + seconds, seconds)
+    token = _UNTIL.set(until)
     try:
-        yield
+        yield until
     finally:
         _UNTIL.reset(token)
 
 
 def in_time() -> None:
     """Raise OakError where the time is over."""
-    end, seconds = _UNTIL.get()
-    if time.monotonic() > end:
-        raise OakError("too-slow", f"The question took longer than {seconds:g} s.", hint="Ask for less: a filter, fewer groups.")  # fmt: skip
+    until = _UNTIL.get()
+    if until.cancelled:
+        raise OakError("cancelled", "The question was cancelled.")
+    if time.monotonic() > until.end:
+        raise OakError("too-slow", f"The question took longer than {until.seconds:g} s.", hint="Ask for less: a filter, fewer groups.")  # fmt: skip

@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from threading import Condition
 
-from oak_ledger.engine.deadline import within
+from oak_ledger.engine.deadline import Deadline, within
 from oak_ledger.engine.options import size_of
 from oak_ledger.errors import OakError
 
@@ -39,7 +39,7 @@ class Slots:
     _changed: Condition = field(default_factory=Condition)
 
     @contextmanager
-    def taken(self, token: str) -> Iterator[None]:
+    def taken(self, token: str) -> Iterator[Deadline]:
         """One question of a token, which ends in time. Raises TooBusy at once where there is no room, or when it has waited too long."""
         limits = self.limits
         with self._changed:
@@ -54,8 +54,8 @@ class Slots:
                     raise TooBusy("too-busy", "The service is busy.", hint="Ask again in a moment.")
                 self._computed[token] += 1
             try:
-                with within(limits.seconds):
-                    yield
+                with within(limits.seconds) as until:
+                    yield until
             finally:
                 self._one_less(self._computed, token)
         finally:

@@ -59,14 +59,14 @@ def connections() -> int:
     return max(soft - KEPT_FILES, 16)
 
 
-def server(app: Application) -> uvicorn.Server:
+def server(app: Application, certificate: str = "", key: str = "") -> uvicorn.Server:
     """What answers; it ends once its `should_exit` is set."""
     config = uvicorn.Config(
-        app, http=Timely, log_level="critical", access_log=False, server_header=False, timeout_graceful_shutdown=STOPPING, limit_concurrency=connections(),
+        app, ssl_certfile=certificate or None, ssl_keyfile=key or None, http=Timely, log_level="critical", access_log=False, server_header=False, timeout_graceful_shutdown=STOPPING, limit_concurrency=connections(),
     )  # fmt: skip
     return uvicorn.Server(config)
 
 
-def serve(app: Application, listening: socket.socket) -> None:
-    """Answer until the process is told to stop."""
-    server(app).run(sockets=[listening])
+def serve(app: Application, listening: socket.socket, certificate: str = "", key: str = "") -> None:
+    """Answer until the process is told to stop, encrypted where there is a certificate."""
+    server(app, certificate, key).run(sockets=[listening])

@@ -2,14 +2,21 @@
 
 from __future__ import annotations
 
+import ipaddress
 import socket
+import ssl
 import sys
 from pathlib import Path
+from typing import TYPE_CHECKING, TextIO
 
 import click
 
 from oak_ledger.cli.shared.app import catalogue_option, open_catalogue
 from oak_ledger.errors import UnusableInput
+
+if TYPE_CHECKING:
+    from oak_ledger.service.asking import Shared
+    from oak_ledger.service.sql.listening import SqlPort
 
 BACKLOG = 2_048  # connections that wait to be accepted
 
@@ -57,11 +64,26 @@ BACKLOG = 2_048  # connections that wait to be accepted
     metavar="ORIGIN",
     help="Let pages of this origin ask it; may be repeated.",
 )
+@click.option(
+    "--sql",
+    "sql_port",
+    type=click.IntRange(0, 65535),
+    default=None,
+    metavar="PORT",
+    help="Answer statements of PostgreSQL's clients at this port, too; 0 takes a free one.",
+)
+@click.option(
+    "--certificate",
+    default="",
+    metavar="FILE",
+    help="A certificate (PEM), so that connections are encrypted; with --key.",
+)
+@click.option("--key", default="", metavar="FILE", help="The certificate's private key.")
 @click.option("--log", default=None, metavar="FILE", help="Write a line for each request; - is standard error.")
 @catalogue_option
 def serve_command(
     host: str, port: int, rows: int, seconds: float, running: int, waiting: int, each: int, memory: str, prefix: str, origins: tuple[str, ...],
-    log: str | None, catalogue: str,
+    sql_port: int | None, certificate: str, key: str, log: str | None, catalogue: str,
 ) -> None:  # fmt: skip
     """Answer questions over HTTP from the catalogue: sources, their dictionary, tallies, rows, reports. Stop it with Ctrl-C.
 
@@ -82,14 +104,51 @@ def serve_command(
     lines = None if log is None else sys.stderr if log == "-" else Path(log).open("a", encoding="utf-8")  # noqa: SIM115  as long as it serves
     shared = Shared(catalogue, Limits(rows, seconds, running, waiting, each))
     app = application(shared, prefix=prefix, origins=origins, log=lines)
+    tls = _encryption(certificate, key)
+    listening = _listening(host, port)
+    at_sql = None if sql_port is None else _sql_port(shared, host, sql_port, tls, lines)
+    say(f"listening at http{'s' if tls else ''}://{host}:{listening.getsockname()[1]}")
+    try:
+        serve(app, listening, certificate, key)
+    finally:
+        if at_sql is not None:
+            at_sql.stop()
+
+
+def _listening(host: str, port: int) -> socket.socket:
+    """A socket that listens. Raises UnusableInput where nothing can."""
     listening = socket.socket(socket.AF_INET6 if ":" in host else socket.AF_INET)
     listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     try:
         listening.bind((host, port))
     except OSError:
-        raise UnusableInput(
-            "port-taken", f"Nothing can listen at {host}, port {port}.", hint="Choose another: --port."
-        ) from None
+        raise UnusableInput("port-taken", f"Nothing can listen at {host}, port {port}.", hint="Choose another: --port.") from None  # fmt: skip
     listening.listen(BACKLOG)
-    say(f"listening at http://{host}:{listening.getsockname()[1]}")
-    serve(app, listening)
+    return listening
+
+
+def _encryption(certificate: str, key: str) -> ssl.SSLContext | None:
+    """What connections are encrypted with. Raises UnusableInput for files that are not a certificate and its key."""
+    if not certificate and not key:
+        return None
+    tls = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    try:
+        tls.load_cert_chain(certificate, key)
+    except (OSError, ValueError):
+        raise UnusableInput("wrong-certificate", f"{certificate or '(none)'} and {key or '(none)'} are not a certificate and its key.", hint="Both are files in the PEM format: --certificate FILE --key FILE.") from None  # fmt: skip
+    return tls
+
+
+def _sql_port(shared: Shared, host: str, port: int, tls: ssl.SSLContext | None, log: TextIO | None) -> SqlPort:
+    """Where statements are answered. Raises UnusableInput where that needs what is not there."""
+    try:
+        from oak_ledger.service.sql.listening import SqlPort
+    except ImportError:
+        raise UnusableInput("no-service", "What --sql needs is not installed.", hint="pip install 'oak-ledger[sql]'") from None  # fmt: skip
+    from oak_ledger.present.terminal import say
+
+    listening = _listening(host, port)
+    if tls is None and not ipaddress.ip_address(listening.getsockname()[0]).is_loopback:
+        raise UnusableInput("not-encrypted", f"At {host} others could read the tokens on their way: --sql takes them only where connections are encrypted.", hint="Add --certificate and --key, or listen at 127.0.0.1.")  # fmt: skip
+    say(f"statements at postgresql://{host}:{listening.getsockname()[1]}/oak")
+    return SqlPort(shared, listening, tls=tls, log=log)

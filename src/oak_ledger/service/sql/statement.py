@@ -1,0 +1,380 @@
+"""A SELECT over a source as a question: rows, or groups with what is computed for each. Everything else is refused with its reason."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from sqlglot import exp
+
+from oak_ledger.definition.references import bare_name
+from oak_ledger.errors import OakError
+from oak_ledger.formula.lexer import quote_identifier
+from oak_ledger.functions import LIBRARY
+from oak_ledger.service.sql.language import Node, cast, formula, parameter_number, refused, title_of, with_parameters
+from oak_ledger.source import Answer, Source
+from oak_ledger.source.questions import Shown
+from oak_ledger.types import TEXT, Grain, Type
+
+_ANSWERED = ("expressions", "from_", "where", "group", "having", "order", "limit", "offset", "distinct", "kind", "hint", "operation_modifiers")  # fmt: skip
+_NAMES = {"joins": "A join", "with_": "WITH", "locks": "FOR UPDATE", "windows": "WINDOW", "laterals": "LATERAL", "into": "SELECT INTO", "sample": "TABLESAMPLE"}  # fmt: skip
+_COMPARED = (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE, exp.NullSafeEQ, exp.NullSafeNEQ)
+_AGGREGATES = frozenset(name for name, one in LIBRARY.entries.items() if one.aggregate)
+_VERSION = re.compile(r"(?s)(.+), version (\d{1,9})")
+
+
+@dataclass(frozen=True, slots=True)
+class Table:
+    """The source that a statement reads, as it names it; the version where it says which."""
+
+    area: str
+    name: str
+    number: int | None
+    alias: str
+
+
+@dataclass(frozen=True, slots=True)
+class Question:
+    """What a statement asks of its source. `columns` are what it shows, each with the name that it gives and the column of the answer."""
+
+    by: tuple[Shown, ...]
+    show: tuple[Shown, ...]
+    where: tuple[str, ...]
+    sort: tuple[str, ...]
+    limit: int | None
+    offset: int
+    grouped: bool
+    columns: tuple[tuple[str, str], ...]
+
+    def types(self, source: Source) -> list[tuple[str, Type]]:
+        """The name and type of each column, with nothing computed. Raises OakError for what is wrong."""
+        if self.grouped:
+            query = source.planned_tally(self.by, self.show, where=self.where or None, sort=self.sort).query
+        else:
+            query = source.planned_rows(self.show, where=self.where or None, sort=self.sort).query
+        found = {one.name: one.checked.type for one in (*query.by, *query.show)}
+        return [(name, found[column]) for name, column in self.columns]
+
+    def ask(self, source: Source, most: int) -> Answer:
+        """The answer, with all columns that were needed for it. Raises OakError for more than so many rows."""
+        wanted = most + 1 if self.limit is None else min(self.limit, most + 1)
+        if self.offset > 100 * most:
+            wanted = most + 1
+        limit = self.offset + wanted
+        if self.grouped:
+            answer = source.tally(self.by, self.show, where=self.where or None, sort=self.sort, limit=limit)
+        else:
+            answer = source.rows(self.show, where=self.where or None, sort=self.sort, limit=limit)
+        if answer.table.num_rows - self.offset > most:
+            raise OakError("too-much", f"An answer has at most {most:,} rows.", hint="Ask for less: WHERE, GROUP BY, or pages by LIMIT and OFFSET.")  # fmt: skip
+        return answer
+
+
+def table_of(select: Node) -> Table:
+    """The source that a SELECT reads. Raises OakError for what reads none, or several."""
+    inner = _innermost(select)
+    found = inner.args.get("from_")
+    table = found.this if found is not None else None
+    if not isinstance(table, exp.Table) or not isinstance(table.this, exp.Identifier):
+        raise refused("A statement that reads no source")
+    if table.catalog and table.catalog.casefold() != "oak":
+        raise refused(f"The database {table.catalog}", "There is one database, oak.")
+    named = _VERSION.fullmatch(table.name)
+    name, number = (named[1], int(named[2])) if named else (table.name, None)
+    return Table(table.db, name, number, table.alias or table.name)
+
+
+def question_of(select: Node, source: Source, table: Table, values: Mapping[int, tuple[Any, Type | None]]) -> Question:
+    """What a SELECT asks of a source, with values for its parameters. Raises OakError for what is wrong, or not answered here."""
+    return _Read(_flat(with_parameters(select, values)), source, table).question()
+
+
+def parameter_types(select: Node, source: Source, table: Table) -> dict[int, Type]:
+    """The types of the parameters that are compared with something of a known type; of all others text."""
+    read = _Read(_flat(select).copy(), source, table)
+    found: dict[int, Type] = {}
+    for node in select.find_all(exp.Parameter):
+        found.setdefault(parameter_number(node), TEXT)
+    for first, others in read.compared():
+        kind = read.type_of(first)
+        for one in others:
+            if isinstance(one, exp.Parameter) and kind is not None:
+                found[parameter_number(one)] = kind
+    return found
+
+
+def _innermost(select: Node) -> Node:
+    source = select.args.get("from_")
+    return _innermost(source.this.this) if source is not None and isinstance(source.this, exp.Subquery) else select
+
+
+def _flat(select: Node) -> exp.Select:
+    """A statement without a SELECT around it that only picks columns, and cuts."""
+    if not isinstance(select, exp.Select):
+        raise refused(f"{select.key.upper()}")
+    source = select.args.get("from_")
+    if source is None or not isinstance(source.this, exp.Subquery):
+        return select
+    if any(value for name, value in select.args.items() if name not in ("expressions", "from_", "limit", "offset")):
+        raise refused("A SELECT over another one that does more than pick columns and rows")
+    inner = _flat(source.this.this)
+    picked = [one.unalias() for one in select.expressions]
+    there = {one.alias_or_name: one for one in inner.expressions}
+    if not all(isinstance(one, exp.Star) or (isinstance(one, exp.Column) and one.name in there) for one in picked):
+        raise refused("A SELECT over another one that computes")
+    if any(isinstance(one, exp.Star) for one in picked):
+        kept = inner.expressions
+    else:
+        named = zip(select.expressions, picked, strict=True)
+        kept = [exp.alias_(there[one.name].unalias().copy(), outer.alias_or_name, quoted=True) for outer, one in named]
+        if inner.args.get("distinct") or len(inner.args.get("order") or ()):
+            raise refused("A SELECT that picks columns of another one with DISTINCT or ORDER BY")
+    made = inner.copy()
+    made.set("expressions", [one.copy() for one in kept])
+    for name in ("limit", "offset"):
+        if select.args.get(name) is not None:
+            if inner.args.get(name) is not None:
+                raise refused(f"{name.upper()} of a {name.upper()}")
+            made.set(name, select.args[name].copy())
+    return made
+
+
+class _Read:
+    """A statement being read."""
+
+    def __init__(self, select: exp.Select, source: Source, table: Table) -> None:
+        for name, value in select.args.items():
+            if value and name not in _ANSWERED:
+                raise refused(_NAMES.get(name, name.strip("_").upper()))
+        self.select, self.source, self.table = select.copy(), source, table
+        self.known = {one.name.casefold(): one for one in source.fields if not one.hidden}
+        inside = next((one for one in self.select.find_all(exp.Query, exp.Exists) if one is not self.select), None)
+        if inside is not None:
+            raise refused("A SELECT inside of an expression")
+        for column in [*self.select.find_all(exp.Column)]:
+            self._name(column)
+
+    def _name(self, column: exp.Column) -> None:
+        """Write a column as the field that it is, without its table."""
+        if column.table and column.table.casefold() not in (self.table.alias.casefold(), self.table.name.casefold()):
+            raise OakError("unknown-source", f"{column.table} is not what this statement reads; that is {self.table.alias}.")  # fmt: skip
+        if isinstance(column.this, exp.Star):
+            column.replace(exp.Star())
+            return
+        field = self.known.get(column.name.casefold())
+        column.set("table", None)
+        column.set("db", None)
+        column.set("catalog", None)
+        column.set("this", exp.to_identifier(field.name if field else column.name, quoted=True))
+
+    def question(self) -> Question:
+        """The whole of it."""
+        select = self.select
+        self._give_types()
+        shown = self._shown()
+        keys = self._keys(shown)
+        having = select.args.get("having")
+        grouped = bool(
+            select.args.get("group") or having or select.args.get("distinct") or any(self._of_group(one) for _, one in shown)
+        )  # fmt: skip
+        sorts = [self._sorted(one, shown) for one in (select.args["order"].expressions if select.args.get("order") else [])]  # fmt: skip
+        where = [formula(select.args["where"].this)] if select.args.get("where") else []
+        if having is not None:
+            where.append(formula(self._in_group(having.this, keys, {}) if self._of_group(having.this) else having.this))
+        if select.args.get("distinct"):
+            if keys or having or any(self._of_group(one) for _, one in shown):
+                raise refused("DISTINCT with GROUP BY or aggregates", "Groups are distinct already.")
+            if select.args["distinct"].args.get("on"):
+                raise refused("DISTINCT ON")
+            keys = [one for _, one in shown]
+        names = {self._key(one): self._free_name(one, shown) for one in keys} if grouped else {}
+        by = {self._key(one): (name, one) for one, name in zip(keys, names.values(), strict=False)}
+        columns: list[tuple[str, str]] = []
+        show: dict[str, Shown] = {}
+        for title, one in [*shown, *(("", own) for own, _ in sorts)]:
+            column = self._column(one, title, by, show, keys, names, grouped=grouped)
+            columns.append((title, column))
+        sort = [
+            ("-" if down else "") + quote_identifier(column)
+            for (_, down), (_, column) in zip(sorts, columns[len(shown) :], strict=True)
+        ]
+        return Question(
+            tuple(self._asked(name, one) for name, one in by.values()),
+            tuple(show.values()) or (("COUNT(*)",) if grouped else ()),
+            tuple(where),
+            tuple(sort),
+            self._count("limit"),
+            self._count("offset") or 0,
+            grouped,
+            tuple(columns[: len(shown)]),
+        )
+
+    # -- the parts -------------------------------------------------------------------------------------------
+
+    def _shown(self) -> list[tuple[str, Node]]:
+        """What is shown, each with its title."""
+        made: list[tuple[str, Node]] = []
+        for item in self.select.expressions:
+            if isinstance(item, exp.Star):
+                if item.args.get("except_") or item.args.get("replace") or self.select.args.get("group"):
+                    raise refused("* with GROUP BY", "Name the fields.")
+                names = [bare_name(name) for name in self.source.row_fields()]
+                made += [(name, exp.column(name, quoted=True)) for name in names]
+            elif isinstance(item, exp.Alias):
+                made.append((item.alias, item.this))
+            else:
+                made.append((item.name if isinstance(item, exp.Column) else title_of(item), item))
+        return made
+
+    def _keys(self, shown: Sequence[tuple[str, Node]]) -> list[Node]:
+        group = self.select.args.get("group")
+        if group is None:
+            return []
+        if any(value for name, value in group.args.items() if name != "expressions"):
+            raise refused("GROUP BY with several sets")
+        if any(isinstance(one, (exp.Rollup, exp.Cube, exp.GroupingSets)) for one in group.expressions):
+            raise refused("GROUP BY with several sets")
+        found = [self._meant(one.unnest(), shown, field_first=True) for one in group.expressions]
+        return [*{self._key(one): one for one in found}.values()]
+
+    def _meant(self, node: Node, shown: Sequence[tuple[str, Node]], *, field_first: bool) -> Node:  # fmt: skip
+        """What a place in GROUP BY or ORDER BY stands for: a number or a title is something that is shown."""
+        if isinstance(node, exp.Literal) and not node.is_string:
+            at = int(node.name) if node.name.isdigit() else 0
+            if not 1 <= at <= len(shown):
+                raise OakError("unknown-sort", f"The statement shows nothing at place {node.name}.")
+            return shown[at - 1][1]
+        if isinstance(node, exp.Column) and not (field_first and node.name.casefold() in self.known):
+            for title, one in shown:
+                if title.casefold() == node.name.casefold():
+                    return one
+        return node
+
+    def _sorted(self, node: exp.Ordered, shown: Sequence[tuple[str, Node]]) -> tuple[Node, bool]:
+        down = bool(node.args.get("desc"))
+        first = node.args.get("nulls_first")
+        if first is not None and bool(first) != down:
+            raise refused(f"NULLS {'FIRST' if first else 'LAST'} here", "Nulls are last upwards, first downwards.")
+        return self._meant(node.this.unnest(), shown, field_first=False), down
+
+    def _count(self, name: str) -> int | None:
+        found = self.select.args.get(name)
+        if found is None:
+            return None
+        count = found.args.get("count") if isinstance(found, exp.Fetch) else found.expression
+        options = found.args.get("limit_options")
+        if options is not None and (options.args.get("percent") or options.args.get("with_ties")):
+            raise refused("FETCH with PERCENT or TIES")
+        count = 1 if count is None else count.unnest()
+        if isinstance(count, (exp.Null, exp.Cast)) and not isinstance(count.this, exp.Literal):
+            return None
+        text = "1" if count == 1 else getattr(count, "name", "")
+        text = count.this.name if isinstance(count, exp.Cast) else text
+        if not text.isdigit():
+            raise refused(f"{name.upper()} {formula(found)}", "Say how many, as a whole number.")
+        return int(text)
+
+    # -- groups ----------------------------------------------------------------------------------------------
+
+    def _key(self, node: Node) -> str:
+        return formula(node)
+
+    def _of_group(self, node: Node) -> bool:
+        """Whether it has one value per group."""
+        return any(self._is_aggregate(one) for one in node.walk())
+
+    def _is_aggregate(self, node: Node) -> bool:
+        if isinstance(node, exp.Column):
+            field = self.known.get(node.name.casefold())
+            return field is not None and field.grain == Grain.GROUP
+        called = isinstance(node, exp.Anonymous) and node.name.upper() in _AGGREGATES
+        outer = node.parent
+        while isinstance(outer, (exp.Filter, exp.WithinGroup)):
+            outer = outer.parent
+        return called and not (isinstance(outer, exp.Window) and node.find_ancestor(exp.Window) is outer)
+
+    def _free_name(self, key: Node, shown: Sequence[tuple[str, Node]]) -> str:
+        """What a key is called in the answer: its own name, its title, or itself."""
+        if isinstance(key, exp.Column):
+            return key.name
+        title = next((title for title, one in shown if one == key and title.casefold() not in self.known), "")
+        return title or formula(key)
+
+    def _asked(self, name: str, node: Node) -> Shown:
+        return quote_identifier(node.name) if isinstance(node, exp.Column) else (name, formula(node))
+
+    def _column(
+        self, node: Node, title: str, by: Mapping[str, tuple[str, Node]], show: dict[str, Shown], keys: Sequence[Node], names: Mapping[str, str], *, grouped: bool
+    ) -> str:  # fmt: skip
+        """The column of the answer that has the values of an expression; what is not there yet is asked for."""
+        text = self._key(node)
+        if text in by:
+            return by[text][0]
+        if not grouped:
+            show.setdefault(text, self._asked(text, node))
+        elif text not in show:
+            inside = self._in_group(node, keys, names)
+            show[text] = (text, formula(inside)) if not isinstance(node, exp.Column) else self._measure(node)
+        asked = show[text]
+        return asked[0] if isinstance(asked, tuple) else self.known[node.name.casefold()].name if node.name.casefold() in self.known else node.name  # fmt: skip
+
+    def _measure(self, node: exp.Column) -> str:
+        field = self.known.get(node.name.casefold())
+        if field is not None and field.grain != Grain.GROUP:
+            hint = f"Group by it, or say how it is totalled: {'SUM' if field.type is not None and field.type.numeric else 'MAX'}({formula(node)})."
+            raise OakError("grain-mixed", f"{field.name} has a value per row, and the statement has groups.", hint=hint)
+        return quote_identifier(node.name)
+
+    def _in_group(self, node: Node, keys: Sequence[Node], names: Mapping[str, str]) -> Node:  # fmt: skip
+        """An expression in which each key stands as the one value that it has in a group."""
+        texts = {self._key(one) for one in keys}
+
+        def replaced(one: Node, *, in_window: bool) -> Node:
+            if self._key(one) in texts:
+                if in_window:
+                    return exp.column(names.get(self._key(one), self._key(one)), quoted=True)
+                return exp.Anonymous(this="ANY_VALUE", expressions=[one.copy()])
+            if isinstance(one, exp.Anonymous) and one.name.upper() in _AGGREGATES and not in_window and not isinstance(one.parent, exp.Window):  # fmt: skip
+                return one.copy()
+            made = one.copy()
+            for name, value in one.args.items():
+                inner = in_window or (isinstance(one, exp.Window) and name in ("partition_by", "order"))
+                if isinstance(value, Node):
+                    made.set(name, replaced(value, in_window=inner))
+                elif isinstance(value, list):
+                    made.set(name, [replaced(own, in_window=inner) if isinstance(own, Node) else own for own in value])  # fmt: skip
+            return made
+
+        return replaced(node, in_window=False)
+
+    # -- texts without a type --------------------------------------------------------------------------------
+
+    def compared(self) -> list[tuple[Node, list[Node]]]:
+        """What is compared with what."""
+        made = []
+        for node in self.select.find_all(*_COMPARED, exp.Between, exp.In):
+            if isinstance(node, exp.Between):
+                made.append((node.this, [node.args["low"], node.args["high"]]))
+            elif isinstance(node, exp.In):
+                made.append((node.this, node.expressions))
+            else:
+                made += [(node.this, [node.expression]), (node.expression, [node.this])]
+        return made
+
+    def type_of(self, node: Node) -> Type | None:
+        """The type of an expression, where it has one."""
+        if isinstance(node, (exp.Literal, exp.Parameter, exp.Null)):
+            return None
+        checked = self.source.check_formula(formula(node)).checked
+        return checked.type if checked is not None else None
+
+    def _give_types(self) -> None:
+        """A text that is compared with another type is read as that type, as PostgreSQL does."""
+        for first, others in self.compared():
+            texts = [one for one in others if isinstance(one, exp.Literal) and one.is_string]
+            kind = self.type_of(first) if texts else None
+            if kind is not None and kind.kind not in ("text", "null"):
+                for one in texts:
+                    one.replace(cast(one.copy(), kind))
