@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import io
 import json
 import socket
+import ssl
 import subprocess
 import sys
 import threading
@@ -19,6 +21,7 @@ from oak_ledger.service.app import application
 from oak_ledger.service.asking import Shared
 from oak_ledger.service.limits import Limits
 from oak_ledger.service.server import server
+from oak_ledger.service.sql.listening import SqlPort
 
 OAK = str(Path(sys.executable).parent / "oak")
 
@@ -75,6 +78,17 @@ def here(case: unittest.TestCase, limits: Limits) -> Service:
 
     case.addCleanup(stop)
     return Service(f"http://127.0.0.1:{listening.getsockname()[1]}", stop=stop)
+
+
+def statements(
+    case: unittest.TestCase, limits: Limits, tls: ssl.SSLContext | None = None, log: io.StringIO | None = None
+) -> SqlPort:
+    """The port for PostgreSQL's clients over the catalogue in the folder, until the test ends."""
+    port = SqlPort(
+        Shared(Path("catalogue").absolute(), limits), socket.create_server(("127.0.0.1", 0)), tls=tls, log=log
+    )
+    case.addCleanup(port.stop)
+    return port
 
 
 def start(case: unittest.TestCase, *options: str, files: int = 0) -> Service:

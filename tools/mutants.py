@@ -71,7 +71,7 @@ TESTS = {
     "report": ("panels", "noticed", "why", "fill", "publish", "commands", "questions"),
     "catalogue": ("catalogue", "noticed", "differences", "publish", "team", "attacked", "rights"),
     "present": ("panels", "noticed", "publish", "notebook", "commands"),
-    "service": ("service", "rights", "team"),
+    "service": ("sql", "service", "rights", "team"),
     "cli": ("json", "shaping", "repair", "commands"),
 }
 COMPARED = {ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt, ast.Eq: ast.NotEq, ast.NotEq: ast.Eq, ast.Is: ast.IsNot, ast.IsNot: ast.Is, ast.In: ast.NotIn, ast.NotIn: ast.In}  # fmt: skip

@@ -14,18 +14,24 @@ from pathlib import Path
 
 ROOT = Path(__file__).parent.parent
 PATH = os.pathsep.join([os.environ.get("PATH", ""), "/usr/local/bin", "/usr/bin", "/bin", "/usr/sbin", "/sbin"])
-# Each module of tests, with the program that it needs and the Debian package that has it.
+# Each module of tests, with the programs and files that it needs, and the Debian package that has each.
 NEEDS = {
-    "test_load": ("python3", "python3"),
-    "test_pages": ("chromium", "chromium"),
-    "test_servers": ("mariadbd", "mariadb-server"),
-    "test_spark": ("java", "default-jre-headless"),
-}
+    "test_clients": {"psql": "postgresql-client", "javac": "default-jdk-headless", "/usr/share/java/postgresql.jar": "libpostgresql-jdbc-java"},
+    "test_load": {"python3": "python3"},
+    "test_pages": {"chromium": "chromium"},
+    "test_servers": {"mariadbd": "mariadb-server"},
+    "test_spark": {"java": "default-jre-headless"},
+}  # fmt: skip
+
+
+def is_there(program: str) -> bool:
+    """Whether a program is on the path; one with a folder is a file."""
+    return Path(program).is_file() if "/" in program else shutil.which(program, path=PATH) is not None
 
 
 def there(program: str, package: str) -> bool:
     """Whether a program is there, now or after Debian's package was installed."""
-    if shutil.which(program, path=PATH):
+    if is_there(program):
         return True
     installer = shutil.which("apt-get", path=PATH)
     if installer is None:
@@ -38,17 +44,22 @@ def there(program: str, package: str) -> bool:
             subprocess.run([*before, installer, *words], env=environment, timeout=300, check=True, capture_output=True)
         except (OSError, subprocess.SubprocessError) as error:
             print(f"  it failed: {error}", flush=True)
-    return shutil.which(program, path=PATH) is not None
+    return is_there(program)
 
 
 def main() -> int:
     """Run what can be run; 1 where a test failed."""
     failed, unproven = [], []
-    for module, (program, package) in NEEDS.items():
+    for module, needs in NEEDS.items():
         if sys.argv[1:] and module not in sys.argv[1:]:
             continue
-        if not there(program, package):
-            unproven.append(f"{module}: there is no {program}, and Debian's {package} could not be installed")
+        missing = [
+            f"no {program} (Debian's {package} could not be installed)"
+            for program, package in needs.items()
+            if not there(program, package)
+        ]
+        if missing:
+            unproven.append(f"{module}: there is {', '.join(missing)}")
             continue
         begin = time.perf_counter()
         command = [sys.executable, "-m", "unittest", f"tests.outside.{module}"]

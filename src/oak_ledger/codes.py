@@ -178,6 +178,11 @@ no-baseline | BEFORE needs an earlier state | --baseline FILE
 WORK = _errors("""
 view-taken | the database has something else of that name | choose another name: --name
 no-service | no service answers, or what it needs is not installed | pip install 'oak-ledger[service]', oak serve
+not-in-sql | a statement has something that is not answered | docs/sql.md says what is
+sql-syntax | a statement cannot be read | correct it where it is marked
+cancelled | a question was cancelled by whoever asked it | ask again
+not-encrypted | tokens would be readable on their way | --certificate and --key, or 127.0.0.1
+wrong-certificate | files are not a certificate and its key | both in the PEM format
 port-taken | nothing can listen there | another --port
 wrong-parameter | a parameter of a request is not known here, empty, or has no place in the answer | see /openapi.json
 day-and-version | a question of a service names both a day and a version | leave one of them out

@@ -15,7 +15,7 @@ import time
 import tomllib
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager, suppress
-from functools import partial
+from functools import lru_cache, partial
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -57,11 +57,8 @@ class Storage:
         self.folder, self.url = folder, url
         self.server = bool(url)
         self._pending: WeakKeyDictionary[sa.Connection, dict[str, int]] = WeakKeyDictionary()
-        connect: dict[str, Any] = {} if self.server else {"timeout": LOCK_SECONDS}
-        self.engine = sa.create_engine(
-            url.replace("postgresql://", "postgresql+psycopg://", 1) or _file_address(folder / DATABASE),
-            poolclass=sa.NullPool, connect_args=connect,
-        )  # fmt: skip
+        address = url.replace("postgresql://", "postgresql+psycopg://", 1) or _file_address(folder / DATABASE)
+        self.engine = _engine(address, None if self.server else LOCK_SECONDS)
 
     @staticmethod
     def create(folder: Path, url: str = "") -> Storage:
@@ -361,10 +358,17 @@ class Storage:
         return [path for path in there if path.stat().st_mtime < edge]
 
 
+@lru_cache(64)
+def _engine(address: str, seconds: float | None) -> sa.Engine:
+    """What makes connections to a database, without keeping any: it is kept for the statements that it has compiled."""
+    connect = {} if seconds is None else {"timeout": seconds}
+    return sa.create_engine(address, poolclass=sa.NullPool, connect_args=connect)
+
+
 def _file_address(path: Path) -> str:
     """The address of a database in a file; of one that cannot be written, for reading only."""
     if not path.exists() or (os.access(path, os.W_OK) and os.access(path.parent, os.W_OK)):
-        return f"sqlite:///{path}"
+        return f"sqlite:///{path.absolute()}"
     journal = path.with_name(path.name + "-wal")
     still = (
         "" if journal.exists() and journal.stat().st_size else "&immutable=1"

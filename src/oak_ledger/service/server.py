@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import resource
 import socket
+from collections.abc import Callable
 from typing import Any
 
 import uvicorn
@@ -59,14 +60,29 @@ def connections() -> int:
     return max(soft - KEPT_FILES, 16)
 
 
-def server(app: Application, certificate: str = "", key: str = "") -> uvicorn.Server:
+class Server(uvicorn.Server):
+    """What answers; `stopping` is called as soon as it is told to stop."""
+
+    stopping: Callable[[], None] | None = None
+
+    async def shutdown(self, sockets: list[socket.socket] | None = None) -> None:
+        """Finish what is being answered."""
+        if self.stopping is not None:
+            await asyncio.to_thread(self.stopping)
+        await super().shutdown(sockets)
+
+
+def server(app: Application, certificate: str = "", key: str = "") -> Server:
     """What answers; it ends once its `should_exit` is set."""
     config = uvicorn.Config(
-        app, ssl_certfile=certificate or None, ssl_keyfile=key or None, http=Timely, log_level="critical", access_log=False, server_header=False, timeout_graceful_shutdown=STOPPING, limit_concurrency=connections(),
+        app, http=Timely, log_level="critical", access_log=False, server_header=False, timeout_graceful_shutdown=STOPPING, limit_concurrency=connections(),
+        ssl_certfile=certificate or None, ssl_keyfile=key or None,
     )  # fmt: skip
-    return uvicorn.Server(config)
+    return Server(config)
 
 
-def serve(app: Application, listening: socket.socket, certificate: str = "", key: str = "") -> None:
+def serve(app: Application, listening: socket.socket, certificate: str = "", key: str = "", *, stopping: Callable[[], None] | None = None) -> None:  # fmt: skip
     """Answer until the process is told to stop, encrypted where there is a certificate."""
-    server(app, certificate, key).run(sockets=[listening])
+    made = server(app, certificate, key)
+    made.stopping = stopping
+    made.run(sockets=[listening])

@@ -6,6 +6,7 @@ import ipaddress
 import socket
 import ssl
 import sys
+from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING, TextIO
 
@@ -88,7 +89,8 @@ def serve_command(
     """Answer questions over HTTP from the catalogue: sources, their dictionary, tallies, rows, reports. Stop it with Ctrl-C.
 
     Whoever asks needs a token (oak catalogue tokens make) and sees what its maker may see. In a browser any name will do, with the token as the password.
-    The description for programs is at /openapi.json. Use a server in front of it for encryption where it is open to a network.
+    The description for programs is at /openapi.json. With --sql, clients of PostgreSQL ask sources and measures by statements, with any user and the token as password.
+    Where it is open to a network, connections are encrypted: by --certificate and --key, or by a server in front of it.
     """
     open_catalogue(catalogue)
     try:
@@ -105,14 +107,15 @@ def serve_command(
     shared = Shared(catalogue, Limits(rows, seconds, running, waiting, each))
     app = application(shared, prefix=prefix, origins=origins, log=lines)
     tls = _encryption(certificate, key)
-    listening = _listening(host, port)
-    at_sql = None if sql_port is None else _sql_port(shared, host, sql_port, tls, lines)
-    say(f"listening at http{'s' if tls else ''}://{host}:{listening.getsockname()[1]}")
-    try:
-        serve(app, listening, certificate, key)
-    finally:
-        if at_sql is not None:
-            at_sql.stop()
+    with ExitStack() as opened:
+        listening = opened.enter_context(_listening(host, port))
+        at_sql = None
+        if sql_port is not None:
+            statements = opened.enter_context(_listening(host, sql_port))
+            at_sql = _sql_port(shared, statements, tls, lines)
+            say(f"statements at postgresql://{host}:{at_sql.number}/oak")
+        say(f"listening at http{'s' if tls else ''}://{host}:{listening.getsockname()[1]}")
+        serve(app, listening, certificate, key, stopping=at_sql.stop if at_sql is not None else None)
 
 
 def _listening(host: str, port: int) -> socket.socket:
@@ -139,16 +142,13 @@ def _encryption(certificate: str, key: str) -> ssl.SSLContext | None:
     return tls
 
 
-def _sql_port(shared: Shared, host: str, port: int, tls: ssl.SSLContext | None, log: TextIO | None) -> SqlPort:
+def _sql_port(shared: Shared, listening: socket.socket, tls: ssl.SSLContext | None, log: TextIO | None) -> SqlPort:
     """Where statements are answered. Raises UnusableInput where that needs what is not there."""
     try:
         from oak_ledger.service.sql.listening import SqlPort
     except ImportError:
         raise UnusableInput("no-service", "What --sql needs is not installed.", hint="pip install 'oak-ledger[sql]'") from None  # fmt: skip
-    from oak_ledger.present.terminal import say
-
-    listening = _listening(host, port)
-    if tls is None and not ipaddress.ip_address(listening.getsockname()[0]).is_loopback:
+    host = listening.getsockname()[0]
+    if tls is None and not ipaddress.ip_address(host).is_loopback:
         raise UnusableInput("not-encrypted", f"At {host} others could read the tokens on their way: --sql takes them only where connections are encrypted.", hint="Add --certificate and --key, or listen at 127.0.0.1.")  # fmt: skip
-    say(f"statements at postgresql://{host}:{listening.getsockname()[1]}/oak")
     return SqlPort(shared, listening, tls=tls, log=log)

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from functools import cache
-from importlib.resources import files
+from pathlib import Path
 from threading import Timer
 from typing import Any
 
@@ -187,7 +187,7 @@ def _cast(node: exp.Cast) -> Node:
         return exp.Cast(this=node.this, to=exp.DataType.build("BIGINT"))
     if name in ("NAME", "CHAR", "CSTRING", "PG_NODE_TREE", "REGNAMESPACE", "REGROLE", "XID"):
         return exp.Cast(this=node.this, to=exp.DataType.build("VARCHAR"))
-    if node.to.is_type(exp.DataType.Type.USERDEFINED):
+    if node.to.this == exp.DataType.Type.USERDEFINED:
         return exp.Cast(this=node.this, to=exp.DataType.build(name, dialect="postgres"))
     return node
 
@@ -219,7 +219,7 @@ def _plain(table: pa.Table) -> pa.Table:
 
 @cache
 def _script() -> str:
-    return files("oak_ledger.service.sql").joinpath("system.sql").read_text("utf-8")
+    return Path(__file__).with_name("system.sql").read_text("utf-8")
 
 
 def _contents(person: str, sources: Sequence[tuple[str, Source]]) -> dict[str, pa.Table]:
@@ -258,7 +258,7 @@ def _describe(rows: dict[str, list[dict[str, Any]]], area: str, space: int, oid:
         numeric = (38, kind.scale) if kind.kind == "decimal" else (64, 0) if kind.kind == "integer" else (53, None) if kind.kind == "number" else (None, None)  # fmt: skip
         add("info.columns", **whole, column_name=one.name, ordinal_position=number, is_nullable="YES", data_type=_INFORMATION_TYPES.get(kind.kind, "text"), numeric_precision=numeric[0], numeric_scale=numeric[1], numeric_precision_radix=10 if kind.kind == "decimal" else 2 if kind.numeric else None, datetime_precision=6 if kind.kind == "timestamp" else None, udt_catalog=DATABASE, udt_schema=SYSTEM, udt_name=_udt(column.type), is_updatable="NO", is_identity="NO", is_generated="NEVER", dtd_identifier=str(number))  # fmt: skip
         said = getattr(one.spec, "description", "")
-        per = f"A measure, with one value per group: ask for it with GROUP BY, or alone. {how_it_totals(source, one)}" if one.grain == Grain.GROUP else ""  # fmt: skip
+        per = f"A measure: one value per group, {how_it_totals(source, one)}." if one.grain == Grain.GROUP else ""  # fmt: skip
         if said or per:
             add("pg.pg_description", objoid=oid, classoid=1259, objsubid=number, description=" ".join(filter(None, (said, per))))  # fmt: skip
 

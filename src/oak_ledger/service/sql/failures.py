@@ -8,10 +8,13 @@ from oak_ledger.errors import OakError, UnusableInput
 
 READ_ONLY, FAULT = "25006", "XX000"
 STATES: Mapping[str, str] = {
-    "sql-syntax": "42601", "syntax": "42601", "not-in-sql": "0A000", "wrong-value": "22023", "unknown-field": "42703", "unknown-name": "42703", "unknown-function": "42883",
-    "unknown-sort": "42P10", "grain-mixed": "42803", "window-key": "42803", "wrong-type": "42804", "condition-wanted": "42804", "bad-argument": "42804",
-    "too-slow": "57014", "cancelled": "57014", "too-much": "54000", "too-busy": "53300", "too-many": "53300", "no-token": "28P01", "unknown-token": "28P01",
+    "not-in-sql": "0A000", "wrong-value": "22023", "bad-literal": "22007", "constant-fault": "22000", "bad-pattern": "2201B", "unknown-field": "42703", "broken-field": "42703",
+    "unknown-function": "42883", "argument-count": "42883", "unknown-type": "42704", "unknown-sort": "42P10", "too-deep": "54001", "too-large": "54000",
+    "too-slow": "57014", "cancelled": "57014", "too-much": "54000", "too-busy": "53300", "too-many": "53300", "no-token": "28P01",
+    **dict.fromkeys(("grain-mixed", "aggregate-nested", "window-key", "not-aggregate", "not-window", "over-missing", "within-group", "level-alone", "level-key", "level-mixed", "level-of-row"), "42803"),
+    **dict.fromkeys(("wrong-type", "condition-wanted", "bad-argument", "constant-wanted", "no-cast", "text-added"), "42804"),
 }  # fmt: skip
+SYNTAX = "42601"  # of what else is wrong in a formula
 NOT_THERE = ("unknown-source", "unknown-version", "not-released", "not-allowed", "several-sources")
 
 
@@ -40,4 +43,6 @@ def failed(error: BaseException) -> Failed:
     if isinstance(error, UnusableInput):
         return Failed("58030", "The service cannot read what this is computed from.", hint="Tell who keeps the service: oak catalogue verify says what is damaged.")  # fmt: skip
     first = error.findings[0]
-    return Failed(STATES.get(first.code, "42000"), first.message, detail="\n".join(first.place.pointed()), hint=first.hint)  # fmt: skip
+    place = [f"\n  {line}" for line in first.place.pointed()]
+    detail = "".join(("in the formula", *place)) if place else ""
+    return Failed(STATES.get(first.code, SYNTAX), first.message, detail=detail, hint=first.hint)

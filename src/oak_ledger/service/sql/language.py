@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import csv
 import datetime as dt
 import logging
+import re
 from collections.abc import Callable, Mapping
 from decimal import Decimal
 from typing import Any, ClassVar
@@ -22,6 +22,7 @@ logging.getLogger("sqlglot").setLevel(logging.ERROR)  # what it does not read is
 Node = exp.Expr
 """A piece of a statement."""
 
+_ITEM = re.compile(r'"((?:[^"\\]|\\.)*)"|([^,"\s][^,"]*)')
 _OWN_SYNTAX = ("CAST", "EXTRACT", "POSITION", "SUBSTRING", "TRIM")
 _WORDS_AROUND = {"LEADING": "LEADING ", "TRAILING": "TRAILING ", "BOTH": "BOTH "}
 
@@ -164,8 +165,11 @@ def _items(node: Node) -> list[Node] | None:
         return []
     if not isinstance(node, exp.Literal) or not (node.name.startswith("{") and node.name.endswith("}")):
         return None
-    rows = [*csv.reader([node.name[1:-1]], escapechar="\\")]
-    return [exp.Literal.string(one) for one in rows[0]] if rows else []
+    found: list[Node] = []
+    for quoted, bare in _ITEM.findall(node.name[1:-1]):
+        null = bare.casefold().strip() == "null"
+        found.append(exp.Null() if null else exp.Literal.string(bare.strip() or re.sub(r"\\(.)", r"\1", quoted)))
+    return found
 
 
 def parameter_number(node: exp.Parameter) -> int:
@@ -176,16 +180,37 @@ def parameter_number(node: exp.Parameter) -> int:
         raise refused(f"The parameter ${node.name}", "Parameters are $1, $2, …") from None
 
 
+_TYPES: Mapping[str, str] = {"BIGINT": "int8", "INT": "int4", "SMALLINT": "int2", "DOUBLE PRECISION": "float8", "REAL": "float4", "DECIMAL": "numeric", "BOOLEAN": "bool"}  # fmt: skip
+
+
 def title_of(node: Node) -> str:
-    """What PostgreSQL calls a column that is given no name: after its field, its function, its type, or not at all."""
+    """What PostgreSQL calls a column that is given no name: after its field or its function, else its type, or not at all."""
+    return _figured(node)[0] or "?column?"
+
+
+def _figured(node: Node) -> tuple[str, bool]:
+    """A name for an expression, and whether it is more than that of a type."""
     inside = node.unnest()
-    while isinstance(inside, (exp.Window, exp.Filter, exp.WithinGroup, exp.Cast, exp.Dot)):
-        deeper = (inside.expression if isinstance(inside, exp.Dot) else inside.this).unnest()
-        if isinstance(inside, exp.Cast) and not isinstance(deeper, (exp.Column, exp.Func, exp.Cast, exp.Dot)):
-            return str(inside.to.sql(dialect="postgres")).casefold()
-        inside = deeper
-    if isinstance(inside, (exp.Column, exp.Anonymous)):
-        return inside.name if isinstance(inside, exp.Column) else inside.name.casefold()
+    if isinstance(inside, (exp.Window, exp.Filter, exp.WithinGroup)):
+        return _figured(inside.this)
+    if isinstance(inside, exp.Dot):
+        return _figured(inside.expression)
+    if isinstance(inside, exp.Cast):
+        name, strong = _figured(inside.this)
+        written = inside.to.sql(dialect="postgres").partition("(")[0].rpartition(".")[2]
+        return (name, True) if strong else (_TYPES.get(written, written.strip('"').casefold()), False)
+    if isinstance(inside, exp.Case):
+        default = inside.args.get("default")
+        found = _figured(default) if default is not None else ("", False)
+        return found if found[1] else ("case", False)
+    if isinstance(inside, exp.Column):
+        return inside.name, True
+    if isinstance(inside, exp.Anonymous):
+        return inside.name.casefold(), True
+    if isinstance(inside, exp.Trim):
+        return {"LEADING": "ltrim", "TRAILING": "rtrim"}.get(str(inside.args.get("position")).upper(), "btrim"), True
     if isinstance(inside, exp.CurrentVersion):
-        return "version"
-    return inside.sql_name().casefold() if isinstance(inside, exp.Func) else "?column?"
+        return "version", True
+    if isinstance(inside, exp.Func) and not isinstance(inside, exp.Connector):
+        return inside.sql_name().casefold(), True
+    return "", False

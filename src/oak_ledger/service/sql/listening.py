@@ -15,7 +15,7 @@ from oak_ledger.service.sql import messages as m
 from oak_ledger.service.sql.catalog import Catalog
 from oak_ledger.service.sql.session import Log, Session
 
-CONNECTIONS = 100  # at a time; more are refused
+CONNECTIONS = 100  # at a time; as many more learn that there is no room
 KEPT_CATALOGS = 16
 STOPPING = 5.0  # seconds for what is being answered, once it is told to stop
 
@@ -25,6 +25,7 @@ class SqlPort:
 
     def __init__(self, shared: Shared, listening: socket.socket, *, tls: ssl.SSLContext | None = None, log: TextIO | None = None) -> None:  # fmt: skip
         self.shared, self.listening, self.tls, self.log = shared, listening, tls, Log(log)
+        self.number = listening.getsockname()[1]
         self.catalogs = Kept[Catalog](KEPT_CATALOGS)
         self.sessions: dict[int, Session] = {}
         self.threads: dict[int, threading.Thread] = {}
@@ -57,19 +58,14 @@ class SqlPort:
             number = next(self.numbers)
             session = Session(self.shared, m.Connection(sock), address[0], self.log, self.catalogs, self.tls, number)
             with self.lock:
-                full = len(self.sessions) >= CONNECTIONS
-                if not full:
-                    self.sessions[number] = session
-                    self.threads[number] = threading.Thread(target=self._serve, args=(session,), daemon=True)
-                    self.threads[number].start()
-            if full:
-                self._refuse(session)
-
-    def _refuse(self, session: Session) -> None:
-        with suppress(OSError):
-            session.connection.write(b"E", m.fields({"S": "FATAL", "V": "FATAL", "C": "53300", "M": f"There are {CONNECTIONS} connections."}))  # fmt: skip
-            session.connection.flush()
-        session.connection.close()
+                if len(self.sessions) >= 2 * CONNECTIONS:
+                    session.connection.close()
+                    continue
+                if len(self.sessions) >= CONNECTIONS:
+                    session.refused = f"There are {CONNECTIONS} connections."
+                self.sessions[number] = session
+                self.threads[number] = threading.Thread(target=self._serve, args=(session,), daemon=True)
+                self.threads[number].start()
 
     def _serve(self, session: Session) -> None:
         try:

@@ -83,6 +83,7 @@ class Session:
     token: str = ""
     person: str = ""
     state: str = "I"
+    refused: str = ""
     stopping: bool = False
     deadline: Deadline | None = None
     prepared: dict[str, Prepared] = field(default_factory=dict)
@@ -128,6 +129,9 @@ class Session:
             code, rest = self.connection.first()
         if code == m.CANCEL:
             cancelled(*struct.unpack_from("!ii", rest.ljust(8, b"\0")))
+            return False
+        if self.refused:
+            self._fatal("53300", self.refused)
             return False
         if code >> 16 != 3:
             self._fatal("08P01", "This is version 3 of the protocol.")

@@ -18,7 +18,7 @@ from oak_ledger.source import Answer, Source
 from oak_ledger.source.questions import Shown
 from oak_ledger.types import TEXT, Grain, Type
 
-_ANSWERED = ("expressions", "from_", "where", "group", "having", "order", "limit", "offset", "distinct", "kind", "hint", "operation_modifiers")  # fmt: skip
+_ANSWERED = ("expressions", "from_", "where", "group", "having", "order", "limit", "offset", "distinct")  # fmt: skip
 _NAMES = {"joins": "A join", "with_": "WITH", "locks": "FOR UPDATE", "windows": "WINDOW", "laterals": "LATERAL", "into": "SELECT INTO", "sample": "TABLESAMPLE"}  # fmt: skip
 _COMPARED = (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE, exp.NullSafeEQ, exp.NullSafeNEQ)
 _AGGREGATES = frozenset(name for name, one in LIBRARY.entries.items() if one.aggregate)
@@ -79,6 +79,9 @@ def table_of(select: Node) -> Table:
     table = found.this if found is not None else None
     if not isinstance(table, exp.Table) or not isinstance(table.this, exp.Identifier):
         raise refused("A statement that reads no source")
+    more = [name for name, value in table.args.items() if value and name not in ("this", "db", "catalog", "alias")]
+    if more or (table.args.get("alias") is not None and table.args["alias"].args.get("columns")):
+        raise refused(_NAMES.get(more[0], more[0].upper()) if more else "A table whose columns get other names")
     if table.catalog and table.catalog.casefold() != "oak":
         raise refused(f"The database {table.catalog}", "There is one database, oak.")
     named = _VERSION.fullmatch(table.name)
@@ -103,6 +106,13 @@ def parameter_types(select: Node, source: Source, table: Table) -> dict[int, Typ
             if isinstance(one, exp.Parameter) and kind is not None:
                 found[parameter_number(one)] = kind
     return found
+
+
+def _is_window(node: Node) -> bool:
+    """Whether a call is the function of a window."""
+    while isinstance(node.parent, (exp.Filter, exp.WithinGroup)) and node.parent.this is node:
+        node = node.parent
+    return isinstance(node.parent, exp.Window) and node.parent.this is node
 
 
 def _innermost(select: Node) -> Node:
@@ -175,40 +185,40 @@ class _Read:
         self._give_types()
         shown = self._shown()
         keys = self._keys(shown)
-        having = select.args.get("having")
-        grouped = bool(
-            select.args.get("group") or having or select.args.get("distinct") or any(self._of_group(one) for _, one in shown)
-        )  # fmt: skip
-        sorts = [self._sorted(one, shown) for one in (select.args["order"].expressions if select.args.get("order") else [])]  # fmt: skip
-        where = [formula(select.args["where"].this)] if select.args.get("where") else []
-        if having is not None:
-            where.append(formula(self._in_group(having.this, keys, {}) if self._of_group(having.this) else having.this))
-        if select.args.get("distinct"):
-            if keys or having or any(self._of_group(one) for _, one in shown):
+        where, having, order = (select.args.get(name) for name in ("where", "having", "order"))
+        if where is not None and self._of_group(where.this):
+            raise OakError("grain-mixed", "WHERE is asked of rows, before there are groups.", hint="A condition on groups stands in HAVING.")  # fmt: skip
+        sorts = [self._sorted(one, shown) for one in (order.expressions if order is not None else [])]
+        wanted = [*(one for _, one in shown), *(one for one, _ in sorts)]
+        measured = any(map(self._of_group, wanted)) or having is not None
+        if select.args.get("distinct") is not None:
+            if keys or measured:
                 raise refused("DISTINCT with GROUP BY or aggregates", "Groups are distinct already.")
-            if select.args["distinct"].args.get("on"):
+            if select.args["distinct"].args.get("on") is not None:
                 raise refused("DISTINCT ON")
-            keys = [one for _, one in shown]
-        names = {self._key(one): self._free_name(one, shown) for one in keys} if grouped else {}
-        by = {self._key(one): (name, one) for one, name in zip(keys, names.values(), strict=False)}
-        columns: list[tuple[str, str]] = []
+            keys = {formula(one): one for _, one in shown}
+        grouped = bool(keys) or measured
+        if where is not None and not measured and any(one.find(exp.Window) for one in wanted):
+            raise refused("A window over rows beside WHERE", "A window is computed over all rows, before they are filtered: make it a field of the source.")  # fmt: skip
+        conditions = [] if where is None else [where.this]
+        if having is not None:
+            conditions.append(self._in_group(having.this, keys) if self._of_group(having.this) else having.this)
+        by = {text: self._asked(self._title_of(one, shown), one) for text, one in keys.items()}
         show: dict[str, Shown] = {}
-        for title, one in [*shown, *(("", own) for own, _ in sorts)]:
-            column = self._column(one, title, by, show, keys, names, grouped=grouped)
-            columns.append((title, column))
+        columns = [self._column(one, by, show, keys, grouped=grouped) for one in wanted]
         sort = [
             ("-" if down else "") + quote_identifier(column)
-            for (_, down), (_, column) in zip(sorts, columns[len(shown) :], strict=True)
+            for (_, down), column in zip(sorts, columns[len(shown) :], strict=True)
         ]
         return Question(
-            tuple(self._asked(name, one) for name, one in by.values()),
+            tuple(by.values()),
             tuple(show.values()) or (("COUNT(*)",) if grouped else ()),
-            tuple(where),
+            tuple(map(formula, conditions)),
             tuple(sort),
             self._count("limit"),
             self._count("offset") or 0,
             grouped,
-            tuple(columns[: len(shown)]),
+            tuple(zip((title for title, _ in shown), columns, strict=False)),
         )
 
     # -- the parts -------------------------------------------------------------------------------------------
@@ -228,16 +238,16 @@ class _Read:
                 made.append((item.name if isinstance(item, exp.Column) else title_of(item), item))
         return made
 
-    def _keys(self, shown: Sequence[tuple[str, Node]]) -> list[Node]:
+    def _keys(self, shown: Sequence[tuple[str, Node]]) -> dict[str, Node]:
+        """What the groups are made by, by the formula of each."""
         group = self.select.args.get("group")
         if group is None:
-            return []
-        if any(value for name, value in group.args.items() if name != "expressions"):
-            raise refused("GROUP BY with several sets")
-        if any(isinstance(one, (exp.Rollup, exp.Cube, exp.GroupingSets)) for one in group.expressions):
+            return {}
+        sets = any(value for name, value in group.args.items() if name != "expressions")
+        if sets or any(isinstance(one, (exp.Rollup, exp.Cube, exp.GroupingSets)) for one in group.expressions):
             raise refused("GROUP BY with several sets")
         found = [self._meant(one.unnest(), shown, field_first=True) for one in group.expressions]
-        return [*{self._key(one): one for one in found}.values()]
+        return {formula(one): one for one in found}
 
     def _meant(self, node: Node, shown: Sequence[tuple[str, Node]], *, field_first: bool) -> Node:  # fmt: skip
         """What a place in GROUP BY or ORDER BY stands for: a number or a title is something that is shown."""
@@ -278,76 +288,78 @@ class _Read:
 
     # -- groups ----------------------------------------------------------------------------------------------
 
-    def _key(self, node: Node) -> str:
-        return formula(node)
-
     def _of_group(self, node: Node) -> bool:
         """Whether it has one value per group."""
         return any(self._is_aggregate(one) for one in node.walk())
 
     def _is_aggregate(self, node: Node) -> bool:
+        """Whether it makes one value of many rows: a call of an aggregate that is no window, or a measure."""
         if isinstance(node, exp.Column):
             field = self.known.get(node.name.casefold())
             return field is not None and field.grain == Grain.GROUP
-        called = isinstance(node, exp.Anonymous) and node.name.upper() in _AGGREGATES
-        outer = node.parent
-        while isinstance(outer, (exp.Filter, exp.WithinGroup)):
-            outer = outer.parent
-        return called and not (isinstance(outer, exp.Window) and node.find_ancestor(exp.Window) is outer)
+        return isinstance(node, exp.Anonymous) and node.name.upper() in _AGGREGATES and not _is_window(node)
 
-    def _free_name(self, key: Node, shown: Sequence[tuple[str, Node]]) -> str:
-        """What a key is called in the answer: its own name, its title, or itself."""
-        if isinstance(key, exp.Column):
-            return key.name
+    def _title_of(self, key: Node, shown: Sequence[tuple[str, Node]]) -> str:
+        """What a key is called in the answer, if it is no field: its title, or what it is."""
         title = next((title for title, one in shown if one == key and title.casefold() not in self.known), "")
-        return title or formula(key)
+        return title if title not in ("", "?column?") else formula(key)
 
     def _asked(self, name: str, node: Node) -> Shown:
         return quote_identifier(node.name) if isinstance(node, exp.Column) else (name, formula(node))
 
-    def _column(
-        self, node: Node, title: str, by: Mapping[str, tuple[str, Node]], show: dict[str, Shown], keys: Sequence[Node], names: Mapping[str, str], *, grouped: bool
-    ) -> str:  # fmt: skip
+    def _column(self, node: Node, by: Mapping[str, Shown], show: dict[str, Shown], keys: Mapping[str, Node], *, grouped: bool) -> str:  # fmt: skip
         """The column of the answer that has the values of an expression; what is not there yet is asked for."""
-        text = self._key(node)
-        if text in by:
-            return by[text][0]
-        if not grouped:
-            show.setdefault(text, self._asked(text, node))
-        elif text not in show:
-            inside = self._in_group(node, keys, names)
-            show[text] = (text, formula(inside)) if not isinstance(node, exp.Column) else self._measure(node)
-        asked = show[text]
-        return asked[0] if isinstance(asked, tuple) else self.known[node.name.casefold()].name if node.name.casefold() in self.known else node.name  # fmt: skip
+        text = formula(node)
+        if text not in by and text not in show:
+            inside = self._in_group(node, keys) if grouped and not isinstance(node, exp.Column) else node
+            if grouped and isinstance(node, exp.Column):
+                self._require_measure(node)
+            show[text] = self._asked(text, inside)
+        asked = by.get(text) or show[text]
+        return asked[0] if isinstance(asked, tuple) else node.name
 
-    def _measure(self, node: exp.Column) -> str:
+    def _require_measure(self, node: exp.Column) -> None:
+        """Raise OakError for a field with a value per row where there are groups."""
         field = self.known.get(node.name.casefold())
-        if field is not None and field.grain != Grain.GROUP:
-            hint = f"Group by it, or say how it is totalled: {'SUM' if field.type is not None and field.type.numeric else 'MAX'}({formula(node)})."
-            raise OakError("grain-mixed", f"{field.name} has a value per row, and the statement has groups.", hint=hint)
-        return quote_identifier(node.name)
+        if field is None or field.grain == Grain.GROUP:
+            return
+        measures = [formula(one) for item in self.select.expressions for one in item.walk() if self._is_aggregate(one)]
+        beside = "" if self.select.args.get("group") or not measures else f", as {measures[0]} makes them"
+        total = "SUM" if field.type is not None and field.type.numeric else "MAX"
+        raise OakError(
+            "grain-mixed",
+            f"{field.name} has a value per row, and the statement has groups{beside}.",
+            hint=f"Group by it (GROUP BY {formula(node)}), or say how it is totalled: {total}({formula(node)}).",
+        )
 
-    def _in_group(self, node: Node, keys: Sequence[Node], names: Mapping[str, str]) -> Node:  # fmt: skip
-        """An expression in which each key stands as the one value that it has in a group."""
-        texts = {self._key(one) for one in keys}
+    def _in_group(self, node: Node, keys: Mapping[str, Node]) -> Node:
+        """An expression of groups, in which each key stands as the one value that it has in a group."""
 
-        def replaced(one: Node, *, in_window: bool) -> Node:
-            if self._key(one) in texts:
-                if in_window:
-                    return exp.column(names.get(self._key(one), self._key(one)), quoted=True)
+        def replaced(one: Node) -> Node:
+            if formula(one) in keys:
                 return exp.Anonymous(this="ANY_VALUE", expressions=[one.copy()])
-            if isinstance(one, exp.Anonymous) and one.name.upper() in _AGGREGATES and not in_window and not isinstance(one.parent, exp.Window):  # fmt: skip
+            if isinstance(one, exp.Column):
+                self._require_measure(one)
+            called = one
+            while isinstance(called, (exp.Filter, exp.WithinGroup)):
+                called = called.this
+            if self._is_aggregate(called):
                 return one.copy()
             made = one.copy()
             for name, value in one.args.items():
-                inner = in_window or (isinstance(one, exp.Window) and name in ("partition_by", "order"))
-                if isinstance(value, Node):
-                    made.set(name, replaced(value, in_window=inner))
+                if isinstance(value, exp.Expr):
+                    made.set(name, replaced(value))
                 elif isinstance(value, list):
-                    made.set(name, [replaced(own, in_window=inner) if isinstance(own, Node) else own for own in value])  # fmt: skip
+                    made.set(name, [replaced(own) if isinstance(own, exp.Expr) else own for own in value])
+            if _is_window(one) and isinstance(one, exp.Anonymous) and one.name.upper() == "COUNT" and isinstance(one.expressions[0], exp.Star):  # fmt: skip
+                made.set("expressions", [exp.Anonymous(this="COUNT", expressions=[exp.Star()])])  # it counts groups
             return made
 
-        return replaced(node, in_window=False)
+        made = replaced(node)
+        for window in made.find_all(exp.Window):
+            if not any(self._is_aggregate(one) for one in window.walk()):
+                raise refused(f"{formula(window)} beside groups", "A window over groups has an aggregate, or a key of the groups, in it.")  # fmt: skip
+        return made
 
     # -- texts without a type --------------------------------------------------------------------------------
 

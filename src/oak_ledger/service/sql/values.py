@@ -11,6 +11,7 @@ from typing import Any
 
 import pyarrow as pa
 
+from oak_ledger.columnar.texts import value_text
 from oak_ledger.errors import OakError
 from oak_ledger.service.sql.messages import Column
 from oak_ledger.types import BOOLEAN, DATE, INTEGER, MAX_DIGITS, NUMBER, TEXT, TIMESTAMP, Type, decimal
@@ -71,7 +72,8 @@ def rows_of(table: pa.Table, formats: Sequence[int]) -> list[tuple[bytes | None,
 def _written(column: pa.ChunkedArray, how: int) -> list[bytes | None]:
     if pa.types.is_list(column.type):
         return [None if one is None else _list(one).encode() for one in column.to_pylist()]
-    write = (_BINARY if how else _TEXTUAL)[type_of(column.type).kind]
+    kind = type_of(column.type).kind
+    write = _BINARY[kind] if how else _truth if kind == "boolean" else _plain
     return [None if one is None else write(one) for one in column.to_pylist()]
 
 
@@ -81,11 +83,11 @@ def _list(values: Sequence[Any]) -> str:
 
 
 def _plain(value: Any) -> bytes:
-    return str(value).encode("utf-8", "replace")
+    return (value_text(value) or "").encode("utf-8", "replace")
 
 
-def _moment(value: dt.datetime) -> bytes:
-    return value.isoformat(" ").encode()
+def _truth(value: bool) -> bytes:
+    return b"t" if value else b"f"
 
 
 def _days(value: dt.date) -> bytes:
@@ -120,16 +122,12 @@ def _numeric_read(content: bytes) -> Decimal:
     if sign not in (0, 0x4000):
         raise ValueError
     groups = struct.unpack_from(f"!{count}h", content, 8)
-    whole = sum((Decimal(one).scaleb(4 * (weight - at)) for at, one in enumerate(groups)), Decimal(0))
-    return (-whole if sign else whole).quantize(Decimal(1).scaleb(-scale))
+    whole = sum(one * 10_000 ** (count - 1 - at) for at, one in enumerate(groups))
+    shift = 4 * (weight - count + 1) + scale  # digits beyond the decimals that are shown are none
+    digits = whole * 10**shift if shift >= 0 else whole // 10**-shift
+    return Decimal((1 if sign else 0, tuple(map(int, str(digits))), -scale))
 
 
-_TEXTUAL: Mapping[str, Callable[[Any], bytes]] = {
-    **dict.fromkeys(("text", "integer", "decimal", "number", "date"), _plain),
-    "decimal": lambda one: format(one, "f").encode(),
-    "boolean": lambda one: b"t" if one else b"f",
-    "timestamp": _moment,
-}
 _BINARY: Mapping[str, Callable[[Any], bytes]] = {
     "text": _plain,
     "integer": lambda one: struct.pack("!q", one),
