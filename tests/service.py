@@ -46,6 +46,8 @@ class Service:
     url: str
     own_process: subprocess.Popen[str] | None = None
     stop: Callable[[], None] = lambda: None
+    sql: int = 0
+    """The port for statements, where there is one."""
 
     @property
     def process(self) -> subprocess.Popen[str]:
@@ -104,7 +106,10 @@ def start(case: unittest.TestCase, *options: str, files: int = 0) -> Service:
         process.communicate(timeout=15)
 
     case.addCleanup(stop)
-    line = process.stdout.readline()
+    line, sql = process.stdout.readline(), 0
+    if "statements at " in line:
+        sql = int(line.partition("/oak")[0].rpartition(":")[2])
+        line = process.stdout.readline()
     if "listening at " not in line:
         raise AssertionError(process.stderr.read())
-    return Service(line.strip().rpartition(" ")[2], process)
+    return Service(line.strip().rpartition(" ")[2], process, sql=sql)

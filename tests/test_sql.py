@@ -275,6 +275,21 @@ class Clients(WithSource):
             letters.append(said[0])
         self.assertEqual((letters.count(b"D"), letters.count(b"s"), letters[-1]), (150, 2, b"C"))
 
+    def test_a_prepared_statement_ends_with_what_it_was_prepared_for(self) -> None:
+        client = self.raw()
+        client.send(b"P", b"s\0SELECT i FROM events LIMIT 1\0\0\0")
+        client.send(b"S", b"")
+        while client.read()[0] != b"Z":
+            pass
+        changed = oak.Source.from_table(self.table.set_column(1, "i", self.table.column("i").cast(pa.float64())), name="events")  # fmt: skip
+        self.boss.publish(changed, base=1)
+        self.boss.release("events")
+        client.send(b"B", b"\0s\0\0\0\0\0\0\0")
+        client.send(b"E", b"\0\0\0\0\0")
+        client.send(b"S", b"")
+        said = b"".join(iter(lambda: client.read()[1], b"I"))
+        self.assertIn(b"has changed since the statement was prepared", said)
+
     def test_rows_are_copied_in_binary(self) -> None:
         with self.ours.cursor() as cursor, cursor.copy("COPY (SELECT at, d, t, w FROM events ORDER BY at) TO STDOUT (FORMAT BINARY)") as copied:  # fmt: skip
             copied.set_types(["int8", "numeric", "text", "timestamp"])

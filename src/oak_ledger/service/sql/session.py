@@ -27,7 +27,7 @@ from oak_ledger.service.sql import messages as m
 from oak_ledger.service.sql.catalog import Catalog, is_of_system
 from oak_ledger.service.sql.failures import FAULT, READ_ONLY, Failed, failed
 from oak_ledger.service.sql.language import Node, parsed, statements
-from oak_ledger.service.sql.statement import Table, parameter_types, question_of, table_of
+from oak_ledger.service.sql.statement import Question, Table, parameter_types, question_of, table_of
 from oak_ledger.service.sql.values import Parameter, column_in, column_of, oid_of, parameter, rows_of
 from oak_ledger.source import Answer, Source
 
@@ -375,8 +375,10 @@ class Session:
                 source = self._source(asker, prepared.table)
                 question = question_of(prepared.tree, source, prepared.table, portal.values)
                 answer = question.ask(source, asker.limits.rows)
-                table = answer.table.slice(question.offset)
-                rows = rows_of(pa.table([table.column(column) for _, column in question.columns], names=[str(at) for at in range(len(question.columns))]), formats)  # fmt: skip
+                table = _shown(answer, question)
+                if tuple(map(column_in, table.schema)) != prepared.columns:
+                    raise Failed("0A000", "The source has changed since the statement was prepared.", hint="Prepare it again.")  # fmt: skip
+                rows = rows_of(table, formats)
             finally:
                 self.deadline = None
         self._note(answer)
@@ -412,6 +414,13 @@ class Session:
         elif word in _ENDS:
             self.state = "T"
         self.connection.write(b"C", m.text(tag))
+
+
+def _shown(answer: Answer, question: Question) -> pa.Table:
+    """The rows that a statement shows, its columns in order; two may have one name."""
+    rows = answer.table.slice(question.offset)
+    columns = [rows.column(column) for _, column in question.columns]
+    return pa.Table.from_arrays(columns, schema=pa.schema([pa.field(title, one.type) for (title, _), one in zip(question.columns, columns, strict=True)]))  # fmt: skip
 
 
 def _nth(given: Sequence[int], at: int) -> int:
