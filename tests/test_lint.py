@@ -155,7 +155,13 @@ class Branches(FolderCase):
                 found = self.found(self.source.with_field("X", formula), "letter-case")
                 self.assertEqual([one.fixed for one in found], [fixed])
                 self.assertRegex(found[0].message, "would match [34] rows")
-        for fine in ("Mill = 'Low Weir'", "Mill = 'elsewhere'", "Mill LIKE 'Low%'"):
+        for fine in (
+            "Mill = 'Low Weir'",
+            "Mill = 'elsewhere'",
+            "Mill LIKE 'Low%'",
+            "Mill || 'LOW WEIR'",
+            "Mill >= 'LOW WEIR'",
+        ):
             self.assertEqual(self.found(self.source.with_field("X", fine), "letter-case"), [], fine)
 
     def test_letter_case_in_cleaning(self) -> None:
