@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import io
+from itertools import chain
 from pathlib import Path
+from typing import NamedTuple
 
 from oak_ledger.errors import OakError
 from oak_ledger.files import write_atomically
@@ -11,9 +13,19 @@ from oak_ledger.present.figures import RUST
 from oak_ledger.reference import Lineage, Piece
 
 LEAF, QUIET = "#4a7c3a", "#6d7770"
-LINE, COLUMN = 0.3, 2.9  # inches of a line of text, and of a column of them
-BEHIND = {"facecolor": "white", "edgecolor": "none", "pad": 1.0}  # so that no line runs through a name
+LINE, LETTER, BETWEEN = 0.3, 0.074, 0.8  # inches of a line of text, of a letter, and between columns
 CUT = 34  # characters of a name
+
+
+class Passing(NamedTuple):
+    """A row between the pieces of a column, kept free for a line on its way to a later one."""
+
+    needed: Piece
+    by: Piece
+    layer: int
+
+
+Stop = Piece | Passing
 
 
 def _layers(pairs: tuple[tuple[Piece, Piece], ...], top: Piece, step: int) -> dict[Piece, int]:
@@ -49,15 +61,22 @@ def lineage_png(lineage: Lineage) -> bytes:
         one: layer for one, layer in _layers(lineage.users, lineage.piece, 1).items() if one != lineage.piece
     }
     columns = sorted({*layers.values()})
-    places: dict[Piece, tuple[float, float]] = {}
-    longest = max(list(layers.values()).count(layer) for layer in columns)
-    for at, layer in enumerate(columns):
-        own = [one for one in layers if layers[one] == layer]
+    ways = [_way(pair, layers, columns) for pair in dict.fromkeys((*lineage.needs, *lineage.users))]
+    stops: list[list[Stop]] = [[one for one in layers if layers[one] == layer] for layer in columns]
+    for one in chain.from_iterable(ways):
+        if isinstance(one, Passing):
+            stops[columns.index(one.layer)].append(one)
+    longest = max(map(len, stops))
+    lefts: list[float] = []
+    rights: list[float] = []
+    places: dict[Stop, tuple[int, float]] = {}
+    for at, own in enumerate(stops):
         if at:  # near what they are linked to
-            own.sort(key=lambda one: _middle(one, lineage, places))
-        gap = longest / len(own)
-        places |= {one: (at * COLUMN + 0.1, (number + 0.5) * gap * LINE) for number, one in enumerate(own)}
-    width, height = len(columns) * COLUMN + 0.4, max(longest, 4) * LINE + 0.9
+            own.sort(key=lambda one: _middle(one, ways, places))
+        lefts.append(rights[-1] + BETWEEN if at else 0.1)
+        rights.append(lefts[-1] + max([len(_label(one)) for one in own if isinstance(one, Piece)], default=0) * LETTER + 0.1)  # fmt: skip
+        places |= {one: (at, (number + 0.5) * longest / len(own) * LINE + 0.6) for number, one in enumerate(own)}
+    width, height = rights[-1] + 0.3, max(longest, 4) * LINE + 0.9
     figure = Figure(figsize=(width, height), dpi=110)
     axes = figure.add_axes((0, 0, 1, 1))
     axes.set_xlim(0, width)
@@ -71,24 +90,19 @@ def lineage_png(lineage: Lineage) -> bytes:
         weight="bold",
         va="center",
     )
-    for needed, by in (*lineage.needs, *lineage.users):
-        (x, y), (to_x, to_y) = places[needed], places[by]
-        start = x + min(len(_label(needed)), CUT) * 0.072 + 0.08
-        axes.plot([start, to_x - 0.06], [y + 0.6, to_y + 0.6], color="#c9d2cb", linewidth=0.8, zorder=1)
+    for way in ways:
+        xs, ys = [], []
+        for one in way:  # level beside the names of a column, across only between columns
+            at, y = places[one]
+            begins = lefts[at] + len(_label(one)) * LETTER + 0.08 if isinstance(one, Piece) else lefts[at]
+            xs += [lefts[at] - 0.06] if one is way[-1] else [begins, rights[at]]
+            ys += [y] if one is way[-1] else [y, y]
+        axes.plot(xs, ys, color="#c9d2cb", linewidth=0.8, zorder=1)
     colours = {"formula": LEAF, "local field": LEAF, "column": QUIET, "panel": RUST, "text": RUST}
-    for one, (x, y) in places.items():
-        weight = "bold" if one == lineage.piece else "normal"
-        axes.text(
-            x,
-            y + 0.6,
-            _label(one),
-            fontsize=8.5,
-            color=colours.get(one.kind, "black"),
-            va="center",
-            weight=weight,
-            bbox=BEHIND,
-            zorder=2,
-        )
+    for one, (at, y) in places.items():
+        if isinstance(one, Piece):
+            weight = "bold" if one == lineage.piece else "normal"
+            axes.text(lefts[at], y, _label(one), fontsize=8.5, color=colours.get(one.kind, "black"), va="center", weight=weight, zorder=2)  # fmt: skip
     buffer = io.BytesIO()
     figure.savefig(buffer, format="png", facecolor="white")
     return buffer.getvalue()
@@ -99,12 +113,13 @@ def _label(piece: Piece) -> str:
     return name if len(name) <= CUT else name[: CUT - 1] + "…"
 
 
-def _middle(piece: Piece, lineage: Lineage, places: dict[Piece, tuple[float, float]]) -> float:
-    near = [
-        places[one][1]
-        for pair in (*lineage.needs, *lineage.users)
-        if piece in pair
-        for one in pair
-        if one != piece and one in places
-    ]
-    return sum(near) / len(near) if near else 0.0
+def _way(pair: tuple[Piece, Piece], layers: dict[Piece, int], columns: list[int]) -> list[Stop]:
+    """Where the line of a pair stops, a column after the other."""
+    needed, by = pair
+    between = [layer for layer in columns if layers[needed] < layer < layers[by]]
+    return [needed, *(Passing(needed, by, layer) for layer in between), by]
+
+
+def _middle(stop: Stop, ways: list[list[Stop]], places: dict[Stop, tuple[int, float]]) -> float:
+    before = [places[way[at - 1]][1] for way in ways for at, one in enumerate(way) if at and one == stop and way[at - 1] in places]  # fmt: skip
+    return sum(before) / len(before) if before else 0.0
