@@ -414,12 +414,27 @@ class Limited(WithSource):
         self.assertFalse(session.deadline.cancelled)
 
     def test_too_many_connections_are_refused(self) -> None:
-        with mock.patch.object(listening, "CONNECTIONS", 2):
-            second = connected(self.port, self.token)
+        other = self.boss.people.make_token("other", rights=["read"])
+        with mock.patch.object(listening, "CONNECTIONS", 3):
             with self.assertRaises(psycopg.OperationalError) as caught:
                 connected(self.port, self.token)
-            self.assertIn("There are 2 connections", str(caught.exception))
-            second.close()
+            self.assertIn("This token has too many connections", str(caught.exception))
+            with connected(self.port, other):
+                third = connected(self.port, self.boss.people.make_token("third", rights=["read"]))
+                with self.assertRaises(psycopg.OperationalError) as caught:
+                    connected(self.port, other)
+                self.assertIn("There are 3 connections", str(caught.exception))
+                third.close()
+
+    def test_what_is_asked_of_the_catalogue_ends_too(self) -> None:
+        long = "SELECT count(*) FROM generate_series(1, 10000000) a, generate_series(1, 10000000) b WHERE a.a + b.b = 3"
+        hurried = connected(service.statements(self, Limits(seconds=0.5, rows=1000)), self.token)
+        self.addCleanup(hurried.close)
+        for text, state in ((long, "57014"), ("SELECT * FROM generate_series(1, 5000)", "54000"), ("SELECT '" + "x" * 200_000 + "'", "54000")):  # fmt: skip
+            with self.assertRaises(psycopg.Error) as caught:
+                hurried.execute(text)  # type: ignore[arg-type]
+            self.assertEqual(caught.exception.sqlstate, state)
+        self.assertEqual(hurried.execute("SELECT 1").fetchall(), [(1,)])
 
     def test_who_is_connected_learns_that_the_service_stops(self) -> None:
         client = Raw(self.port.number)

@@ -19,6 +19,14 @@ class Deadline:
     seconds: float = 0.0
     cancelled: bool = False
 
+    def error(self) -> OakError | None:
+        """Why the question ends now, if it does."""
+        if self.cancelled:
+            return OakError("cancelled", "The question was cancelled.")
+        if time.monotonic() > self.end:
+            return OakError("too-slow", f"The question took longer than {self.seconds:g} s.", hint="Ask for less: a filter, fewer groups.")  # fmt: skip
+        return None
+
 
 _UNTIL: ContextVar[Deadline] = ContextVar("until", default=Deadline())  # noqa: B039  nobody cancels what has no end
 
@@ -36,8 +44,6 @@ def within(seconds: float) -> Iterator[Deadline]:
 
 def in_time() -> None:
     """Raise OakError where the time is over."""
-    until = _UNTIL.get()
-    if until.cancelled:
-        raise OakError("cancelled", "The question was cancelled.")
-    if time.monotonic() > until.end:
-        raise OakError("too-slow", f"The question took longer than {until.seconds:g} s.", hint="Ask for less: a filter, fewer groups.")  # fmt: skip
+    error = _UNTIL.get().error()
+    if error is not None:
+        raise error

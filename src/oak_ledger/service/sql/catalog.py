@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from functools import cache
 from pathlib import Path
-from threading import Timer
+from threading import Event, Thread
 from typing import Any
 
 import duckdb
@@ -16,10 +16,11 @@ from sqlglot import exp
 from sqlglot.dialects.postgres import Postgres
 from sqlglot.errors import SqlglotError
 
+from oak_ledger.engine.deadline import Deadline
 from oak_ledger.errors import OakError
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.insight.additivity import how_it_totals
-from oak_ledger.service.sql.language import Node, parsed, refused, title_of, with_parameters
+from oak_ledger.service.sql.language import Node, parsed, refused, title_of, too_much, with_parameters
 from oak_ledger.service.sql.values import column_of
 from oak_ledger.source import Source
 from oak_ledger.types import TEXT, Grain, Type
@@ -27,6 +28,7 @@ from oak_ledger.types import TEXT, Grain, Type
 SYSTEM, INFORMATION = "pg_catalog", "information_schema"
 DATABASE = "oak"
 _SCHEMAS: Mapping[str, str] = {SYSTEM: "pg", INFORMATION: "info"}
+LOOKS = 0.05  # seconds between two looks at the clock
 ASK = "information_schema.tables and information_schema.columns have what there is."
 _FIRST_OID = 16_384  # of what is not the system's own
 _LISTS = (exp.Unnest, exp.Explode, exp.GenerateSeries)
@@ -35,11 +37,14 @@ _NAMES_OF: Mapping[str, str] = {"REGCLASS": "names_of_classes", "REGTYPE": "name
 _INFORMATION_TYPES: Mapping[str, str] = {
     "text": "text", "integer": "bigint", "number": "double precision", "decimal": "numeric", "boolean": "boolean", "date": "date", "timestamp": "timestamp without time zone",
 }  # fmt: skip
-_SETTINGS: Mapping[str, str] = {
-    "server_version": "15.0", "server_version_num": "150000", "server_encoding": "UTF8", "client_encoding": "UTF8", "datestyle": "ISO, MDY", "intervalstyle": "postgres",
-    "timezone": "UTC", "integer_datetimes": "on", "standard_conforming_strings": "on", "transaction_isolation": "repeatable read", "transaction_read_only": "on",
-    "default_transaction_read_only": "on", "max_identifier_length": "63", "is_superuser": "off", "extra_float_digits": "1", "bytea_output": "hex",
-    "lc_collate": "C", "lc_ctype": "C", "statement_timeout": "0", "application_name": "", "max_index_keys": "32",
+REPORTED: Mapping[str, str] = {
+    "server_version": "15.0", "server_encoding": "UTF8", "client_encoding": "UTF8", "DateStyle": "ISO, MDY", "IntervalStyle": "postgres", "TimeZone": "UTC",
+    "integer_datetimes": "on", "standard_conforming_strings": "on", "is_superuser": "off", "default_transaction_read_only": "on", "in_hot_standby": "off",
+}  # fmt: skip
+"""The settings that a client is told when it begins."""
+_SETTINGS: Mapping[str, str] = {name.casefold(): value for name, value in REPORTED.items()} | {
+    "server_version_num": "150000", "transaction_isolation": "repeatable read", "transaction_read_only": "on", "max_identifier_length": "63", "extra_float_digits": "1",
+    "bytea_output": "hex", "lc_collate": "C", "lc_ctype": "C", "statement_timeout": "0", "application_name": "", "max_index_keys": "32",
 }  # fmt: skip
 
 
@@ -74,8 +79,8 @@ class Catalog:
             self.engine.unregister("filled")
         self.engine.execute("SET lock_configuration = true")
 
-    def ask(self, text: str, values: Mapping[int, tuple[Any, Type | None]], seconds: float) -> pa.Table:
-        """The answer to a statement. Raises OakError for one that is not understood."""
+    def ask(self, text: str, values: Mapping[int, tuple[Any, Type | None]], until: Deadline, most: int) -> pa.Table:
+        """The answer to a statement, of at most so many rows. Raises OakError for one that is not understood, and when its time is over."""
         tree = parsed(text, Postgres)
         named = {one.alias.casefold() for one in tree.find_all(exp.CTE)}
         if isinstance(tree, exp.Select):
@@ -86,12 +91,16 @@ class Catalog:
             if said is not node:
                 tree = said if node is tree else tree
                 node.replace(said)
-        with self.engine.cursor() as own, _within(own, seconds):
+        with self.engine.cursor() as own, _interrupted(own, until):
             try:
-                found = own.sql(tree.sql(dialect="duckdb", comments=False)).to_arrow_table()
+                found = own.sql(tree.sql(dialect="duckdb", comments=False)).limit(most + 1).to_arrow_table()
+            except duckdb.InterruptException:
+                raise until.error() or refused("This") from None
             except (duckdb.Error, SqlglotError, RecursionError) as error:
                 what = str(error).splitlines()[0]
                 raise OakError("not-in-sql", f"The catalogue does not answer this: {what}") from None
+        if found.num_rows > most:
+            raise too_much(most)
         return _plain(found)
 
     def _said(self, node: Node, named: set[str]) -> Node:
@@ -198,13 +207,22 @@ def _macros() -> frozenset[str]:
 
 
 @contextmanager
-def _within(engine: duckdb.DuckDBPyConnection, seconds: float) -> Iterator[None]:
-    timer = Timer(seconds, engine.interrupt)
-    timer.start()
+def _interrupted(engine: duckdb.DuckDBPyConnection, until: Deadline) -> Iterator[None]:
+    """Interrupt the engine when the time of a question is over, or when it is cancelled."""
+    done = Event()
+
+    def watch() -> None:
+        while not done.wait(LOOKS):
+            if until.error() is not None:
+                engine.interrupt()
+
+    watching = Thread(target=watch, daemon=True)
+    watching.start()
     try:
         yield
     finally:
-        timer.cancel()
+        done.set()
+        watching.join()
 
 
 def _plain(table: pa.Table) -> pa.Table:

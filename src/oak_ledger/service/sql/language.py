@@ -22,6 +22,7 @@ logging.getLogger("sqlglot").setLevel(logging.ERROR)  # what it does not read is
 Node = exp.Expr
 """A piece of a statement."""
 
+LONGEST = 100_000  # characters of a statement
 _ITEM = re.compile(r'"((?:[^"\\]|\\.)*)"|([^,"\s][^,"]*)')
 _OWN_SYNTAX = ("CAST", "EXTRACT", "POSITION", "SUBSTRING", "TRIM")
 _WORDS_AROUND = {"LEADING": "LEADING ", "TRAILING": "TRAILING ", "BOTH": "BOTH "}
@@ -72,8 +73,15 @@ def refused(what: str, hint: str = "") -> OakError:
     return OakError("not-in-sql", f"{what} is not answered here.", hint=hint or "There is SELECT … FROM one source, with WHERE, GROUP BY, HAVING, ORDER BY, LIMIT.")  # fmt: skip
 
 
+def too_much(most: int) -> OakError:
+    """An answer has more rows than one may have."""
+    return OakError("too-much", f"An answer has at most {most:,} rows.", hint="Ask for less: WHERE, GROUP BY, or pages by LIMIT and OFFSET.")  # fmt: skip
+
+
 def parsed(text: str, dialect: type[Postgres] = Sql) -> Node:
     """One statement. Raises OakError where it cannot be read."""
+    if len(text) > LONGEST:
+        raise OakError("too-much", f"A statement has at most {LONGEST:,} characters.", hint="Give values as parameters.")  # fmt: skip
     try:
         found = sqlglot.parse_one(text, dialect=dialect)
     except (SqlglotError, ValueError) as error:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import socket
 import ssl
 import threading
@@ -13,11 +14,25 @@ from oak_ledger.service.asking import Shared
 from oak_ledger.service.kept import Kept
 from oak_ledger.service.sql import messages as m
 from oak_ledger.service.sql.catalog import Catalog
-from oak_ledger.service.sql.session import Log, Session
+from oak_ledger.service.sql.session import Session
 
 CONNECTIONS = 100  # at a time; as many more learn that there is no room
 KEPT_CATALOGS = 16
 STOPPING = 5.0  # seconds for what is being answered, once it is told to stop
+
+
+class Log:
+    """A line in JSON for each statement that was answered, in the log of the requests; tokens are in none."""
+
+    def __init__(self, to: TextIO | None) -> None:
+        self.to, self.lock = to, threading.Lock()
+
+    def __call__(self, said: dict[str, object]) -> None:
+        """Write a line."""
+        if self.to is not None:
+            with self.lock:
+                self.to.write(json.dumps(said, ensure_ascii=False) + "\n")
+                self.to.flush()
 
 
 class SqlPort:
@@ -56,7 +71,9 @@ class SqlPort:
             except OSError:
                 return
             number = next(self.numbers)
-            session = Session(self.shared, m.Connection(sock), address[0], self.log, self.catalogs, self.tls, number)
+            session = Session(
+                self.shared, m.Connection(sock), address[0], self.log, self.catalogs, self._is_crowded, self.tls, number
+            )
             with self.lock:
                 if len(self.sessions) >= 2 * CONNECTIONS:
                     session.connection.close()
@@ -77,6 +94,11 @@ class SqlPort:
                 self.sessions.pop(session.number, None)
                 self.threads.pop(session.number, None)
             session.connection.close()
+
+    def _is_crowded(self, token: str) -> bool:
+        """Whether one token has more than half of the room."""
+        with self.lock:
+            return sum(one.token == token for one in self.sessions.values()) > CONNECTIONS // 2
 
     def _cancel(self, number: int, key: int) -> None:
         with self.lock:

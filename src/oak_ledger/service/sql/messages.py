@@ -20,7 +20,7 @@ from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 
-LONGEST = 2**24  # bytes of a message that is taken
+LONGEST = 2**22  # bytes of a message that is taken
 FIRST_LONGEST = 10_000  # of the one that begins
 VERSION, CANCEL, WANTS_TLS, WANTS_GSS = 3 << 16, 80877102, 80877103, 80877104
 AT_ONCE = 2**16  # bytes that are written at a time

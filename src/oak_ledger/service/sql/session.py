@@ -4,17 +4,16 @@ from __future__ import annotations
 
 import datetime as dt
 import ipaddress
-import json
 import re
 import secrets
 import ssl
 import struct
-import threading
 import time
 import traceback
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
-from typing import TextIO, TypeVar
+from typing import TypeVar
 
 import pyarrow as pa
 from sqlglot import exp
@@ -24,7 +23,7 @@ from oak_ledger.errors import OakError
 from oak_ledger.service.asking import Asker, Shared
 from oak_ledger.service.kept import Kept
 from oak_ledger.service.sql import messages as m
-from oak_ledger.service.sql.catalog import Catalog, is_of_system
+from oak_ledger.service.sql.catalog import REPORTED, Catalog, is_of_system
 from oak_ledger.service.sql.failures import FAULT, READ_ONLY, Failed, failed
 from oak_ledger.service.sql.language import Node, parsed, statements
 from oak_ledger.service.sql.statement import Question, Table, parameter_types, question_of, table_of
@@ -32,11 +31,8 @@ from oak_ledger.service.sql.values import Parameter, column_in, column_of, oid_o
 from oak_ledger.source import Answer, Source
 
 Kind = TypeVar("Kind")
+MOST = 500  # statements that are prepared, and bound, at a time
 SECONDS_TO_BEGIN = 10.0  # until somebody has said who they are
-SETTINGS = {
-    "server_version": "15.0", "server_encoding": "UTF8", "client_encoding": "UTF8", "DateStyle": "ISO, MDY", "IntervalStyle": "postgres", "TimeZone": "UTC",
-    "integer_datetimes": "on", "standard_conforming_strings": "on", "is_superuser": "off", "default_transaction_read_only": "on", "in_hot_standby": "off",
-}  # fmt: skip
 _COPY = re.compile(r"(?is)copy\s*\((.*)\)\s*to\s+stdout\s*(?:with\s*)?(.*)")
 _WORD = re.compile(r"\s*(?:--[^\n]*\n\s*|/\*.*?\*/\s*)*([A-Za-z]+)", re.DOTALL)
 _CHANGES = frozenset(["INSERT", "UPDATE", "DELETE", "MERGE", "CREATE", "ALTER", "DROP", "TRUNCATE", "GRANT", "REVOKE", "REFRESH", "VACUUM", "ANALYZE", "COMMENT", "CALL", "DO", "REINDEX", "CLUSTER", "LOCK"])  # fmt: skip
@@ -77,6 +73,7 @@ class Session:
     peer: str
     log: Callable[[dict[str, object]], None]
     catalogs: Kept[Catalog]
+    crowded: Callable[[str], bool]
     tls: ssl.SSLContext | None = None
     number: int = 0
     key: int = field(default_factory=lambda: secrets.randbits(31))
@@ -121,7 +118,9 @@ class Session:
         """Who it is, as they say it; False where there is nothing more to do."""
         self.connection.sock.settimeout(SECONDS_TO_BEGIN)
         code, rest = self.connection.first()
-        while code in (m.WANTS_TLS, m.WANTS_GSS):
+        for _ in range(2):
+            if code not in (m.WANTS_TLS, m.WANTS_GSS):
+                break
             encrypted = code == m.WANTS_TLS and self.tls is not None
             self.connection.sock.sendall(b"S" if encrypted else b"N")
             if encrypted and self.tls is not None:
@@ -151,12 +150,15 @@ class Session:
             self.person = Asker(self.shared, self.token).catalogue.person if self.token else ""
         except OakError:
             self.person = ""
+        if self.crowded(self.token):
+            self._fatal("53300", "This token has too many connections.")
+            return False
         if not self.person:
             self._fatal("28P01", "The password is a token, and this one is not valid.", "oak catalogue tokens make makes one.")  # fmt: skip
             return False
         self.connection.sock.settimeout(None)
         self.connection.write(b"R", struct.pack("!i", 0))
-        for name, value in {**SETTINGS, "session_authorization": self.person}.items():
+        for name, value in {**REPORTED, "session_authorization": self.person}.items():
             self.connection.write(b"S", m.text(name) + m.text(value))
         self.connection.write(b"K", struct.pack("!ii", self.number, self.key))
         return True
@@ -172,6 +174,8 @@ class Session:
             return
 
     def _ready(self) -> None:
+        if self.state == "I":  # what was bound ends with its transaction
+            self.portals.clear()
         self.connection.write(b"Z", self.state.encode())
         self.connection.flush()
 
@@ -235,6 +239,8 @@ class Session:
         for at, number in enumerate(prepared.parameters):
             values[at + 1] = parameter(body.value(), number, _nth(how, at))
         wanted = body.counted("h")
+        if len(self.portals) >= MOST or len(self.prepared) > MOST:
+            raise Failed("53400", f"A connection has at most {MOST} statements and portals.", hint="Close some.")
         self.portals[name] = Portal(prepared, values, tuple(_nth(wanted, at) for at in range(len(prepared.columns))))
         self.connection.write(b"2")
 
@@ -332,8 +338,21 @@ class Session:
         asker = Asker(self.shared, self.token)
         seen = asker.seen()
         key = (self.person, *(asker.made_of(one) for one in seen))
-        there = self.catalogs.get(key, lambda: Catalog(self.person, [(one.area, asker.source(one)) for one in seen]))
-        return there.ask(prepared.text, values, asker.limits.seconds)
+        with self._computing(asker) as until:
+            there = self.catalogs.get(
+                key, lambda: Catalog(self.person, [(one.area, asker.source(one)) for one in seen])
+            )
+            return there.ask(prepared.text, values, until, asker.limits.rows)
+
+    @contextmanager
+    def _computing(self, asker: Asker) -> Iterator[Deadline]:
+        """Room for a question, which can be cancelled."""
+        with asker.slots.taken(asker.token) as until:
+            self.deadline = until
+            try:
+                yield until
+            finally:
+                self.deadline = None
 
     def _run(self, portal: Portal, most: int) -> None:
         """Answer a statement, up to so many rows (0: all)."""
@@ -369,18 +388,14 @@ class Session:
         if prepared.table is None or prepared.tree is None:
             return rows_of(self._of_system(prepared, portal.values), formats)
         asker = Asker(self.shared, self.token)
-        with asker.slots.taken(asker.token) as until:
-            self.deadline = until
-            try:
-                source = self._source(asker, prepared.table)
-                question = question_of(prepared.tree, source, prepared.table, portal.values)
-                answer = question.ask(source, asker.limits.rows)
-                table = _shown(answer, question)
-                if tuple(map(column_in, table.schema)) != prepared.columns:
-                    raise Failed("0A000", "The source has changed since the statement was prepared.", hint="Prepare it again.")  # fmt: skip
-                rows = rows_of(table, formats)
-            finally:
-                self.deadline = None
+        with self._computing(asker):
+            source = self._source(asker, prepared.table)
+            question = question_of(prepared.tree, source, prepared.table, portal.values)
+            answer = question.ask(source, asker.limits.rows)
+            table = _shown(answer, question)
+            if tuple(map(column_in, table.schema)) != prepared.columns:
+                raise Failed("0A000", "The source has changed since the statement was prepared.", hint="Prepare it again.")  # fmt: skip
+            rows = rows_of(table, formats)
         self._note(answer)
         return rows
 
@@ -426,17 +441,3 @@ def _shown(answer: Answer, question: Question) -> pa.Table:
 def _nth(given: Sequence[int], at: int) -> int:
     """The format or type of a column or parameter: none for all, one for all, or one each."""
     return given[at] if at < len(given) else given[0] if len(given) == 1 else 0
-
-
-class Log:
-    """A line in JSON for each statement that was answered, in the log of the requests; tokens are in none."""
-
-    def __init__(self, to: TextIO | None) -> None:
-        self.to, self.lock = to, threading.Lock()
-
-    def __call__(self, said: dict[str, object]) -> None:
-        """Write a line."""
-        if self.to is not None:
-            with self.lock:
-                self.to.write(json.dumps(said, ensure_ascii=False) + "\n")
-                self.to.flush()

@@ -13,7 +13,16 @@ from oak_ledger.definition.references import bare_name
 from oak_ledger.errors import OakError
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.functions import LIBRARY
-from oak_ledger.service.sql.language import Node, cast, formula, parameter_number, refused, title_of, with_parameters
+from oak_ledger.service.sql.language import (
+    Node,
+    cast,
+    formula,
+    parameter_number,
+    refused,
+    title_of,
+    too_much,
+    with_parameters,
+)
 from oak_ledger.source import Answer, Source
 from oak_ledger.source.questions import Shown
 from oak_ledger.types import TEXT, Grain, Type
@@ -68,7 +77,7 @@ class Question:
         else:
             answer = source.rows(self.show, where=self.where or None, sort=self.sort, limit=limit)
         if answer.table.num_rows - self.offset > most:
-            raise OakError("too-much", f"An answer has at most {most:,} rows.", hint="Ask for less: WHERE, GROUP BY, or pages by LIMIT and OFFSET.")  # fmt: skip
+            raise too_much(most)
         return answer
 
 
