@@ -20,7 +20,7 @@ ROW: dict[str, tuple[str, ...]] = {
           "i = any(array[1, 2, 3])", "{y} = date '2026-02-03'", "{t} = {t}", "i = '3'", "d in (1.25, 2)", "k <> ''"),
     "t": ("t", "k", "upper({t})", "t || k", "left({t}, 2)", "substring({t} from 2 for 2)", "replace({t}, 'a', 'bb')", "coalesce({t}, 'none')", "cast({i} as text)", "trim({t})", "'it''s'"),
     "y": ("y", "y + 3", "cast(w as date)", "coalesce({y}, date '2026-03-31')"),
-    "w": ("w", "date_trunc('month', w)", "w + interval '3' hour"),
+    "w": ("w", "date_trunc('month', w)", "w + interval '3' hour", "w - interval '2 days'"),
 }  # fmt: skip
 GROUP: dict[str, tuple[str, ...]] = {
     "i": ("count(*)", "count({t})", "sum({i})", "count(distinct {t})", "count(*) filter (where {b})", "max({i})", "sum({i}) filter (where {b})"),
@@ -67,6 +67,11 @@ def statement(chance: random.Random) -> tuple[str, bool]:
     alias = chance.choice(["", " e", " as e"])
     table = chance.choice(["events", '"events"', "general.events"]) + alias
     form = chance.random()
+    if form < 0.05:
+        return f"select g.c0, g.c0 as again from (select k, b, count(*) as c0 from {table}{where} group by 1, 2) g", False  # fmt: skip
+    if form < 0.1:
+        text, ordered = _of_groups(chance, table, where)
+        return f"select * from ({text}) g", ordered
     if form < 0.4:
         return _of_rows(chance, kinds, table, where)
     if form < 0.5:
@@ -75,7 +80,7 @@ def statement(chance: random.Random) -> tuple[str, bool]:
 
 
 def _of_rows(chance: random.Random, kinds: list[str], table: str, where: str) -> tuple[str, bool]:
-    items = [expression(chance, chance.choice(kinds)) + (f" as c{at}" if chance.random() < 0.5 else "") for at in range(chance.randrange(1, 4))]  # fmt: skip
+    items = [expression(chance, chance.choice(kinds)) + (chance.choice([f" as c{at}", f" as C{at}", f' as "C {at}"', f" c{at}"]) if chance.random() < 0.5 else "") for at in range(chance.randrange(1, 4))]  # fmt: skip
     if not where and chance.random() < 0.3:
         items.append(chance.choice(["row_number() over (partition by k order by at)", "sum(i) over (partition by b)", "lag(d) over (order by at)", "rank() over (order by d desc)"]))  # fmt: skip
     text = f"select {'*, ' if chance.random() < 0.1 else ''}{', '.join(items)} from {table}{where}"

@@ -53,6 +53,7 @@ class Sql(Postgres):
     class Generator(Plain):
         """What the language says in other words than the standard's library of dialects."""
 
+        INTERVAL_ALLOWS_PLURAL_FORM = False
         TYPE_MAPPING: ClassVar[Any] = {
             **Plain.TYPE_MAPPING,
             **dict.fromkeys((exp.DataType.Type.INT, exp.DataType.Type.SMALLINT, exp.DataType.Type.TINYINT), "BIGINT"),

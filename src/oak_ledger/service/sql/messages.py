@@ -15,6 +15,7 @@
 from __future__ import annotations
 
 import socket
+import ssl
 import struct
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
@@ -64,7 +65,10 @@ class Connection:
         return letter, Body(self._exactly(size - 4))
 
     def _exactly(self, count: int) -> bytes:
-        found = self.file.read(count)
+        try:
+            found = self.file.read(count)
+        except OSError:
+            raise Ended from None
         if len(found) < count:
             raise Ended
         return found
@@ -77,8 +81,22 @@ class Connection:
 
     def flush(self) -> None:
         """Send what waits."""
-        self.sock.sendall(self.waiting)
+        self.answer(self.waiting)
         self.waiting.clear()
+
+    def answer(self, content: bytes | bytearray) -> None:
+        """Send bytes as they are."""
+        try:
+            self.sock.sendall(content)
+        except OSError:
+            raise Ended from None
+
+    def encrypted(self, tls: ssl.SSLContext) -> Connection:
+        """The same connection, encrypted from here on; what was sent before that is left out."""
+        try:
+            return Connection(tls.wrap_socket(self.sock, server_side=True))
+        except OSError:
+            raise Ended from None
 
     def close(self) -> None:
         """No more of it."""

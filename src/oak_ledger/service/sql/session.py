@@ -11,7 +11,7 @@ import struct
 import time
 import traceback
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from typing import TypeVar
 
@@ -60,7 +60,6 @@ class Portal:
     values: dict[int, Parameter]
     formats: tuple[int, ...]
     rows: Sequence[tuple[bytes | None, ...]] | None = None
-    tag: str = ""
     at: int = 0
 
 
@@ -102,7 +101,7 @@ class Session:
                     self._ready()
                 elif not skipping:
                     skipping = not self._answered(letter, body)
-        except (m.Ended, OSError):
+        except m.Ended:
             if self.stopping:
                 self._say_goodbye()
 
@@ -122,9 +121,9 @@ class Session:
             if code not in (m.WANTS_TLS, m.WANTS_GSS):
                 break
             encrypted = code == m.WANTS_TLS and self.tls is not None
-            self.connection.sock.sendall(b"S" if encrypted else b"N")
+            self.connection.answer(b"S" if encrypted else b"N")
             if encrypted and self.tls is not None:
-                self.connection = m.Connection(self.tls.wrap_socket(self.connection.sock, server_side=True))
+                self.connection = self.connection.encrypted(self.tls)
             code, rest = self.connection.first()
         if code == m.CANCEL:
             cancelled(*struct.unpack_from("!ii", rest.ljust(8, b"\0")))
@@ -150,11 +149,11 @@ class Session:
             self.person = Asker(self.shared, self.token).catalogue.person if self.token else ""
         except OakError:
             self.person = ""
-        if self.crowded(self.token):
-            self._fatal("53300", "This token has too many connections.")
-            return False
         if not self.person:
             self._fatal("28P01", "The password is a token, and this one is not valid.", "oak catalogue tokens make makes one.")  # fmt: skip
+            return False
+        if self.crowded(self.token):
+            self._fatal("53300", "This token has too many connections.")
             return False
         self.connection.sock.settimeout(None)
         self.connection.write(b"R", struct.pack("!i", 0))
@@ -168,10 +167,8 @@ class Session:
         self.connection.flush()
 
     def _say_goodbye(self) -> None:
-        try:
+        with suppress(m.Ended):
             self._fatal("57P01", "The service stops.")
-        except OSError:
-            return
 
     def _ready(self) -> None:
         if self.state == "I":  # what was bound ends with its transaction
@@ -192,7 +189,7 @@ class Session:
                 handlers[letter](body)
             elif letter not in (b"d", b"c", b"f"):
                 self._fail(Failed("08P01", f"There is no message {letter!r}."))
-        except (m.Ended, OSError):
+        except m.Ended:
             raise
         except Exception as error:
             if failed(error).state == FAULT:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from sqlglot import exp
@@ -68,9 +68,9 @@ class Question:
 
     def ask(self, source: Source, most: int) -> Answer:
         """The answer, with all columns that were needed for it. Raises OakError for more than so many rows."""
-        wanted = most + 1 if self.limit is None else min(self.limit, most + 1)
         if self.offset > 100 * most:
-            wanted = most + 1
+            raise too_much(most)
+        wanted = most + 1 if self.limit is None else min(self.limit, most + 1)
         limit = self.offset + wanted
         if self.grouped:
             answer = source.tally(self.by, self.show, where=self.where or None, sort=self.sort, limit=limit)
@@ -100,15 +100,38 @@ def table_of(select: Node) -> Table:
 
 def question_of(select: Node, source: Source, table: Table, values: Mapping[int, tuple[Any, Type | None]]) -> Question:
     """What a SELECT asks of a source, with values for its parameters. Raises OakError for what is wrong, or not answered here."""
-    return _Read(_flat(with_parameters(select, values)), source, table).question()
+    return _question(with_parameters(select, values), source, table)
+
+
+def _question(select: Node, source: Source, table: Table) -> Question:
+    """A SELECT of a source; one around it picks columns of it, and cuts."""
+    inner = _inside(select)
+    if inner is None:
+        return _Read(select, source, table).question()
+    found = _question(inner, source, table)
+    if any(value for name, value in select.args.items() if name not in ("expressions", "from_", "limit", "offset")):
+        raise refused("A SELECT over another one that does more than pick columns and rows")
+    there = dict(found.columns)
+    columns: list[tuple[str, str]] = []
+    for item in select.expressions:
+        one = item.unalias()
+        if isinstance(one, exp.Star) or (isinstance(one, exp.Column) and isinstance(one.this, exp.Star)):
+            columns += found.columns
+        elif isinstance(one, exp.Column) and one.name in there:
+            columns.append((item.alias_or_name, there[one.name]))
+        else:
+            raise refused("A SELECT over another one that computes")
+    limit, offset = _count(select, "limit"), _count(select, "offset")
+    if (limit is not None or offset) and (found.limit is not None or found.offset):
+        raise refused("LIMIT or OFFSET of what is cut already")
+    cut = found if limit is None and not offset else replace(found, limit=limit, offset=offset or 0)
+    return replace(cut, columns=tuple(columns))
 
 
 def parameter_types(select: Node, source: Source, table: Table) -> dict[int, Type]:
     """The types of the parameters that are compared with something of a known type; of all others text."""
-    read = _Read(_flat(select).copy(), source, table)
-    found: dict[int, Type] = {}
-    for node in select.find_all(exp.Parameter):
-        found.setdefault(parameter_number(node), TEXT)
+    found = {parameter_number(node): TEXT for node in select.find_all(exp.Parameter)}
+    read = _Read(_innermost(select), source, table)
     for first, others in read.compared():
         kind = read.type_of(first)
         for one in others:
@@ -124,46 +147,41 @@ def _is_window(node: Node) -> bool:
     return isinstance(node.parent, exp.Window) and node.parent.this is node
 
 
+def _inside(select: Node) -> Node | None:
+    """The SELECT in the FROM of another one."""
+    source = select.args.get("from_")
+    return source.this.this if source is not None and isinstance(source.this, exp.Subquery) else None
+
+
 def _innermost(select: Node) -> Node:
-    source = select.args.get("from_")
-    return _innermost(source.this.this) if source is not None and isinstance(source.this, exp.Subquery) else select
+    inner = _inside(select)
+    return select if inner is None else _innermost(inner)
 
 
-def _flat(select: Node) -> exp.Select:
-    """A statement without a SELECT around it that only picks columns, and cuts."""
-    if not isinstance(select, exp.Select):
-        raise refused(f"{select.key.upper()}")
-    source = select.args.get("from_")
-    if source is None or not isinstance(source.this, exp.Subquery):
-        return select
-    if any(value for name, value in select.args.items() if name not in ("expressions", "from_", "limit", "offset")):
-        raise refused("A SELECT over another one that does more than pick columns and rows")
-    inner = _flat(source.this.this)
-    picked = [one.unalias() for one in select.expressions]
-    there = {one.alias_or_name: one for one in inner.expressions}
-    if not all(isinstance(one, exp.Star) or (isinstance(one, exp.Column) and one.name in there) for one in picked):
-        raise refused("A SELECT over another one that computes")
-    if any(isinstance(one, exp.Star) for one in picked):
-        kept = inner.expressions
-    else:
-        named = zip(select.expressions, picked, strict=True)
-        kept = [exp.alias_(there[one.name].unalias().copy(), outer.alias_or_name, quoted=True) for outer, one in named]
-        if inner.args.get("distinct") or len(inner.args.get("order") or ()):
-            raise refused("A SELECT that picks columns of another one with DISTINCT or ORDER BY")
-    made = inner.copy()
-    made.set("expressions", [one.copy() for one in kept])
-    for name in ("limit", "offset"):
-        if select.args.get(name) is not None:
-            if inner.args.get(name) is not None:
-                raise refused(f"{name.upper()} of a {name.upper()}")
-            made.set(name, select.args[name].copy())
-    return made
+def _count(select: Node, name: str) -> int | None:
+    """How many rows LIMIT or OFFSET says; None where it says nothing."""
+    found = select.args.get(name)
+    if found is None:
+        return None
+    options = found.args.get("limit_options")
+    if options is not None and (options.args.get("percent") or options.args.get("with_ties")):
+        raise refused("FETCH with PERCENT or TIES")
+    count = found.args.get("count", exp.Literal.number(1)) if isinstance(found, exp.Fetch) else found.expression
+    count = count.unnest()
+    count = count.this if isinstance(count, exp.Cast) else count
+    if isinstance(count, exp.Null):
+        return None
+    if not count.name.isdigit():
+        raise refused(f"{name.upper()} {formula(count)}", "Say how many, as a whole number.")
+    return int(count.name)
 
 
 class _Read:
     """A statement being read."""
 
-    def __init__(self, select: exp.Select, source: Source, table: Table) -> None:
+    def __init__(self, select: Node, source: Source, table: Table) -> None:
+        if not isinstance(select, exp.Select) or not select.expressions:
+            raise refused(select.key.upper() if not isinstance(select, exp.Select) else "A SELECT of nothing")
         for name, value in select.args.items():
             if value and name not in _ANSWERED:
                 raise refused(_NAMES.get(name, name.strip("_").upper()))
@@ -212,7 +230,7 @@ class _Read:
         conditions = [] if where is None else [where.this]
         if having is not None:
             conditions.append(self._in_group(having.this, keys) if self._of_group(having.this) else having.this)
-        by = {text: self._asked(self._title_of(one, shown), one) for text, one in keys.items()}
+        by = {text: self._asked(text, one) for text, one in keys.items()}
         show: dict[str, Shown] = {}
         columns = [self._column(one, by, show, keys, grouped=grouped) for one in wanted]
         sort = [
@@ -224,8 +242,8 @@ class _Read:
             tuple(show.values()) or (("COUNT(*)",) if grouped else ()),
             tuple(map(formula, conditions)),
             tuple(sort),
-            self._count("limit"),
-            self._count("offset") or 0,
+            _count(select, "limit"),
+            _count(select, "offset") or 0,
             grouped,
             tuple(zip((title for title, _ in shown), columns, strict=False)),
         )
@@ -242,7 +260,8 @@ class _Read:
                 names = [bare_name(name) for name in self.source.row_fields()]
                 made += [(name, exp.column(name, quoted=True)) for name in names]
             elif isinstance(item, exp.Alias):
-                made.append((item.alias, item.this))
+                title = item.alias if item.args["alias"].args.get("quoted") else item.alias.lower()
+                made.append((title, item.this))
             else:
                 made.append((item.name if isinstance(item, exp.Column) else title_of(item), item))
         return made
@@ -278,23 +297,6 @@ class _Read:
             raise refused(f"NULLS {'FIRST' if first else 'LAST'} here", "Nulls are last upwards, first downwards.")
         return self._meant(node.this.unnest(), shown, field_first=False), down
 
-    def _count(self, name: str) -> int | None:
-        found = self.select.args.get(name)
-        if found is None:
-            return None
-        count = found.args.get("count") if isinstance(found, exp.Fetch) else found.expression
-        options = found.args.get("limit_options")
-        if options is not None and (options.args.get("percent") or options.args.get("with_ties")):
-            raise refused("FETCH with PERCENT or TIES")
-        count = 1 if count is None else count.unnest()
-        if isinstance(count, (exp.Null, exp.Cast)) and not isinstance(count.this, exp.Literal):
-            return None
-        text = "1" if count == 1 else getattr(count, "name", "")
-        text = count.this.name if isinstance(count, exp.Cast) else text
-        if not text.isdigit():
-            raise refused(f"{name.upper()} {formula(found)}", "Say how many, as a whole number.")
-        return int(text)
-
     # -- groups ----------------------------------------------------------------------------------------------
 
     def _of_group(self, node: Node) -> bool:
@@ -307,11 +309,6 @@ class _Read:
             field = self.known.get(node.name.casefold())
             return field is not None and field.grain == Grain.GROUP
         return isinstance(node, exp.Anonymous) and node.name.upper() in _AGGREGATES and not _is_window(node)
-
-    def _title_of(self, key: Node, shown: Sequence[tuple[str, Node]]) -> str:
-        """What a key is called in the answer, if it is no field: its title, or what it is."""
-        title = next((title for title, one in shown if one == key and title.casefold() not in self.known), "")
-        return title if title not in ("", "?column?") else formula(key)
 
     def _asked(self, name: str, node: Node) -> Shown:
         return quote_identifier(node.name) if isinstance(node, exp.Column) else (name, formula(node))
