@@ -11,6 +11,7 @@ from unittest import mock
 
 import oak_ledger as oak
 from oak_ledger.catalogue import storage
+from oak_ledger.catalogue.versions import public_definition
 from tests.support import D, FolderCase
 
 CSV = "Id,Mill,Volume,Cost\n" + "".join(
@@ -66,6 +67,15 @@ class WithCatalogue(FolderCase):
 
 
 class Publishing(WithCatalogue):
+    def test_no_path_of_a_machine_is_published(self) -> None:
+        for path in ("/srv/own/loads.csv", "C:\\own\\loads.csv", "d:/own/loads.csv", "~/own/loads.csv", "loads.csv"):
+            with self.subTest(path):
+                document = self.source.document
+                moved = document.replaced(document.all("origin")[0], {"path": path})
+                self.assertEqual(public_definition(moved).all("origin")[0].values["path"], "loads.csv")
+        kept = document.replaced(document.all("origin")[0], {"path": "own/loads.csv"})
+        self.assertEqual(public_definition(kept).all("origin")[0].values["path"], "own/loads.csv")
+
     def test_draft_release_and_what_reports_get(self) -> None:
         place = self.catalogue()
         first = place.publish(self.source, note="first")

@@ -553,6 +553,7 @@ class Manners(WithService):
             [(one["path"].removeprefix("/ledger"), one["status"], one["who"]) for one in lines],
             [("/", 200, "reader"), ("/sources/Loads/rows", 200, "reader"), ("/health", 200, "")],
         )
+        self.assertTrue(all(0 < one["milliseconds"] < 60_000 for one in lines))
         self.assertNotIn(self.reading, Path("requests.log").read_text())
 
     def test_a_client_gives_its_token_to_no_other_host(self) -> None:
@@ -651,6 +652,12 @@ class Limited(test_rights.WithPeople):
                 pass
         with slots.taken("a"):
             pass
+        slots = Slots(Limits(running=2, waiting=0))
+        with slots.taken("a"), slots.taken("b"):
+            waited = mock.patch("threading.Condition.wait_for", side_effect=AssertionError("it waits"))
+            with waited, self.assertRaises(oak.OakError) as caught, slots.taken("c"):
+                pass
+            self.assertEqual(caught.exception.code, "too-busy")
 
     @mock.patch.object(server, "HALF_SENT", 1.0)
     def test_requests_that_are_sent_by_half_end(self) -> None:

@@ -232,6 +232,7 @@ def known_before(values: Sequence[Any], at: int, steps: int) -> Any:
 
 # A window, and what it is of the values of a partition in order, at a place, with the keys of the order.
 MORE: tuple[tuple[str, Callable[[Sequence[Any], Sequence[Any], int], Any]], ...] = (
+    ("LAG(Value) RESPECT NULLS OVER ({})", lambda values, keys, at: values[at - 1] if at else None),
     ("LAG(Value) IGNORE NULLS OVER ({})", lambda values, keys, at: known_before(values, at, 1)),
     ("LAG(Value, 2) IGNORE NULLS OVER ({})", lambda values, keys, at: known_before(values, at, 2)),
     ("LEAD(Value) IGNORE NULLS OVER ({})", lambda values, keys, at: known_before(values, at, -1)),
