@@ -491,8 +491,10 @@ class Seen(WithPeople):
         self.assertEqual(reader.execute("SELECT * FROM information_schema.tables").fetchall(), [])
 
     def test_a_version_is_asked_by_its_number_where_one_may(self) -> None:
-        self.place("maker").publish(self.source)  # a draft
+        self.place("maker").publish(self.source.with_field("Later", "1"))  # a draft
         reader, maker = self.client(self.reading), self.client(self.token("maker"))
+        self.assertNotIn("Later", fields(maker.execute('SELECT * FROM "Loads"')))
+        self.assertIn("Later", fields(maker.execute('SELECT * FROM "Loads, version 2"')))
         text = 'SELECT COUNT(*) FROM "Loads, version {}"'
         for client, number, works in ((reader, 1, True), (reader, 2, False), (maker, 2, True)):
             with self.subTest(number=number, works=works):
