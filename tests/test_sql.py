@@ -17,6 +17,7 @@ import unittest
 from decimal import Decimal
 from typing import Any
 from unittest import mock
+from urllib.request import urlopen
 
 import psycopg
 import pyarrow as pa
@@ -28,7 +29,7 @@ import oak_ledger as oak
 from oak_ledger.catalogue.rules import RIGHTS
 from oak_ledger.engine import deadline
 from oak_ledger.service.limits import Limits
-from oak_ledger.service.sql import listening, values
+from oak_ledger.service.sql import listening, messages, values
 from oak_ledger.service.sql.listening import SqlPort
 from tests import server, service, statements
 from tests.support import FolderCase, loads, seed_of_the_code
@@ -436,6 +437,15 @@ class Limited(WithSource):
             self.assertEqual(caught.exception.sqlstate, state)
         self.assertEqual(hurried.execute("SELECT 1").fetchall(), [(1,)])
 
+    def test_who_says_nothing_whole_is_not_waited_for(self) -> None:
+        with mock.patch.object(messages, "SECONDS_TO_BEGIN", 0.3):
+            for said in (b"", b"\0\0", struct.pack("!ii", 8, 80877103), struct.pack("!ii", 30, 3 << 16) + b"user"):
+                with socket.create_connection(("127.0.0.1", self.port.number), timeout=60) as client:
+                    client.sendall(said)
+                    while client.recv(100):
+                        pass
+        self.assertEqual(self.ours.execute("SELECT 1").fetchall(), [(1,)])
+
     def test_who_is_connected_learns_that_the_service_stops(self) -> None:
         client = Raw(self.port.number)
         with client.sock:
@@ -544,6 +554,22 @@ class Encrypted(WithSource):
             self.assertTrue(client.pgconn.ssl_in_use)
         with self.assertRaises(psycopg.OperationalError):
             connected(self.port, self.token, sslmode="require")
+
+    def test_a_service_with_a_certificate_encrypts_both(self) -> None:
+        cert, key = self.certificate()
+        running = service.start(self, "--sql", "0", "--certificate", cert, "--key", key)
+        trusting = ssl.create_default_context(cafile=cert)
+        trusting.check_hostname = False
+        with urlopen(running.url + "/health", context=trusting, timeout=60) as reply:  # noqa: S310  it is our own
+            self.assertEqual(json.loads(reply.read())["status"], "up")
+        with psycopg.connect(host="127.0.0.1", port=running.sql, user="x", password=self.token, dbname="oak", sslmode="require") as client:  # fmt: skip
+            self.assertEqual(client.execute("SELECT COUNT(*) FROM events").fetchall(), [(150,)])
+            running.process.terminate()
+            with self.assertRaises(psycopg.Error) as caught:
+                for _ in range(600):
+                    client.execute("SELECT 1")
+                    time.sleep(0.1)
+        self.assertIn("The service stops.", str(caught.exception))
 
     def test_tokens_are_not_taken_in_the_open(self) -> None:
         with mock.patch("ipaddress.IPv4Address.is_loopback", new=False):

@@ -40,7 +40,6 @@ from oak_ledger.origin.spec import PartSpec
 from oak_ledger.source.source import Source
 from oak_ledger.source.whole import unfiltered
 
-EXACT_SCALE = 9
 LEAST_FIELDS = 4  # with fewer, rows are often alike
 MOST_AGAIN = 0.05  # of the rows: where more are alike, rows are not told apart by their fields
 

@@ -57,11 +57,6 @@ class Fingerprint:
         named = {EARLIER_NAMES.get(name, name): value for name, value in values.items()}
         return Fingerprint(**{**named, "sketch": tuple(values["sketch"])})
 
-    @property
-    def null_share(self) -> float:
-        """The share of rows without a value."""
-        return self.nulls / self.rows if self.rows else 0.0
-
 
 def fingerprint(values: Any) -> Fingerprint:
     """The fingerprint of an array."""

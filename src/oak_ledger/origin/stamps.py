@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -35,9 +35,6 @@ class FileStamp:
         ):  # fmt: skip
             return False
         return not self.whole or self.whole == (now.whole or _digest(path, 0, now.size))
-
-
-Stamps = Mapping[str, FileStamp]
 
 
 def origin_paths(spec: ReadingSpec, folder: Path, parts: Sequence[PartSpec] = ()) -> list[Path] | None:

@@ -86,11 +86,12 @@ def serve_command(
     host: str, port: int, rows: int, seconds: float, running: int, waiting: int, each: int, memory: str, prefix: str, origins: tuple[str, ...],
     sql_port: int | None, certificate: str, key: str, log: str | None, catalogue: str,
 ) -> None:  # fmt: skip
-    """Answer questions over HTTP from the catalogue: sources, their dictionary, tallies, rows, reports. Stop it with Ctrl-C.
+    """Answer questions from the catalogue, over HTTP and by statements: sources, their dictionary, tallies, rows, reports. Stop it with Ctrl-C.
 
     Whoever asks needs a token (oak catalogue tokens make) and sees what its maker may see. In a browser any name will do, with the token as the password.
-    The description for programs is at /openapi.json. With --sql, clients of PostgreSQL ask sources and measures by statements, with any user and the token as password.
-    Where it is open to a network, connections are encrypted: by --certificate and --key, or by a server in front of it.
+    The description for programs is at /openapi.json. With --sql, clients of PostgreSQL ask sources and measures, with any user and the token as the password.
+
+    Where it is open to a network, encrypt connections: --certificate and --key, or for HTTP a server in front of it.
     """
     open_catalogue(catalogue)
     try:

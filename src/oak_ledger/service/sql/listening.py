@@ -57,10 +57,8 @@ class SqlPort:
         with self.lock:
             there, threads = [*self.sessions.values()], [*self.threads.values()]
         for session in there:
-            session.stopping = True
             session.cancel()
-            with suppress(OSError):
-                session.connection.sock.shutdown(socket.SHUT_RD)
+            session.connection.ended = True
         for thread in threads:
             thread.join(STOPPING)
 

@@ -14,9 +14,11 @@
 
 from __future__ import annotations
 
+import select
 import socket
 import ssl
 import struct
+import time
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
@@ -24,7 +26,8 @@ from dataclasses import dataclass
 LONGEST = 2**22  # bytes of a message that is taken
 FIRST_LONGEST = 10_000  # of the one that begins
 VERSION, CANCEL, WANTS_TLS, WANTS_GSS = 3 << 16, 80877102, 80877103, 80877104
-AT_ONCE = 2**16  # bytes that are written at a time
+AT_ONCE = 2**16  # bytes that are read or written at a time
+SECONDS_TO_BEGIN, LOOKS = 10.0, 0.25  # until somebody has said who they are; between two looks at whether it ends
 
 
 class Ended(Exception):
@@ -46,8 +49,17 @@ class Connection:
 
     def __init__(self, sock: socket.socket) -> None:
         self.sock = sock
-        self.file = sock.makefile("rb")
-        self.waiting = bytearray()
+        self.arrived, self.waiting = bytearray(), bytearray()
+        self.ends = time.monotonic() + SECONDS_TO_BEGIN
+        self.ended = False
+        self.arriving = select.poll()
+        self.arriving.register(sock, select.POLLIN)
+        sock.settimeout(SECONDS_TO_BEGIN)
+
+    def has_begun(self) -> None:
+        """From here on it may be silent for as long as it likes."""
+        self.ends = float("inf")
+        self.sock.settimeout(None)
 
     def first(self) -> tuple[int, bytes]:
         """The code with which a connection begins, and what comes with it."""
@@ -65,13 +77,27 @@ class Connection:
         return letter, Body(self._exactly(size - 4))
 
     def _exactly(self, count: int) -> bytes:
-        try:
-            found = self.file.read(count)
-        except OSError:
-            raise Ended from None
-        if len(found) < count:
-            raise Ended
+        while len(self.arrived) < count:
+            try:
+                self._wait()
+                more = self.sock.recv(AT_ONCE)
+            except OSError:
+                raise Ended from None
+            if not more:
+                raise Ended
+            self.arrived += more
+        found = bytes(self.arrived[:count])
+        del self.arrived[:count]
         return found
+
+    def _wait(self) -> None:
+        """Wait until something has arrived. Raises Ended when it has been told to end, or has not begun in time."""
+        pending = isinstance(self.sock, ssl.SSLSocket) and self.sock.pending()
+        while not pending and not self.arriving.poll(LOOKS * 1000):
+            if self.ended or time.monotonic() > self.ends:
+                raise Ended
+        if self.ended:
+            raise Ended
 
     def write(self, letter: bytes, body: bytes = b"") -> None:
         """A message, kept until there are many or they are flushed."""
@@ -102,7 +128,6 @@ class Connection:
         """No more of it."""
         with suppress(OSError):
             self.sock.shutdown(socket.SHUT_RDWR)
-        self.file.close()
         self.sock.close()
 
 

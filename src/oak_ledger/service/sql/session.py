@@ -32,7 +32,6 @@ from oak_ledger.source import Answer, Source
 
 Kind = TypeVar("Kind")
 MOST = 500  # statements that are prepared, and bound, at a time
-SECONDS_TO_BEGIN = 10.0  # until somebody has said who they are
 _COPY = re.compile(r"(?is)copy\s*\((.*)\)\s*to\s+stdout\s*(?:with\s*)?(.*)")
 _WORD = re.compile(r"\s*(?:--[^\n]*\n\s*|/\*.*?\*/\s*)*([A-Za-z]+)", re.DOTALL)
 _CHANGES = frozenset(["INSERT", "UPDATE", "DELETE", "MERGE", "CREATE", "ALTER", "DROP", "TRUNCATE", "GRANT", "REVOKE", "REFRESH", "VACUUM", "ANALYZE", "COMMENT", "CALL", "DO", "REINDEX", "CLUSTER", "LOCK"])  # fmt: skip
@@ -80,7 +79,6 @@ class Session:
     person: str = ""
     state: str = "I"
     refused: str = ""
-    stopping: bool = False
     deadline: Deadline | None = None
     prepared: dict[str, Prepared] = field(default_factory=dict)
     portals: dict[str, Portal] = field(default_factory=dict)
@@ -102,7 +100,7 @@ class Session:
                 elif not skipping:
                     skipping = not self._answered(letter, body)
         except m.Ended:
-            if self.stopping:
+            if self.connection.ended:
                 self._say_goodbye()
 
     def cancel(self) -> None:
@@ -115,7 +113,6 @@ class Session:
 
     def _begin(self, cancelled: Callable[[int, int], None]) -> bool:
         """Who it is, as they say it; False where there is nothing more to do."""
-        self.connection.sock.settimeout(SECONDS_TO_BEGIN)
         code, rest = self.connection.first()
         for _ in range(2):
             if code not in (m.WANTS_TLS, m.WANTS_GSS):
@@ -155,7 +152,7 @@ class Session:
         if self.crowded(self.token):
             self._fatal("53300", "This token has too many connections.")
             return False
-        self.connection.sock.settimeout(None)
+        self.connection.has_begun()
         self.connection.write(b"R", struct.pack("!i", 0))
         for name, value in {**REPORTED, "session_authorization": self.person}.items():
             self.connection.write(b"S", m.text(name) + m.text(value))
