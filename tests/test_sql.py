@@ -194,7 +194,7 @@ class Meaning(WithSource):
                       "select at from events for update", "select at from events group by rollup(at)", "select distinct on (k) k from events", "select k, at from events order by k nulls first",
                       "select at, row_number() over (order by at) from events where i > 2", "select k, row_number() over () from events group by k", "select * from events, pg_class", "fetch 3 from c",
                       "declare c cursor for select 1", "explain select 1", "select at from events tablesample system (10)", "select * from other.elsewhere.events", "copy events from stdin", "copy (select at from events) to stdout",
-                      "select read_text('/etc/passwd')", "select * from read_csv('/etc/passwd')", "select * from duckdb_settings()", "select pg_sleep(10)", "select * from (select at from events) e where at > 3",
+                      "with x as (delete from pg_class returning *) select * from x", "select 1 into pg_new", "select read_text('/etc/passwd')", "select getenv('HOME')", "select * from read_csv('/etc/passwd')", "select * from duckdb_settings()", "select pg_sleep(10)", "select * from (select at from events) e where at > 3",
                       "select count(*), k from events group by k limit all of"],
             "25006": ["insert into events values (1)", "update events set i = 1", "delete from events", "create table x (a int)", "drop table events", "truncate events", "grant select on events to x", "do $$ begin end $$"],
             "42P01": ["select * from nothing", "select * from other.events", 'select * from "events, version 9"'],

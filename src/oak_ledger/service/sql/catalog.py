@@ -31,6 +31,7 @@ _SCHEMAS: Mapping[str, str] = {SYSTEM: "pg", INFORMATION: "info"}
 LOOKS = 0.05  # seconds between two looks at the clock
 ASK = "information_schema.tables and information_schema.columns have what there is."
 _FIRST_OID = 16_384  # of what is not the system's own
+_CHANGES = (exp.Insert, exp.Update, exp.Delete, exp.Merge, exp.Create, exp.Drop, exp.Command, exp.Into)
 _LISTS = (exp.Unnest, exp.Explode, exp.GenerateSeries)
 _OTHER_NAMES: Mapping[str, str] = {"json_build_object": "json_object", "jsonb_build_object": "json_object"}
 _NAMES_OF: Mapping[str, str] = {"REGCLASS": "names_of_classes", "REGTYPE": "names_of_types"}
@@ -50,6 +51,8 @@ _SETTINGS: Mapping[str, str] = {name.casefold(): value for name, value in REPORT
 
 def is_of_system(tree: Node) -> bool:
     """Whether a statement asks the catalogue, or nothing at all. Raises OakError where it asks a source along with it."""
+    if not isinstance(tree, exp.Query) or tree.find(*_CHANGES) is not None:
+        raise refused("A statement that does more than ask", "There is SELECT.")
     named = {one.alias.casefold() for one in tree.find_all(exp.CTE)}
     tables = [one for one in tree.find_all(exp.Table) if isinstance(one.this, exp.Identifier) and (one.db or one.name.casefold() not in named)]  # fmt: skip
     own = [_schema(one) != "" for one in tables]
