@@ -85,26 +85,30 @@ class Catalog:
     def ask(self, text: str, values: Mapping[int, tuple[Any, Type | None]], until: Deadline, most: int) -> pa.Table:
         """The answer to a statement, of at most so many rows. Raises OakError for one that is not understood, and when its time is over."""
         tree = parsed(text, Postgres)
-        named = {one.alias.casefold() for one in tree.find_all(exp.CTE)}
         if isinstance(tree, exp.Select):
             tree.set("expressions", [_named(one) for one in tree.expressions])
         tree = with_parameters(tree, values)
+        try:
+            with self.engine.cursor() as own, _interrupted(own, until):
+                found = _plain(own.sql(self._written(tree)).limit(most + 1).to_arrow_table())
+        except duckdb.InterruptException:
+            raise until.error() or refused("This") from None
+        except (duckdb.Error, SqlglotError, pa.ArrowException, RecursionError) as error:
+            what = str(error).partition("\n")[0]
+            raise OakError("not-in-sql", f"The catalogue does not answer this: {what}") from None
+        if found.num_rows > most:
+            raise too_much(most)
+        return found
+
+    def _written(self, tree: Node) -> str:
+        """A statement as the engine reads it."""
+        named = {one.alias.casefold() for one in tree.find_all(exp.CTE)}
         for node in reversed([*tree.walk(bfs=False)]):  # the innermost first
             said = self._said(node, named)
             if said is not node:
                 tree = said if node is tree else tree
                 node.replace(said)
-        with self.engine.cursor() as own, _interrupted(own, until):
-            try:
-                found = own.sql(tree.sql(dialect="duckdb", comments=False)).limit(most + 1).to_arrow_table()
-            except duckdb.InterruptException:
-                raise until.error() or refused("This") from None
-            except (duckdb.Error, SqlglotError, RecursionError) as error:
-                what = str(error).splitlines()[0]
-                raise OakError("not-in-sql", f"The catalogue does not answer this: {what}") from None
-        if found.num_rows > most:
-            raise too_much(most)
-        return _plain(found)
+        return tree.sql(dialect="duckdb", comments=False)
 
     def _said(self, node: Node, named: set[str]) -> Node:
         """A piece of a statement as the engine says it."""
