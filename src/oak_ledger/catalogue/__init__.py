@@ -15,9 +15,10 @@
 from __future__ import annotations
 
 from oak_ledger.catalogue.catalogue import Catalogue
+from oak_ledger.catalogue.looking import Listed
 from oak_ledger.catalogue.registered import Registered
 from oak_ledger.catalogue.snapshots import Snapshot
 from oak_ledger.catalogue.versions import Signature, Version
 from oak_ledger.catalogue.watches import Watch, WatchResult
 
-__all__ = ["Catalogue", "Registered", "Signature", "Snapshot", "Version", "Watch", "WatchResult"]
+__all__ = ["Catalogue", "Listed", "Registered", "Signature", "Snapshot", "Version", "Watch", "WatchResult"]

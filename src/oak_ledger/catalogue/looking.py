@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import sqlalchemy as sa
 
@@ -20,6 +20,16 @@ from oak_ledger.origin import ParquetReader
 from oak_ledger.source import Published, Source
 
 WITHDRAWN = "withdrawn"
+
+
+class Listed(NamedTuple):
+    """A version in short: what a list or a link says of it."""
+
+    area: str
+    source: str
+    number: int
+    stage: str
+    replaced_by: str
 
 
 class PublishedSources:
@@ -45,6 +55,17 @@ class PublishedSources:
         with self._storage.read() as connection:
             return [f"{row['area_name']}/{row['name']}" for row in self.seen_sources(connection)]
 
+    def listed(self) -> list[Listed]:
+        """Of each source that one may see, the released version, or the newest of those that one may see."""
+        made = []
+        with self._storage.read() as connection:
+            for row in self._access.sources(connection):
+                seen = self._seen(connection, row)
+                if seen:
+                    one = next((own for own in seen if own["stage"] == "released"), seen[-1])
+                    made.append(Listed(row["area_name"], row["name"], one["number"], one["stage"], one["replaced_by"]))
+        return made
+
     def seen_sources(self, connection: sa.Connection) -> list[dict[str, Any]]:
         """The rows of the sources of which one may see a version."""
         return [row for row in self._access.sources(connection) if self._seen(connection, row)]
@@ -68,8 +89,8 @@ class PublishedSources:
         return found[0]
 
     def _seen(self, connection: sa.Connection, source: Mapping[str, Any], action: str = "see") -> list[dict[str, Any]]:
-        """The number, stage and maker of the versions of a source with which one may do something, oldest first."""
-        narrow = sa.select(VERSION.c.id, VERSION.c.number, VERSION.c.stage, VERSION.c.made_by)
+        """The number, stage, maker and replacement of the versions of a source with which one may do something, oldest first."""
+        narrow = sa.select(*(VERSION.c[name] for name in ("id", "number", "stage", "made_by", "replaced_by")))
         query = narrow.where(VERSION.c.source_id == source["id"], VERSION.c.stage != WITHDRAWN).order_by(
             VERSION.c.number
         )

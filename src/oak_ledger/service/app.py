@@ -21,7 +21,7 @@ from starlette.background import BackgroundTask
 from starlette.middleware.cors import CORSMiddleware
 from starlette.middleware.gzip import GZipMiddleware
 
-from oak_ledger.catalogue import Catalogue, Registered, Version
+from oak_ledger.catalogue import Catalogue, Listed, Registered, Version
 from oak_ledger.errors import OakError, UnusableInput
 from oak_ledger.insight.additivity import how_it_totals
 from oak_ledger.present.dictionary import entry_of, index_html, names_source, source_html
@@ -231,12 +231,13 @@ def index(here: Here) -> Response:
 @routes.get("/dictionary/{name}", **PAGE, summary="What a source and its fields mean, as a page")
 def dictionary(here: Here, name: str, area: str = "", version: int | None = None, draft: bool = False) -> Response:
     """Its fields with their values, and its versions."""
-    found = here.version(name, area, version, draft=draft)
-    history = sorted(here.catalogue.versions(f"{found.area}/{found.source}"), key=lambda one: -one.number)
+    address = f"{area}/{name}" if area else name
+    history = sorted(here.catalogue.versions(address), key=lambda one: -one.number)
+    asked = (one for one in history if draft or one.stage == "released" or version is not None)
+    found = next((one for one in asked if version in (None, one.number)), None) or here.version(name, area, version, draft=draft)  # fmt: skip
     reports = [(one.name, here.prefix + _report(one)) for one in here.catalogue.reports.all(f"{found.area}/{found.source}")]  # fmt: skip
     said = [(one.number, one.stage, one.made_at, one.made_by, one.rows, one.note, one.signatures) for one in history]
-    seen = here.seen()
-    links = [(one, (one.source, here.prefix + _page(one))) for one in seen]
+    links = [(one, (one.source, here.prefix + _page(one))) for one in here.catalogue.listed()]
     others = [
         ("Use instead", [link for one, link in links if names_source(found.replaced_by, one.source, one.area)]),
         ("Replaces", [link for one, link in links if names_source(one.replaced_by, found.source, found.area)]),
@@ -276,7 +277,7 @@ def application(shared: Shared, *, prefix: str = "", origins: Sequence[str] = ()
     return app
 
 
-def _page(version: Version) -> str:
+def _page(version: Version | Listed) -> str:
     """Where the page of a version is; that of the released one without its number, so that it leads to the next one, too."""
     asked = {"area": version.area} | ({"version": str(version.number)} if version.stage != "released" else {})
     return f"/dictionary/{quote(version.source, safe='')}?{urlencode(asked)}"
