@@ -61,7 +61,7 @@ def connections() -> int:
 
 
 class Server(uvicorn.Server):
-    """What answers; `stopping` is called as soon as it is told to stop."""
+    """What answers; `stopping` is called as soon as the process is to stop."""
 
     stopping: Callable[[], None] | None = None
 
@@ -82,7 +82,7 @@ def server(app: Application, certificate: str = "", key: str = "") -> Server:
 
 
 def serve(app: Application, listening: socket.socket, certificate: str = "", key: str = "", *, stopping: Callable[[], None] | None = None) -> None:  # fmt: skip
-    """Answer until the process is told to stop, encrypted where there is a certificate."""
+    """Answer until the process stops, encrypted where there is a certificate."""
     made = server(app, certificate, key)
     made.stopping = stopping
     made.run(sockets=[listening])

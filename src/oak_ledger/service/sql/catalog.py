@@ -42,7 +42,7 @@ REPORTED: Mapping[str, str] = {
     "server_version": "15.0", "server_encoding": "UTF8", "client_encoding": "UTF8", "DateStyle": "ISO, MDY", "IntervalStyle": "postgres", "TimeZone": "UTC",
     "integer_datetimes": "on", "standard_conforming_strings": "on", "is_superuser": "off", "default_transaction_read_only": "on", "in_hot_standby": "off",
 }  # fmt: skip
-"""The settings that a client is told when it begins."""
+"""The settings that are sent when a connection begins."""
 _SETTINGS: Mapping[str, str] = {name.casefold(): value for name, value in REPORTED.items()} | {
     "server_version_num": "150000", "transaction_isolation": "repeatable read", "transaction_read_only": "on", "max_identifier_length": "63", "extra_float_digits": "1",
     "bytea_output": "hex", "lc_collate": "C", "lc_ctype": "C", "statement_timeout": "0", "application_name": "", "max_index_keys": "32",

@@ -89,7 +89,7 @@ def parsed(text: str, dialect: type[Postgres] = Sql) -> Node:
         said = getattr(error, "errors", None) or [{}]
         line, column = said[0].get("line"), said[0].get("col")
         where = f" in line {line}, column {column}" if line else ""
-        what = said[0].get("description") or "it is no statement"
+        what = said[0].get("description") or "this is not a statement"
         raise OakError("sql-syntax", f"The statement cannot be read{where}: {what.rstrip('.')}.", place=Place("the statement")) from None  # fmt: skip
     except RecursionError:
         raise OakError("sql-syntax", "The statement is nested too deeply.") from None
@@ -133,7 +133,7 @@ def literal(value: Any, kind: Type | None) -> Node:
         dt.datetime: lambda one: _typed("TIMESTAMP", one.isoformat(" ")),
     }
     if isinstance(value, float) and value - value != 0:
-        raise OakError("wrong-value", f"A parameter is {value}, which is no value here.")
+        raise OakError("wrong-value", f"A parameter is {value}, and cannot be used as a value.")
     written = writes.get(type(value), exp.Literal.string)(value)
     return exp.Paren(this=written) if written.sql().startswith("-") else written
 
@@ -155,7 +155,7 @@ def with_parameters(tree: Node, values: Mapping[int, tuple[Any, Type | None]]) -
     for node in [*tree.find_all(exp.Parameter)]:
         number = parameter_number(node)
         if number not in values:
-            raise OakError("wrong-value", f"There is no value for the parameter ${number}.")
+            raise OakError("wrong-value", f"The parameter ${number} has no value.")
         node.replace(literal(*values[number]))
     for equal in [*tree.find_all(exp.EQ)]:
         if isinstance(equal.expression, exp.Any):

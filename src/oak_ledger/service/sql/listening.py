@@ -16,9 +16,9 @@ from oak_ledger.service.sql import messages as m
 from oak_ledger.service.sql.catalog import Catalog
 from oak_ledger.service.sql.session import Session
 
-CONNECTIONS = 100  # at a time; as many more learn that there is no room
+CONNECTIONS = 100  # at a time; as many more are refused with a message
 KEPT_CATALOGS = 16
-STOPPING = 5.0  # seconds for what is being answered, once it is told to stop
+STOPPING = 5.0  # seconds for what is being answered, once the port is to stop
 
 
 class Log:
@@ -36,7 +36,7 @@ class Log:
 
 
 class SqlPort:
-    """A port that listens in a thread of its own, until it is told to stop."""
+    """A port that listens in a thread of its own, until it is stopped."""
 
     def __init__(self, shared: Shared, listening: socket.socket, *, tls: ssl.SSLContext | None = None, log: TextIO | None = None) -> None:  # fmt: skip
         self.shared, self.listening, self.tls, self.log = shared, listening, tls, Log(log)

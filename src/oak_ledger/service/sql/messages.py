@@ -31,7 +31,7 @@ SECONDS_TO_BEGIN, LOOKS = 10.0, 0.25  # until somebody has said who they are; be
 
 
 class Ended(Exception):
-    """The client is gone, or says what is no message."""
+    """The client is gone, or sends what cannot be a message."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -170,7 +170,7 @@ class Body:
 
 
 def text(value: str) -> bytes:
-    """A text that ends with a zero; one inside of it is left out, since there is no way to say it."""
+    """A text that ends with a zero; one inside of it is left out, since the protocol cannot say it."""
     return value.replace("\0", "").encode("utf-8", "replace") + b"\0"
 
 

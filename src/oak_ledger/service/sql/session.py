@@ -185,7 +185,7 @@ class Session:
             elif letter in handlers:
                 handlers[letter](body)
             elif letter not in (b"d", b"c", b"f"):
-                self._fail(Failed("08P01", f"There is no message {letter!r}."))
+                self._fail(Failed("08P01", f"The message {letter!r} is not known."))
         except m.Ended:
             raise
         except Exception as error:
@@ -272,7 +272,7 @@ class Session:
     # -- statements ------------------------------------------------------------------------------------------
 
     def _prepare(self, text: str, declared: Sequence[int]) -> Prepared:
-        """A statement, read and checked; what cannot be answered stands in the log, too."""
+        """A statement, read and checked; what cannot be answered is written to the log, too."""
         try:
             return self._read(text, declared)
         except Exception as error:

@@ -214,7 +214,7 @@ class _Read:
         keys = self._keys(shown)
         where, having, order = (select.args.get(name) for name in ("where", "having", "order"))
         if where is not None and self._of_group(where.this):
-            raise OakError("grain-mixed", "WHERE is asked of rows, before there are groups.", hint="A condition on groups stands in HAVING.")  # fmt: skip
+            raise OakError("grain-mixed", "WHERE is asked of rows, before there are groups.", hint="Write a condition on groups in HAVING.")  # fmt: skip
         sorts = [self._sorted(one, shown) for one in (order.expressions if order is not None else [])]
         wanted = [*(one for _, one in shown), *(one for one, _ in sorts)]
         measured = any(map(self._of_group, wanted)) or having is not None
@@ -278,7 +278,7 @@ class _Read:
         return {formula(one): one for one in found}
 
     def _meant(self, node: Node, shown: Sequence[tuple[str, Node]], *, field_first: bool) -> Node:  # fmt: skip
-        """What a place in GROUP BY or ORDER BY stands for: a number or a title is something that is shown."""
+        """What an item of GROUP BY or ORDER BY means: a number or a title is something that is shown."""
         if isinstance(node, exp.Literal) and not node.is_string:
             at = int(node.name) if node.name.isdigit() else 0
             if not 1 <= at <= len(shown):
@@ -304,7 +304,7 @@ class _Read:
         return any(self._is_aggregate(one) for one in node.walk())
 
     def _is_aggregate(self, node: Node) -> bool:
-        """Whether it makes one value of many rows: a call of an aggregate that is no window, or a measure."""
+        """Whether it makes one value of many rows: a call of an aggregate outside of a window, or a measure."""
         if isinstance(node, exp.Column):
             field = self.known.get(node.name.casefold())
             return field is not None and field.grain == Grain.GROUP
