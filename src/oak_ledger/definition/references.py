@@ -188,7 +188,7 @@ def _with_values(text: str, operand: str, values: Mapping[str, str]) -> str:
 
 
 def _other_value(written: nodes.Literal | nodes.Unary, text: str, values: Mapping[str, str]) -> str | None:
-    """What stands for a value that is written in a formula, as the language writes it; None where it stays."""
+    """The new value for one that is written in a formula, as the language writes it; None where it stays."""
     literal = written if isinstance(written, nodes.Literal) else written.operand
     kind = literal.kind if isinstance(literal, nodes.Literal) else ""
     if kind in ("integer", "decimal", "number"):

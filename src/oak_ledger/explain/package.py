@@ -59,7 +59,7 @@ def describe(source: Source, written: WriteResult, fields: Sequence[str]) -> Pat
 
 
 def _with_empty_texts(source: Source, fields: Sequence[str]) -> set[str]:
-    """The columns in which a text may be empty, which is not the same as no value: they say that nothing in them stands for it."""
+    """The columns in which a text may be empty, which is not the same as no value: nothing in them is read as null."""
     texts = [name for name in fields if (state := source.compiled.states.get(name.casefold())) is not None and state.type is not None and state.type.kind == "text"]  # fmt: skip
     counts = [(name, f"COUNT(*) FILTER (WHERE {quote_identifier(name)} = '')") for name in texts]
     found = unfiltered(source).tally(show=counts).to_dicts()[0] if texts else {}

@@ -86,7 +86,7 @@ class FrameSpec:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Window(TypedNode):
-    """One value a row (or a group) from those around it; `order` is that of the partition, or what stands in WITHIN GROUP."""
+    """One value a row (or a group) from those around it; `order` is that of the partition, or that of WITHIN GROUP."""
 
     function: Function
     args: tuple[TypedNode, ...]

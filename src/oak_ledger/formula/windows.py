@@ -40,7 +40,7 @@ def sort_key(cursor: Cursor) -> nodes.SortKey:
 
 
 def window(cursor: Cursor) -> nodes.Over:
-    """What stands in `OVER (…)`."""
+    """The contents of `OVER (…)`."""
     start = cursor.token.start
     opened = opening(cursor, "OVER")
     if opened is None:

@@ -247,7 +247,7 @@ def _shares_averaged(source: Source, formula: _Written, node: n.Call) -> Iterato
     def judge(values: Values) -> Finding | None:
         if not values["values"] or values["least"] == values["most"]:
             return None
-        message = f"{formula.name} gives every row the same weight in averaging {own}, a share; rows may stand for more or less."
+        message = f"{formula.name} gives every row the same weight in averaging {own}, a share; rows may differ in weight."
         hint = f"If they do: SUM({own} * weight) / SUM(weight), the weight being what {own} is a share of."
         return Finding("shares-averaged", message, formula.place(node), hint, "note")
 

@@ -108,7 +108,7 @@ def schema_and_name(table: str) -> tuple[str, str]:
 
 
 def one_select(query: str, backend: str) -> str:
-    """A query as it can stand in parentheses: one statement that only selects. Raises UnusableInput for anything else, before it is sent."""
+    """A query that can be put in parentheses: one statement that only selects. Raises UnusableInput for anything else, before it is sent."""
     from sqlglot import TokenError, TokenType, tokenize
 
     try:

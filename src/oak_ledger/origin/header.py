@@ -134,7 +134,7 @@ def _two_lines(first: Row, body: Sequence[Row]) -> bool:
     if not spread or len(filled) < 2 or len(second) < len(first) or 2 * sum(map(bool, second)) < len(second):
         return False
     if not all(own or above for own, above in zip(second, [*groups, *second[len(groups) :]], strict=False)):
-        return False  # a name may stand in the upper row alone
+        return False  # a name may be in the upper row alone
     joined = _joined(groups, second)
     texts = all(_kind(cell) == "text" for cell in second if cell)
     return (

@@ -14,7 +14,7 @@ from uvicorn.protocols.http.h11_impl import H11Protocol
 from oak_ledger.service.edge import Application
 
 HALF_SENT = 10.0  # seconds for a request to arrive
-STOPPING = 10  # seconds for what is being answered, once it is told to stop
+STOPPING = 10  # seconds for what is being answered, once it has to stop
 KEPT_FILES = 128  # descriptors that are not for connections
 
 

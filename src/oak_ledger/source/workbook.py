@@ -100,7 +100,7 @@ class WorkbookWriter:
         for name, count in self.as_texts.items():
             own, many = name.lstrip("\0"), count != 1
             what = (
-                f"{count:,} text{'s have' if many else ' has'} characters that a workbook cannot hold; a mark stands for each"
+                f"{count:,} text{'s have' if many else ' has'} characters that a workbook cannot hold; each is replaced by a mark"
                 if name != own
                 else f"{count:,} value{'s are texts' if many else ' is a text'} in the workbook, which would change {'them' if many else 'it'}"
             )
