@@ -143,7 +143,7 @@ class OakError(Exception):
         return self.findings[0].place
 
     def __str__(self) -> str:
-        return "\n".join(line for found in self.findings for line in found.lines())
+        return "\n".join(line for finding in self.findings for line in finding.lines())
 
 
 class FormulaError(OakError):

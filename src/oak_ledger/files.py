@@ -93,13 +93,15 @@ def write_together(owner: Path, changes: Sequence[FileChange]) -> None:
     """Write several files, all or none. `owner` is the file whose lock is held. Raises UnusableInput; then nothing is changed."""
     intent = _intent_path(owner)
     try:
-        entries = [{"path": _from(intent, one.path), "before": one.before, "after": one.after} for one in changes]
+        entries = [
+            {"path": _from(intent, change.path), "before": change.before, "after": change.after} for change in changes
+        ]
         write_text(intent, json.dumps(entries))
-        for one in changes:
-            if one.path != owner:
-                write_text(_intent_path(one.path), json.dumps({"intent": _from(one.path, intent)}))
-        for one in changes:
-            _put(one.path, one.after)
+        for change in changes:
+            if change.path != owner:
+                write_text(_intent_path(change.path), json.dumps({"intent": _from(change.path, intent)}))
+        for change in changes:
+            _put(change.path, change.after)
     except BaseException:
         _put_all(changes, back=True)
         _forget(intent, changes)
@@ -126,8 +128,8 @@ def finish_locked(owner: Path) -> None:
     text = raw_text(intent)
     if text is None:
         return
-    changes = [FileChange(intent.parent / one["path"], one["before"], one["after"]) for one in json.loads(text)]
-    untouched = all(raw_text(one.path) in (one.before, one.after) for one in changes)
+    changes = [FileChange(intent.parent / load["path"], load["before"], load["after"]) for load in json.loads(text)]
+    untouched = all(raw_text(change.path) in (change.before, change.after) for change in changes)
     _put_all(changes, back=not untouched)
     _forget(intent, changes)
 
@@ -161,18 +163,18 @@ def _put(path: Path, text: str | None) -> None:
 
 def _put_all(changes: Sequence[FileChange], *, back: bool) -> None:
     """Bring the files that are at one end of their change to the other; what somebody else has changed stays."""
-    for one in changes:
-        there, wanted = (one.after, one.before) if back else (one.before, one.after)
-        if raw_text(one.path) == there and there != wanted:
-            _put(one.path, wanted)
+    for change in changes:
+        there, wanted = (change.after, change.before) if back else (change.before, change.after)
+        if raw_text(change.path) == there and there != wanted:
+            _put(change.path, wanted)
 
 
 def _forget(intent: Path, changes: Sequence[FileChange]) -> None:
     """Remove what was needed to finish: the intent last."""
-    for one in changes:
-        for left in one.path.parent.glob(f".{one.path.name}.*.part"):
+    for change in changes:
+        for left in change.path.parent.glob(f".{change.path.name}.*.part"):
             left.unlink(missing_ok=True)
-        own = _intent_path(one.path)
+        own = _intent_path(change.path)
         if own != intent:
             own.unlink(missing_ok=True)
     intent.unlink(missing_ok=True)

@@ -72,10 +72,10 @@ class Access:
     def by_token(storage: Storage, secret: str) -> Access:
         """The access that a token gives. Raises OakError for one that is not known, has ended, or was revoked."""
         with storage.read() as connection:
-            found = storage.rows(connection, sa.select(TOKEN).where(TOKEN.c.secret == secret_digest(secret)))
-        if not found or found[0]["revoked_at"] or found[0]["ends_at"] < now():
+            rows = storage.rows(connection, sa.select(TOKEN).where(TOKEN.c.secret == secret_digest(secret)))
+        if not rows or rows[0]["revoked_at"] or rows[0]["ends_at"] < now():
             raise OakError("no-token", "The token is not valid: it is not known, has ended, or was revoked.", hint="oak catalogue tokens make makes another.")  # fmt: skip
-        (row,) = found
+        (row,) = rows
         return Access(
             storage,
             Person(
@@ -143,12 +143,12 @@ class Access:
 
     def area(self, connection: sa.Connection, name: str) -> dict[str, Any]:
         """An area by its name. One in which a person has no right does not exist for them."""
-        found = self.storage.rows(connection, sa.select(AREA).where(AREA.c.key == name.casefold()))
-        if not found or not self.rights(connection, found[0]["key"]):
+        rows = self.storage.rows(connection, sa.select(AREA).where(AREA.c.key == name.casefold()))
+        if not rows or not self.rights(connection, rows[0]["key"]):
             seen = [row["name"] for row in self.areas(connection)]
             there = f"You have rights in {', '.join(seen)}." if seen else "You have no rights in this catalogue."
             raise OakError("unknown-area", f"The catalogue has no area {name!r} for {self.person.name}.", hint=there)
-        return found[0]
+        return rows[0]
 
     def areas(self, connection: sa.Connection) -> list[dict[str, Any]]:
         """The areas in which this person has a right."""

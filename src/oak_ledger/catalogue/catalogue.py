@@ -142,9 +142,9 @@ class Catalogue(PublishedSources):
             number, told = self._next_number(doing.connection, row, source, base)
             values = {
                 "source_id": row["id"], "number": number, "stage": "draft", "definition": public_definition(source.document).text, "data": data,
-                "before": before, "rows": prepared.rows.num_rows, "fingerprints": json.dumps({name: one.as_json() for name, one in prepared.fingerprints.items()}),
+                "before": before, "rows": prepared.rows.num_rows, "fingerprints": json.dumps({name: fingerprint.as_json() for name, fingerprint in prepared.fingerprints.items()}),
                 "findings": json.dumps({**prepared.counts, **({"errors": prepared.errors} if prepared.errors else {})}),
-                "warnings": sum(one.severity == "warning" for one in prepared.findings), "note": note, "base": source.about.base if base is None else base,
+                "warnings": sum(finding.severity == "warning" for finding in prepared.findings), "note": note, "base": source.about.base if base is None else base,
                 "origin": json.dumps(origin_identity(source)), "made_by": self.person, "made_at": self._storage.moment(doing.connection), "replaced_by": "", "overruled": "",
             }  # fmt: skip
             made = self._storage.insert(doing.connection, VERSION, values)
@@ -177,18 +177,18 @@ class Catalogue(PublishedSources):
         rows = self._storage.rows(
             connection, query.where(VERSION.c.source_id == source["id"]).order_by(VERSION.c.number)
         )
-        number = max((one["number"] for one in rows), default=0) + 1
-        there = [one for one in rows if one["stage"] != WITHDRAWN]
-        numbers = {one["number"] for one in self._seen(connection, source)}
-        seen = [one for one in there if one["number"] in numbers]
+        number = max((row["number"] for row in rows), default=0) + 1
+        there = [row for row in rows if row["stage"] != WITHDRAWN]
+        numbers = {row["number"] for row in self._seen(connection, source)}
+        seen = [row for row in there if row["number"] in numbers]
         from_version = copy.about.base if base is None else base
-        newer = [one for one in seen if one["number"] > from_version]
+        newer = [row for row in seen if row["number"] > from_version]
         if from_version and newer:
             raise base_moved(source["name"], from_version, newer)
-        mine = any(one["made_by"] == self.person for one in there)
+        mine = any(row["made_by"] == self.person for row in there)
         if base is None and not from_version and seen and not mine:
             raise not_made_from(source["name"], seen[-1])
-        unseen = any(one["number"] > from_version and one["number"] not in numbers for one in there)
+        unseen = any(row["number"] > from_version and row["number"] not in numbers for row in there)
         told = (
             f"Somebody else has a draft of {source['name']} in {source['area_name']}, which you may not see."
             if unseen
@@ -239,11 +239,11 @@ class Catalogue(PublishedSources):
         """A working copy with its changes put onto a newer version (the newest one sees). Raises OakError where both changed the same key of an entry."""
         name = source.name
         newest = self.version(name, number, drafts=True)
-        base, onto = (parse_document(one.definition, DEFINITION, source.document.where) for one in (self.version(name, source.about.base), newest))  # fmt: skip
+        base, onto = (parse_document(version.definition, DEFINITION, source.document.where) for version in (self.version(name, source.about.base), newest))  # fmt: skip
         mine = public_definition(source.document)
-        document, found = merged(base, onto, mine)
-        if found:
-            raise OakError.of([one.finding(source.document.where) for one in found])
+        document, disagreements = merged(base, onto, mine)
+        if disagreements:
+            raise OakError.of([disagreement.finding(source.document.where) for disagreement in disagreements])
         return source.changed(document.replaced(document.all("source")[0], {"base": newest.number}))
 
     # -- stages ------------------------------------------------------------------------------------------

@@ -96,7 +96,7 @@ class PublishedSources:
         )
         rows = self._storage.rows(connection, query)
         area = source["area"]
-        return [one for one in rows if permitted(action, one["stage"], self._access.conditions(connection, area, one))]
+        return [row for row in rows if permitted(action, row["stage"], self._access.conditions(connection, area, row))]
 
     def _whole(self, connection: sa.Connection, number: int) -> dict[str, Any]:
         """The whole row of a version, by its id."""
@@ -131,14 +131,14 @@ class PublishedSources:
         """The row of a version; what `version` finds."""
         rows = self._seen(connection, source)
         if number is not None:
-            found = next((one for one in rows if one["number"] == number), None)
+            found = next((row for row in rows if row["number"] == number), None)
             if found is None:
-                there = ", ".join(str(one["number"]) for one in rows)
+                there = ", ".join(str(row["number"]) for row in rows)
                 raise OakError("unknown-version", f"{source['name']} has no version {number}.", hint=f"It has {there}.")
             return self._whole(connection, found["id"])
         if drafts:
             return self._whole(connection, rows[-1]["id"])
-        released = next((one for one in rows if one["stage"] == "released"), None)
+        released = next((row for row in rows if row["stage"] == "released"), None)
         if released is None:
             raise OakError(
                 "not-released",

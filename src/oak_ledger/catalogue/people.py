@@ -126,7 +126,7 @@ class People:
         with self._access.doing("revoke") as doing:
             key = self._administered(doing.connection, area)
             asked = {(key, _who(who), _right(right)) for right in rights}
-            there = {(one.area, one.who, one.right) for one in self._grants(doing.connection)}
+            there = {(grant.area, grant.who, grant.right) for grant in self._grants(doing.connection)}
             if not asked <= there:
                 raise OakError(
                     "no-right", f"{who} has no such right in {area}.", hint="oak catalogue rights list shows all."
@@ -144,13 +144,13 @@ class People:
         """All rights in the areas in which one has a right."""
         with self._storage.read() as connection:
             seen = {row["key"] for row in self._access.areas(connection)} | {ANY}
-            return [one for one in self._grants(connection) if one.area in seen]
+            return [grant for grant in self._grants(connection) if grant.area in seen]
 
     def _grants(self, connection: sa.Connection) -> list[Grant]:
         rows = self._storage.rows(connection, sa.select(GRANT))
         order = {right: at for at, right in enumerate(RIGHTS)}
-        found = [Grant(row["area"], row["who"], row["allowed"]) for row in rows]
-        return sorted(found, key=lambda one: (one.area, one.who, order[one.right]))
+        grants = [Grant(row["area"], row["who"], row["allowed"]) for row in rows]
+        return sorted(grants, key=lambda grant: (grant.area, grant.who, order[grant.right]))
 
     def _administered(self, connection: sa.Connection, area: str) -> str:
         """The key of an area in which one may give rights."""
@@ -216,7 +216,7 @@ class People:
         with self._access.doing("make token") as doing:
             if self._access.person.token is not None:
                 raise NotAllowed("not-allowed", "A token makes no tokens: one that was stolen would live on in them.", hint="Make it as the person who you are.")  # fmt: skip
-            keys = [one if one == ANY else self._access.area(doing.connection, one)["key"] for one in areas]
+            keys = [area if area == ANY else self._access.area(doing.connection, area)["key"] for area in areas]
             values = {
                 "secret": secret_digest(secret), "person": self._access.person.name, "name": checked_name(name, "a token"),
                 "areas": json.dumps(keys), "rights": json.dumps([*dict.fromkeys(map(_right, rights))]),
@@ -264,14 +264,14 @@ class People:
             if not every and not keys:
                 self._access.require_in(connection, "audit", ANY, "the catalogue")
             rows = self._storage.rows(connection, sa.select(AUDIT).order_by(AUDIT.c.id))
-        found = [_entry(row) for row in rows if every or row["area"] in keys]
+        entries = [_entry(row) for row in rows if every or row["area"] in keys]
         wanted = [one for one in words.casefold().split() if one]
         return [
-            one
-            for one in found
-            if (not area or one.area == area.casefold())
+            entry
+            for entry in entries
+            if (not area or entry.area == area.casefold())
             and all(
-                word in f"{one.at} {one.who} {one.what} {one.area} {one.subject} {one.detail}".casefold()
+                word in f"{entry.at} {entry.who} {entry.what} {entry.area} {entry.subject} {entry.detail}".casefold()
                 for word in wanted
             )
         ]

@@ -114,13 +114,17 @@ class RegisteredReports:
     def all(self, source: str = "") -> list[Registered]:
         """The reports that one may see, of one source (NAME, or AREA/NAME) if it is named."""
         with self._storage.read() as connection:
-            found = [
+            registereds = [
                 self._registered(connection, row)
                 for row in self._rows_all(connection)
                 if permitted("see", "report", self._conditions(connection, row))
             ]
         wanted = source.casefold()
-        return [one for one in found if wanted in ("", one.source.casefold(), one.source.rpartition("/")[2].casefold())]
+        return [
+            registered
+            for registered in registereds
+            if wanted in ("", registered.source.casefold(), registered.source.rpartition("/")[2].casefold())
+        ]
 
     def get(self, name: str) -> Registered:
         """A report by its name, or AREA/NAME. Raises OakError where one sees none of that name."""
@@ -162,14 +166,14 @@ class RegisteredReports:
     def followed(self, source: str) -> list[Registered]:
         """The reports of a source as they will be when it is released: with the changes that wait for it."""
         with self._storage.read() as connection:
-            return [self._with_text(one, self._following(connection, self._one(connection, f"{one.area}/{one.name}"))) for one in self.all(source)]  # fmt: skip
+            return [self._with_text(registered, self._following(connection, self._one(connection, f"{registered.area}/{registered.name}"))) for registered in self.all(source)]  # fmt: skip
 
     @staticmethod
-    def _with_text(one: Registered, waiting: list[dict[str, Any]]) -> Registered:
+    def _with_text(registered: Registered, waiting: list[dict[str, Any]]) -> Registered:
         if not waiting:
-            return one
-        document = parse_document(waiting[-1]["text"], REPORT_SHAPE, f"{one.name} in the catalogue")
-        return replace(one, report=Report(document))
+            return registered
+        document = parse_document(waiting[-1]["text"], REPORT_SHAPE, f"{registered.name} in the catalogue")
+        return replace(registered, report=Report(document))
 
     def _following(self, connection: sa.Connection, row: Mapping[str, Any]) -> list[dict[str, Any]]:
         """The changes of a report that wait for a release and were made of its newest state."""
@@ -182,14 +186,14 @@ class RegisteredReports:
         state, other = ("undone", "waiting") if back else ("waiting", "undone")
         with self._access.doing("propose") as doing:
             mine = (PROPOSAL.c.by == self._access.person.name, PROPOSAL.c.note == note, PROPOSAL.c.follows != "")
-            found = self._storage.rows(doing.connection, sa.select(PROPOSAL).where(*mine))
+            rows = self._storage.rows(doing.connection, sa.select(PROPOSAL).where(*mine))
             names = {row["id"]: row["name"] for row in self._rows_all(doing.connection)}
-            turned = [one for one in found if one["state"] == state]
+            turned = [row for row in rows if row["state"] == state]
             for one in turned:
                 self._storage.update(doing.connection, PROPOSAL, one, state=other)
                 doing.said("", names[one["report_id"]], f"{other}: {note}")
-        stay = [one for one in found if one["state"] == "accepted" and not back]
-        return [names[one["report_id"]] for one in turned], [names[one["report_id"]] for one in stay]
+        stay = [row for row in rows if row["state"] == "accepted" and not back]
+        return [names[row["report_id"]] for row in turned], [names[row["report_id"]] for row in stay]
 
     def follow(self, connection: sa.Connection, address: str, works: Callable[[Report], int]) -> None:
         """Make the changes that wait for the release of a source, in the reports that who releases may change; in others it waits for the
@@ -236,9 +240,9 @@ class RegisteredReports:
             if not waiting:
                 raise OakError("nothing-waits", f"No change waits for the report {row['name']}.")
             if number is None and len(waiting) > 1:
-                numbers = ", ".join(f"{one['id']} by {one['by']}" for one in waiting)
+                numbers = ", ".join(f"{row['id']} by {row['by']}" for row in waiting)
                 raise OakError("several-changes", f"{len(waiting)} changes wait for the report {row['name']}: {numbers}.", hint="Look at them with oak report waiting, and say which: --change NUMBER.")  # fmt: skip
-            chosen = [one for one in waiting if number in (None, one["id"])]
+            chosen = [row for row in waiting if number in (None, row["id"])]
             if not chosen:
                 raise OakError("nothing-waits", f"No change {number} waits for the report {row['name']}: it was taken back, or another one was left since.")  # fmt: skip
             newest, proposal = self._newest(connection, row), chosen[0]
@@ -264,28 +268,28 @@ class RegisteredReports:
         version = self._catalogue.version(source)
         with self._storage.write() as connection:
             row = self._catalogue.find(connection, source)
-            found = self._storage.rows(
+            rows = self._storage.rows(
                 connection, sa.select(READING).where(READING.c.source_id == row["id"], READING.c.reader == reader)
             )
             values = {"source_id": row["id"], "reader": reader, "version": version.number, "at": now()}
-            if found:
-                self._storage.update(connection, READING, found[0], **values)
+            if rows:
+                self._storage.update(connection, READING, rows[0], **values)
             else:
                 self._storage.insert(connection, READING, values)
-        return int(found[0]["version"]) if found else 0
+        return int(rows[0]["version"]) if rows else 0
 
     def readers(self, source: str) -> list[tuple[str, int, str]]:
         """Who has read a source: the reader, the version they saw last, and when; readers that one may not see are left out."""
         with self._storage.read() as connection:
             row = self._catalogue.find(connection, source)
-            names = {f"report {one.name}" for one in self.all(f"{row['area_name']}/{row['name']}")}
-            found = self._storage.rows(
+            names = {f"report {registered.name}" for registered in self.all(f"{row['area_name']}/{row['name']}")}
+            rows = self._storage.rows(
                 connection, sa.select(READING).where(READING.c.source_id == row["id"]).order_by(READING.c.at)
             )
         return [
-            (one["reader"], one["version"], one["at"])
-            for one in found
-            if not one["reader"].startswith("report ") or one["reader"] in names
+            (row["reader"], row["version"], row["at"])
+            for row in rows
+            if not row["reader"].startswith("report ") or row["reader"] in names
         ]
 
     # -- rows --------------------------------------------------------------------------------------------
@@ -306,10 +310,10 @@ class RegisteredReports:
         seen = [
             row for row in self._rows_all(connection) if permitted("see", "report", self._conditions(connection, row))
         ]
-        found = [row for row in seen if name.casefold() in (row["key"], f"{row['area']}/{row['key']}")]
-        if len(found) > 1:
-            raise OakError("several-reports", f"There is a report {name!r} in {', '.join(row['area_name'] for row in found)}.", hint="Say which: AREA/NAME.")  # fmt: skip
-        return found[0] if found else None
+        rows = [row for row in seen if name.casefold() in (row["key"], f"{row['area']}/{row['key']}")]
+        if len(rows) > 1:
+            raise OakError("several-reports", f"There is a report {name!r} in {', '.join(row['area_name'] for row in rows)}.", hint="Say which: AREA/NAME.")  # fmt: skip
+        return rows[0] if rows else None
 
     def _one(self, connection: sa.Connection, name: str) -> dict[str, Any]:
         found = self._find(connection, name)

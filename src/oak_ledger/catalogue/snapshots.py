@@ -90,7 +90,7 @@ class Snapshots:
         until = _until(day)
         with self._storage.read() as connection:
             source = self._catalogue.find(connection, name)
-            numbers = {one.number for one in self._catalogue.versions(name)}
+            numbers = {version.number for version in self._catalogue.versions(name)}
             versions = [
                 row
                 for row in self._storage.rows(connection, sa.select(VERSION).where(VERSION.c.source_id == source["id"]))
@@ -105,9 +105,9 @@ class Snapshots:
                 (row["at"], row["data"], by_number[row["version"]]) for row in taken if row["version"] in by_number
             ]
             readers = {row["number"]: self._catalogue.is_reader(connection, source["area"], row) for row in versions}
-        before = [one for one in states if one[0] <= until]
+        before = [state for state in states if state[0] <= until]
         if not before:
-            first = min((one[0] for one in states), default="")
+            first = min((state[0] for state in states), default="")
             hint = f"The first state is of {first[:19]}." if first else "There is no state yet: oak snapshot."
             raise OakError("no-state", f"{source['name']} has no state of {day} or before.", hint=hint)
         at, data, version = max(before, key=lambda one: one[0])
@@ -121,7 +121,9 @@ class Snapshots:
         ]  # fmt: skip
         hidden = {state.name for state in now_source.fields if getattr(state.spec, "hidden", False)}
         names = [name for name in names if name not in hidden]
-        sides = [one.rows([quote_identifier(name) for name in names], where=where).table for one in (then, now_source)]
+        sides = [
+            source.rows([quote_identifier(name) for name in names], where=where).table for source in (then, now_source)
+        ]
         key = [name for name in now_source.about.key if name in names]
         return row_changes(sides[0], sides[1], key if len(key) == len(now_source.about.key) else ())
 

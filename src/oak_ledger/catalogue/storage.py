@@ -76,14 +76,14 @@ class Storage:
             write_text(
                 folder / SETTINGS, f'# Where the tables of this catalogue are; no password.\n[storage]\nurl = "{url}"\n'
             )
-        made = Storage(folder, _with_password(url))
+        storage = Storage(folder, _with_password(url))
         if url:
-            with made.read() as connection:
+            with storage.read() as connection:
                 if sa.inspect(connection).has_table(ABOUT.name):
                     (folder / SETTINGS).unlink()
                     raise UnusableInput("database-taken", f"That database has the tables of a catalogue already; nothing was made in {folder}.", hint="Name another database, or use the folder of that catalogue.")  # fmt: skip
-        made.make_tables()
-        return made
+        storage.make_tables()
+        return storage
 
     def make_tables(self) -> None:
         """The tables, where they are not there yet."""
@@ -173,8 +173,8 @@ class Storage:
     def insert(self, connection: sa.Connection, table: sa.Table, values: Mapping[str, Any]) -> int:
         """A new row; its number."""
         digest = digest_of(table, values)
-        made = connection.execute(sa.insert(table).values(**values, digest=digest))
-        number = int((made.inserted_primary_key or (0,))[0])
+        result = connection.execute(sa.insert(table).values(**values, digest=digest))
+        number = int((result.inserted_primary_key or (0,))[0])
         self._count(connection, table, weight_of(table, number, digest))
         return number
 
@@ -209,13 +209,13 @@ class Storage:
 
     def sums(self, connection: sa.Connection) -> dict[str, int]:
         """What the rows of each table sum up to, as it was written down."""
-        found = self.rows(connection, sa.select(ABOUT).where(ABOUT.c.name.startswith("rows of ")))
-        return {row["name"].removeprefix("rows of "): int(row["value"], 16) for row in found}
+        rows = self.rows(connection, sa.select(ABOUT).where(ABOUT.c.name.startswith("rows of ")))
+        return {row["name"].removeprefix("rows of "): int(row["value"], 16) for row in rows}
 
     def state(self, connection: sa.Connection) -> str:
         """A digest of all rows as they are in this transaction; who has read what is not part of it."""
         sums = self.sums(connection) | self._sums(connection)
-        told = [(one.name, sums.get(one.name, 0)) for one in COUNTED if one is not READING]
+        told = [(table.name, sums.get(table.name, 0)) for table in COUNTED if table is not READING]
         return hashlib.sha256(repr(told).encode()).hexdigest()
 
     def moment(self, connection: sa.Connection) -> str:
@@ -228,8 +228,8 @@ class Storage:
 
     def setting(self, connection: sa.Connection, name: str) -> str:
         """What the catalogue says of itself under a name; empty where it says nothing."""
-        found = self.rows(connection, sa.select(ABOUT).where(ABOUT.c.name == name))
-        return str(found[0]["value"]) if found else ""
+        rows = self.rows(connection, sa.select(ABOUT).where(ABOUT.c.name == name))
+        return str(rows[0]["value"]) if rows else ""
 
     def put(self, connection: sa.Connection, name: str, value: str) -> None:
         """Have the catalogue say something under a name."""

@@ -86,7 +86,7 @@ class Upkeep:
             ):
                 self._access.require_in(connection, "look after", source["area"], f"old rows of {source['name']}")
                 query = sa.select(VERSION).where(VERSION.c.source_id == source["id"], VERSION.c.stage == "retired")
-                rows = [one for one in self._storage.rows(connection, query.order_by(VERSION.c.number)) if one["data"]]
+                rows = [row for row in self._storage.rows(connection, query.order_by(VERSION.c.number)) if row["data"]]
                 for row in rows[: max(len(rows) - keep, 0)]:
                     self._storage.update(connection, VERSION, row, data="", before="")
                     removed.append(f"{source['name']}, version {row['number']}")
@@ -113,15 +113,17 @@ class Upkeep:
             for row in tokens:
                 self._storage.update(connection, TOKEN, row, revoked_at=now())
             said = tuple(f"{names[row['source_id']]}, version {row['number']}" for row in drafts)
-            found = HandedOver(said, tuple(row["name"] for row in reports), len(tokens))
+            over = HandedOver(said, tuple(row["name"] for row in reports), len(tokens))
             doing.said(
                 "", leaver, f"to {person}: {len(drafts)} drafts, {len(reports)} reports, {len(tokens)} tokens ended"
             )
-        return found
+        return over
 
     def readings(self) -> list[tuple[str, str, int, str]]:
         """Who read which source: the source as AREA/NAME, the reader, the version seen last, and when; of the sources that one may see."""
-        return [(address, *one) for address in self._catalogue.addresses() for one in self._reports.readers(address)]
+        return [
+            (address, *reader) for address in self._catalogue.addresses() for reader in self._reports.readers(address)
+        ]
 
     # -- moving and removing -------------------------------------------------------------------------------
 

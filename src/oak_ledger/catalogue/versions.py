@@ -67,7 +67,7 @@ class Version:
     @property
     def signed_by(self) -> str:
         """Everybody who vouches for it."""
-        return ", ".join(dict.fromkeys(one.by for one in self.signatures))
+        return ", ".join(dict.fromkeys(signature.by for signature in self.signatures))
 
     @property
     def checks_passed(self) -> int:
@@ -81,7 +81,7 @@ class Version:
             "source": self.source,
             "version": self.number,
             **{name: getattr(self, name) for name in kept},
-            "signatures": [dataclasses.asdict(one) for one in self.signatures],
+            "signatures": [dataclasses.asdict(signature) for signature in self.signatures],
             "viewers": [*self.viewers],
             "checks_passed": self.checks_passed,
             "findings": dict(self.findings),
@@ -93,9 +93,9 @@ def version_of(row: Mapping[str, Any], source: str, area: str, signatures: Seque
     plain: dict[str, Any] = {name: row[name] for name in ("number", "stage", "rows", "warnings", "note", "base", "made_by", "made_at", "overruled", "replaced_by", "definition", "data")}  # fmt: skip
     plain["made_at"] = plain["made_at"][:19]
     prints = {field: Fingerprint.from_json(values) for field, values in json.loads(row["fingerprints"]).items()}
-    signed = tuple(Signature(one["by"], one["at"], one["note"]) for one in signatures)
+    signed = tuple(Signature(signature["by"], signature["at"], signature["note"]) for signature in signatures)
     return Version(
-        source=source, area=area, signatures=signed, viewers=tuple(sorted(one["who"] for one in viewers)),
+        source=source, area=area, signatures=signed, viewers=tuple(sorted(viewer["who"] for viewer in viewers)),
         findings=json.loads(row["findings"]), origin=json.loads(row["origin"]), fingerprints=prints, **plain,
     )  # fmt: skip
 
@@ -113,15 +113,15 @@ class Prepared:
     def counts(self) -> dict[str, int]:
         """How often each code was found, notes left out."""
         found: dict[str, int] = {}
-        for one in self.findings:
-            if one.severity != "note":
-                found[one.code] = found.get(one.code, 0) + 1
+        for finding in self.findings:
+            if finding.severity != "note":
+                found[finding.code] = found.get(finding.code, 0) + 1
         return found
 
     @property
     def errors(self) -> int:
         """How many errors were found."""
-        return sum(one.severity == "error" for one in self.findings)
+        return sum(finding.severity == "error" for finding in self.findings)
 
 
 def prepare(source: Source, findings: list[Finding] | None = None, *, broken: bool = False) -> Prepared:
@@ -130,7 +130,7 @@ def prepare(source: Source, findings: list[Finding] | None = None, *, broken: bo
     `findings` are those of `source.check()` where they are known already. Raises OakError where a field is broken, unless it may be.
     """
     found = source.check() if findings is None else findings
-    errors = [one for one in found if one.severity == "error"]
+    errors = [finding for finding in found if finding.severity == "error"]
     if errors and not broken:
         message = f"{source.name} has {len(errors)} error{'s' * (len(errors) > 1)}; nothing was published."
         raise OakError.of(

@@ -91,7 +91,7 @@ class Watches:
         """The watches of a source that one may see."""
         with self._storage.read() as connection:
             row = self._catalogue.find(connection, source)
-            return [_watch(one) for one in self._seen_rows(connection, row)]
+            return [_watch(seen_row) for seen_row in self._seen_rows(connection, row)]
 
     def run(self, source: str, *, over: Source | None = None, call: Sequence[str] = ()) -> list[WatchResult]:
         """Evaluate the watches of a source over its released version (or what is given) and keep what they find.
@@ -101,7 +101,7 @@ class Watches:
         not having turned, and turns again the next time. Takes the right to edit, since it uses up what turned."""
         version = self._catalogue.version(source)
         asked = over if over is not None else self._with_earlier(source, version.number)
-        found = []
+        results = []
         with self._storage.read() as connection:
             row = self._catalogue.find(connection, source)
             self._access.require_in(connection, "publish", row["area"], f"the watches of {row['name']}")
@@ -115,7 +115,7 @@ class Watches:
             result = WatchResult(
                 result.watch, result.source, result.version, result.at, result.state, result.groups, turned, result.said
             )
-            found.append(result)
+            results.append(result)
             try:
                 if turned and call:
                     _tell(call, result)
@@ -134,14 +134,18 @@ class Watches:
                 doing.said(row["area"], row["name"], f"{watch.name}: {result.state}")
         if failed:
             raise failed[0]
-        return found
+        return results
 
     def _with_earlier(self, source: str, number: int) -> Source:
         """The released version, compared with the one before it unless it has a baseline of its own."""
         now_source = self._catalogue.source(source, number)
         if now_source.baseline_feed is not None:
             return now_source
-        earlier = [one for one in self._catalogue.versions(source) if one.number < number and one.stage == "retired"]
+        earlier = [
+            version
+            for version in self._catalogue.versions(source)
+            if version.number < number and version.stage == "retired"
+        ]
         return now_source.with_baseline(self._catalogue.source(source, earlier[-1].number)) if earlier else now_source
 
     def history(self, source: str, name: str) -> list[WatchResult]:
@@ -169,15 +173,15 @@ class Watches:
         if not rows or "edit" in self._access.rights(connection, source["area"]):
             return rows
         opened = self._catalogue.source(f"{source['area']}/{source['key']}")
-        return [one for one in rows if _can_be_asked(opened, _watch(one))]
+        return [row for row in rows if _can_be_asked(opened, _watch(row))]
 
     def _one(self, connection: sa.Connection, source: Any, name: str) -> dict[str, Any]:
         there = self._seen_rows(connection, source)
-        found = [one for one in there if one["key"] == name.casefold()]
-        if not found:
-            names = ", ".join(one["name"] for one in there) or "none"
+        rows = [row for row in there if row["key"] == name.casefold()]
+        if not rows:
+            names = ", ".join(row["name"] for row in there) or "none"
             raise OakError("unknown-watch", f"{source['name']} has no watch {name!r}.", hint=f"It has {names}.")
-        return found[0]
+        return rows[0]
 
     def _last(self, connection: sa.Connection, watch: int) -> str:
         rows = self._storage.rows(
@@ -191,8 +195,8 @@ def planned(source: Source, watch: Watch) -> None:
     """Check a watch's condition. Raises OakError where it cannot be asked, or is not a condition on figures."""
     if source.baseline_feed is None:
         source = source.with_baseline(source)  # there will be an earlier state; for the types any will do
-    made = source.planned_tally([*watch.by], [(CONDITION, watch.condition)], where=watch.where or None)
-    checked = made.query.show[0].checked
+    tally = source.planned_tally([*watch.by], [(CONDITION, watch.condition)], where=watch.where or None)
+    checked = tally.query.show[0].checked
     if checked.type.kind != "boolean" or checked.grain == Grain.ROW:
         message = f"A watch is a condition on figures; {watch.condition} is {checked.type} per {checked.grain}."
         raise FormulaError(

@@ -76,7 +76,7 @@ def run(arguments: Sequence[str]) -> int:
 
 
 def _tell_errors(findings: Sequence[Finding], code: int) -> int:
-    print_json({"errors": [one.as_json() for one in findings]})
+    print_json({"errors": [finding.as_json() for finding in findings]})
     return code
 
 

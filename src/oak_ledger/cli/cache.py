@@ -27,22 +27,22 @@ def cache_command(clear: bool, as_json: bool) -> None:
     entries = clear_cache() if clear else cache_entries()
     if as_json:
         print_json({"copies": [
-            {"source": one.source, "origin": list(one.origin), "rows": one.rows, "bytes": one.size, "used": one.used} for one in entries
+            {"source": entry.source, "origin": list(entry.origin), "rows": entry.rows, "bytes": entry.size, "used": entry.used} for entry in entries
         ]})  # fmt: skip
         return
     out = console()
-    total = f"{len(entries):,} typed cop{'y' if len(entries) == 1 else 'ies'}, {sum(one.size for one in entries) / 1e6:,.1f} MB"
+    total = f"{len(entries):,} typed cop{'y' if len(entries) == 1 else 'ies'}, {sum(entry.size for entry in entries) / 1e6:,.1f} MB"
     if clear:
         out.print(f"{total} removed")
         return
     if not enabled():
         out.print("none are kept: OAK_CACHE is off")
     table = grid("source", "rows", "size", "last used", "made from", right=(1, 2))
-    for one in entries:
-        used = dt.datetime.fromtimestamp(one.used).astimezone()
-        more = f" and {len(one.origin) - 1:,} more" if len(one.origin) > 1 else ""
-        size, name = f"{one.size / 1e6:,.1f} MB", Path(one.origin[0]).name + more
-        table.add_row(Text(one.source), f"{one.rows:,}", size, f"{used:%Y-%m-%d %H:%M}", Text(name))
+    for entry in entries:
+        used = dt.datetime.fromtimestamp(entry.used).astimezone()
+        more = f" and {len(entry.origin) - 1:,} more" if len(entry.origin) > 1 else ""
+        size, name = f"{entry.size / 1e6:,.1f} MB", Path(entry.origin[0]).name + more
+        table.add_row(Text(entry.source), f"{entry.rows:,}", size, f"{used:%Y-%m-%d %H:%M}", Text(name))
     if entries:
         out.print(table)
     out.print(f"{total}, in {cache_folder()}", soft_wrap=True)

@@ -23,35 +23,39 @@ def keys_command(table: str, as_json: bool) -> None:
     from oak_ledger.present.terminal import QUIET, Text, console, grid
     from oak_ledger.report.keys import table_keys
 
-    found = [one for one in table_keys() if not table or one.header.strip("[]") == table.strip("[]").casefold()]
+    found = [
+        table_key
+        for table_key in table_keys()
+        if not table or table_key.header.strip("[]") == table.strip("[]").casefold()
+    ]
     if not found:
-        names = ", ".join(dict.fromkeys(one.header.strip("[]") for one in table_keys()))
+        names = ", ".join(dict.fromkeys(table_key.header.strip("[]") for table_key in table_keys()))
         raise OakError("unknown-table", f"No file has a table {table!r}.", hint=f"Tables are {names}.")
     if as_json:
         entries = [
             {
-                "file": one.file,
-                "table": one.header,
-                "about": one.about,
-                "keys": [{"name": key, "value": says} for key, says in one.keys],
-                "example": one.example,
+                "file": keys.file,
+                "table": keys.header,
+                "about": keys.about,
+                "keys": [{"name": key, "value": says} for key, says in keys.keys],
+                "example": keys.example,
             }
-            for one in found
+            for keys in found
         ]
         print_json({"tables": entries})
         return
     out = console()
-    for at, one in enumerate(found):
+    for at, keys in enumerate(found):
         if at:
             out.print()
-        out.print(Text.assemble((one.header, "bold"), f"  {one.file}"))
+        out.print(Text.assemble((keys.header, "bold"), f"  {keys.file}"))
         shown = grid("key", "what it says")
-        for key, says in one.keys:
+        for key, says in keys.keys:
             shown.add_row(key, says)
         out.print(shown)
         if table:
             out.print()
-            out.print(Text(one.example, style=QUIET))
+            out.print(Text(keys.example, style=QUIET))
     if not table:
         out.print(Text("\nwith an example: oak help keys TABLE", style=QUIET))
 
@@ -70,25 +74,25 @@ def functions_command(words: tuple[str, ...], as_json: bool) -> int:
     from oak_ledger.present.terminal import LEAF, QUIET, Text, console, shortened
 
     asked = " ".join(words)
-    found, elsewhere = find_functions(asked), written_here(asked.replace(" ", "_"))
+    functions, elsewhere = find_functions(asked), written_here(asked.replace(" ", "_"))
     if as_json:
         print_json(
             {
                 "functions": [
                     {
-                        "name": one.name,
-                        "topic": one.topic,
-                        "written": one.written,
-                        "sentence": one.sentence,
-                        "nulls": one.nulls,
-                        "examples": [{"formula": formula, "result": result} for formula, result in one.examples],
+                        "name": function.name,
+                        "topic": function.topic,
+                        "written": function.written,
+                        "sentence": function.sentence,
+                        "nulls": function.nulls,
+                        "examples": [{"formula": formula, "result": result} for formula, result in function.examples],
                     }
-                    for one in found
+                    for function in functions
                 ]
             }
         )
         return 0
-    if not found and not elsewhere:
+    if not functions and not elsewhere:
         raise OakError(
             "unknown-function",
             f"No function has {asked!r} in its name or description.",
@@ -97,30 +101,30 @@ def functions_command(words: tuple[str, ...], as_json: bool) -> int:
     out = console()
     for way in elsewhere:
         out.print(Text.assemble(f"{asked.upper()}: ", (way, "bold")))
-    named = [one for one in found if is_named(one, asked)]
-    if named or len(found) <= 3:
-        for one in named or found:
-            out.print(Text.assemble((" or ".join(one.written), "bold"), f"  ({one.topic})"))
-            out.print(Text(f"  {one.sentence} {one.nulls}"))
-            for formula, result in one.examples:
+    named = [function for function in functions if is_named(function, asked)]
+    if named or len(functions) <= 3:
+        for function in named or functions:
+            out.print(Text.assemble((" or ".join(function.written), "bold"), f"  ({function.topic})"))
+            out.print(Text(f"  {function.sentence} {function.nulls}"))
+            for formula, result in function.examples:
                 out.print(Text.assemble("    ", formula, ("  →  ", LEAF), result))
-        others = [one.name for one in found if named and one not in named]
+        others = [function.name for function in functions if named and function not in named]
         if others:
             out.print(Text(f"see also {', '.join(others[:8])}", style=QUIET))
         return 0
     if asked:
-        best, more = shortened(found, "function", MOST_FOUND)
-        for one in best:
-            out.print(Text.assemble((one.written[0], "bold"), (f"  ({one.topic})", QUIET)))
-            out.print(Text(f"  {one.sentence}"))
+        best, more = shortened(functions, "function", MOST_FOUND)
+        for function in best:
+            out.print(Text.assemble((function.written[0], "bold"), (f"  ({function.topic})", QUIET)))
+            out.print(Text(f"  {function.sentence}"))
         for line in (*more, Text("oak help functions NAME shows one with examples", style=QUIET)):
             out.print(line)
         return 0
-    for topic in dict.fromkeys(one.topic for one in found):
+    for topic in dict.fromkeys(function.topic for function in functions):
         out.print(Text(topic, style="bold"))
-        for one in (one for one in found if one.topic == topic):
-            out.print(Text.assemble("  ", (" or ".join(one.written), LEAF)))
-            out.print(Text(f"      {one.sentence}"))
+        for function in (function for function in functions if function.topic == topic):
+            out.print(Text.assemble("  ", (" or ".join(function.written), LEAF)))
+            out.print(Text(f"      {function.sentence}"))
     out.print(Text("oak help functions NAME shows one with examples", style=QUIET))
     return 0
 

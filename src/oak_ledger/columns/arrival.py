@@ -20,22 +20,22 @@ from oak_ledger.origin.workbook import SheetReader
 
 def shape_findings(feed: OriginReader, source: str = "SOURCE") -> list[Finding]:
     """Columns that are not read, and files of another shape than the first, each with its difference; what steps did to the rows. `source` is what a command calls it."""
-    found = []
+    findings = []
     if isinstance(feed, PreparedReader):
-        found = [
+        findings = [
             Finding(
                 "rows-prepared",
-                one.sentence(),
-                Place(f"step {one.number}"),
+                effect.sentence(),
+                Place(f"step {effect.number}"),
                 severity="note",
-                numbers={"before": one.before, "after": one.after},
+                numbers={"before": effect.before, "after": effect.after},
             )
-            for one in feed.told()
+            for effect in feed.told()
         ]
         feed = feed.under
     for name, why in refused_columns(feed).items():
         hint = "Write it another way where the file is made, if it is needed."
-        found.append(
+        findings.append(
             Finding("column-not-read", f"The column {name} {why}; it is not read.", Place(name), hint, "warning")
         )
     shapes = feed.shapes() if isinstance(feed, (FilesReader, SeveralReader)) else ()
@@ -52,15 +52,15 @@ def shape_findings(feed: OriginReader, source: str = "SOURCE") -> list[Finding]:
             f"If it is one column with two names, both are read: oak mend {source} {shlex.quote(pair)}." if pair else ""
         )
         message = f"{_files(paths)} {'has' if len(paths) == 1 else 'have'} {what}; missing columns are null in {'its' if len(paths) == 1 else 'their'} rows."
-        found.append(
+        findings.append(
             Finding("file-differs", message, Place(paths[0].name), hint, "warning", numbers={"files": len(paths)})
         )
     ends = [
-        (one.path, f"{one.footer or 'no'} lines at the end that are not rows, instead of {one.spec.footer}")
-        for one in [feed, *(feed.readers if isinstance(feed, SeveralReader) else ())]
-        if isinstance(one, SheetReader) and one.columns() and one.footer != one.spec.footer
+        (reader.path, f"{reader.footer or 'no'} lines at the end that are not rows, instead of {reader.spec.footer}")
+        for reader in [feed, *(feed.readers if isinstance(feed, SeveralReader) else ())]
+        if isinstance(reader, SheetReader) and reader.columns() and reader.footer != reader.spec.footer
     ]
-    return [*found, *_otherwise(ends), *(_file_findings(feed) if isinstance(feed, FilesReader) else ())]
+    return [*findings, *_otherwise(ends), *(_file_findings(feed) if isinstance(feed, FilesReader) else ())]
 
 
 Said = TypeVar("Said", bound=Hashable)
@@ -81,52 +81,52 @@ def _files(paths: Sequence[Path]) -> str:
 
 def _otherwise(said: Sequence[tuple[Path, str]]) -> list[Finding]:
     """Files that differ from what the definition says of reading; each is read as found."""
-    found = []
+    findings = []
     for paths, what in _grouped(said):
         one = len(paths) == 1
         message = f"{_files(paths)} {'differs' if one else 'differ'} from the definition, and {'is' if one else 'are'} read as found: {what}."
-        found.append(
+        findings.append(
             Finding("file-otherwise", message, Place(paths[0].name), severity="note", numbers={"files": len(paths)})
         )
-    return found
+    return findings
 
 
 def _file_findings(feed: FilesReader) -> list[Finding]:
     """Files that differ from the definition, that are there twice, and that lie beside and are not read."""
-    found = _otherwise([*feed.otherwise_written()])
+    findings = _otherwise([*feed.otherwise_written()])
     if feed.spec.kind != "files":
-        return found
+        return findings
     for path, other in feed.twice():
         message = f"{path.name} holds the same as {other.name}: its rows count twice."
-        found.append(Finding("file-twice", message, Place(path.name), "Take one of them away.", "warning"))
+        findings.append(Finding("file-twice", message, Place(path.name), "Take one of them away.", "warning"))
     for path in feed.beside():
         message = f"{path.name} lies beside the files that are read, is newer and has their columns, but {feed.spec.path} does not name it."
         hint = "Rename the file, or change path under [origin]."
-        found.append(Finding("file-not-read", message, Place(path.name), hint, "warning"))
-    return found
+        findings.append(Finding("file-not-read", message, Place(path.name), hint, "warning"))
+    return findings
 
 
 def refused_columns(feed: OriginReader) -> dict[str, str]:
     """The columns of an origin that are not read, and why."""
-    return {name: why for one in _typed(feed) for name, why in one.refused_columns().items()}
+    return {name: why for reader in _typed(feed) for name, why in reader.refused_columns().items()}
 
 
 def _typed(feed: OriginReader) -> list[TypedReader]:
-    return [one for one in _readers(feed) if isinstance(one, TypedReader)]
+    return [reader for reader in _readers(feed) if isinstance(reader, TypedReader)]
 
 
 def _readers(feed: OriginReader) -> list[OriginReader]:
     """The readers that an origin is made of."""
     feed = feed.under if isinstance(feed, PreparedReader) else feed
     if isinstance(feed, JoinReader):
-        return [one for _, part in feed.parts for one in _readers(part)]
+        return [reader for _, part in feed.parts for reader in _readers(part)]
     readers = feed.readers if isinstance(feed, SeveralReader) else [feed]
-    return [one.reader if isinstance(one, RenamedReader) else one for one in readers]
+    return [reader.reader if isinstance(reader, RenamedReader) else reader for reader in readers]
 
 
 def dropped_findings(feed: OriginReader) -> list[Finding]:
     """What was dropped or mended in the last reading: nothing vanishes silently."""
-    found = [said for one in _readers(feed) if isinstance(one, SourceReader) for said in one.findings]
+    findings = [finding for reader in _readers(feed) if isinstance(reader, SourceReader) for finding in reader.findings]
     for kept, did in ((False, "left out"), (True, "kept although malformed")):
         rows = [row for row in feed.bad_rows if row.kept == kept]
         if rows:
@@ -134,10 +134,10 @@ def dropped_findings(feed: OriginReader) -> list[Finding]:
             message = f"{len(rows):,} row{'s were' if len(rows) > 1 else ' was'} {did}, first {first.file} line {first.line}: {first.why}."
             numbers = {"rows": len(rows)}
             code = "rows-mended" if kept else "rows-dropped"
-            found.append(Finding(code, message, Place(first.file), severity="warning", numbers=numbers))
-    for name, garbled in ((name, at) for one in _typed(feed) for name, at in sorted(one.garbled.items())):
+            findings.append(Finding(code, message, Place(first.file), severity="warning", numbers=numbers))
+    for name, garbled in ((name, at) for reader in _typed(feed) for name, at in sorted(reader.garbled.items())):
         message = f"{name}: {len(garbled):,} text{'s are' if len(garbled) > 1 else ' is'} not UTF-8, first in row {min(garbled):,}; read as null."
-        found.append(
+        findings.append(
             Finding(
                 "text-garbled",
                 message,
@@ -147,7 +147,7 @@ def dropped_findings(feed: OriginReader) -> list[Finding]:
                 numbers={"rows": len(garbled)},
             )
         )
-    for name in sorted({name for one in _typed(feed) for name in one.cut}):
+    for name in sorted({name for reader in _typed(feed) for name in reader.cut}):
         message = f"Times in {name} are finer than a microsecond; what is finer was cut off."
-        found.append(Finding("times-cut", message, Place(name), severity="note"))
-    return found
+        findings.append(Finding("times-cut", message, Place(name), severity="note"))
+    return findings

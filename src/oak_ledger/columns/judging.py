@@ -73,9 +73,9 @@ def proposals_of(
 ) -> list[Proposal]:
     """What each column is proposed as; those that prove a decimal mark help to judge the others. Cells that are texts stay texts."""
     first = {column: judge.verdict(Context(separator)) for column, judge in judges.items()}
-    proven = {one.proves for one in first.values()} - {""}
+    proven = {evidence.proves for evidence in first.values()} - {""}
     context = Context(separator, proven.pop() if len(proven) == 1 else "")
-    made: list[Proposal] = []
+    proposals: list[Proposal] = []
     taken: set[str] = set()
     for column, judge in judges.items():
         name = nice_name(column) if nice else column
@@ -84,8 +84,8 @@ def proposals_of(
         taken.add(name.casefold())
         evidence = judge.verdict(context) if first[column].marks or first[column].ambiguous else first[column]
         evidence = as_text(evidence) if column in text_cells else evidence
-        made.append(propose(column, name, evidence))
-    return alike_roles(made)
+        proposals.append(propose(column, name, evidence))
+    return alike_roles(proposals)
 
 
 def verdict_of(feed: OriginReader, column: str, kind: Type) -> Evidence:

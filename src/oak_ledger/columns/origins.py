@@ -123,17 +123,17 @@ def made_of(model: type[Made], keys: dict[str, Any]) -> Made:
 def _sheet(path: Path, given: dict[str, Any]) -> tuple[dict[str, Any], tuple[tuple[str, str], ...]]:
     """Which sheet is taken, where its names are, and which lines at its end are not rows."""
     there = sheets(path)
-    there = [one for one in there if one.rows] or there[:1]
+    there = [sheet for sheet in there if sheet.rows] or there[:1]
     sheet = given.get("sheet")
     if sheet is None and len(there) > 1:
-        shown = "; ".join(f"{one.name!r}, {one.rows:,} line{'s' * (one.rows != 1)}" for one in there)
+        shown = "; ".join(f"{sheet.name!r}, {sheet.rows:,} line{'s' * (sheet.rows != 1)}" for sheet in there)
         raise OakError(
             "which-sheet", f"{path.name} has {len(there)} sheets: {shown}.", hint="Say which one: --sheet NAME."
         )
     chosen = str(sheet or there[0].name)
     said = [(f"sheet {chosen}", "as asked" if sheet else "the only one with rows")]
-    found = first_look(path, chosen, given)
-    return {**given, "sheet": chosen, **found.keys}, (*said, *found.evidence)
+    look = first_look(path, chosen, given)
+    return {**given, "sheet": chosen, **look.keys}, (*said, *look.evidence)
 
 
 def files_of(paths: Sequence[str | Path]) -> list[Path]:

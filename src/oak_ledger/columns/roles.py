@@ -50,18 +50,18 @@ def _counts_rows(evidence: Evidence) -> bool:
 def alike_roles(proposals: Sequence[Proposal]) -> list[Proposal]:
     """The same role for numbers whose names differ in digits only, such as Loads 1 and Loads 2: that of most."""
     groups: dict[str, list[Proposal]] = {}
-    for one in proposals:
-        if one.evidence.kind in ("integer", "decimal", "number") and re.search(r"[0-9]", one.name):
-            groups.setdefault(re.sub(r"[0-9]+", "#", one.name.casefold()), []).append(one)
+    for proposal in proposals:
+        if proposal.evidence.kind in ("integer", "decimal", "number") and re.search(r"[0-9]", proposal.name):
+            groups.setdefault(re.sub(r"[0-9]+", "#", proposal.name.casefold()), []).append(proposal)
     usual: dict[int, str] = {}
     for own in groups.values():
-        role = Counter(one.role for one in own).most_common(1)[0][0]
-        usual |= {id(one): role for one in own if len(own) > 1}
+        role = Counter(proposal.role for proposal in own).most_common(1)[0][0]
+        usual |= {id(proposal): role for proposal in own if len(own) > 1}
     made = []
-    for one in proposals:
-        role = usual.get(id(one), one.role)
-        if role != one.role:
-            one.keys["role"] = role
-            one = replace(one, role=role, role_why="as the columns with names like it")
-        made.append(one)
+    for proposal in proposals:
+        role = usual.get(id(proposal), proposal.role)
+        if role != proposal.role:
+            proposal.keys["role"] = role
+            proposal = replace(proposal, role=role, role_why="as the columns with names like it")
+        made.append(proposal)
     return made

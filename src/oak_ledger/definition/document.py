@@ -202,10 +202,10 @@ def _open_string(line: str, quote: str | None) -> str | None:
     """The quotes of the long text that goes on after a line, from those of the one that goes on before it."""
     at = 0
     while quote or any(mark in line[at:] for mark in _END):
-        found = _END[quote].match(line, at) if quote else _QUOTED.search(line, at)
-        if found is None or found.group().startswith("#"):
+        match = _END[quote].match(line, at) if quote else _QUOTED.search(line, at)
+        if match is None or match.group().startswith("#"):
             return quote
-        at, quote = found.end(), found.group() if not quote and found.group() in _END else None
+        at, quote = match.end(), match.group() if not quote and match.group() in _END else None
     return None
 
 

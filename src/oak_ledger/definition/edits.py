@@ -89,10 +89,10 @@ def hunks_of(before: str, after: str) -> list[Hunk]:
     from rapidfuzz.distance import Indel
 
     old, new = before.split("\n"), after.split("\n")
-    found: list[Hunk] = []
+    hunks: list[Hunk] = []
     groups = [
         (equal, list(some))
-        for equal, some in itertools.groupby(Indel.opcodes(old, new), key=lambda one: one.tag == "equal")
+        for equal, some in itertools.groupby(Indel.opcodes(old, new), key=lambda opcode: opcode.tag == "equal")
     ]
     for number, (equal, some) in enumerate(groups):
         if not equal:
@@ -103,8 +103,8 @@ def hunks_of(before: str, after: str) -> list[Hunk]:
             end = groups[number + 1][1][-1].src_end if number + 1 < len(groups) else last.src_end
             above = old[max(first.src_start - AROUND, begin) : first.src_start]
             below = old[last.src_end : min(last.src_end + AROUND, end)]
-            found.append(Hunk(first.src_start, first.dest_start, *map(tuple, (removed, added, above, below))))
-    return found
+            hunks.append(Hunk(first.src_start, first.dest_start, *map(tuple, (removed, added, above, below))))
+    return hunks
 
 
 def patched(path: Path, text: str, hunks: Sequence[Hunk]) -> str:
@@ -214,7 +214,7 @@ def write_edits(definition: Path, files: Sequence[FileEdit], what: str) -> None:
         done = [edit for edit in edits_of(definition) if not edit.undone]
         who = os.environ.get("OAK_USER") or getpass.getuser()
         now = dt.datetime.now().isoformat(" ", "seconds")
-        logged = tuple(LoggedFile(one.path, tuple(hunks_of(one.before, one.after))) for one in files)
+        logged = tuple(LoggedFile(file.path, tuple(hunks_of(file.before, file.after))) for file in files)
         _write(definition, files, [*done, Edit(now, who, what, logged, undone=False)])
 
 
@@ -251,10 +251,10 @@ def _revert(definition: Path, *, back: bool) -> Edit:
         edits = edits_of(definition)
         at = _next(edits, definition, back=back)
         edit = edits[at]
-        turned = [one.edit(back=back) for one in edit.files]
+        turned = [file.edit(back=back) for file in edit.files]
         edits[at] = Edit(edit.at, edit.by, edit.what, edit.files, undone=back)
         _write(definition, turned, edits)
-        shown = tuple(LoggedFile(one.path, tuple(hunks_of(one.before, one.after))) for one in turned)
+        shown = tuple(LoggedFile(edit.path, tuple(hunks_of(edit.before, edit.after))) for edit in turned)
         return Edit(edit.at, edit.by, edit.what, shown, undone=back)
 
 
@@ -266,13 +266,13 @@ def _plain(raw: str | None) -> str:
 def _write(definition: Path, files: Sequence[FileEdit], edits: Sequence[Edit]) -> None:
     """Write files and the log together, with the line ends and the mark that each file has."""
     changes = []
-    for one in files:
-        raw = raw_text(one.path)
-        if _plain(raw) != one.before:
-            message = f"{one.path.name} has changed since it was read; nothing was written."
+    for file in files:
+        raw = raw_text(file.path)
+        if _plain(raw) != file.before:
+            message = f"{file.path.name} has changed since it was read; nothing was written."
             raise UnusableInput("changed-meanwhile", message, hint="Look at the file, then do it again.")
-        after = one.after.replace("\n", "\r\n") if "\r\n" in (raw or "") else one.after
-        changes.append(FileChange(one.path, raw, "\ufeff" + after if (raw or "").startswith("\ufeff") else after))
+        after = file.after.replace("\n", "\r\n") if "\r\n" in (raw or "") else file.after
+        changes.append(FileChange(file.path, raw, "\ufeff" + after if (raw or "").startswith("\ufeff") else after))
     log = log_path(definition)
     write_together(definition, [*changes, FileChange(log, raw_text(log), _log_text(definition, edits))])
 
@@ -284,13 +284,13 @@ def _log_text(definition: Path, edits: Sequence[Edit]) -> str:
     for edit in reversed(edits[-MAX_LOGGED_EDITS:]):
         files = [
             {
-                "path": os.path.relpath(str(one.path), str(folder) or "."),
+                "path": os.path.relpath(str(file.path), str(folder) or "."),
                 "hunks": [
-                    [one.start_before, one.start_after, one.before, one.after, one.above, one.below]
-                    for one in one.hunks
+                    [hunk.start_before, hunk.start_after, hunk.before, hunk.after, hunk.above, hunk.below]
+                    for hunk in file.hunks
                 ],
             }
-            for one in edit.files
+            for file in edit.files
         ]
         values = {"at": edit.at, "by": edit.by, "what": edit.what, "undone": edit.undone, "files": files}
         line = json.dumps(values, ensure_ascii=False) + "\n"

@@ -33,36 +33,36 @@ def merged(base: Document, onto: Document, changed: Document) -> tuple[Document,
     renamed in the other. Where both changed a key, it stays as in `onto`, and is named; the order of entries is that of `onto`."""
     ours, theirs = _renamed_since(base, changed), _renamed_since(base, onto)
     onto, changed, base = _called(onto, ours), _called(changed, theirs), _called(_called(base, ours), theirs)
-    found: list[Disagreement] = []
-    before, own, made = _entries(base), _entries(changed), onto
+    disagreements: list[Disagreement] = []
+    before, own, document = _entries(base), _entries(changed), onto
     for name, block in own.items():
-        was, there = before.get(name), _entries(made).get(name)
+        was, there = before.get(name), _entries(document).get(name)
         if was is not None and block.text.strip() == was.text.strip():
             continue
         if there is None and was is None:
-            made = _added(made, own, block, name)
+            document = _added(document, own, block, name)
         elif there is not None and was is not None and there.text.strip() == was.text.strip():
             space = there.text[len(there.text.rstrip("\n")) :]  # the entry as it is written there, with its comments
             whole = replace(block, text=block.text.rstrip("\n") + space)
-            made = replace(made, blocks=tuple(whole if one is there else one for one in made.blocks))
+            document = replace(document, blocks=tuple(whole if block is there else block for block in document.blocks))
         elif there is None:
-            found.append(Disagreement(name, "", None, dict(block.values)))
+            disagreements.append(Disagreement(name, "", None, dict(block.values)))
         else:
-            changes = _changes(name, was.values if was is not None else {}, block.values, there.values, found)
-            made = made.replaced(there, changes) if changes else made
+            changes = _changes(name, was.values if was is not None else {}, block.values, there.values, disagreements)
+            document = document.replaced(there, changes) if changes else document
     for name, was in before.items():
-        there = _entries(made).get(name)
+        there = _entries(document).get(name)
         if name not in own and there is not None:
             if dict(there.values) == dict(was.values):
-                made = made.without([there])
+                document = document.without([there])
             else:
-                found.append(Disagreement(name, "", dict(there.values), None))
-    return made, found
+                disagreements.append(Disagreement(name, "", dict(there.values), None))
+    return document, disagreements
 
 
 def _renamed_since(base: Document, changed: Document) -> dict[str, str]:
     """The fields of columns that have another name than before (old: new)."""
-    sides = [{str(one.values["column"]): str(one.values["name"]) for one in document.all("field") if one.values.get("column")} for document in (base, changed)]  # fmt: skip
+    sides = [{str(block.values["column"]): str(block.values["name"]) for block in document.all("field") if block.values.get("column")} for document in (base, changed)]  # fmt: skip
     return {old: sides[1][column] for column, old in sides[0].items() if sides[1].get(column, old) != old}
 
 
@@ -89,7 +89,11 @@ def _entries(document: Document) -> dict[str, Block]:
 
 
 def _changes(
-    name: str, was: Mapping[str, Any], own: Mapping[str, Any], there: Mapping[str, Any], found: list[Disagreement]
+    name: str,
+    was: Mapping[str, Any],
+    own: Mapping[str, Any],
+    there: Mapping[str, Any],
+    disagreements: list[Disagreement],
 ) -> dict[str, Any]:
     """The keys that were changed, with what they say now; where the other changed one as well, it is noted instead."""
     changes: dict[str, Any] = {}
@@ -100,16 +104,16 @@ def _changes(
         if other == before:
             changes[key] = new
         else:
-            found.append(Disagreement(name, key, other, new))
+            disagreements.append(Disagreement(name, key, other, new))
     return changes
 
 
-def _added(made: Document, own: Mapping[str, Block], block: Block, name: str) -> Document:
+def _added(document: Document, own: Mapping[str, Block], block: Block, name: str) -> Document:
     """An entry with its comments, after the one that it stands behind, where that is there."""
     before = [one for one, other in own.items() if other.name == block.name]
-    there = _entries(made)
+    there = _entries(document)
     after = next((there[one] for one in before[: before.index(name)][::-1] if one in there), None)
-    blocks = list(made.blocks)
+    blocks = list(document.blocks)
     at = next((at for at, one in enumerate(blocks) if one is after), len(blocks) - 1) + 1
     theirs = {id(one) for other, one in there.items() if other not in own}  # what was added there comes first
     while at < len(blocks) and blocks[at].name == block.name and id(blocks[at]) in theirs:
@@ -118,4 +122,4 @@ def _added(made: Document, own: Mapping[str, Block], block: Block, name: str) ->
     if at and not blocks[at - 1].text.endswith("\n\n"):
         blocks[at - 1] = replace(blocks[at - 1], text=blocks[at - 1].text.rstrip("\n") + "\n\n")
     blocks.insert(at, replace(block, text=text))
-    return replace(made, blocks=tuple(blocks))
+    return replace(document, blocks=tuple(blocks))

@@ -71,7 +71,7 @@ def names_in(kind: str, value: Any) -> Iterator[Named]:
     if kind == "formula":
         yield from ((name.name, value, name.start, name.end) for name in nodes.names(parse(value).tree))
     elif kind == "over value":
-        yield from (one for one in names_in("formula", value) if one[0].casefold() != VALUE)
+        yield from (name for name in names_in("formula", value) if name[0].casefold() != VALUE)
     elif kind == "name":
         yield value, value, 0, len(value)
     elif kind == "text":

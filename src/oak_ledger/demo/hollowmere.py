@@ -219,7 +219,7 @@ def _plan(path: Path, rng: np.random.Generator) -> None:
     lines = ["Mill,Wood," + ",".join(f"{month} 2026" for month in ("Jan", "Feb", "Mar", "Apr", "May", "Jun"))]
     for mill in ("Low Weir", "High Ford", "Stonebeck"):
         for at, wood in enumerate(("hardwood", "softwood")):
-            months = [str(one) if one > 250 else "" for one in rng.integers(200, 900, 6).tolist()]
+            months = [str(integer) if integer > 250 else "" for integer in rng.integers(200, 900, 6).tolist()]
             lines.append(",".join([mill if at == 0 else "", wood, *months]))
     path.write_text("\n".join(lines) + "\n", encoding="utf-8")
 

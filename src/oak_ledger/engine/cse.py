@@ -32,7 +32,7 @@ def _numbered(owner: Expression, numbers: dict[Hashable, int]) -> Iterable[tuple
             waiting.append((piece, True))
             waiting.extend((inner, False) for inner in c.children(piece))
             continue
-        inner = tuple(of[one] for one in c.children(piece))
+        inner = tuple(of[child] for child in c.children(piece))
         of[piece] = numbers.setdefault(_saying(piece, inner, owner), len(numbers))
         yield piece, of[piece]
 

@@ -44,16 +44,16 @@ class DictionaryProduct:
     def __init__(self, values: Sequence[Any]) -> None:
         self.dictionaries: list[Any] = []
         self.codes: Any = None
-        for one in values:
-            codes, dictionary = _with_null(one)
+        for value in values:
+            codes, dictionary = _with_null(value)
             self.codes = codes if self.codes is None else self.codes * len(dictionary) + codes
             self.dictionaries.append(dictionary)
-        self.total = math.prod(len(one) for one in self.dictionaries)
+        self.total = math.prod(len(dictionary) for dictionary in self.dictionaries)
 
     @staticmethod
     def pays(values: Sequence[Any], rows: int) -> bool:
         """Whether there are few enough combinations."""
-        size = math.prod(len(one.dictionary) + 1 for one in values)
+        size = math.prod(len(value.dictionary) + 1 for value in values)
         if len(values) == 1:
             return size <= max(rows // 2, 8)
         return size <= max(MAX_COMBINATIONS if rows > 8 * MAX_COMBINATIONS else rows, 8)
@@ -68,9 +68,9 @@ class DictionaryProduct:
             return self.dictionaries
         arguments, after = [], self.total
         at = np.arange(self.total)
-        for one in self.dictionaries:
-            after //= max(len(one), 1)
-            arguments.append(one.take(from_numpy(at // max(after, 1) % max(len(one), 1))))
+        for dictionary in self.dictionaries:
+            after //= max(len(dictionary), 1)
+            arguments.append(dictionary.take(from_numpy(at // max(after, 1) % max(len(dictionary), 1))))
         return arguments
 
     def gathered(self, results: Any, *, keep: bool) -> Any:

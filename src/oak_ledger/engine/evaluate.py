@@ -91,8 +91,8 @@ def may_fault(fields: Fields, names: Sequence[str]) -> set[str]:
 def columns_read(fields: Fields, wanted: Sequence[c.TypedNode], known: Container[c.TypedNode] = ()) -> list[str]:
     """The columns that the formulas read, each once, beside what is `known`."""
     trees = [*wanted, *(fields[name].checked for name in needed(fields, wanted, known))]
-    found = (piece.column for tree in trees for piece in c.walk(tree, known) if isinstance(piece, c.ColumnRef))
-    return list(dict.fromkeys(found))
+    rng = (piece.column for tree in trees for piece in c.walk(tree, known) if isinstance(piece, c.ColumnRef))
+    return list(dict.fromkeys(rng))
 
 
 @dataclass(frozen=True, slots=True)

@@ -31,7 +31,7 @@ def execute(query: Query, reader: Reader) -> Result:
     kept = 0
 
     def work(evaluator: Evaluator) -> list[Any]:
-        columns = [evaluator.compute(one) for one in query.show]
+        columns = [evaluator.compute(expression) for expression in query.show]
         if query.limit is None or not query.sort or evaluator.length <= query.limit:
             return columns
         # the first of all are among the first of each slice
@@ -44,9 +44,9 @@ def execute(query: Query, reader: Reader) -> Result:
         kept += len(columns[0]) if columns else 0
         if enough is not None and kept >= enough:
             break
-    kinds = [arrow_type(one.checked.type) for one in query.show]
+    kinds = [arrow_type(expression.checked.type) for expression in query.show]
     table = table_of(query.show, [pa.chunked_array(own, kind) for own, kind in zip(chunks, kinds, strict=True)])
-    with timed(query.stats, "sort", ", ".join(one.name for one in query.sort), rows=table.num_rows):
+    with timed(query.stats, "sort", ", ".join(by.name for by in query.sort), rows=table.num_rows):
         table = sort_table(table, query.sort)
     if query.limit is not None:
         table = table.slice(0, query.limit)
@@ -63,6 +63,8 @@ def stream(
     faults = Faults()
     scan = open_scan(query, reader, query.show, faults)
     tables = scan.run(
-        reader, lambda evaluator: table_of(query.show, [evaluator.compute(one) for one in query.show]), faults
+        reader,
+        lambda evaluator: table_of(query.show, [evaluator.compute(expression) for expression in query.show]),
+        faults,
     )
     return write(scan, tables, faults), faults

@@ -89,7 +89,7 @@ class Faults:
     def absorb(self, other: Faults, base: int) -> None:
         """Take over what a slice found whose rows begin after so many others."""
         for key, rows in other.kept.items():
-            self.kept.setdefault(key, []).extend(one + base for one in rows)
+            self.kept.setdefault(key, []).extend(row + base for row in rows)
             known = self.samples.setdefault(key, {})
             for row, inputs in other.samples[key].items():
                 known.setdefault(row + base, inputs)
@@ -109,7 +109,7 @@ class Faults:
 
     def found(self) -> tuple[Fault, ...]:
         """All faults, the most frequent first."""
-        made = [
+        faults = [
             Fault(
                 key[0],
                 key[1],
@@ -119,8 +119,8 @@ class Faults:
             )
             for key, rows in self.kept.items()
         ]
-        made += [Fault(owner, what, rows, ()) for (owner, what), rows in self.counted.items()]
-        return tuple(sorted(made, key=lambda fault: (-fault.rows, fault.field, fault.what)))
+        faults += [Fault(owner, what, rows, ()) for (owner, what), rows in self.counted.items()]
+        return tuple(sorted(faults, key=lambda fault: (-fault.rows, fault.field, fault.what)))
 
 
 def _different(rows: list[Rows]) -> int:

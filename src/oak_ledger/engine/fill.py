@@ -57,7 +57,7 @@ def filled(
             f"{len(every):,} dates for each of {count:,} combinations of the other keys are more than {MOST:,} groups."
         )
         raise OakError("too-many-groups", message, hint="Cut the dates off to months, or group by less.")
-    made = [one.combine_chunks().take(pa.array(np.repeat(np.arange(count), len(every)))) for one in combinations.columns] if combinations is not None else []  # fmt: skip
+    made = [column.combine_chunks().take(pa.array(np.repeat(np.arange(count), len(every)))) for column in combinations.columns] if combinations is not None else []  # fmt: skip
     made.insert(at, pa.concat_arrays([every] * count))
     whole = [pa.concat_arrays([one, new.cast(one.type)]) for one, new in zip(keys, made, strict=True)]
     codes = np.zeros(len(whole[0]), np.int64)
@@ -86,7 +86,7 @@ def _every(dates: Any, unit: str) -> Any:
     moments = [np.datetime64(ends[one].cast(pa.timestamp("us")).value, "us").astype(f"datetime64[{base}]") for one in ("min", "max")]  # fmt: skip
     if (moments[1] - moments[0]).astype(np.int64) // step > MOST:
         raise OakError("too-many-groups", f"There are more than {MOST:,} of {unit} between the first and the last.", hint="Cut them off to months.")  # fmt: skip
-    found = np.arange(moments[0], moments[1] + 1, step).astype("datetime64[us]").astype(np.int64)
+    array = np.arange(moments[0], moments[1] + 1, step).astype("datetime64[us]").astype(np.int64)
     if pa.types.is_date32(dates.type):
-        return pa.array(found // DAY_MICROSECONDS, pa.int64()).cast(pa.int32()).cast(pa.date32())
-    return pa.array(found, pa.int64()).cast(dates.type)
+        return pa.array(array // DAY_MICROSECONDS, pa.int64()).cast(pa.int32()).cast(pa.date32())
+    return pa.array(array, pa.int64()).cast(dates.type)

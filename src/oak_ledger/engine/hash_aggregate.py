@@ -38,8 +38,8 @@ from oak_ledger.functions.accumulators import Groups
 
 def _aggregates(query: Query) -> dict[c.Aggregate, Expression]:
     """Every aggregate that the answer needs, with the formula that it is part of."""
-    grouped = [one for one in (*query.show, *query.having) if is_grouped(one.checked)]
-    names = needed(query.fields, [one.checked for one in grouped])
+    grouped = [expression for expression in (*query.show, *query.having) if is_grouped(expression.checked)]
+    names = needed(query.fields, [expression.checked for expression in grouped])
     owners = [*grouped, *(query.fields[name] for name in names if is_grouped(query.fields[name].checked))]
     return {
         piece: owner for owner in owners for piece in c.walk(owner.checked, c.APART) if isinstance(piece, c.Aggregate)
@@ -53,9 +53,9 @@ def aggregate_rows(query: Query, reader: Reader) -> Result:
     inputs = {node: aggregate_inputs(node) for node in aggregates}
     inner = [Expression(owner.name, owner.text, piece) for node, owner in aggregates.items() for piece in inputs[node]]
     scan = open_scan(query, reader, [*query.by, *inner], faults)
-    shown = ", ".join(one.name for one in query.by) or "all rows"
+    shown = ", ".join(expression.name for expression in query.by) or "all rows"
     scan.operator = ("groups", f"by {shown}: {formulas_line(list(aggregates.values()))}")
-    state = AggregateState([arrow_type(one.checked.type) for one in query.by])
+    state = AggregateState([arrow_type(expression.checked.type) for expression in query.by])
     try:
         for part in scan.run(reader, lambda evaluator: _partial(evaluator, query, aggregates, inputs, state), faults):
             state.absorb(part)
@@ -80,7 +80,7 @@ def aggregate_rows(query: Query, reader: Reader) -> Result:
         totals = None
         if query.totals:
             apart = Faults(of_groups=True)
-            nothing = [pa.nulls(1, arrow_type(one.checked.type)) for one in query.by]
+            nothing = [pa.nulls(1, arrow_type(expression.checked.type)) for expression in query.by]
             totals = _finished(query, nothing, final.overall(apart), apart, overall=True)
             of_groups.merge_missing(apart)
         faults.merge_missing(of_groups)
@@ -93,7 +93,7 @@ def _with_all_dates(
     query: Query, keys: Sequence[Any], values: dict[c.Aggregate, Any]
 ) -> tuple[Sequence[Any], dict[c.Aggregate, Any]]:
     """The groups with those of dates between them that have no rows, in the order of the keys."""
-    steps = [step_of(one, query.fields) for one in query.by]
+    steps = [step_of(expression, query.fields) for expression in query.by]
     at = next(place for place, step in enumerate(steps) if step)
     found, more = filled(at, steps[at], keys, values, zero=query.fill == "zero")
     ordered_keys, order = _by_keys(found)
@@ -111,13 +111,13 @@ def _having(
     for at in range(len(query.by), said.num_columns):
         mask &= to_mask(pc.fill_null(said.column(at).combine_chunks(), False))
     kept = np.flatnonzero(mask)
-    deciding = {one.name for one in query.having}
+    deciding = {expression.name for expression in query.having}
     for (owner, what, _), parts in faults.kept.items():
         rows = np.concatenate(parts)
         rows = rows if owner in deciding else np.searchsorted(kept, rows[mask[rows]])
         kept_faults.record(owner, what, np.sort(rows), lambda _index: {})
     places = from_numpy(kept)
-    return [one.take(places) for one in keys], {node: one.take(places) for node, one in values.items()}, kept_faults
+    return [key.take(places) for key in keys], {node: one.take(places) for node, one in values.items()}, kept_faults
 
 
 def _partial(
@@ -131,9 +131,9 @@ def _partial(
     rows, by_row = evaluator.length, state.by_row and bool(query.by)  # the state goes on meanwhile
     if by_row:
         codes, count = np.arange(rows), rows
-        groups_of: list[Key] = [(None, evaluator.compute(one)) for one in query.by]
+        groups_of: list[Key] = [(None, evaluator.compute(expression)) for expression in query.by]
     else:
-        codes, count, groups_of = local_groups([evaluator.coded(one) for one in query.by], rows)
+        codes, count, groups_of = local_groups([evaluator.coded(expression) for expression in query.by], rows)
     groups = Groups(codes, count, by_row=by_row)
     part = PartialAggregate(groups_of, count, rows)
     for node, owner in aggregates.items():
@@ -143,7 +143,7 @@ def _partial(
         if node.where is not None:
             keep = to_mask(evaluator.plain(values_of[count_args]))
             own, kept = groups.where(keep), from_numpy(keep)
-            args, order = [one.filter(kept) for one in args], [one.filter(kept) for one in order]
+            args, order = [arg.filter(kept) for arg in args], [one.filter(kept) for one in order]
         accumulator = node.function.accumulator
         if accumulator is not None and not node.distinct:
             values = None if not args else args[0] if accumulator.takes_dictionary else evaluator.plain(args[0])
@@ -214,7 +214,7 @@ class FinalAggregate:
 
     def keys(self) -> list[Any]:
         """Each key's value for each group."""
-        kinds = [one.checked.type for one in self.query.by]
+        kinds = [expression.checked.type for expression in self.query.by]
         return [concatenated(parts, kind) for parts, kind in zip(self.key_parts, kinds, strict=True)]
 
     def values(self, faults: Faults, order: RowIndexes | None) -> dict[c.Aggregate, Any]:
@@ -230,13 +230,13 @@ class FinalAggregate:
 
     def overall(self, faults: Faults) -> dict[c.Aggregate, Any]:
         """Each aggregate over all groups as one."""
-        one = AggregateState([], parent=self.last)
+        state = AggregateState([], parent=self.last)
         for node, parts in self.all.items():
-            one.columns[node] = parts
-        one.places = [np.zeros(1, np.int64) for _ in next(iter(one.columns.values()), [])]
-        one.combine()
+            state.columns[node] = parts
+        state.places = [np.zeros(1, np.int64) for _ in next(iter(state.columns.values()), [])]
+        state.combine()
         self.wrong, self.count = [], 0
-        values = {node: self._computed(node, one) for node in self.aggregates}
+        values = {node: self._computed(node, state) for node in self.aggregates}
         for owner, what, groups in self.wrong:
             faults.record(owner, what, groups, lambda _index: {})
         return values
@@ -284,7 +284,7 @@ def _finished(
 ) -> pa.Table:
     """The answer for one grouping: aggregates by group, then what is computed from them."""
     count = len(keys[0]) if keys else 1
-    known = {one.name: value for one, value in zip(query.by, keys, strict=True)}
+    known = {expression.name: value for expression, value in zip(query.by, keys, strict=True)}
     windows: dict[c.Window, Any] = {}
     evaluator = Evaluator(
         query.fields,
@@ -297,13 +297,13 @@ def _finished(
         query.before_overall if overall else query.before,
         [] if overall else keys,
     )
-    trees = [one.checked for one in query.show]
+    trees = [expression.checked for expression in query.show]
     every = needed(query.fields, trees, aggregates)
     evaluator.faulting = may_fault(query.fields, every)
     at_once = {*needed(query.fields, trees, aggregates, evaluator.faulting)}
     for owner in (*(query.fields[name] for name in every), *query.show):
         if is_grouped(owner.checked):
-            found = [one for one in c.walk(owner.checked) if isinstance(one, c.Window) and is_grouped(one)]
+            found = [node for node in c.walk(owner.checked) if isinstance(node, c.Window) and is_grouped(node)]
             for node in reversed(found):  # the inner ones first
                 values = [evaluator.plain(evaluator.value(piece, owner)) for piece in window_inputs(node)]
 
@@ -313,5 +313,5 @@ def _finished(
                 windows[node] = evaluate_window(node, values, count, record)
             if owner.name in at_once and query.fields[owner.name] is owner:
                 evaluator.field_value(owner.name)
-    shown = [evaluator.compute(one) for one in query.show]
+    shown = [evaluator.compute(expression) for expression in query.show]
     return table_of([*query.by, *query.show], [*keys, *shown])

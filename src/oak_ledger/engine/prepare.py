@@ -52,13 +52,13 @@ def _always_known(query: Query, reader: Reader, faults: Faults) -> tuple[Query, 
     mask[np.concatenate([*kept, np.zeros(0, np.int64)])] = True
     first = query.always[0]
     known = c.Window(0, 0, BOOLEAN, Grain.ROW, next(iter(found)).function, (), None, (), (), None)
-    text = " AND ".join(one.text for one in query.always)
+    text = " AND ".join(alway.text for alway in query.always)
     return replace(query, always=(Expression(first.name, text, known),)), {known: from_numpy(mask)}, starts
 
 
 def table_of(columns: Sequence[Expression], values: Sequence[Any]) -> pa.Table:
     """A table with the columns' names."""
-    return pa.Table.from_arrays(list(values), names=[one.name for one in columns])
+    return pa.Table.from_arrays(list(values), names=[column.name for column in columns])
 
 
 def sort_table(table: pa.Table, keys: Sequence[SortBy]) -> pa.Table:

@@ -90,19 +90,19 @@ class PushedPredicate:
 
 def pushed_predicates(fields: Fields, filters: Sequence[Expression]) -> list[PushedPredicate]:
     """What filters ask of columns as they are read; nothing where a filter could fault, since faults are reported for every row."""
-    trees = [one.checked for one in filters]
+    trees = [filter_.checked for filter_ in filters]
     every = [*trees, *(fields[name].checked for name in needed(fields, trees))]
     if any(_can_fault(tree) for tree in every):
         return []
-    found = []
-    for one in filters:
-        for condition in _conjuncts(one.checked, fields):
+    predicates = []
+    for filter_ in filters:
+        for condition in _conjuncts(filter_.checked, fields):
             about = predicate_ranges(condition)
             if about is not None:
                 operand = _as_read(about.operand, fields)
                 if isinstance(operand, c.ColumnRef):
-                    found.append(PushedPredicate(" ".join(one.text.split()), operand.column, about.holds))
-    return found
+                    predicates.append(PushedPredicate(" ".join(filter_.text.split()), operand.column, about.holds))
+    return predicates
 
 
 def _can_fault(tree: c.TypedNode) -> bool:
@@ -132,4 +132,8 @@ def _as_read(piece: c.TypedNode, fields: Fields) -> c.TypedNode:
 
 def pruning_predicate(asked: Sequence[PushedPredicate], part: Any) -> PushedPredicate | None:
     """A demand that no row of a part meets; None where there is none, or the part says nothing of itself."""
-    return next((one for one in asked if one.rules_out(part)), None) if asked and has_statistics(part) else None
+    return (
+        next((predicate for predicate in asked if predicate.rules_out(part)), None)
+        if asked and has_statistics(part)
+        else None
+    )

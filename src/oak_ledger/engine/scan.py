@@ -131,7 +131,10 @@ class Scan:
                     yield part.result
 
     def _plan(self) -> _Plan:
-        filters, trees = [one.checked for one in self.filters], [one.checked for one in self.wanted]
+        filters, trees = (
+            [filter_.checked for filter_ in self.filters],
+            [expression.checked for expression in self.wanted],
+        )
         every = needed(self.fields, [*filters, *trees], self.windows)
         faulting = may_fault(self.fields, every)
         for_filters = needed(self.fields, filters[:1], self.windows, faulting)
@@ -230,11 +233,11 @@ class Scan:
             return evaluator
         evaluator.prepare(plan.for_filters)
         keep = np.ones(evaluator.length, np.bool_)
-        for one in self.filters:
-            with timed(self.stats, "filter", one.text):
-                keep = evaluator.holding(one.checked, one, keep)
+        for filter_ in self.filters:
+            with timed(self.stats, "filter", filter_.text):
+                keep = evaluator.holding(filter_.checked, filter_, keep)
             if self.stats is not None:
-                self.stats.add("filter", one.text, rows=int(np.count_nonzero(keep)))
+                self.stats.add("filter", filter_.text, rows=int(np.count_nonzero(keep)))
         if keep.all():
             return evaluator
         names = {*plan.kept_columns}
@@ -280,7 +283,7 @@ def _sliced(batches: Iterator[pa.RecordBatch], rows: int) -> Iterator[pa.RecordB
 
 def formulas_line(pieces: Sequence[Expression]) -> str:
     """Formulas in a line."""
-    texts = dict.fromkeys(one.text[one.checked.start : one.checked.end] or one.name for one in pieces)
+    texts = dict.fromkeys(piece.text[piece.checked.start : piece.checked.end] or piece.name for piece in pieces)
     return ", ".join([*texts][:6]) + (" …" if len(texts) > 6 else "")
 
 

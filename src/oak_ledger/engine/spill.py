@@ -88,30 +88,30 @@ def _hashes(values: Any) -> Hashes:
     """A number for each value, the same for equal ones; null has one, too."""
     kind = values.type
     if pa.types.is_string(kind):
-        made = _text_hashes(values)
+        array = _text_hashes(values)
     elif pa.types.is_boolean(kind):
-        made = to_mask(values).astype(np.uint64)
+        array = to_mask(values).astype(np.uint64)
     elif pa.types.is_decimal(kind):
-        made = decimal_pairs(values)[:, 0].astype(np.uint64)
+        array = decimal_pairs(values)[:, 0].astype(np.uint64)
     elif pa.types.is_floating(kind):
-        made = (numpy_view(values).astype(np.float64) + 0.0).view(np.uint64).copy()  # -0.0 is 0.0
+        array = (numpy_view(values).astype(np.float64) + 0.0).view(np.uint64).copy()  # -0.0 is 0.0
     else:
-        made = numpy_view(values).astype(np.int64).view(np.uint64)
+        array = numpy_view(values).astype(np.int64).view(np.uint64)
     if values.null_count:
-        made[to_mask(pc.is_null(values))] = 0
-    made *= _MIX
-    return np.asarray(made ^ (made >> np.uint64(29)))
+        array[to_mask(pc.is_null(values))] = 0
+    array *= _MIX
+    return np.asarray(array ^ (array >> np.uint64(29)))
 
 
 def _text_hashes(texts: Any) -> Hashes:
     edges = np.frombuffer(texts.buffers()[1], np.int32)[texts.offset : texts.offset + len(texts) + 1].astype(np.int64)
     data = np.frombuffer(texts.buffers()[2] or b"\0", np.uint8)
     lengths = np.diff(edges)
-    made = lengths.astype(np.uint64)
+    array = lengths.astype(np.uint64)
     for back in range(1, _TAIL + 1):
         at = np.where(lengths >= back, edges[1:] - back, -1)
-        made = made * np.uint64(257) + np.where(at >= 0, data[at] if len(data) else 0, 0).astype(np.uint64)
-    return made
+        array = array * np.uint64(257) + np.where(at >= 0, data[at] if len(data) else 0, 0).astype(np.uint64)
+    return array
 
 
 class SpilledGroups:
@@ -177,7 +177,7 @@ class SpillBuffer:
         """Keep some rows, with the number of the part that their groups are counted in."""
         self.parts.append(part)
         self.waiting.append((np.ascontiguousarray(codes), columns))
-        size = codes.nbytes + sum(one.nbytes for one in columns)
+        size = codes.nbytes + sum(column.nbytes for column in columns)
         self.size += size
         self.in_memory += size
         if self.in_memory > self.limit:

@@ -65,7 +65,7 @@ def retype(source: Source, name: str, kind: str, **keys: Any) -> Retyped:
     if (
         isinstance(spec, FieldSpec)
         and not spec.clean
-        and any(one.what in LOST and one.field == state.name for one in after.faults)
+        and any(fault.what in LOST and fault.field == state.name for fault in after.faults)
     ):
         made = source.with_changed(state.name, type="text", clean=f"CAST(VALUE AS {kind.upper()})", **keys)
         after = made.rows([shown])
@@ -115,7 +115,7 @@ def _samples(old: pa.ChunkedArray, new: pa.ChunkedArray) -> tuple[tuple[Any, Any
     counted = pa.table({"old": old, "new": new}).group_by(["old", "new"]).aggregate([([], "count_all")])
     pairs = [*zip(*(counted.column(name).to_pylist() for name in ("old", "new", "count_all")), strict=True)]
     pairs.sort(key=lambda one: (one[1] is not None or one[0] is None, str(one[0]) == str(one[1]), -one[2], str(one[0])))
-    return tuple((one[0], one[1]) for one in pairs[:SAMPLES])
+    return tuple((pair[0], pair[1]) for pair in pairs[:SAMPLES])
 
 
 @dataclass(frozen=True, slots=True)
@@ -206,10 +206,10 @@ def _paired(before: Source, after: Source) -> list[tuple[ResolvedName | None, Re
     return [*pairs, *((state, None) for state in before.fields if state.name not in used)]
 
 
-def _same_making(one: ResolvedName, other: ResolvedName) -> bool:
-    if not (isinstance(one.spec, FieldSpec) and isinstance(other.spec, FieldSpec)):
+def _same_making(state: ResolvedName, other: ResolvedName) -> bool:
+    if not (isinstance(state.spec, FieldSpec) and isinstance(other.spec, FieldSpec)):
         return False
-    return (one.spec.column, one.spec.formula) == (other.spec.column, other.spec.formula)
+    return (state.spec.column, state.spec.formula) == (other.spec.column, other.spec.formula)
 
 
 def _change(before: Source, after: Source, left: ResolvedName | None, right: ResolvedName | None) -> FieldChange:

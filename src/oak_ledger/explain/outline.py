@@ -84,8 +84,8 @@ def _causes(piece: c.TypedNode, text: str) -> Iterator[str]:
     elif isinstance(piece, c.Window):
         yield from _of_window(piece, text)
         under = [*piece.args] if piece.function.window else []
-    for one in under:
-        yield from _causes(one, text)
+    for node in under:
+        yield from _causes(node, text)
 
 
 def _of_window(node: c.Window, text: str) -> Iterator[str]:
@@ -94,7 +94,7 @@ def _of_window(node: c.Window, text: str) -> Iterator[str]:
     if name in ("LAG", "LEAD") and len(node.args) < 3:
         steps = node.args[1].value if len(node.args) > 1 and isinstance(node.args[1], c.Constant) else 1
         parts = ", ".join(text[one.start : one.end] for one in node.partition)
-        order = ", ".join(text[one.start : one.end] for one in node.order)
+        order = ", ".join(text[key.start : key.end] for key in node.order)
         end = "first" if name == "LAG" else "last"
         which = f"it is the {end} {node.grain}" if steps == 1 else f"it is among the {end} {steps} {node.grain}s"
         yield f"{which}{f' of its {parts}' if parts else ''}, by {order}"

@@ -52,7 +52,7 @@ def describe(source: Source, written: WriteResult, fields: Sequence[str]) -> Pat
     if about.owner:
         said["contributors"] = [{"title": about.owner}]
     if written.faults:
-        resource["notComputed"] = [one.sentence() for one in written.faults]
+        resource["notComputed"] = [fault.sentence() for fault in written.faults]
     target = path.with_name(NAME)
     write_text(target, json.dumps({**said, "resources": [resource]}, indent=2, ensure_ascii=False) + "\n")
     return target

@@ -35,7 +35,7 @@ class Trial(InNotebook):
 
     def __repr__(self) -> str:
         per = "group" if self.grain == "group" else "row"
-        faults = sum(one.rows for one in self.faults)
+        faults = sum(fault.rows for fault in self.faults)
         return f"Trial of {self.formula!r}: {self.type} per {per}\n  {self.nulls:,} null of {self.rows:,} {per}s; not computed: {faults:,}, findings: {len(self.findings)}"
 
 
@@ -62,7 +62,9 @@ def try_formula(
 
 def questionable(source: Source, formula: str) -> list[Trial]:
     """What a formula that is wrong would give with each repair that is offered and may mean something else, where that is a formula without errors."""
-    fixed = dict.fromkeys(one.fixed for one in source.check_formula(formula).findings if one.fixed and not one.sure)
+    fixed = dict.fromkeys(
+        finding.fixed for finding in source.check_formula(formula).findings if finding.fixed and not finding.sure
+    )
     return [try_formula(source, one) for one in fixed if one and source.check_formula(one).checked is not None]
 
 

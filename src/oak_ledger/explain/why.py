@@ -111,7 +111,7 @@ def why(
     used = _fields(source, shown.checked)
     rows = [name for name in used if source.state(name).grain == Grain.ROW]
     filters, left = _filters(source, conditions)
-    found = Why(
+    figure = Why(
         shown.name,
         dict(zip([_label(item) for item in by], group, strict=True)),
         steps[0].value,
@@ -122,55 +122,57 @@ def why(
         tuple(_nulls(source, rows, conditions)),
         tuple(_constants(source, used)),
         tuple(used),
-        tuple({(one.what, one.rows): replace(one, field=shown.name) for one in answer.faults}.values()),
+        tuple({(fault.what, fault.rows): replace(fault, field=shown.name) for fault in answer.faults}.values()),
         tuple(conditions),
         tuple(
             _compared(source, _tree(shown, own), _formula(shown, own), used, by, group, where, conditions, shown.name)
         ),
     )
-    return _as_seen(found, asker) if asker.reader else found
+    return _as_seen(figure, asker) if asker.reader else figure
 
 
-def _as_seen(found: Why, asker: Source) -> Why:
+def _as_seen(figure: Why, asker: Source) -> Why:
     """What a reader sees of it: no value, name or formula of a field that is hidden."""
     hidden = {name for name, state in asker.compiled.states.items() if state.hidden}
 
     def seen(text: str) -> bool:
         return not any(
-            one.name.casefold() in hidden for one in nodes.walk(parse(text).tree) if isinstance(one, nodes.Name)
+            node.name.casefold() in hidden for node in nodes.walk(parse(text).tree) if isinstance(node, nodes.Name)
         )
 
     steps = tuple(
         replace(
-            one,
-            formula=one.formula if seen(one.formula) else "",
-            parts=tuple(part for part in one.parts if seen(part.text)),
+            step,
+            formula=step.formula if seen(step.formula) else "",
+            parts=tuple(part for part in step.parts if seen(part.text)),
         )
-        for one in found.steps
-        if one.name.casefold() not in hidden
+        for step in figure.steps
+        if step.name.casefold() not in hidden
     )
     return replace(
-        found,
+        figure,
         steps=steps,
-        nulls=tuple(one for one in found.nulls if one[0].casefold() not in hidden),
-        constants=tuple(one for one in found.constants if one[0].casefold() not in hidden),
+        nulls=tuple(null for null in figure.nulls if null[0].casefold() not in hidden),
+        constants=tuple(constant for constant in figure.constants if constant[0].casefold() not in hidden),
         compared=tuple(
-            one.without(hidden) for one in found.compared if seen(one.text) and one.name.casefold() not in hidden
+            compared.without(hidden)
+            for compared in figure.compared
+            if seen(compared.text) and compared.name.casefold() not in hidden
         ),
-        fields=tuple(one for one in found.fields if one.casefold() not in hidden),
-        faults=tuple(replace(one, samples=tuple((row, {}) for row, _ in one.samples)) for one in found.faults),
+        fields=tuple(field for field in figure.fields if field.casefold() not in hidden),
+        faults=tuple(replace(fault, samples=tuple((row, {}) for row, _ in fault.samples)) for fault in figure.faults),
     )
 
 
-def rows_behind(source: Source, found: Why, limit: int | None = None) -> Answer:
+def rows_behind(source: Source, figure: Why, limit: int | None = None) -> Answer:
     """The rows that a figure is made of, with the fields that it needs."""
-    return source.rows(fields_behind(source, found), where=[*found.conditions], limit=limit)
+    return source.rows(fields_behind(source, figure), where=[*figure.conditions], limit=limit)
 
 
-def fields_behind(source: Source, found: Why) -> list[str] | None:
+def fields_behind(source: Source, figure: Why) -> list[str] | None:
     """The fields of rows that a figure needs, as formulas; without hidden ones for who only reads. None where it needs no field."""
-    states = [source.state(name) for name in found.fields]
-    shown = [one.name for one in states if one.grain == Grain.ROW and not (source.reader and one.hidden)]
+    states = [source.state(name) for name in figure.fields]
+    shown = [state.name for state in states if state.grain == Grain.ROW and not (source.reader and state.hidden)]
     return [quote_identifier(name) for name in shown] or None
 
 
@@ -200,7 +202,7 @@ def _step(
 ) -> Answer:
     """Add a formula with its parts; a part that is a field per group is taken apart after it."""
     pieces = list(dict.fromkeys(_pieces(asked.checked)))
-    texts = list(dict.fromkeys(asked.text[one.start : one.end] for one in pieces))
+    texts = list(dict.fromkeys(asked.text[piece.start : piece.end] for piece in pieces))
     names = [f"part {at}" for at in range(len(texts))]
     answer = source.tally(by, [("the figure", asked.text), *zip(names, texts, strict=True)], where=where)
     row = next((row for row in answer.to_dicts() if [*row.values()][: len(by)] == list(group)), None)
@@ -210,12 +212,12 @@ def _step(
             "no-group", f"There is no group with {shown}.", hint="oak tally, or the panel itself, lists the groups."
         )
     parts = [Part(" ".join(text.split()), row[name]) for name, text in zip(names, texts, strict=True)]
-    whole = [one for one in parts if one.text != " ".join(asked.text.split())]
+    whole = [part for part in parts if part.text != " ".join(asked.text.split())]
     steps.append(
         Step(asked.name, " ".join(asked.text.split()), tuple(whole), row["the figure"], formats.get(asked.name, ""))
     )
-    for one in pieces:
-        state = source.compiled.states.get(one.name.casefold()) if isinstance(one, c.FieldRef) else None
+    for piece in pieces:
+        state = source.compiled.states.get(piece.name.casefold()) if isinstance(piece, c.FieldRef) else None
         if state is None or state.expression is None or not isinstance(state.spec, FieldSpec):
             continue
         if all(step.name != state.name for step in steps):
@@ -231,8 +233,8 @@ def _pieces(node: c.TypedNode) -> Iterator[c.TypedNode]:
     ):
         yield node
         return
-    for one in c.children(node):
-        yield from _pieces(one)
+    for child in c.children(node):
+        yield from _pieces(child)
 
 
 def _compared(
@@ -248,11 +250,13 @@ def _compared(
 ) -> Iterator[Compared]:
     """What each window of a figure, and of the fields that it needs, is computed from."""
     states = [source.state(one) for one in used if one != name]
-    trees = [(one.name, one.expression.checked, one.spec.formula) for one in states if one.expression is not None and isinstance(one.spec, FieldSpec) and one.spec.calculated]  # fmt: skip
+    trees = [(state.name, state.expression.checked, state.spec.formula) for state in states if state.expression is not None and isinstance(state.spec, FieldSpec) and state.spec.calculated]  # fmt: skip
     for owner, tree, written in ((name, shown, text), *trees):
-        found = [over_groups(source, owner, node, written, by, group, where) for node in windows_of(tree, Grain.GROUP)]
-        found += [over_rows(source, owner, node, written, conditions) for node in windows_of(tree, Grain.ROW)]
-        yield from (one for one in found if one is not None)
+        compareds = [
+            over_groups(source, owner, node, written, by, group, where) for node in windows_of(tree, Grain.GROUP)
+        ]
+        compareds += [over_rows(source, owner, node, written, conditions) for node in windows_of(tree, Grain.ROW)]
+        yield from (compared for compared in compareds if compared is not None)
 
 
 def conditions_of(source: Source, where: str | Sequence[str] | None) -> Iterator[str]:
@@ -269,15 +273,15 @@ def _filters(source: Source, conditions: Sequence[str]) -> tuple[list[FilterStep
     """How many rows each condition leaves, those of the source first."""
     first = source.tally(show=["COUNT(*)"])
     left = int(first.value() or 0)
-    found = []
+    steps = []
     if first.rows_read != left:
-        names = [one.name for one in source.document.models("filter", FilterSpec) if one.always]
-        found.append(FilterStep(", ".join(names) or "the source's filters", first.rows_read, left))
+        names = [model.name for model in source.document.models("filter", FilterSpec) if model.always]
+        steps.append(FilterStep(", ".join(names) or "the source's filters", first.rows_read, left))
     for at, text in enumerate(conditions):
         after = int(source.tally(show=["COUNT(*)"], where=[*conditions[: at + 1]]).value() or 0)
-        found.append(FilterStep(text, left, after))
+        steps.append(FilterStep(text, left, after))
         left = after
-    return found, left
+    return steps, left
 
 
 def _fields(source: Source, tree: c.TypedNode) -> list[str]:

@@ -47,7 +47,7 @@ class Compared:
 
 def windows_of(tree: c.TypedNode, grain: Grain) -> list[c.Window]:
     """The windows in a formula, over rows or over groups."""
-    return [*dict.fromkeys(one for one in c.walk(tree) if isinstance(one, c.Window) and one.grain == grain)]
+    return [*dict.fromkeys(node for node in c.walk(tree) if isinstance(node, c.Window) and node.grain == grain)]
 
 
 def over_groups(
@@ -77,7 +77,9 @@ def over_rows(source: Source, name: str, node: c.Window, text: str, conditions: 
     beside = [FieldSpec(name=given, formula=one) for given, one in window.helpers()]
     source, _ = source.with_local_fields(beside)
     parts = [(f"part {at}", one) for at, one in enumerate(window.partition)]
-    first = source.rows([*(quote_identifier(one.name) for one in beside), *parts], where=conditions, limit=1).to_dicts()
+    first = source.rows(
+        [*(quote_identifier(field.name) for field in beside), *parts], where=conditions, limit=1
+    ).to_dicts()
     if not first:
         return None
     number, at, low, high, count, _, *values = first[0].values()
@@ -101,13 +103,15 @@ class _Window:
         self.node = node
         self.own = " ".join(text[node.start : node.end].split())
         self.partition = [text[one.start : one.end] for one in node.partition]
-        self.order = [_written(text, one) for one in node.order]
-        pieces = (*(one.key for one in node.order), *node.args)
+        self.order = [_written(text, key) for key in node.order]
+        pieces = (*(key.key for key in node.order), *node.args)
         fixed = self.partition if node.grain == Grain.ROW else []  # the same in all rows that are shown
-        taken = [text[one.start : one.end] for one in pieces if one.grain == node.grain]
+        taken = [text[piece.start : piece.end] for piece in pieces if piece.grain == node.grain]
         self.taken = [one for one in dict.fromkeys(taken) if one not in fixed]
-        calls = (one for one in nodes.walk(parse(text).tree) if isinstance(one, nodes.Call) and one.over is not None)
-        over = next(one.over for one in calls if (one.start, one.end) == (node.start, node.end))
+        calls = (
+            node for node in nodes.walk(parse(text).tree) if isinstance(node, nodes.Call) and node.over is not None
+        )
+        over = next(call.over for call in calls if (call.start, call.end) == (node.start, node.end))
         self._over = f"OVER {text[over.start : over.end]}" if over is not None else ""
         self._least = least
         framed = node.function.aggregate or node.function.name.split()[0] in _FRAMED

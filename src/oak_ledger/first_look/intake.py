@@ -205,9 +205,11 @@ def _taken_in(
         raise UnusableInput("empty-file", message, hint="Check whether it is the right one; nothing was read.")
     separator = spec.separator if spec.kind in ("file", "files") else ""
     sheets = [
-        one for one in (feed.readers if isinstance(feed, SeveralReader) else [feed]) if isinstance(one, SheetReader)
+        reader
+        for reader in (feed.readers if isinstance(feed, SeveralReader) else [feed])
+        if isinstance(reader, SheetReader)
     ]
-    text_cells = set.intersection(*(one.text_cells() for one in sheets)) if sheets else set[str]()
+    text_cells = set.intersection(*(sheet.text_cells() for sheet in sheets)) if sheets else set[str]()
     proposals = proposals_of(judges, separator, text_cells, nice=not keep_names)
     document = parse_document(_definition(title, spec, parts, proposals), DEFINITION, target.name)
     if FILE_COLUMN in feed.columns() and "*" in spec.path:  # each row knows its file; report builders need not
@@ -236,11 +238,11 @@ def restore_columns(source: Source, columns: Sequence[str]) -> Source:
             raise OakError("column-taken", f"A field takes the column {name!r} over already.")
         kind = source.compiled.origin_schema[name]
         rules = source.naming()
-        taken = {one.casefold() for one in source.compiled.states}
+        taken = {state.casefold() for state in source.compiled.states}
         wanted = named(name, rules) if rules else nice_name(name)
         free = next(one for at in count(1) if (one := wanted if at == 1 else f"{wanted} {at}").casefold() not in taken)
-        made = propose(name, free, verdict_of(source.opened, name, kind))
-        source = source.changed(source.document.added("field", made.keys))
+        proposal = propose(name, free, verdict_of(source.opened, name, kind))
+        source = source.changed(source.document.added("field", proposal.keys))
     return source
 
 

@@ -22,7 +22,11 @@ MOST_KEYS = 4
 def proposed_levels(source: Source, proposals: Sequence[Proposal]) -> Iterator[Finding]:
     """The measures among proposed fields that may be levels."""
     day, key, measure = (
-        [one.name for one in proposals if one.keys.get("role") == role and one.evidence.kind in kinds]
+        [
+            proposal.name
+            for proposal in proposals
+            if proposal.keys.get("role") == role and proposal.evidence.kind in kinds
+        ]
         for role, kinds in (("dimension", ("date",)), ("dimension", ("text",)), ("measure", _NUMBERS))
     )
     yield from _levels(source, day, key, measure)
@@ -75,7 +79,7 @@ def _levels(source: Source, days: Sequence[str], keys: Sequence[str], measures: 
 
 def _steady(source: Source, day: str, keys: Sequence[str], measures: Sequence[str]) -> dict[str, float]:
     """For each measure the share of rows near the value before; empty where the keys do not have one row a day each, on most days."""
-    own, others = quote_identifier(day), [quote_identifier(one) for one in keys]
+    own, others = quote_identifier(day), [quote_identifier(key) for key in keys]
     counts = source.tally(show=["COUNT(*)", f"COUNT(DISTINCT {own})"]).table.to_pylist()[0]
     rows, days = counts.values()
     groups = source.tally([own, *others], ["COUNT(*)"], limit=1).groups or 0

@@ -21,7 +21,7 @@ def with_step(source: Source, kind: str, **keys: Any) -> Source:
     columns, or where something else needs a field that would go.
     """
     blocks = source.document.blocks
-    last = [one for one in blocks if one.name in ("origin", "part", "step")][-1]
+    last = [block for block in blocks if block.name in ("origin", "part", "step")][-1]
     given = {"kind": kind} | {key: value for key, value in keys.items() if value not in ((), "", None)}
     if kind == "list into rows" and len(given.get("columns", ())) == 1 and "into" not in given:
         given |= {"into": members} if (members := _members(source, given["columns"][0])) else {}
@@ -61,9 +61,9 @@ def _followed(source: Source, document: Document) -> Source:
     made = source.changed(document)
     there = made.opened.columns()
     gone = [
-        one.name
-        for one in source.fields
-        if isinstance(one.spec, FieldSpec) and one.spec.column and one.spec.column not in there
+        field.name
+        for field in source.fields
+        if isinstance(field.spec, FieldSpec) and field.spec.column and field.spec.column not in there
     ]
     made = made.without(gone) if gone else made
     return restore_columns(made, made.new_columns())

@@ -23,30 +23,33 @@ _SHEET_DAYS = range(20_000, 80_000)
 
 def open_findings(source: Source, proposals: Sequence[Proposal]) -> list[Finding]:
     """What somebody has to decide about the columns of a source that was just taken in."""
-    return [*(finding for one in proposals for finding in _open(source, one)), *proposed_levels(source, proposals)]
+    return [
+        *(finding for proposal in proposals for finding in _open(source, proposal)),
+        *proposed_levels(source, proposals),
+    ]
 
 
-def _open(source: Source, one: Proposal) -> Iterator[Finding]:
-    command = f"oak field retype {source.as_argument} {shlex.quote(one.name)}"
-    evidence = one.evidence
+def _open(source: Source, proposal: Proposal) -> Iterator[Finding]:
+    command = f"oak field retype {source.as_argument} {shlex.quote(proposal.name)}"
+    evidence = proposal.evidence
     if evidence.ambiguous:
         value, whole, decimal = evidence.ambiguous
         mark = "," if "," in value else "."
         other = "." if mark == "," else ","
         places = len(decimal.partition(".")[2])
-        sums = _sums(source, one.name, mark, other)
-        message = f"{one.name} is text until you decide: {value} may be {whole} or {decimal}. All together {sums[0]} or {sums[1]}."
+        sums = _sums(source, proposal.name, mark, other)
+        message = f"{proposal.name} is text until you decide: {value} may be {whole} or {decimal}. All together {sums[0]} or {sums[1]}."
         thousands = f"{command} integer --thousands-mark {shlex.quote(mark)}" + (
             f" --decimal-mark {shlex.quote(other)}" if other == "," else ""
         )
         decimals = f"{command} 'decimal(18,{places})' --decimal-mark {shlex.quote(mark)}"
-        yield Finding("mark-open", message, Place(one.name), f"Either: {thousands}, or: {decimals}", "warning")
+        yield Finding("mark-open", message, Place(proposal.name), f"Either: {thousands}, or: {decimals}", "warning")
     elif evidence.nearly and evidence.why.startswith("cells of text"):
         kind = evidence.nearly if evidence.nearly != "decimal" else f"decimal(18,{evidence.scale})"
         yield Finding(
             "numbers-as-text",
-            f"{one.name} holds {evidence.why}.",
-            Place(one.name),
+            f"{proposal.name} holds {evidence.why}.",
+            Place(proposal.name),
             f"To read them so: {command} {shlex.quote(kind)}",
             "note",
         )
@@ -54,25 +57,25 @@ def _open(source: Source, one: Proposal) -> Iterator[Finding]:
         words = [word.rpartition(" × ")[0] for word in evidence.why.partition("; not: ")[2].split(", ")]
         listed = " ".join(f"--null-word {shlex.quote(word)}" for word in words)
         kind = evidence.nearly if evidence.nearly != "decimal" else "decimal(18,2)"
-        message = f"{one.name} is {evidence.why}."
+        message = f"{proposal.name} is {evidence.why}."
         yield Finding(
             "nearly-typed",
             message,
-            Place(one.name),
+            Place(proposal.name),
             f"If these words mean no value: {command} {shlex.quote(kind)} {listed}",
             "warning",
         )
     elif evidence.other_order:
-        message = f"{one.name} is read as {evidence.template}; no row shows which is the day."
+        message = f"{proposal.name} is read as {evidence.template}; no row shows which is the day."
         yield Finding(
             "order-open",
             message,
-            Place(one.name),
-            f"If the month comes first: {command} {one.keys['type']} --template {shlex.quote(evidence.other_order)}",
+            Place(proposal.name),
+            f"If the month comes first: {command} {proposal.keys['type']} --template {shlex.quote(evidence.other_order)}",
             "warning",
         )
-    elif evidence.kind in ("integer", "decimal", "number") and _MOMENT_NAME.search(one.name):
-        yield from _moment(one, command)
+    elif evidence.kind in ("integer", "decimal", "number") and _MOMENT_NAME.search(proposal.name):
+        yield from _moment(proposal, command)
 
 
 def _sums(source: Source, name: str, mark: str, other: str) -> tuple[str, str]:
@@ -86,21 +89,19 @@ def _sums(source: Source, name: str, mark: str, other: str) -> tuple[str, str]:
     return f"{whole:,.0f}".replace(",", " "), f"{decimal:,.3f}".replace(",", " ")
 
 
-def _moment(one: Proposal, command: str) -> Iterator[Finding]:
+def _moment(proposal: Proposal, command: str) -> Iterator[Finding]:
     """Whole numbers whose name and size are those of seconds since 1970, or of days as sheets number them."""
     try:
-        ends = sorted(float(text.replace(",", ".")) for text in (one.evidence.least, one.evidence.most))
+        ends = sorted(float(text.replace(",", ".")) for text in (proposal.evidence.least, proposal.evidence.most))
     except ValueError:
         return
     for what, unit, span in _UNITS:
         if all(int(end) in span for end in ends):
             shown = dt.datetime.fromtimestamp(ends[0] / unit, dt.UTC).replace(tzinfo=None).isoformat(" ", "seconds")
-            message = (
-                f"{one.name} may hold {what} since 1970 ({one.evidence.least} would be {shown}); it is kept as numbers."
-            )
-            yield Finding("may-be-moment", message, Place(one.name), severity="note")
+            message = f"{proposal.name} may hold {what} since 1970 ({proposal.evidence.least} would be {shown}); it is kept as numbers."
+            yield Finding("may-be-moment", message, Place(proposal.name), severity="note")
     if all(int(end) in _SHEET_DAYS for end in ends):
         shown = str(dt.date(1899, 12, 30) + dt.timedelta(days=int(ends[0])))
-        message = f"{one.name} may hold days as sheets number them ({one.evidence.least} would be {shown}); it is kept as numbers."
-        hint = f"As dates: a calculated field DATE '1899-12-30' + {quote_identifier(one.name)}"
-        yield Finding("may-be-moment", message, Place(one.name), hint, "note")
+        message = f"{proposal.name} may hold days as sheets number them ({proposal.evidence.least} would be {shown}); it is kept as numbers."
+        hint = f"As dates: a calculated field DATE '1899-12-30' + {quote_identifier(proposal.name)}"
+        yield Finding("may-be-moment", message, Place(proposal.name), hint, "note")

@@ -74,12 +74,14 @@ def complete(text: str, position: int, scope: Scope) -> list[Completion]:
             fields.append(
                 (not fits, not name.casefold().startswith(prefix), name, f"{known.type}, {_per(known.grain)}")
             )
-    made = [Completion("field", quote_identifier(name), detail, start, position) for *_, name, detail in sorted(fields)]
+    completions = [
+        Completion("field", quote_identifier(name), detail, start, position) for *_, name, detail in sorted(fields)
+    ]
     if quoted:
-        return made
+        return completions
     functions = sorted(name for name in LIBRARY.entries if name.casefold().startswith(prefix))
-    made += [Completion("function", name, LIBRARY.entries[name].sentence, start, position) for name in functions]
-    return made + [
+    completions += [Completion("function", name, LIBRARY.entries[name].sentence, start, position) for name in functions]
+    return completions + [
         Completion("keyword", word, "", start, position)
         for word in _BEFORE_VALUE
         if prefix and word.casefold().startswith(prefix)

@@ -76,7 +76,7 @@ def mistyped(name: str, names: Iterable[str]) -> str:
     from rapidfuzz.distance import OSA
 
     word = name.casefold()
-    close = [one for one in names if OSA.distance(word, one.casefold()) <= 1 + (len(word) >= LONG)]
+    close = [name for name in names if OSA.distance(word, name.casefold()) <= 1 + (len(word) >= LONG)]
     if len(close) != 1 or len(word) < SHORT:
         return ""
     other = close[0].casefold()
@@ -172,10 +172,10 @@ class TypedTreeBuilder:
         """Add to the last finding how both bounds are written, if they are texts that say dates."""
         known = self.scope.find(x.name) if isinstance(x, c.FieldRef) else None
         written = [
-            dated_literal(str(one.value), known.template if known else "")
-            if isinstance(one, c.Constant) and one.type == TEXT
+            dated_literal(str(node.value), known.template if known else "")
+            if isinstance(node, c.Constant) and node.type == TEXT
             else ""
-            for one in (low, high)
+            for node in (low, high)
         ]
         if x.type.kind in TEMPORAL and all(written):
             fixed = (
@@ -185,8 +185,8 @@ class TypedTreeBuilder:
                 + written[1]
                 + self.text[high.end :]
             )
-            found = self.findings[-1]
-            self.repairs[found.code, found.place.start, found.place.end] = [
+            finding = self.findings[-1]
+            self.repairs[finding.code, finding.place.start, finding.place.end] = [
                 Repair(f"Write {written[0]} AND {written[1]}.", fixed, sure=True)
             ]
 
@@ -216,7 +216,7 @@ class TypedTreeBuilder:
         first = (
             pieces[0]
             if of == "IN"
-            else max(pieces, key=lambda one: sum(common([one.type, other.type]) is not None for other in pieces))
+            else max(pieces, key=lambda node: sum(common([node.type, other.type]) is not None for other in pieces))
         )
         odd = next((piece for piece in pieces if common([first.type, piece.type]) is None), pieces[-1])
         message = f"All values of {of} need one type; {self.shown(odd)} is {a_type(odd.type)}, {'others are' if of != 'IN' else self.shown(first) + ' is'} {first.type.kind}."
@@ -265,8 +265,8 @@ class TypedTreeBuilder:
         function = casts.cast(piece.type, target)
         if function is None:
             raise AssertionError((piece.type, target))
-        made = self.apply(piece, function, [piece], target, extra=casts.CastTo(target))
-        return piece if made is None else made
+        node = self.apply(piece, function, [piece], target, extra=casts.CastTo(target))
+        return piece if node is None else node
 
     def apply(
         self, at: n.Node | c.TypedNode, function: Function, args: Sequence[c.TypedNode], result: Type, extra: Any = None
@@ -276,12 +276,12 @@ class TypedTreeBuilder:
         grain = self.grain_of(node, args)
         if grain is None:
             return None
-        made = c.Call(at.start, at.end, result, grain, function, tuple(args), extra)
+        call = c.Call(at.start, at.end, result, grain, function, tuple(args), extra)
         if args and all(isinstance(arg, c.Constant) for arg in args):
-            return self.folded(made)
-        return made
+            return self.folded(call)
+        return call
 
-    def folded(self, made: c.Call) -> Piece:
+    def folded(self, call: c.Call) -> Piece:
         """A constant part, computed by the function's own implementation over one row; a fault in it is an error."""
         faults: list[str] = []
 
@@ -289,13 +289,13 @@ class TypedTreeBuilder:
             faults.append(what)
 
         try:
-            value = run_constant(made.function, made.args, made.type, made.extra, 1, record)
+            value = run_constant(call.function, call.args, call.type, call.extra, 1, record)
         except ComputeError as unfit:
             faults.append(str(unfit))
         if faults:
-            self.report("constant-fault", f"{self.shown(made)} cannot be computed: {faults[0]}.", made)
+            self.report("constant-fault", f"{self.shown(call)} cannot be computed: {faults[0]}.", call)
             return None
-        return c.Constant(made.start, made.end, made.type, Grain.CONSTANT, value[0].as_py())
+        return c.Constant(call.start, call.end, call.type, Grain.CONSTANT, value[0].as_py())
 
 
 def run_constant(
@@ -325,16 +325,16 @@ _CLOCKS = ("", " HH24:MI", " HH24:MI:SS")
 
 def dated_literal(text: str, written: str) -> str:
     """A date or moment that a text says, as the language writes it: by the template given, else by one that leaves no doubt; else empty."""
-    found = [
+    moments = [
         moment
         for one in ([written] if written else [day + time for day in _WRITTEN for time in _CLOCKS])
         if (moment := _read(one, text)) is not None
     ]
-    if written and not found:
+    if written and not moments:
         return dated_literal(text, "")
-    if len({*found}) != 1:
+    if len({*moments}) != 1:
         return ""
-    moment = found[0]
+    moment = moments[0]
     if moment.time() == dt.time():
         return f"DATE {quote_literal(str(moment.date()))}"
     return f"TIMESTAMP {quote_literal(str(moment))}"

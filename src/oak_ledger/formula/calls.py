@@ -88,12 +88,12 @@ class CallChecker(UnknownNames):
         if value.grain == Grain.CONSTANT:
             return value
         keys = [self.scope.find(name) for name in key] if value.grain == Grain.ROW else []
-        found = [one for one in keys if one is not None and one.type is not None]
-        if value.grain == Grain.ROW and (not found or len(found) < len(keys)):
+        knowns = [key for key in keys if key is not None and key.type is not None]
+        if value.grain == Grain.ROW and (not knowns or len(knowns) < len(keys)):
             message = "BEFORE of a row's value finds the row by the source's key, and the source names none that works."
             self.report("no-key", message, at_name, 'Write key = ["…"] under [source].')
             return None
-        parts = [c.FieldRef(node.start, node.start, one.type or TEXT, one.grain, one.name) for one in found]
+        parts = [c.FieldRef(node.start, node.start, known.type or TEXT, known.grain, known.name) for known in knowns]
         return c.Before(node.start, node.end, value.type, value.grain, value, tuple(parts))
 
     def arguments(
@@ -101,12 +101,12 @@ class CallChecker(UnknownNames):
     ) -> tuple[list[c.TypedNode], Type] | None:
         """The arguments as the function takes them, and the type of its result."""
         args = [self.fixed(arg) if index in entry.constant_args else arg for index, arg in enumerate(args)]
-        fitting = [one for one in entry.signatures if one.fits_count(len(args))]
+        fitting = [signature for signature in entry.signatures if signature.fits_count(len(args))]
         usage = " or ".join(entry.written)
         if not fitting:
             message = f"{entry.name} cannot take {len(args)} argument{'s' * (len(args) != 1)}."
             several = (
-                [self.text[one.start : one.end] for one in args] if entry.name in _OF_SEVERAL and len(args) > 1 else []
+                [self.text[arg.start : arg.end] for arg in args] if entry.name in _OF_SEVERAL and len(args) > 1 else []
             )
             new = _OF_SEVERAL.get(entry.name, "").format(", ".join(several), " + ".join(several))
             fixed = self.edited(node.start, node.end, new) if several else None
@@ -114,7 +114,10 @@ class CallChecker(UnknownNames):
                 "argument-count", message, node, f"Did you mean {new}?" if several else f"It is written {usage}.", fixed
             )
             return None
-        chosen = next((one for one in fitting if all(_takes(one, i, arg.type) for i, arg in enumerate(args))), None)
+        chosen = next(
+            (signature for signature in fitting if all(_takes(signature, i, arg.type) for i, arg in enumerate(args))),
+            None,
+        )
         if chosen is None:
             self.wrong_argument(node, entry, fitting, args)
             return None
@@ -141,29 +144,29 @@ class CallChecker(UnknownNames):
             shared = self.shared_type(args, entry.name)
             if shared is None:
                 return None
-        made = []
+        nodes = []
         for index, arg in enumerate(args):
             kinds = chosen.parameter(index).kinds
             if shared is not None:
-                made.append(self.convert(arg, shared))
+                nodes.append(self.convert(arg, shared))
             elif arg.type.kind not in kinds or arg.type == NULL:
-                made.append(self.convert(arg, _widened(arg.type, kinds)))
+                nodes.append(self.convert(arg, _widened(arg.type, kinds)))
             else:
-                made.append(arg)
-        types = [arg.type for arg in made]
+                nodes.append(arg)
+        types = [arg.type for arg in nodes]
         if entry.result is not None:
-            return made, entry.result(types, constants(made))
+            return nodes, entry.result(types, constants(nodes))
         if chosen.result == "same":
-            return made, types[0]
-        return made, shared or Type(chosen.result)  # type: ignore[arg-type]
+            return nodes, types[0]
+        return nodes, shared or Type(chosen.result)  # type: ignore[arg-type]
 
     def wrong_argument(
         self, node: n.Call, entry: Function, fitting: Sequence[CallSignature], args: Sequence[c.TypedNode]
     ) -> None:
         """Note the first argument that does not fit the signature that most of them fit."""
 
-        def fits(one: CallSignature) -> list[bool]:
-            return [_takes(one, index, arg.type) for index, arg in enumerate(args)]
+        def fits(signature: CallSignature) -> list[bool]:
+            return [_takes(signature, index, arg.type) for index, arg in enumerate(args)]
 
         chosen = max(fitting, key=lambda one: sum(fits(one)))
         index = fits(chosen).index(False)
@@ -174,7 +177,7 @@ class CallChecker(UnknownNames):
         turned = []
         for order in permutations(args) if len(args) <= MOST_TURNED else ():
             if all(_takes(chosen, at, one.type) for at, one in enumerate(order)):
-                listed = ", ".join(self.text[one.start : one.end] for one in order)
+                listed = ", ".join(self.text[node.start : node.end] for node in order)
                 new = f"{entry.name}({listed})"
                 turned.append(Repair(f"In the other order: {new}.", self.edited(node.start, node.end, new)))
         if len(turned) == 1:
@@ -188,14 +191,14 @@ class CallChecker(UnknownNames):
         found = self.arguments(node, entry, args)
         if found is None:
             return None
-        made, result = found
+        nodes, result = found
         if entry.constant_args:
             try:  # a fixed argument of no use is reported before any data: run over one row of nulls
-                run_constant(entry, made, result, None, 1, _forget)
+                run_constant(entry, nodes, result, None, 1, _forget)
             except ComputeError as unfit:
-                self.report("bad-argument", f"{str(unfit).capitalize()}.", self._unfit(entry, made, result))
+                self.report("bad-argument", f"{str(unfit).capitalize()}.", self._unfit(entry, nodes, result))
                 return None
-        return self.apply(node, entry, made, result)
+        return self.apply(node, entry, nodes, result)
 
     def _unfit(self, entry: Function, args: Sequence[c.TypedNode], result: Type) -> c.TypedNode:
         """Which fixed argument is of no use: the one without which there is no error."""
@@ -217,18 +220,18 @@ class CallChecker(UnknownNames):
         if node.star and entry.name != "COUNT":
             self.report("argument-count", f"Only COUNT takes *; {entry.name} needs a value.", node)
             return None
-        made: list[c.TypedNode] = []
+        nodes: list[c.TypedNode] = []
         result = INTEGER
         if not node.star:
             found = self.arguments(node, entry, args)
             if found is None:
                 return None
-            made, result = found
+            nodes, result = found
         if where is not None:
             where = self.condition(where, "FILTER")
             if where is None:
                 return None
-        inner = [*made, *([where] if where is not None else [])]
+        inner = [*nodes, *([where] if where is not None else [])]
         grouped = next((piece for piece in inner if piece.grain == Grain.GROUP), None)
         if grouped is not None:
             message = f"{self.shown(grouped)} is one value per group already; {entry.name} needs a value per row."
@@ -244,19 +247,21 @@ class CallChecker(UnknownNames):
             return None
         if entry.ordered and entry.name.startswith("PERCENTILE"):
             result = NUMBER if entry.name == "PERCENTILE_CONT" else order[0].key.type
-            if not self.percentile_fits(node, entry, made, order):
+            if not self.percentile_fits(node, entry, nodes, order):
                 return None
         return self.at_level(
-            c.Aggregate(node.start, node.end, result, Grain.GROUP, entry, tuple(made), node.distinct, where, order)
+            c.Aggregate(node.start, node.end, result, Grain.GROUP, entry, tuple(nodes), node.distinct, where, order)
         )
 
-    def at_level(self, made: c.Aggregate) -> Piece:
+    def at_level(self, aggregate: c.Aggregate) -> Piece:
         """An aggregate of values of a level as one over the level; any other as it is."""
-        inside = [piece for one in c.children(made) for piece in c.walk(one) if isinstance(piece, c.LevelValue)]
+        inside = [
+            piece for child in c.children(aggregate) for piece in c.walk(child) if isinstance(piece, c.LevelValue)
+        ]
         if not inside:
-            return made
+            return aggregate
         first = inside[0]
-        other = next((one for one in inside if self._keys_of(one) != self._keys_of(first)), None)
+        other = next((value for value in inside if self._keys_of(value) != self._keys_of(first)), None)
         if other is not None:
             message = (
                 f"{self.shown(first)} and {self.shown(other)} are values of different levels; an aggregate is over one."
@@ -281,17 +286,23 @@ class CallChecker(UnknownNames):
                 stray.append(piece)
             return None
 
-        over = c.rebuilt(made, change)
+        over = c.rebuilt(aggregate, change)
         if stray:
-            message = f"{self.shown(stray[0])} is a value of each row, and {made.function.name} is over one value for each {', '.join(names)}."
+            message = f"{self.shown(stray[0])} is a value of each row, and {aggregate.function.name} is over one value for each {', '.join(names)}."
             self.report("level-mixed", message, stray[0], "Aggregate it too: SUM(x) PER (…).")
             return None
         return c.Level(
-            made.start, made.end, made.type, Grain.GROUP, over, tuple(one.inner for one in inside), first.keys
+            aggregate.start,
+            aggregate.end,
+            aggregate.type,
+            Grain.GROUP,
+            over,
+            tuple(value.inner for value in inside),
+            first.keys,
         )
 
     def _keys_of(self, level: c.LevelValue) -> tuple[str, ...]:
-        return tuple(self.text[one.start : one.end] for one in level.keys)
+        return tuple(self.text[key.start : key.end] for key in level.keys)
 
     def percentile_fits(
         self, node: n.Call, entry: Function, args: Sequence[c.TypedNode], order: Sequence[c.OrderKey]
@@ -364,23 +375,23 @@ class CallChecker(UnknownNames):
         parts = [part for part in partition if part is not None]
         if len(parts) < len(partition):
             return None
-        made, result = ([], INTEGER) if found is None else found
+        nodes, result = ([], INTEGER) if found is None else found
         if entry.name.startswith("PERCENTILE"):
             result = NUMBER if entry.name == "PERCENTILE_CONT" else order[0].key.type
-            if not self.percentile_fits(node, entry, made, order):
+            if not self.percentile_fits(node, entry, nodes, order):
                 return None
-        if entry.name.split()[0] in ("LAG", "LEAD") and len(made) == 3:
-            shared = self.shared_type([made[0], made[2]], entry.name)
+        if entry.name.split()[0] in ("LAG", "LEAD") and len(nodes) == 3:
+            shared = self.shared_type([nodes[0], nodes[2]], entry.name)
             if shared is None:
                 return None
-            made, result = [self.convert(made[0], shared), made[1], self.convert(made[2], shared)], shared
+            nodes, result = [self.convert(nodes[0], shared), nodes[1], self.convert(nodes[2], shared)], shared
         try:
             frame = None if over.frame is None else frame_spec(over.frame, order)
         except BadFrame as bad:
             self.report("bad-frame", str(bad), bad.at)
             return None
         keys = [*parts, *(key.key for key in order)]
-        inner = [*made, *([held] if held is not None else []), *keys]
+        inner = [*nodes, *([held] if held is not None else []), *keys]
         grain = Grain.GROUP if any(piece.grain == Grain.GROUP for piece in inner) else Grain.ROW
         if grain == Grain.GROUP:
             plain = [piece for piece in inner if not (piece.grain == Grain.ROW and piece in keys)]
@@ -392,7 +403,7 @@ class CallChecker(UnknownNames):
             result,
             grain,
             entry,
-            tuple(made),
+            tuple(nodes),
             held,
             tuple(parts),
             order,

@@ -167,14 +167,14 @@ _UNDER: dict[type[TypedNode], tuple[str, ...]] = {
 
 def children(node: TypedNode) -> list[TypedNode]:
     """The pieces directly under this one."""
-    found: list[TypedNode] = []
+    nodes: list[TypedNode] = []
     for name in _UNDER[type(node)]:
         value = getattr(node, name)
         if isinstance(value, tuple):
-            found.extend(value)
+            nodes.extend(value)
         elif value is not None:
-            found.append(value)
-    return found
+            nodes.append(value)
+    return nodes
 
 
 def walk(node: TypedNode, known: Container[TypedNode] = (), *, branches: bool = True) -> Iterator[TypedNode]:

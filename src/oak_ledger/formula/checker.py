@@ -61,23 +61,23 @@ def check(formula: str | Parsed, scope: Scope, *, where: str = "") -> Formula:
     parsed = parse(formula) if isinstance(formula, str) else formula
     checker = _Checker(parsed.text, scope)
     tree = checker.piece(parsed.tree)
-    findings = [*parsed.findings, *(one for one in checker.findings if not _part_of_words(one, parsed))]
+    findings = [*parsed.findings, *(finding for finding in checker.findings if not _part_of_words(finding, parsed))]
     if tree is not None and tree.type == NULL:
         tree = checker.convert(tree, TEXT)
-    alone = next((one for one in c.walk(tree) if isinstance(one, c.LevelValue)), None) if tree is not None else None
+    alone = next((node for node in c.walk(tree) if isinstance(node, c.LevelValue)), None) if tree is not None else None
     if alone is not None:
         text, keys = (
             parsed.text[alone.start : alone.end],
-            ", ".join(parsed.text[one.start : one.end] for one in alone.keys),
+            ", ".join(parsed.text[key.start : key.end] for key in alone.keys),
         )
         message = f"{text} is one value for each {keys}; another aggregate says what comes of them."
         findings.append(
             Finding("level-alone", message, Place("", parsed.text, alone.start, alone.end), f"Such as AVG({text}).")
         )
-    findings.sort(key=lambda found: found.place.start)
+    findings.sort(key=lambda finding: finding.place.start)
     if findings:
         findings = mended(parsed.text, findings, checker.repairs, scope, lambda text: _errors(text, scope))
-    placed = tuple(found.at(where) for found in findings)
+    placed = tuple(finding.at(where) for finding in findings)
     return Formula(parsed.text, parsed.tree, None if findings else tree, placed)
 
 
@@ -89,10 +89,12 @@ def _errors(text: str, scope: Scope) -> tuple[int, int]:
     return len(parsed.findings) + len(checker.findings), len(parsed.findings)
 
 
-def _part_of_words(found: Finding, parsed: Parsed) -> bool:
+def _part_of_words(finding: Finding, parsed: Parsed) -> bool:
     """Whether an unknown name is the first word of several that were meant as one name: that is said there already."""
-    after = {len(parsed.text[: one.place.start].rstrip()) for one in parsed.findings if one.code == "unexpected"}
-    return found.code == "unknown-field" and found.place.end in after
+    after = {
+        len(parsed.text[: finding.place.start].rstrip()) for finding in parsed.findings if finding.code == "unexpected"
+    }
+    return finding.code == "unknown-field" and finding.place.end in after
 
 
 class _Checker(CallChecker):
@@ -141,18 +143,18 @@ class _Checker(CallChecker):
 
     def per(self, node: n.Per) -> Piece:
         """An aggregate for each combination of some keys, which another aggregate takes."""
-        inner, keys = self.piece(node.inner), [self.piece(one) for one in node.keys]
-        if inner is None or any(one is None for one in keys):
+        inner, keys = self.piece(node.inner), [self.piece(key) for key in node.keys]
+        if inner is None or any(key is None for key in keys):
             return None
         if inner.grain != Grain.GROUP:
             self.report("level-of-row", f"{self.shown(inner)} is a value of each row; PER takes an aggregate.", inner, "Such as SUM(x) PER (Customer).")  # fmt: skip
             return None
-        made = tuple(one for one in keys if one is not None)
-        grouped = next((one for one in made if one.grain != Grain.ROW), None)
+        nodes = tuple(key for key in keys if key is not None)
+        grouped = next((node for node in nodes if node.grain != Grain.ROW), None)
         if grouped is not None:
             self.report("level-key", f"{self.shown(grouped)} does not have a value in each row, so a level cannot be made of it.", grouped)  # fmt: skip
             return None
-        return c.LevelValue(node.start, node.end, inner.type, Grain.ROW, inner, made)
+        return c.LevelValue(node.start, node.end, inner.type, Grain.ROW, inner, nodes)
 
     def interval(self, node: n.Interval) -> Piece:
         self.report("stray-interval", "An interval is only added to a date or taken from one.", node)
@@ -192,7 +194,7 @@ class _Checker(CallChecker):
         if isinstance(node.right, n.Interval) and node.op in "+-":
             return self.shift(node, left, node.right, -1 if node.op == "-" else 1)
         if isinstance(node.left, n.Interval) and node.op == "+":
-            self.findings = [found for found in self.findings if found.code != "stray-interval"]
+            self.findings = [finding for finding in self.findings if finding.code != "stray-interval"]
             return self.shift(node, self.piece(node.right), node.left, 1)
         right = self.piece(node.right)
         if left is None or right is None:
@@ -247,13 +249,13 @@ class _Checker(CallChecker):
         """The type that would do and the operand that does not have it."""
         if op == "||":
             return "text", left if left.type.kind != "text" else right
-        for one, other in ((left, right), (right, left)):
-            if one.type.kind == "text" and op in operators.COMPARISON and isinstance(other, c.Constant):
+        for node, other in ((left, right), (right, left)):
+            if node.type.kind == "text" and op in operators.COMPARISON and isinstance(other, c.Constant):
                 return "text", other
-            if one.type.kind == "text":
+            if node.type.kind == "text":
                 return (
                     "number" if op in operators.ARITHMETIC and other.type.kind not in TEMPORAL else other.type.kind
-                ), one
+                ), node
         if op in operators.ARITHMETIC:
             return "number", left if not left.type.numeric else right
         return left.type.kind, right
@@ -347,22 +349,22 @@ class _Checker(CallChecker):
         made = c.Case(node.start, node.end, shared, grain, tuple(branches), self.convert(last, shared))
         return self.folded_choice(made)
 
-    def folded_choice(self, made: c.Case) -> c.TypedNode:
+    def folded_choice(self, case: c.Case) -> c.TypedNode:
         """A choice among constants by constants is itself a constant."""
-        if made.grain != Grain.CONSTANT:
-            return made
+        if case.grain != Grain.CONSTANT:
+            return case
         chosen = next(
             (
                 branch.value
-                for branch in made.branches
+                for branch in case.branches
                 if isinstance(branch.condition, c.Constant) and branch.condition.value is True
             ),
-            made.otherwise,
+            case.otherwise,
         )
-        parts = [piece for branch in made.branches for piece in (branch.condition, branch.value)]
-        if all(isinstance(piece, c.Constant) for piece in (*parts, made.otherwise)) and isinstance(chosen, c.Constant):
-            return c.Constant(made.start, made.end, made.type, Grain.CONSTANT, chosen.value)
-        return made
+        parts = [piece for branch in case.branches for piece in (branch.condition, branch.value)]
+        if all(isinstance(piece, c.Constant) for piece in (*parts, case.otherwise)) and isinstance(chosen, c.Constant):
+            return c.Constant(case.start, case.end, case.type, Grain.CONSTANT, chosen.value)
+        return case
 
     def branch_condition(self, node: n.Case, branch: n.When) -> Piece:
         if node.operand is not None:

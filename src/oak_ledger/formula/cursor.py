@@ -97,9 +97,9 @@ class Cursor:
 
     def note(self, code: str, message: str, start: int, end: int, hint: str = "", fixed: str | None = None) -> None:
         """Note what is wrong with a piece of the text, once for each place."""
-        if any(found.place.start == start for found in self.findings):
+        if any(finding.place.start == start for finding in self.findings):
             return  # one error a place: the first is the cause
-        if self.token.kind == "end" and any(found.code == "open-quote" for found in self.findings):
+        if self.token.kind == "end" and any(finding.code == "open-quote" for finding in self.findings):
             return  # the quote took the rest
         place = Place("", self.text, start, end)
         self.findings.append(Finding(code, message, place, hint, fixed=fixed, sure=fixed is not None))

@@ -41,7 +41,7 @@ def foreign_forms(text: str) -> Iterator[Finding]:
     if "&" in bare.replace("&&", "  "):
         at = bare.replace("&&", "  ").index("&")
         for word in ("||", "AND"):
-            parts = [text[slice(*one.span())].strip() for one in re.finditer(r"[^&]+", bare)]
+            parts = [text[slice(*match.span())].strip() for match in re.finditer(r"[^&]+", bare)]
             message = "& is not an operator here."
             yield _found("foreign-operator", message, text, at, at + 1, f"Write {word}.", f" {word} ".join(parts))
     if ";" in bare:
@@ -62,7 +62,7 @@ def _found(code: str, message: str, text: str, start: int, end: int, hint: str, 
 
 def _outside_quotes(text: str) -> str:
     """The text with blanks in the place of texts and names in quotes, as long as it was."""
-    return re.sub(r"""'[^']*'|"[^"]*\"""", lambda one: " " * len(one[0]), text)
+    return re.sub(r"""'[^']*'|"[^"]*\"""", lambda match: " " * len(match[0]), text)
 
 
 _OPERAND = r"""[\w.]+|"[^"]*"|'[^']*'"""
@@ -73,14 +73,14 @@ def _operand(text: str, *, before: int | None = None, after: int | None = None) 
     if before is not None:
         side = text[:before].rstrip()
         if not side.endswith(")"):
-            found = re.search(rf"({_OPERAND})$", side)
-            return text[found.start() : before] if found else ""
+            match = re.search(rf"({_OPERAND})$", side)
+            return text[match.start() : before] if match else ""
         start = _opened(side)
         name = re.search(r"\w*$", side[:start]) if start >= 0 else None
         return text[name.start() : before] if name else ""
     side = text[after:]
-    found = re.match(rf"\s*[+-]?\s*({_OPERAND})?", side)
-    end = found.end() if found else 0
+    match = re.match(rf"\s*[+-]?\s*({_OPERAND})?", side)
+    end = match.end() if match else 0
     if side[end : end + 1] == "(":
         depth = 0
         for at in range(end, len(side)):
@@ -152,8 +152,8 @@ def _select(text: str, tokens: list[Token], words: list[str]) -> Finding:
     inner = text[tokens[0].end : end].strip()
     message = "A formula has no SELECT and no FROM: it is one expression over the rows of its source."
     hint = f"Write {inner}; conditions and groups are said beside the formula." if inner else ""
-    made = _found("select", message, text, tokens[0].start, tokens[0].end, hint, inner)
-    return replace(made, sure=not {"WHERE", "GROUP", "HAVING", "LIMIT", "ORDER"} & {*words})
+    finding = _found("select", message, text, tokens[0].start, tokens[0].end, hint, inner)
+    return replace(finding, sure=not {"WHERE", "GROUP", "HAVING", "LIMIT", "ORDER"} & {*words})
 
 
 def _if_then(text: str, tokens: list[Token], words: list[str]) -> Finding:
@@ -193,17 +193,17 @@ def _if_then(text: str, tokens: list[Token], words: list[str]) -> Finding:
 
 def _decimal_commas(text: str, tokens: list[Token]) -> Iterator[Finding]:
     """A number with a comma, where no list of values is."""
-    for one, comma, other in zip(tokens, tokens[1:], tokens[2:], strict=False):
-        close = one.end == comma.start and comma.end == other.start
-        if close and comma.value == "," and one.kind in ("integer", "decimal") and other.kind == "integer":
-            whole = text[one.start : one.end].replace(".", "")
+    for token, comma, other in zip(tokens, tokens[1:], tokens[2:], strict=False):
+        close = token.end == comma.start and comma.end == other.start
+        if close and comma.value == "," and token.kind in ("integer", "decimal") and other.kind == "integer":
+            whole = text[token.start : token.end].replace(".", "")
             new = f"{whole}.{text[other.start : other.end]}"
-            fixed = text[: one.start] + new + text[other.end :]
+            fixed = text[: token.start] + new + text[other.end :]
             yield _found(
                 "decimal-comma",
                 "Decimals have a point in a formula.",
                 text,
-                one.start,
+                token.start,
                 other.end,
                 f"Write {new}.",
                 fixed,

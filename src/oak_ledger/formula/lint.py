@@ -25,9 +25,9 @@ def lint(tree: c.TypedNode, text: str, where: str = "") -> Iterator[Finding]:
         if isinstance(piece, c.Case):
             yield from _branches(piece, text, where)
         elif isinstance(piece, c.Call) and piece.type.kind == "boolean":
-            found = _never_or_always(piece, text, where)
-            if found is not None:
-                yield found
+            finding = _never_or_always(piece, text, where)
+            if finding is not None:
+                yield finding
 
 
 def _warning(code: str, message: str, piece: c.TypedNode, text: str, where: str, hint: str = "") -> Finding:
@@ -64,22 +64,22 @@ def _never_or_always(piece: c.Call, text: str, where: str) -> Finding | None:
             return _warning("holds-never", f"{shown} never holds: its list has a null.", piece, text, where, hint)
     if name not in ("=", "<>", "<", "<=", ">", ">=", "IN", "AND", "OR"):
         return None
-    found = predicate_ranges(piece)
-    if found is None or any(_known(inner) for arg in piece.args if (inner := predicate_ranges(arg)) is not None):
+    ranges = predicate_ranges(piece)
+    if ranges is None or any(_known(inner) for arg in piece.args if (inner := predicate_ranges(arg)) is not None):
         return None
-    said = _known(found)
+    said = _known(ranges)
     return _warning(f"holds-{said}", f"{shown} {_SAID[said]}.", piece, text, where) if said else None
 
 
 _SAID = {"never": "never holds, whatever the value", "always": "holds for every value that is not null"}
 
 
-def _known(found: PredicateRanges) -> str:
+def _known(ranges: PredicateRanges) -> str:
     """Whether a condition `never` or `always` holds; empty where it depends."""
-    possible = domain_of(found.operand)
-    if found.holds.intersection(possible).empty:
-        return "never" if not found.fails.empty else ""
-    return "always" if possible.intersection(ANY_VALUE).intersection(found.holds.complement).empty else ""
+    possible = domain_of(ranges.operand)
+    if ranges.holds.intersection(possible).empty:
+        return "never" if not ranges.fails.empty else ""
+    return "always" if possible.intersection(ANY_VALUE).intersection(ranges.holds.complement).empty else ""
 
 
 # -- branches ---------------------------------------------------------------------------------------------------
@@ -87,31 +87,31 @@ def _known(found: PredicateRanges) -> str:
 
 def _branches(choice: c.Case, text: str, where: str) -> Iterator[Finding]:
     truths = [predicate_ranges(branch.condition) for branch in choice.branches]
-    first = next((one for one in truths if one is not None), None)
+    first = next((truth for truth in truths if truth is not None), None)
     known = [
-        one if one is not None and first is not None and key(one.operand) == key(first.operand) else None
-        for one in truths
+        truth if truth is not None and first is not None and key(truth.operand) == key(first.operand) else None
+        for truth in truths
     ]
     if first is None:
         return
     left = domain_of(first.operand)  # what no branch has taken yet
     taken: list[tuple[c.Branch, IntervalSet]] = []
-    for branch, one in zip(choice.branches, known, strict=True):
-        if one is None:
+    for branch, ranges in zip(choice.branches, known, strict=True):
+        if ranges is None:
             continue
-        new = one.holds.intersection(left)
-        if new.empty and _known(one) != "never":
+        new = ranges.holds.intersection(left)
+        if new.empty and _known(ranges) != "never":
             message = f"No value reaches {_label(branch, text)}: earlier branches already cover all its values."
             yield _warning("branch-unreachable", message, branch, text, where, "Put the narrower branch first.")
         for other, held in taken if not new.empty else ():
-            shared = _point(one.holds.intersection(held))
+            shared = _point(ranges.holds.intersection(held))
             if shared is not None:
                 message = f"{value_text(shared[0])} is in two branches; the first, {_label(other, text)}, takes it."
                 hint = "Let one of them end before that value."
                 yield _warning("branch-overlap", message, branch, text, where, hint)
                 break
-        taken.append((branch, one.holds))
-        left = left.intersection(one.holds.complement)
+        taken.append((branch, ranges.holds))
+        left = left.intersection(ranges.holds.complement)
     if len(taken) == len(choice.branches):
         yield from _gaps(choice, first.operand, left, text, where)
 

@@ -31,32 +31,36 @@ def mended(
         if form.fixed and errors(form.fixed)[0] == 0:
             return [form]
     made = []
-    for found in findings:
-        offers = [Repair(found.hint, found.fixed, found.sure)] if found.fixed is not None else []
-        offers += repairs.get((found.code, found.place.start, found.place.end), ())
-        offers += [*_several_words(text, found, scope), *_from_missing(text, found)]
-        good = next((one for one in offers if one.fixed and _better(errors(one.fixed), found, findings)), None)
+    for finding in findings:
+        offers = [Repair(finding.hint, finding.fixed, finding.sure)] if finding.fixed is not None else []
+        offers += repairs.get((finding.code, finding.place.start, finding.place.end), ())
+        offers += [*_several_words(text, finding, scope), *_from_missing(text, finding)]
+        good = next(
+            (offer for offer in offers if offer.fixed and _better(errors(offer.fixed), finding, findings)), None
+        )
         if good is not None:
-            made.append(replace(found, hint=good.hint, fixed=good.fixed, sure=good.sure))
+            made.append(replace(finding, hint=good.hint, fixed=good.fixed, sure=good.sure))
         elif offers:
-            made.append(replace(found, hint="" if found.fixed is not None else found.hint, fixed=None, sure=False))
+            made.append(
+                replace(finding, hint="" if finding.fixed is not None else finding.hint, fixed=None, sure=False)
+            )
         else:
-            made.append(found)
+            made.append(finding)
     return made
 
 
-def _better(after: tuple[int, int], found: Finding, findings: Sequence[Finding]) -> bool:
+def _better(after: tuple[int, int], finding: Finding, findings: Sequence[Finding]) -> bool:
     """Whether a repair leaves fewer errors; one that closes something leaves none of form, else it closed it at the wrong place."""
-    return after[0] < len(findings) and (after[1] == 0 or not found.code.startswith("open-"))
+    return after[0] < len(findings) and (after[1] == 0 or not finding.code.startswith("open-"))
 
 
-def _several_words(text: str, found: Finding, scope: Scope) -> Iterator[Repair]:
+def _several_words(text: str, finding: Finding, scope: Scope) -> Iterator[Repair]:
     """Words side by side, as one name of the scope, else as a text."""
-    start = found.place.start
-    if found.code == "unexpected" and found.hint.startswith("A name of several words"):
+    start = finding.place.start
+    if finding.code == "unexpected" and finding.hint.startswith("A name of several words"):
         before = re.search(r"[^\W\d]\w*\s+$", text[:start])
         start = before.start() if before else start
-    elif found.code != "unknown-field" or not re.match(r"\s+[^\W\d]", text[found.place.end :]):
+    elif finding.code != "unknown-field" or not re.match(r"\s+[^\W\d]", text[finding.place.end :]):
         return
     words = re.match(r"\w+(?:\s+\w+)*", text[start:])
     parts = [
@@ -64,23 +68,23 @@ def _several_words(text: str, found: Finding, scope: Scope) -> Iterator[Repair]:
     ][:MOST_WORDS]
     known = {name.casefold(): name for name in scope.names()}
     stretches = ["".join(parts[:count]).rstrip() for count in range(len(parts), 1, -1)]
-    for one in stretches:
-        name = known.get(" ".join(one.split()).casefold())
+    for stretch in stretches:
+        name = known.get(" ".join(stretch.split()).casefold())
         if name is not None:
             new = quote_identifier(name)
             yield Repair(
                 f"A name of several words goes in double quotes: {new}.",
-                text[:start] + new + text[start + len(one) :],
+                text[:start] + new + text[start + len(stretch) :],
                 sure=True,
             )
-    for one in stretches if _COMPARED.search(text[:start]) else ():
-        new = quote_literal(one)
+    for stretch in stretches if _COMPARED.search(text[:start]) else ():
+        new = quote_literal(stretch)
         meant = f"If text is meant, it goes in single quotes: {new}."
-        yield Repair(meant, text[:start] + new + text[start + len(one) :], sure=True)
+        yield Repair(meant, text[:start] + new + text[start + len(stretch) :], sure=True)
 
 
-def _from_missing(text: str, found: Finding) -> Iterator[Repair]:
+def _from_missing(text: str, finding: Finding) -> Iterator[Repair]:
     """A comma where FROM is due."""
-    start, end = found.place.start, found.place.end
-    if found.code == "from-missing" and text[start:end] == ",":
+    start, end = finding.place.start, finding.place.end
+    if finding.code == "from-missing" and text[start:end] == ",":
         yield Repair("Write FROM instead of the comma.", f"{text[:start]} FROM{text[end:]}", sure=True)

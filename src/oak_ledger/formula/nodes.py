@@ -199,17 +199,17 @@ _NAMES: dict[str, tuple[str, ...]] = {}  # the names of fields by class, looked 
 
 def children(node: Node) -> list[Node]:
     """The nodes directly under this one, in the order of the text."""
-    found: list[Node] = []
+    nodes: list[Node] = []
     kind = type(node).__name__
     if kind not in _NAMES:
         _NAMES[kind] = tuple(field.name for field in fields(node))
     for name in _NAMES[kind]:
         value = getattr(node, name)
         if isinstance(value, Node):
-            found.append(value)
+            nodes.append(value)
         elif isinstance(value, tuple):
-            found.extend(item for item in value if isinstance(item, Node))
-    return found
+            nodes.extend(item for item in value if isinstance(item, Node))
+    return nodes
 
 
 def walk(node: Node) -> Iterator[Node]:

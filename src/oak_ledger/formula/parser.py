@@ -46,7 +46,7 @@ def parse(text: str) -> Parsed:
         tree = parser.whole()
     except _TooDeep:
         tree = nodes.ErrorNode(0, len(text))
-    return Parsed(text, tree, tuple(sorted(findings, key=lambda found: found.place.start)))
+    return Parsed(text, tree, tuple(sorted(findings, key=lambda finding: finding.place.start)))
 
 
 class _Parser(Cursor):
@@ -108,13 +108,13 @@ class _Parser(Cursor):
         return left
 
     def operand(self) -> nodes.Node:
-        made = self.plain_operand()
+        node = self.plain_operand()
         while self.is_word("PER") and self.peek().value == "(":
             self.take()
             opened = self.take()
             keys = self.listed()
-            made = nodes.Per(made.start, self.close(opened), made, tuple(keys))
-        return made
+            node = nodes.Per(node.start, self.close(opened), node, tuple(keys))
+        return node
 
     def plain_operand(self) -> nodes.Node:
         token = self.token

@@ -150,8 +150,8 @@ def _points(entry: Function, asked: str) -> Iterator[float]:
     terms = [one for one in re.findall(r"[\w%+*/-]+", asked) if one not in _STOP] or asked.split()
     if f" {asked} " in words:
         yield 10 + 3 * len(terms) + (4 if words.startswith(f" {asked} ") else 0)
-    for one in terms:
-        stem = _stem(one)
+    for term in terms:
+        stem = _stem(term)
         at = stems.find(f" {stem} ")
         yield 5 - min(at, 400) / 200 if at >= 0 else 2 if len(stem) > 3 and f" {stem}" in stems else 0
         yield 1.5 if re.search(rf"\b{re.escape(stem)}", own) else 0

@@ -63,7 +63,7 @@ class UnknownNames(TypedTreeBuilder):
         found = (
             None
             if node.distinct or node.star
-            else spelling(node.name, [self.text[one.start : one.end] for one in node.args])
+            else spelling(node.name, [self.text[arg.start : arg.end] for arg in node.args])
         )
         if found is not None:
             end = (
@@ -83,9 +83,9 @@ class UnknownNames(TypedTreeBuilder):
                 f"Write {found.written}." if found.sure else f"Did you mean {found.written}?" if found.written else ""
             )
             self.report("unknown-function", message, at_name, f"{hint}{note}".strip(), fixed, found.sure)
-        for one in node.args:
-            if not (isinstance(one, n.Name) and unit_of(one.name)):
-                self.piece(one)
+        for arg in node.args:
+            if not (isinstance(arg, n.Name) and unit_of(arg.name)):
+                self.piece(arg)
         if found is not None:
             return
         typo = mistyped(node.name, LIBRARY.entries)

@@ -194,7 +194,7 @@ class WholeSum:
             return np.asarray(low)
         if not wide_low.any() and not wide_high.any() and peak(high) < 2**30:
             return np.asarray((high << 32) + low)
-        filled = [one if len(one) else np.zeros(len(counts), np.int64) for one in columns[:4]]
+        filled = [column if len(column) else np.zeros(len(counts), np.int64) for column in columns[:4]]
         return [
             a + (b << 32) + ((c + (d << 32)) << 64)
             for a, b, c, d in zip(*(one.tolist() for one in filled), strict=True)
@@ -207,7 +207,7 @@ class WholeSum:
             decimals = call.result.kind == "decimal"
             return decimal_from_unscaled(totals, scale, empty) if decimals else from_numpy(totals, mask=empty)
         if call.result.kind == "decimal":
-            exact = [Decimal(one).scaleb(-scale, _WIDE) for one in totals]
+            exact = [Decimal(total).scaleb(-scale, _WIDE) for total in totals]
             return _settled(call, exact, empty, lambda one: settle_decimal(one, scale))
         return _settled(call, totals, empty, settle_integer)
 

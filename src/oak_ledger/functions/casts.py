@@ -74,7 +74,7 @@ def _may_have(texts: Any, what: str) -> bool:
             ).as_py()
         )
     begins = ("0", "+0", "-0", *SPACES) if what == zeros else ("+", *SPACES)
-    return any(pc.any(pc.starts_with(texts, one)).as_py() for one in begins)
+    return any(pc.any(pc.starts_with(texts, begin)).as_py() for begin in begins)
 
 
 def _misfits(run: CallContext, text: Any, expression: str, what: str, convert: Callable[[Any], Any]) -> Any:
@@ -181,12 +181,12 @@ def _finite(text: str) -> Decimal:
 
 
 def _held(value: Decimal, to: CastTo) -> Decimal:
-    made = settle_decimal(value, to.type.scale)
-    if to.exact and made != value:
+    decimal = settle_decimal(value, to.type.scale)
+    if to.exact and decimal != value:
         raise ComputeError(f"more than {to.type.scale} decimal{'s' * (to.type.scale != 1)}")
-    if len(made.as_tuple().digits) > to.precision:
+    if len(decimal.as_tuple().digits) > to.precision:
         raise ComputeError(f"more than {to.precision} digits")
-    return made
+    return decimal
 
 
 def _text_to_boolean(run: CallContext, text: Any) -> Any:

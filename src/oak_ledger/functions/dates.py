@@ -145,8 +145,8 @@ def date_trunc(run: CallContext, unit: Any, d: Any) -> Any:
 def make_date(run: CallContext, year: Any, month: Any, day: Any) -> Any:
     """A day of the calendar."""
     arrays = [run.array(one) for one in (year, month, day)]
-    nulls = np.logical_or.reduce([to_mask(pc.is_null(one)) for one in arrays])
-    y, m, d = (np.where(nulls, 1, numpy_view(one)) for one in arrays)
+    nulls = np.logical_or.reduce([to_mask(pc.is_null(array)) for array in arrays])
+    y, m, d = (np.where(nulls, 1, numpy_view(array)) for array in arrays)
     days, fits = days_of(y, m, d)
     result = from_numpy(np.where(fits, days, 0).astype(np.int32), mask=nulls).cast(pa.date32())
     return run.fault("not a valid date", ~fits, result)
@@ -175,7 +175,7 @@ def date_diff(run: CallContext, unit: Any, a: Any, b: Any) -> Any:
         per = _SECONDS[name] * 1_000_000
         origin = 3 * DAY_MICROSECONDS if name == "week" else 0  # 1970-01-01 was a Thursday
         micros = [numpy_view(pc.fill_null(pc.cast(side, pa.timestamp("us")), 0)) for side in sides]
-        counts = [(one + origin) // per for one in micros]
+        counts = [(micro + origin) // per for micro in micros]
     return from_numpy(counts[1] - counts[0], mask=nulls)
 
 
@@ -236,9 +236,9 @@ def working_days(run: CallContext, a: Any, b: Any, off: Any = None) -> Any:
 def _off(text: Any) -> list[str]:
     """The days of a list of days off. Raises ComputeError for what is none."""
     days = [one for one in re.split(r"[,;\s]+", str(text or "")) if one]
-    for one in days:
-        if not re.fullmatch(r"\d{4}-\d\d-\d\d", one) or not _is_day(one):
-            raise ComputeError(f"'{one}' is not a day; days off are written 2026-01-01, 2026-04-03")
+    for day in days:
+        if not re.fullmatch(r"\d{4}-\d\d-\d\d", day) or not _is_day(day):
+            raise ComputeError(f"'{day}' is not a day; days off are written 2026-01-01, 2026-04-03")
     return days
 
 

@@ -59,11 +59,11 @@ def _spread(sample: bool, root: bool) -> Callable[..., Any]:
             means = groups.float_sums(numbers) / counts
             away = numbers - means[groups.codes]
             squares = groups.float_sums(away * away)
-            made = squares / (counts - (1 if sample else 0))
-            made = np.sqrt(made) if root else made
+            array = squares / (counts - (1 if sample else 0))
+            array = np.sqrt(array) if root else array
         empty = counts < least
         return run.fault(
-            "number overflow", ~np.isfinite(made) & ~empty, from_numpy(np.where(empty, 0.0, made), mask=empty)
+            "number overflow", ~np.isfinite(array) & ~empty, from_numpy(np.where(empty, 0.0, array), mask=empty)
         )
 
     return run_spread

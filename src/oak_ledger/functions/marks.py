@@ -51,7 +51,7 @@ def pattern(mark: str, thousands: str, currencies: str) -> str:
 )
 def plain_number(run: CallContext, x: Any, *_marks: Any) -> Any:
     """Every text must match as a whole; then all but digits, the decimal mark and the exponent can go."""
-    mark, thousands, currencies = [*(str(one or "") for one in run.constants[1:]), "", ""][:3]
+    mark, thousands, currencies = [*(str(constant or "") for constant in run.constants[1:]), "", ""][:3]
     if len(mark) != 1 or mark == thousands:
         raise ComputeError("the decimal mark is one character, and not the thousands mark")
     texts = pc.utf8_trim(run.array(x), _TRIMMED)

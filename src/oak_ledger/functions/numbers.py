@@ -357,11 +357,11 @@ common_logarithm = function(
 def width_bucket(run: CallContext, x: Any, low: Any, high: Any, n: Any) -> Any:
     """The bucket that a value belongs to."""
     arrays = [run.array(one) for one in (x, low, high, n)]
-    nulls = np.logical_or.reduce([to_mask(pc.is_null(one)) for one in arrays])
+    nulls = np.logical_or.reduce([to_mask(pc.is_null(array)) for array in arrays])
     value, first, last = (np.where(nulls, at, numpy_view(one)) for at, one in enumerate(arrays[:3]))
     count = np.where(nulls, 1, numpy_view(arrays[3]))
     few, flat, down = count <= 0, first == last, first > last
-    value, first, last = (np.where(down, -one, one) for one in (value, first, last))
+    value, first, last = (np.where(down, -array, array) for array in (value, first, last))
     with np.errstate(invalid="ignore", over="ignore"):
         inside = np.floor((value - first) * count / np.where(flat, 1.0, last - first)) + 1
     buckets = np.where(value < first, 0, np.where(value >= last, count + 1, inside))

@@ -92,11 +92,13 @@ class Template:
                 fits &= (field_bytes == np.frombuffer(piece.written.upper().encode(), np.uint8)).all(axis=1)
         if "YYYY" not in parts:
             return None
-        one = np.ones(len(rows), np.int64)
-        days, calendar_days = days_of(parts["YYYY"], parts.get("MM", one), parts.get("DD", one))
-        hour, minute, second = (parts.get(name, 0 * one) for name in ("HH24", "MI", "SS"))
+        array = np.ones(len(rows), np.int64)
+        days, calendar_days = days_of(parts["YYYY"], parts.get("MM", array), parts.get("DD", array))
+        hour, minute, second = (parts.get(name, 0 * array) for name in ("HH24", "MI", "SS"))
         fits &= calendar_days & (hour < 24) & (minute < 60) & (second < 60)
-        fraction = sum((parts[f"FF{size}"] * 10 ** (6 - size) for size in range(1, 7) if f"FF{size}" in parts), 0 * one)
+        fraction = sum(
+            (parts[f"FF{size}"] * 10 ** (6 - size) for size in range(1, 7) if f"FF{size}" in parts), 0 * array
+        )
         return days * _DAY + ((hour * 60 + minute) * 60 + second) * _SECOND + fraction, fits
 
     @property
@@ -140,8 +142,8 @@ class _Moments:
     time: npt.NDArray[np.int64]
 
 
-def _fraction(unit: int, one: _Moments) -> Any:
-    return one.time % _SECOND // unit
+def _fraction(unit: int, moments: _Moments) -> Any:
+    return moments.time % _SECOND // unit
 
 
 REMEMBERED = 20_000
@@ -150,15 +152,15 @@ _SECOND = 1_000_000
 _DAY = 86_400 * _SECOND
 _READ_AT_ONCE = frozenset({"YYYY", "MM", "DD", "HH24", "MI", "SS", *(f"FF{digits}" for digits in range(1, 7))})
 _DIGITS: dict[str, Callable[[_Moments], Any]] = {
-    "YYYY": lambda one: one.year.astype(np.int64) + 1970,
-    "YY": lambda one: (one.year.astype(np.int64) + 1970) % 100,
-    "MM": lambda one: one.month.astype(np.int64) % 12 + 1,
-    "DD": lambda one: (one.day - one.month.astype("M8[D]")).astype(np.int64) + 1,
-    "DDD": lambda one: (one.day - one.year.astype("M8[D]")).astype(np.int64) + 1,
-    "HH24": lambda one: one.time // (3600 * _SECOND),
-    "HH12": lambda one: (one.time // (3600 * _SECOND) + 11) % 12 + 1,
-    "MI": lambda one: one.time // (60 * _SECOND) % 60,
-    "SS": lambda one: one.time // _SECOND % 60,
+    "YYYY": lambda moments: moments.year.astype(np.int64) + 1970,
+    "YY": lambda moments: (moments.year.astype(np.int64) + 1970) % 100,
+    "MM": lambda moments: moments.month.astype(np.int64) % 12 + 1,
+    "DD": lambda moments: (moments.day - moments.month.astype("M8[D]")).astype(np.int64) + 1,
+    "DDD": lambda moments: (moments.day - moments.year.astype("M8[D]")).astype(np.int64) + 1,
+    "HH24": lambda moments: moments.time // (3600 * _SECOND),
+    "HH12": lambda moments: (moments.time // (3600 * _SECOND) + 11) % 12 + 1,
+    "MI": lambda moments: moments.time // (60 * _SECOND) % 60,
+    "SS": lambda moments: moments.time // _SECOND % 60,
     **{f"FF{digits}": partial(_fraction, 10 ** (6 - digits)) for digits in range(1, 7)},
 }
 

@@ -319,7 +319,7 @@ def ends_with(run: CallContext, x: Any, part: Any) -> Any:
 def concat(run: CallContext, *values: Any) -> Any:
     """Joined without nulls."""
     texts = [text_of(run.array(value), kind) for value, kind in zip(values, run.types, strict=True)]
-    return pc.binary_join_element_wise(*(pc.fill_null(one, "") for one in texts), "")
+    return pc.binary_join_element_wise(*(pc.fill_null(text, "") for text in texts), "")
 
 
 def _padded(left: bool) -> Any:

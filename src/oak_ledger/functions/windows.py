@@ -317,8 +317,8 @@ def _shift_known(run: CallContext, around: Around, values: Any, *rest: Any, dire
     low, high = before[around.start], before[around.end]
     inside = (at >= low) & (at < high)
     here = (steps == 0) & known
-    found = places[np.where(inside, at, 0)] if len(places) else around.here
-    made = _taken(values, np.where(steps == 0, around.here, found), np.where(steps == 0, here, inside))
+    array = places[np.where(inside, at, 0)] if len(places) else around.here
+    made = _taken(values, np.where(steps == 0, around.here, array), np.where(steps == 0, here, inside))
     outside = ~np.where(steps == 0, True, inside)
     return made if len(rest) < 2 else pc.if_else(from_numpy(outside), rest[1], made)
 

@@ -95,8 +95,8 @@ class AdditivityAnalysis:
         if isinstance(node, n.Literal):
             return CONSTANT
         if isinstance(node, n.Name):
-            found = self.source.compiled.states.get(node.name.casefold())
-            return ADDITIVE if found is None else self.of_state(found)
+            state = self.source.compiled.states.get(node.name.casefold())
+            return ADDITIVE if state is None else self.of_state(state)
         if isinstance(node, (n.Parens, n.Unary, n.Cast)):
             return self.of(node.inner if isinstance(node, n.Parens) else node.operand, text)
         if isinstance(node, n.Binary):
@@ -124,16 +124,16 @@ class AdditivityAnalysis:
         if over.order:
             return Additivity("rate", why="it is a running value", meant=meant)
         if over.partition:
-            names = ", ".join(text[one.start : one.end] for one in over.partition)
+            names = ", ".join(text[node.start : node.end] for node in over.partition)
             return Additivity("rate", why=f"it is one value for each {names}, repeated in its rows", meant=meant)
         return Additivity("whole", why="it is one value over all rows, repeated in each", meant=meant)
 
     def _worst(self, values: list[n.Node], text: str) -> Additivity:
         natures = [self.of(value, text) for value in values]
         for kind in ("ratio", "rate", "whole", "additive"):
-            found = next((nature for nature in natures if nature.kind == kind), None)
-            if found is not None:
-                return found
+            additivity = next((nature for nature in natures if nature.kind == kind), None)
+            if additivity is not None:
+                return additivity
         return CONSTANT
 
     def _binary(self, node: n.Binary, text: str) -> Additivity:
@@ -173,8 +173,8 @@ class AdditivityAnalysis:
 def _end_of_call(node: n.Call, text: str) -> int:
     """Where the arguments of a windowed call end, with its filter: before OVER."""
     pieces = [*node.over.partition, *node.over.order] if node.over else []
-    last = min((one.start for one in pieces), default=node.end)
-    found = [one.start() for one in re.finditer(r"(?i)\bOVER\b", text[:last])]
+    last = min((piece.start for piece in pieces), default=node.end)
+    found = [match.start() for match in re.finditer(r"(?i)\bOVER\b", text[:last])]
     return len(text[: found[-1]].rstrip()) if found else node.end
 
 

@@ -62,7 +62,7 @@ def run_checks(source: Source) -> Iterator[Finding]:
         for state in source.fields
         if not state.broken and state.grain == Grain.ROW and not is_helper(state.name)
     }
-    answer, found = judged(source, probes, counted)
+    answer, findings = judged(source, probes, counted)
     for fault in answer.faults:
         if fault.field in source.compiled.expressions and not is_helper(fault.field):
             yield Finding(
@@ -73,7 +73,7 @@ def run_checks(source: Source) -> Iterator[Finding]:
                 severity="warning",
                 numbers={"rows": fault.rows, "samples": [list(row[1].values()) for row in fault.samples]},
             )
-    yield from found
+    yield from findings
     yield from misspelt_always(helpers.source)
     yield from _key(source)
     yield from _rows_twice(source)
@@ -83,7 +83,10 @@ def run_checks(source: Source) -> Iterator[Finding]:
         yield from source.arrival_findings()
         yield from _names_again(source)
         yield from _new_columns(source)
-        yield from (replace(one, place=place_of(source, source.state(one.place.where))) for one in named_levels(source))
+        yield from (
+            replace(named_level, place=place_of(source, source.state(named_level.place.where)))
+            for named_level in named_levels(source)
+        )
 
 
 def formula_findings(source: Source, formulas: Mapping[str, str]) -> dict[str, list[Finding]]:
@@ -102,8 +105,8 @@ def formula_findings(source: Source, formulas: Mapping[str, str]) -> dict[str, l
     found: dict[str, list[Finding]] = {name: [] for name in formulas}
     if probes:
         places = {f"{document.where}, field {name!r}": name for name in formulas}
-        for one in judged(helpers.helped(), probes, {})[1]:
-            found[places[one.place.where]].append(one)
+        for finding in judged(helpers.helped(), probes, {})[1]:
+            found[places[finding.place.where]].append(finding)
     return found
 
 
@@ -144,7 +147,7 @@ def _names_again(source: Source) -> Iterator[Finding]:
 def _new_columns(source: Source) -> Iterator[Finding]:
     """Columns that no field uses, where others that fields need are gone: one may be the other."""
     new = source.new_columns()
-    broken = any(one.code == "missing-column" for state in source.fields for one in state.findings)
+    broken = any(finding.code == "missing-column" for state in source.fields for finding in state.findings)
     if new and broken:
         names = ", ".join(new[:5]) + (" …" if len(new) > 5 else "")
         hint = "A column may have been renamed: see the candidates; to use it: oak field restore."

@@ -66,7 +66,7 @@ def yes_or_no(values: Sequence[str]) -> str:
     """The clean for texts that say yes and no in another language; empty for others."""
     if len({*values}) != 2:
         return ""
-    said = {one.strip().upper(): one for one in values}
+    said = {value.strip().upper(): value for value in values}
     pair = next((pair for pair in YES_NO if {*pair} == {*said}), None)
     if pair is None:
         return ""

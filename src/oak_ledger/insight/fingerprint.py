@@ -75,7 +75,7 @@ def fingerprint(values: Any) -> Fingerprint:
         median, average = float(np.median(numbers)), float(np.mean(numbers))
     texts = np.array([value_text(value) for value in different.to_pylist()], dtype=object)
     hashes = np.sort(pd.util.hash_array(texts)) if len(texts) else np.array([], np.uint64)
-    sketch = tuple(int(one) for one in hashes[:SKETCH])
+    sketch = tuple(int(hash_) for hash_ in hashes[:SKETCH])
     return Fingerprint(
         str(kind),
         len(array),
@@ -127,14 +127,16 @@ def names_before(source: Source, baseline: OriginReader, definition: Document | 
 
     A field is recognised by its column, where the earlier state has a definition, else by its values.
     """
-    fields = {one.name: one for one in source.shared.states.values() if isinstance(one.spec, FieldSpec)}
+    fields = {state.name: state for state in source.shared.states.values() if isinstance(state.spec, FieldSpec)}
     there = baseline.columns()
     gone = [name for name in there if name not in fields]
-    new = [name for name, one in fields.items() if name not in there and one.grain == Grain.ROW and not one.broken]
+    new = [
+        name for name, state in fields.items() if name not in there and state.grain == Grain.ROW and not state.broken
+    ]
     if not gone or not new:
         return {}
     specs = [] if definition is None else definition.models("field", FieldSpec)
-    columns = {one.column: one.name for one in specs if one.column and one.name in gone}
+    columns = {spec.column: spec.name for spec in specs if spec.column and spec.name in gone}
     found: dict[str, str] = {}
     for name in new:
         column = getattr(fields[name].spec, "column", "")

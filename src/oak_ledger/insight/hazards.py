@@ -47,10 +47,12 @@ class _Written:
 def hazard_probes(source: Source, helpers: TemporaryFields, only: Collection[str] | None = None) -> Iterator[Probe]:
     """The suspicions that the formulas and filters of a source give rise to, or `only` some of its fields."""
     written = [_Written(state.name, place_of(source, state).where, text, tree, chooses=False) for state, text, tree in calculated(source, only)]  # fmt: skip
-    for one in source.document.models("filter", FilterSpec) if only is None else ():
-        if source.check_formula(one.where).checked is not None:
-            where = f"{source.document.where}, filter {one.name!r}"
-            written.append(_Written(f"The filter {one.name!r}", where, one.where, parse(one.where).tree, chooses=True))
+    for model in source.document.models("filter", FilterSpec) if only is None else ():
+        if source.check_formula(model.where).checked is not None:
+            where = f"{source.document.where}, filter {model.name!r}"
+            written.append(
+                _Written(f"The filter {model.name!r}", where, model.where, parse(model.where).tree, chooses=True)
+            )
     for formula in written:
         joined: set[n.Node] = set()  # pieces of a longer chain of ||
         for node in n.walk(formula.tree):
@@ -87,7 +89,7 @@ def _of_node(source: Source, helpers: TemporaryFields, formula: _Written, node: 
 
 def left_out_findings(source: Source, conditions: Sequence[str]) -> list[Finding]:
     """The rows that conditions of a question leave out only because a value is null. Asks the rows only where a condition says what a value is not."""
-    parts = [(one, source.check_formula(one).checked) for one in conditions_of(source, conditions)]
+    parts = [(condition, source.check_formula(condition).checked) for condition in conditions_of(source, conditions)]
     text = " AND ".join(f"({one})" for one, checked in parts if checked is not None and checked.grain == Grain.ROW)
     if not text:
         return []
@@ -104,10 +106,10 @@ def _row_type(source: Source, text: str) -> Type | None:
 
 
 def _ties(source: Source, helpers: TemporaryFields, formula: _Written, node: n.Call, over: n.Over) -> Iterator[Probe]:
-    keys = [formula.says(one) for one in over.partition] + [formula.says(one.key) for one in over.order]
-    if any(_row_type(source, one) is None for one in keys):
+    keys = [formula.says(node) for node in over.partition] + [formula.says(key.key) for key in over.order]
+    if any(_row_type(source, key) is None for key in keys):
         return
-    shown = ", ".join(formula.says(one.key) for one in over.order)
+    shown = ", ".join(formula.says(key.key) for key in over.order)
     count = helpers.calculated(f"COUNT(*) OVER (PARTITION BY {', '.join(keys)})")
 
     def judge(values: Values) -> Finding | None:
@@ -143,7 +145,7 @@ def _nearly_equal(source: Source, formula: _Written, node: n.Binary) -> Iterator
     """Numbers with a floating point that miss a comparison by their last digits."""
     left, right = formula.says(node.left), formula.says(node.right)
     kinds = [_row_type(source, one) for one in (left, right)]
-    if any(kind is None or not kind.numeric for kind in kinds) or "number" not in [one.kind for one in kinds if one]:
+    if any(kind is None or not kind.numeric for kind in kinds) or "number" not in [kind.kind for kind in kinds if kind]:
         return
 
     def judge(values: Values) -> Finding | None:
@@ -168,8 +170,8 @@ def _emptied(source: Source, formula: _Written, node: n.Binary) -> Iterator[Prob
             waiting += [piece.left, piece.right]
         elif not isinstance(piece, n.Literal):
             parts.append(piece)
-    own, names = formula.says(node), [formula.says(one) for one in parts[::-1]]
-    if not names or _row_type(source, own) is None or any(_row_type(source, one) is None for one in names):
+    own, names = formula.says(node), [formula.says(part) for part in parts[::-1]]
+    if not names or _row_type(source, own) is None or any(_row_type(source, name) is None for name in names):
         return
 
     def judge(values: Values) -> Finding | None:
@@ -180,9 +182,9 @@ def _emptied(source: Source, formula: _Written, node: n.Binary) -> Iterator[Prob
         hint = f"Join it as an empty text: COALESCE({most}, '')."
         return Finding("text-emptied", message, formula.place(node), hint, "warning", numbers={"rows": values["emptied"]})  # fmt: skip
 
-    there = " OR ".join(f"({one}) IS NOT NULL" for one in names)
+    there = " OR ".join(f"({name}) IS NOT NULL" for name in names)
     formulas = {"rows": "COUNT(*)", "some": f"COUNT(*) FILTER (WHERE {there})", "emptied": f"COUNT(*) FILTER (WHERE ({own}) IS NULL AND ({there}))"}  # fmt: skip
-    yield Probe(formulas | {one: f"COUNT(*) FILTER (WHERE ({one}) IS NULL)" for one in names}, judge)
+    yield Probe(formulas | {name: f"COUNT(*) FILTER (WHERE ({name}) IS NULL)" for name in names}, judge)
 
 
 def _sums_of_other_rows(source: Source, formula: _Written, node: n.Binary) -> Iterator[Probe]:
@@ -190,7 +192,7 @@ def _sums_of_other_rows(source: Source, formula: _Written, node: n.Binary) -> It
     sums = [one for one in (node.left, node.right) if isinstance(one, n.Call) and one.name == "SUM" and len(one.args) == 1 and not one.over and not one.where]  # fmt: skip
     if len(sums) < 2:
         return
-    above, below = (formula.says(one.args[0]) for one in sums)
+    above, below = (formula.says(sum_.args[0]) for sum_ in sums)
     if above == below or _row_type(source, above) is None or _row_type(source, below) is None:
         return
 
@@ -205,7 +207,7 @@ def _sums_of_other_rows(source: Source, formula: _Written, node: n.Binary) -> It
         hint = f"If null does not mean 0: {same}"
         return Finding("ratio-rows", message, formula.place(node), hint, "note", numbers={"own": values["own"], "same": values["same"]})  # fmt: skip
 
-    first, second = (text if isinstance(one.args[0], n.Name) else f"({text})" for one, text in zip(sums, (above, below), strict=True))  # fmt: skip
+    first, second = (text if isinstance(call.args[0], n.Name) else f"({text})" for call, text in zip(sums, (above, below), strict=True))  # fmt: skip
     same = f"SUM({above}) FILTER (WHERE {second} IS NOT NULL) / SUM({below}) FILTER (WHERE {first} IS NOT NULL)"
     formulas = {"above": f"COUNT(*) FILTER (WHERE ({above}) IS NULL AND ({below}) IS NOT NULL)", "below": f"COUNT(*) FILTER (WHERE ({above}) IS NOT NULL AND ({below}) IS NULL)"}  # fmt: skip
     yield Probe({**formulas, "own": formula.says(node), "same": same}, judge)
@@ -247,7 +249,9 @@ def _shares_averaged(source: Source, formula: _Written, node: n.Call) -> Iterato
     def judge(values: Values) -> Finding | None:
         if not values["values"] or values["least"] == values["most"]:
             return None
-        message = f"{formula.name} gives every row the same weight in averaging {own}, a share; rows may differ in weight."
+        message = (
+            f"{formula.name} gives every row the same weight in averaging {own}, a share; rows may differ in weight."
+        )
         hint = f"If they do: SUM({own} * weight) / SUM(weight), the weight being what {own} is a share of."
         return Finding("shares-averaged", message, formula.place(node), hint, "note")
 

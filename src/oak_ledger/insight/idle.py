@@ -131,11 +131,11 @@ def multiplied(source: Source) -> Iterator[Finding]:
         if isinstance(state.spec, FieldSpec) and state.spec.role == "measure" and not state.broken
     }
     for step in feed.steps:
-        for one in step.measures:
-            state = fields.get(one.column)
-            if state is not None and abs(one.after) > abs(one.before):
-                message = f"The join with {step.part} multiplies {state.name}: its total grows from {format_number(one.before)} to {format_number(one.after)}."
+        for measure in step.measures:
+            state = fields.get(measure.column)
+            if state is not None and abs(measure.after) > abs(measure.before):
+                message = f"The join with {step.part} multiplies {state.name}: its total grows from {format_number(measure.before)} to {format_number(measure.after)}."
                 on = ", ".join(step.on)
                 hint = f"Bring the rows of {step.part} to one for each {on} first, or join on columns that are different in each row."
-                numbers = {"before": one.before, "after": one.after}
+                numbers = {"before": measure.before, "after": measure.after}
                 yield Finding("join-multiplies", message, place_of(source, state), hint, "warning", None, numbers)

@@ -107,7 +107,7 @@ def _units(rows: Mapping[str, int]) -> Mixed | None:
         return None
     said = ", ".join(f"{one} × {count:,}" for one, count in units.most_common())
     said += f", none × {bare:,}" if bare else ""
-    if all(_CURRENCY.fullmatch(one) for one in units):
+    if all(_CURRENCY.fullmatch(unit) for unit in units):
         return Mixed(f"amounts in several currencies ({said})", "") if len(units) > 1 else None
     amount = "CAST(REGEXP_SUBSTR({0}, '[0-9.+-]+') AS NUMBER)"
     if len(units) == 1 and not bare:
@@ -117,8 +117,8 @@ def _units(rows: Mapping[str, int]) -> Mixed | None:
         return Mixed(f"numbers with several units ({said})", "")
     usual = units.most_common(1)[0][0]
     cases = " ".join(
-        f"WHEN REGEXP_LIKE({{0}}, {quote_literal(f'[0-9] *{one}$')}) THEN {amount} * {sizes[one]} / {sizes[usual]}"
-        for one in units
-        if one != usual
+        f"WHEN REGEXP_LIKE({{0}}, {quote_literal(f'[0-9] *{unit}$')}) THEN {amount} * {sizes[unit]} / {sizes[usual]}"
+        for unit in units
+        if unit != usual
     )
     return Mixed(f"numbers with several units ({said})", f"CASE {cases} ELSE {amount} END")

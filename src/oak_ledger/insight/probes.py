@@ -36,8 +36,10 @@ def judged(source: Source, probes: Sequence[Probe], more: Mapping[str, str]) -> 
                 shown[f"{at} {key}"] = formula
     answer = source.tally(show=[*shown.items(), *more.items()])
     values = answer.to_dicts()[0]
-    found = [probe.judge({key: values.get(f"{at} {key}") for key in probe.formulas}) for at, probe in enumerate(probes)]
-    return answer, [one for one in found if one is not None]
+    findings = [
+        probe.judge({key: values.get(f"{at} {key}") for key in probe.formulas}) for at, probe in enumerate(probes)
+    ]
+    return answer, [finding for finding in findings if finding is not None]
 
 
 @dataclass(slots=True)

@@ -73,7 +73,7 @@ class FieldProfile(InNotebook):
     suspicions: tuple[Suspicion, ...]
 
     def __repr__(self) -> str:
-        odd = ", ".join(one.what for one in self.suspicions) or "nothing"
+        odd = ", ".join(suspicion.what for suspicion in self.suspicions) or "nothing"
         return f"Profile of {self.field!r}: {self.type}\n  {self.rows:,} rows, {self.nulls:,} null, {self.distinct:,} distinct; suspicious: {odd}"
 
 
@@ -84,13 +84,13 @@ def profile(source: Source, names: Sequence[str] = ()) -> list[FieldProfile]:
     if grouped is not None:
         raise OakError("grain-mixed", f"{grouped.name} has one value per group; a profile is of values per row.")
     table = source.rows([quote_identifier(state.name) for state in chosen]).table
-    made = []
+    profiles = []
     for state in chosen:
         plain = isinstance(state.spec, FieldSpec) and not state.spec.calculated
         own = state.spec.clean if isinstance(state.spec, FieldSpec) else ""
         found = profile_of(state.name, table.column(state.name), cleanable=plain, clean=own)
-        made.append(replace(found, type=state.type_name))
-    return made
+        profiles.append(replace(found, type=state.type_name))
+    return profiles
 
 
 def profile_of(name: str, values: Any, *, cleanable: bool = True, clean: str = "") -> FieldProfile:
@@ -115,13 +115,13 @@ def profile_of(name: str, values: Any, *, cleanable: bool = True, clean: str = "
     if text:
         patterns = _patterns(different, counts)
         found = _text_suspicions(different, counts, clean) if cleanable else ()
-        suspicions = tuple(sorted(found, key=lambda one: -one.rows))
+        suspicions = tuple(sorted(found, key=lambda suspicion: -suspicion.rows))
     elif kind is not None and kind.numeric and len(different) and cleanable:
         numbers = np.asarray(as_floats(different), np.float64)
         inner = f"({clean})" if clean else "VALUE"
         suspicions = tuple(
-            Suspicion(one.what, rows := int(counts[one.which].sum()), tuple(str(different[int(at)].as_py()) for at in np.flatnonzero(one.which)[:3]), one.clean.format(inner), rows)
-            for one in of_numbers(name, numbers, counts, whole=kind.kind == "integer")
+            Suspicion(of_number.what, rows := int(counts[of_number.which].sum()), tuple(str(different[int(at)].as_py()) for at in np.flatnonzero(of_number.which)[:3]), of_number.clean.format(inner), rows)
+            for of_number in of_numbers(name, numbers, counts, whole=kind.kind == "integer")
         )  # fmt: skip
     elif kind is not None and kind.kind in ("date", "timestamp") and len(different):
         suspicions = tuple(_odd_days(different, counts, str(kind)))
@@ -138,8 +138,8 @@ def _numbers(values: Any, counts: Any) -> tuple[float, float, tuple[tuple[Any, A
     total = int(running[-1])
     low, high = (float(ordered[np.searchsorted(running, at, "right")]) for at in ((total - 1) // 2, total // 2))
     average = float(np.average(values, weights=counts))
-    made, edges = np.histogram(values, bins=_round_edges(float(ordered[0]), float(ordered[-1])), weights=counts)
-    bins = tuple((float(edges[at]), float(edges[at + 1]), int(made[at])) for at in range(len(made)))
+    array, edges = np.histogram(values, bins=_round_edges(float(ordered[0]), float(ordered[-1])), weights=counts)
+    bins = tuple((float(edges[at]), float(edges[at + 1]), int(array[at])) for at in range(len(array)))
     return average, (low + high) / 2, bins
 
 
@@ -161,10 +161,10 @@ def _days(values: Any, counts: Any) -> tuple[tuple[Any, Any, int], ...]:
     spans = months.astype(f"datetime64[{unit}]")
     first, last = spans.min(), spans.max()
     at = (spans - first).astype(int)
-    made = np.bincount(at, weights=counts, minlength=int((last - first).astype(int)) + 1)
-    if len(made) > 400:
+    array = np.bincount(at, weights=counts, minlength=int((last - first).astype(int)) + 1)
+    if len(array) > 400:
         return ()
-    return tuple((str(first + step), str(first + step + 1), int(rows)) for step, rows in enumerate(made))
+    return tuple((str(first + step), str(first + step + 1), int(rows)) for step, rows in enumerate(array))
 
 
 def _lengths(values: Any) -> tuple[str, str]:

@@ -42,9 +42,9 @@ def spelling_probes(source: Source, helpers: TemporaryFields) -> Iterator[Probe]
     """For every text that a formula, a filter, a rule or a recode of the source looks for."""
     for state, text, tree in calculated(source):
         yield from _spelled(source, helpers, _Written(state.name, place_of(source, state).where, text), tree, {})
-    for one in source.document.models("filter", FilterSpec):
-        if not one.always:
-            yield from _condition(source, helpers, _Written(*_filter(source, one)))
+    for model in source.document.models("filter", FilterSpec):
+        if not model.always:
+            yield from _condition(source, helpers, _Written(*_filter(source, model)))
     for rule in source.document.models("rule", RuleSpec):
         where = f"{source.document.where}, rule {rule.name!r}"
         yield from _condition(source, helpers, _Written(f"The rule {rule.name!r}", where, rule.holds))
@@ -62,29 +62,29 @@ def spelling_probes(source: Source, helpers: TemporaryFields) -> Iterator[Probe]
                 )
 
 
-def _filter(source: Source, one: FilterSpec) -> tuple[str, str, str]:
-    return f"The filter {one.name!r}", f"{source.document.where}, filter {one.name!r}", one.where
+def _filter(source: Source, filter_: FilterSpec) -> tuple[str, str, str]:
+    return f"The filter {filter_.name!r}", f"{source.document.where}, filter {filter_.name!r}", filter_.where
 
 
 def misspelt_always(source: Source) -> list[Finding]:
     """The same for the source's own filters, over the rows that none of them has taken away."""
-    always = [one for one in source.document.models("filter", FilterSpec) if one.always]
+    always = [model for model in source.document.models("filter", FilterSpec) if model.always]
     document = source.document
     for block in document.all("filter") if always else ():
         document = document.replaced(block, {"always": None})
-    return misspelt(source.changed(document), [_filter(source, one) for one in always]) if always else []
+    return misspelt(source.changed(document), [_filter(source, alway) for alway in always]) if always else []
 
 
 def misspelt(source: Source, conditions: Iterable[tuple[str, str, str]]) -> list[Finding]:
     """The same for conditions that are not the source's own: each with whose it is, where it is, and what it says."""
     helpers = TemporaryFields(source)
-    probes = [probe for one in conditions for probe in _condition(source, helpers, _Written(*one))]
+    probes = [probe for condition in conditions for probe in _condition(source, helpers, _Written(*condition))]
     if not probes:
         return []
     shown = {f"{at} {key}": formula for at, probe in enumerate(probes) for key, formula in probe.formulas.items()}
     values = helpers.helped().tally(show=[*shown.items()]).to_dicts()[0]
-    found = [probe.judge({key: values[f"{at} {key}"] for key in probe.formulas}) for at, probe in enumerate(probes)]
-    return [one for one in found if one is not None]
+    findings = [probe.judge({key: values[f"{at} {key}"] for key in probe.formulas}) for at, probe in enumerate(probes)]
+    return [finding for finding in findings if finding is not None]
 
 
 def _condition(source: Source, helpers: TemporaryFields, written: _Written) -> Iterator[Probe]:

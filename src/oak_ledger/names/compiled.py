@@ -63,7 +63,7 @@ class ResolvedName:
     @property
     def own_fault(self) -> bool:
         """Whether it is broken by itself and not only through another field."""
-        return any(found.code != "broken-field" for found in self.findings if found.severity == "error")
+        return any(finding.code != "broken-field" for finding in self.findings if finding.severity == "error")
 
     @property
     def hidden(self) -> bool:
@@ -322,10 +322,10 @@ class _Compiler:
 
     def cycle(self, spec: AnySpec, path: Sequence[str], place: str) -> None:
         shown = " → ".join(path)
-        found = Finding(
+        finding = Finding(
             "cycle", f"{spec.name} depends on itself: {shown}.", Place(place), "Take one of these references out."
         )
-        self.keep(ResolvedName(spec.name, spec, _what(spec), None, (found,), tuple(path[:-1])))
+        self.keep(ResolvedName(spec.name, spec, _what(spec), None, (finding,), tuple(path[:-1])))
 
     def formula(self, spec: AnySpec, parsed: Parsed, names: SymbolTable, uses: Sequence[str], place: str) -> None:
         """A calculated field, a constant or a filter."""
@@ -345,8 +345,8 @@ class _Compiler:
         """A column: read into its type, then cleaned."""
         if self.ready:
             kind = self.origin_schema.get(spec.name)
-            made = c.ColumnRef(0, 0, kind or TEXT, Grain.ROW, spec.name)
-            ready = None if kind is None else Expression(spec.name, spec.name, made)
+            ref = c.ColumnRef(0, 0, kind or TEXT, Grain.ROW, spec.name)
+            ready = None if kind is None else Expression(spec.name, spec.name, ref)
             self.keep(ResolvedName(spec.name, spec, "field", ready, (), tuple(uses)))
             return
         origin_schema = self.origin_schema.get(spec.column)
@@ -354,8 +354,8 @@ class _Compiler:
             why = self.refused.get(spec.column)
             message = f"Column {spec.column!r} {f'cannot be read: it {why}' if why else 'is missing from the origin'}."
             hint = "" if why else nearest_hint(spec.column, self.origin_schema, str)
-            found = Finding("missing-column", message, Place(place), hint)
-            self.keep(ResolvedName(spec.name, spec, "field", None, (found,), tuple(uses)))
+            finding = Finding("missing-column", message, Place(place), hint)
+            self.keep(ResolvedName(spec.name, spec, "field", None, (finding,), tuple(uses)))
             return
         column = f"{spec.name}\0column"
         self.expressions[column] = Expression(

@@ -28,7 +28,7 @@ def with_local(
         later: list[FieldSpec] = []
         for spec in waiting:
             own = spec.name.casefold()
-            used = {one.name.casefold() for one in nodes.names(parse(spec.formula).tree)}
+            used = {name.name.casefold() for name in nodes.names(parse(spec.formula).tree)}
             if used & ahead - {own}:
                 later.append(spec)
                 continue

@@ -115,11 +115,11 @@ def one_select(query: str, backend: str) -> str:
         tokens = tokenize(query, read={"postgresql": "postgres"}.get(backend, backend))
     except TokenError:
         tokens = []
-    kinds = [one.token_type for one in tokens]
+    kinds = [token.token_type for token in tokens]
     while kinds and kinds[-1] == TokenType.SEMICOLON:
         kinds.pop()
-    depth = [*accumulate((one == TokenType.L_PAREN) - (one == TokenType.R_PAREN) for one in kinds)]
-    begins = next((one for one in kinds if one != TokenType.L_PAREN), None) in (
+    depth = [*accumulate((kind == TokenType.L_PAREN) - (kind == TokenType.R_PAREN) for kind in kinds)]
+    begins = next((kind for kind in kinds if kind != TokenType.L_PAREN), None) in (
         TokenType.SELECT,
         TokenType.WITH,
         TokenType.VALUES,
@@ -127,7 +127,7 @@ def one_select(query: str, backend: str) -> str:
     if not begins or TokenType.SEMICOLON in kinds or min(depth) < 0 or depth[-1]:
         message = "A query is one statement that selects rows; this is something else, and was not sent."
         raise UnusableInput("not-a-select", message, hint="Write one SELECT, without a semicolon in it.")
-    end = max(one.end for one, _ in zip(tokens, kinds, strict=False)) + 1
+    end = max(token.end for token, _ in zip(tokens, kinds, strict=False)) + 1
     return query[:end]
 
 
@@ -321,9 +321,9 @@ def _kinds(connection: sa.Connection, statement: str) -> tuple[dict[str, Type], 
             f"max(scale({one})), max(length(trunc(abs({one}))::text)) filter (where {one}::text !~ 'N|I')"
             for one in quoted
         ]
-        said = connection.exec_driver_sql(f"select {', '.join(parts)} from ({statement}) as origin").one()
+        row = connection.exec_driver_sql(f"select {', '.join(parts)} from ({statement}) as origin").one()
         for at, name in enumerate(free):
-            scale, whole = said[2 * at] or 0, said[2 * at + 1] or 0
+            scale, whole = row[2 * at] or 0, row[2 * at + 1] or 0
             scales[name] = scale if scale <= MOST_DECIMALS and whole + scale <= MAX_DIGITS else None
     kinds = {}
     for name, code in codes.items():
@@ -337,11 +337,11 @@ def _sqlite_kinds(connection: sa.Connection, inner: str) -> tuple[dict[str, Type
     names = list(connection.exec_driver_sql(f"select * from ({inner}) as origin limit 0").keys())
     quoted = ['"' + name.replace('"', '""') + '"' for name in names]
     parts = [f"group_concat(distinct typeof({name}))" for name in quoted]
-    said = connection.exec_driver_sql(f"select {', '.join(parts)} from ({inner})").one()
+    row = connection.exec_driver_sql(f"select {', '.join(parts)} from ({inner})").one()
     known = {frozenset({"integer"}): INTEGER, frozenset({"real"}): NUMBER, frozenset({"integer", "real"}): NUMBER}
     codes: dict[str, int | str] = {
         name: ",".join(sorted({*str(kinds or "text").split(",")} - {"null"}))
-        for name, kinds in zip(names, said, strict=True)
+        for name, kinds in zip(names, row, strict=True)
     }
     return {name: known.get(frozenset(str(kinds).split(",")), TEXT) for name, kinds in codes.items()}, codes
 

@@ -132,7 +132,7 @@ class FilesReader:
         """Files beside these that are newer than all of them, have the same ending and columns, and that the path does not name."""
         newest = max(path.stat().st_mtime_ns for path in self.paths)
         first = self.names_in(self.paths[0])
-        found = []
+        paths = []
         for path in sorted(
             {one for here in {path.parent for path in self.paths} for one in here.iterdir()} - {*self.paths}
         ):
@@ -141,8 +141,8 @@ class FilesReader:
                     names = dialect.column_names(path, own_spec(path, self.spec, first)[0])
                 except OakError:
                     continue
-                found += [path] if {*names} >= {*first} else []
-        return found
+                paths += [path] if {*names} >= {*first} else []
+        return paths
 
     def otherwise_written(self) -> list[tuple[Path, str]]:
         """Files that differ from what the definition says of reading, and in what."""
@@ -228,7 +228,7 @@ class FilesReader:
 
 def part_names(spec: ReadingSpec) -> list[str]:
     """The columns that come from the files' names."""
-    return [one["name"] for one in _PART.finditer(spec.name_parts)]
+    return [match["name"] for match in _PART.finditer(spec.name_parts)]
 
 
 def name_parts_of(spec: ReadingSpec, path: Path) -> dict[str, str]:

@@ -44,7 +44,7 @@ def totalled(table: pa.Table, keys: Sequence[str], totals: Mapping[str, str], *,
     if row is not None:
         message = f"{where}: {row.text} is a value of each row; a total is an aggregate, such as SUM or COUNT(*)."
         raise UnusableInput("join-totals", message)
-    result = execute(Query(fields, show, tuple(fields[one] for one in keys), grouped=True), TableReader(table))
+    result = execute(Query(fields, show, tuple(fields[key] for key in keys), grouped=True), TableReader(table))
     _whole(result.faults, where, "Clean the values first: take the file in, and join its definition.")
     return result.table.rename_columns([*keys, *totals])
 

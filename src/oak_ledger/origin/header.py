@@ -110,9 +110,9 @@ def _is_header(first: Row, body: Sequence[Row]) -> tuple[bool, str]:
 
 def _steps(numbers: Sequence[str], first: Row, body: Sequence[Row]) -> str:
     """What numbers in the first row count as names: years, or 1, 2, 3, where the values below are not."""
-    if len(numbers) < 2 or not all(one.strip().isdigit() for one in numbers):
+    if len(numbers) < 2 or not all(number.strip().isdigit() for number in numbers):
         return ""
-    whole = [int(one) for one in numbers]
+    whole = [int(number) for number in numbers]
     places = [at for at, cell in enumerate(first) if cell in numbers]
     below = [[row[at].strip() for at in places if at < len(row)] for row in body]
     if all(one in _YEARS for one in whole) and len({*whole}) == len(whole):

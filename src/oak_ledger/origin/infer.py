@@ -210,17 +210,17 @@ class TypeInferrer:
     def _alive(self) -> list[tuple[str, Shape]]:
         return [(name, shape) for name, shape in self.shapes.items() if shape.alive]
 
-    def _take_plain(self, values: Any, found: Numbers) -> bool:
+    def _take_plain(self, values: Any, numbers: Numbers) -> bool:
         """A batch of plain numbers, by their kinds; False where the first values are still to be shown that have not a shape."""
         present, alive = len(values) - values.null_count, self._alive()
-        fits = {name: found.count(PLAIN[name](found)) if name in PLAIN else 0 for name, _ in alive}
+        fits = {name: numbers.count(PLAIN[name](numbers)) if name in PLAIN else 0 for name, _ in alive}
         if any(fits[name] < present and len(shape.samples) < MAX_SAMPLES for name, shape in alive):
             return False
         self._count(values)
-        self.length = max(self.length, found.longest)
+        self.length = max(self.length, numbers.longest)
         for mark, kind in ((".", Mark.DOT), (",", Mark.COMMA)):
-            self.decimals[mark] = max(self.decimals[mark], found.decimals(kind))
-            self.whole[mark] = max(self.whole[mark], found.wholes)
+            self.decimals[mark] = max(self.decimals[mark], numbers.decimals(kind))
+            self.whole[mark] = max(self.whole[mark], numbers.wholes)
         self.counting = False
         for name, shape in alive:
             self._fit(shape, fits[name])

@@ -35,23 +35,27 @@ class SourceReader:
     def columns(self) -> dict[str, Type]:
         """Its visible fields that have a value in each row, and work."""
         with self._source() as source:
-            return {one.name: one.type for one in source.shown_fields if one.type is not None}
+            return {
+                shown_field.name: shown_field.type
+                for shown_field in source.shown_fields
+                if shown_field.type is not None
+            }
 
     def batches(self, columns: Sequence[str]) -> Iterator[pa.RecordBatch]:
         """The rows, with these fields."""
         with self._source() as source:
-            answer = source.rows([quote_identifier(one) for one in columns])
+            answer = source.rows([quote_identifier(column) for column in columns])
         place = Place(self.name)
         self.findings = [
             Finding(
                 "input-not-computed",
-                f"{self.name}: {one.sentence()}; null here.",
+                f"{self.name}: {fault.sentence()}; null here.",
                 place,
                 f"oak check {self.name}",
                 "warning",
             )
-            for one in answer.faults
-        ] + [one for one in answer.findings if one.severity != "note"]
+            for fault in answer.faults
+        ] + [finding for finding in answer.findings if finding.severity != "note"]
         yield from TableReader(answer.table).batches(columns)
 
     def locate(self, row: int) -> str:

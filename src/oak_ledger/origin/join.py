@@ -97,7 +97,7 @@ class JoinReader:
             for spec, feed in self.parts:
                 names = list(feed.columns())
                 schema = pa.schema([(name, arrow_type(kind)) for name, kind in feed.columns().items()])
-                batches = [pa.Table.from_batches([one]).cast(schema) for one in feed.batches(names)]
+                batches = [pa.Table.from_batches([batch]).cast(schema) for batch in feed.batches(names)]
                 table = pa.concat_tables([schema.empty_table(), *batches])
                 self.bad_rows += feed.bad_rows
                 made = table if made is None else self._join(made, table, spec)
@@ -282,7 +282,7 @@ def _as_numbers(values: Any) -> Any | None:
     if pa.types.is_string(values.type):
         chunks = values.chunks if isinstance(values, pa.ChunkedArray) else [values]
         found = [plain_numbers(chunk) for chunk in chunks if chunk.null_count < len(chunk)]
-        plain = all(one is not None and not one.count(one.mark == Mark.COMMA) for one in found)
+        plain = all(numbers is not None and not numbers.count(numbers.mark == Mark.COMMA) for numbers in found)
         return values.cast(pa.float64()) if plain else None
     return (
         values

@@ -73,7 +73,7 @@ class ColumnNames:
 
     def find(self, name: str) -> Known | None:
         """What a name means."""
-        found = next((one for one in self.kinds if one.casefold() == name.casefold()), None)
+        found = next((kind for kind in self.kinds if kind.casefold() == name.casefold()), None)
         return None if found is None else Known(found, self.kinds[found], Grain.ROW, "column")
 
     def names(self) -> Sequence[str]:

@@ -101,7 +101,7 @@ def plain_numbers(values: Any) -> Numbers | None:
         return None
     kinds = (((marks * 2 + zero) * 2 + minus) * 32 + before) * 32 + after
     counts = np.bincount(kinds)
-    found = np.flatnonzero(counts)
+    array = np.flatnonzero(counts)
     return Numbers(
-        found >> 12, found >> 5 & 31, found & 31, (found >> 10 & 1) > 0, (found >> 11 & 1) > 0, counts[found]
+        array >> 12, array >> 5 & 31, array & 31, (array >> 10 & 1) > 0, (array >> 11 & 1) > 0, counts[array]
     )

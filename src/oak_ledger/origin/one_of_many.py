@@ -28,13 +28,15 @@ def own_spec(path: Path, spec: ReadingSpec, like: Sequence[str]) -> tuple[Readin
     if like and spec.header != "none" and not spec.names:
         missing = _missing(column_names(path, own), like)
         if missing:
-            found = detect(path, encoding=encoding, comment=spec.comment, footer=spec.footer)
-            other = own.model_copy(update=found.keys())
-            if found.header != "none" and _missing(column_names(path, other), like) < missing:
-                said += [f"separator {shown_separator(found.separator)}"] if found.separator != spec.separator else []
+            dialect = detect(path, encoding=encoding, comment=spec.comment, footer=spec.footer)
+            other = own.model_copy(update=dialect.keys())
+            if dialect.header != "none" and _missing(column_names(path, other), like) < missing:
                 said += (
-                    [f"names in line {1 if found.header == 'first' else found.header}"]
-                    if found.header != spec.header
+                    [f"separator {shown_separator(dialect.separator)}"] if dialect.separator != spec.separator else []
+                )
+                said += (
+                    [f"names in line {1 if dialect.header == 'first' else dialect.header}"]
+                    if dialect.header != spec.header
                     else []
                 )
                 own = other

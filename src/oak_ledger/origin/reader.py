@@ -51,7 +51,7 @@ def shapes_of(named: Sequence[tuple[Path, Sequence[str]]]) -> list[tuple[Path, l
     """Files whose names of columns differ from the first one's: the path, what is missing, what is there in addition."""
     first = named[0][1]
     found = [
-        (path, [one for one in first if one not in names], [one for one in names if one not in first])
+        (path, [one for one in first if one not in names], [name for name in names if name not in first])
         for path, names in named[1:]
     ]
     return [one for one in found if one[1] or one[2]]

@@ -94,12 +94,12 @@ class SeveralReader:
         return ""
 
 
-def _together(one: Type, other: Type) -> Type:
+def _together(kind: Type, other: Type) -> Type:
     """The type for values of two types: text where they have nothing in common."""
-    if one == other:
-        return one
-    if {one, other} == {INTEGER, NUMBER}:
+    if kind == other:
+        return kind
+    if {kind, other} == {INTEGER, NUMBER}:
         return NUMBER
-    if one.kind == other.kind == "decimal":
-        return one if one.scale > other.scale else other
+    if kind.kind == other.kind == "decimal":
+        return kind if kind.scale > other.scale else other
     return TEXT

@@ -86,24 +86,24 @@ SHAPES: dict[str, str] = {
 
 def _thousands(mark: Mark) -> Callable[[Numbers], Mask]:
     """Of plain numbers, those that may be written with such a mark between thousands: with it before three digits, or small and without."""
-    return lambda one: (one.before <= 3) & ((one.mark != mark) | ((one.after == 3) & ~one.zero))
+    return lambda numbers: (numbers.before <= 3) & ((numbers.mark != mark) | ((numbers.after == 3) & ~numbers.zero))
 
 
 def _small(mark: Mark) -> Callable[[Numbers], Mask]:
     """Of plain numbers, those that another mark between thousands leaves as they are; `mark` is not the decimal mark then."""
-    return lambda one: (one.before <= 3) & (one.mark != mark)
+    return lambda numbers: (numbers.before <= 3) & (numbers.mark != mark)
 
 
 def _accounted(mark: Mark) -> Callable[[Numbers], Mask]:
-    return lambda one: (one.mark != mark) | ((one.before <= 3) & (one.after == 3) & ~one.zero)
+    return lambda numbers: (numbers.mark != mark) | ((numbers.before <= 3) & (numbers.after == 3) & ~numbers.zero)
 
 
 # Which kinds of plain numbers have a shape; of shapes that are not here, none has.
 PLAIN: dict[str, Callable[[Numbers], Mask]] = {
-    "integer": lambda one: one.mark == Mark.NONE,
-    "point": lambda one: one.mark != Mark.COMMA,
-    "comma": lambda one: one.mark != Mark.DOT,
-    "point or comma": lambda one: one.mark >= Mark.NONE,
+    "integer": lambda numbers: numbers.mark == Mark.NONE,
+    "point": lambda numbers: numbers.mark != Mark.COMMA,
+    "comma": lambda numbers: numbers.mark != Mark.DOT,
+    "point or comma": lambda numbers: numbers.mark >= Mark.NONE,
     "comma thousands": _thousands(Mark.COMMA),
     "point thousands": _thousands(Mark.DOT),
     "space thousands, comma": _small(Mark.DOT),
@@ -112,7 +112,11 @@ PLAIN: dict[str, Callable[[Numbers], Mask]] = {
     "quote thousands, comma": _small(Mark.DOT),
     "accounting, point": _accounted(Mark.COMMA),
     "accounting, comma": _accounted(Mark.DOT),
-    "exponent": lambda one: one.mark != Mark.COMMA,
-    "money with a point": lambda one: ((one.mark != Mark.DOT) | (one.after <= 2)) & _accounted(Mark.COMMA)(one),
-    "money with a comma": lambda one: ((one.mark != Mark.COMMA) | (one.after <= 2)) & _accounted(Mark.DOT)(one),
+    "exponent": lambda numbers: numbers.mark != Mark.COMMA,
+    "money with a point": lambda numbers: (
+        ((numbers.mark != Mark.DOT) | (numbers.after <= 2)) & _accounted(Mark.COMMA)(numbers)
+    ),
+    "money with a comma": lambda numbers: (
+        ((numbers.mark != Mark.COMMA) | (numbers.after <= 2)) & _accounted(Mark.DOT)(numbers)
+    ),
 }

@@ -40,13 +40,13 @@ class FileStamp:
 def origin_paths(spec: ReadingSpec, folder: Path, parts: Sequence[PartSpec] = ()) -> list[Path] | None:
     """The files of an origin; None where a change could not be noticed: a database that is not a file, a table in memory."""
     if spec.kind == "join":
-        found: list[Path] = []
+        paths: list[Path] = []
         for part in parts:
             own = origin_paths(part, folder)
             if own is None:
                 return None
-            found += own
-        return found
+            paths += own
+        return paths
     if spec.kind in ("memory", "source") or (spec.kind == "database" and not spec.url.startswith(_SQLITE)):
         return None
     if spec.kind == "database":

@@ -146,10 +146,10 @@ class _Step:
     def chosen(self) -> list[str]:
         """The columns that it is about. Raises UnusableInput where there is none of a name or pattern."""
         found: dict[str, None] = {}
-        for one in self.spec.columns:
-            some = [name for name in self.kinds if fnmatchcase(name.casefold(), one.casefold())]
+        for column in self.spec.columns:
+            some = [name for name in self.kinds if fnmatchcase(name.casefold(), column.casefold())]
             if not some:
-                self._there(one)
+                self._there(column)
             found.update(dict.fromkeys(some))
         return [name for name in self.kinds if name in found]
 
@@ -235,9 +235,9 @@ def _list_into_rows(step: _Step, tables: Tables) -> Tables:
         if not spec.into:
             yield made.append_column(column, pa.array(map(text_of, elements), pa.string()))
             continue
-        objects = [flat_texts(one) if isinstance(one, dict) else {} for one in elements]
+        objects = [flat_texts(element) if isinstance(element, dict) else {} for element in elements]
         step.effect.note(
-            "× an element that is not an object", sum(not isinstance(one, dict | None) for one in elements)
+            "× an element that is not an object", sum(not isinstance(element, dict | None) for element in elements)
         )
         for one in {name: None for own in objects for name in own if name not in members}:
             step.effect.note(f"with {one!r}, which is not taken", sum(one in own for own in objects))
@@ -307,11 +307,11 @@ def _fill_down(step: _Step, tables: Tables) -> Tables:
         values = table.column(name).combine_chunks()
         missing = to_mask(_missing(values))[order]
         last = np.maximum.accumulate(np.where(missing, -1, np.arange(len(order)))) if len(order) else order
-        found = last >= start
+        array = last >= start
         places = np.full(len(order), -1)
-        places[order] = np.where(found, order[np.maximum(last, 0)], -1) if len(order) else places
-        step.effect.note(f"of {name} filled", int((missing & found).sum()))
-        step.effect.note(f"of {name} with nothing above", int((missing & ~found).sum()))
+        places[order] = np.where(array, order[np.maximum(last, 0)], -1) if len(order) else places
+        step.effect.note(f"of {name} filled", int((missing & array).sum()))
+        step.effect.note(f"of {name} with nothing above", int((missing & ~array).sum()))
         table = table.set_column(
             table.schema.get_field_index(name), name, values.take(pa.array(places, mask=places < 0))
         )
@@ -358,7 +358,11 @@ def _as(values: Any, kind: Any) -> Any:
     values = values.combine_chunks() if isinstance(values, pa.ChunkedArray) else values
     if values.type == kind:
         return values
-    return pa.array([value_text(one) for one in values.to_pylist()], kind) if kind == pa.string() else values.cast(kind)
+    return (
+        pa.array([value_text(value) for value in values.to_pylist()], kind)
+        if kind == pa.string()
+        else values.cast(kind)
+    )
 
 
 def _missing(values: Any) -> Any:

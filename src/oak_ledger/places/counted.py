@@ -34,25 +34,30 @@ class Condition:
 def conditions(query: Query) -> list[Condition]:
     """All that may be wrong in what a question computes."""
     asked = [*query.asked, *query.always]
-    owners = [(one.name, one.checked) for one in asked]
+    owners = [(expression.name, expression.checked) for expression in asked]
     owners += [
         (name.partition("\0")[0], query.fields[name].checked)
-        for name in needed(query.fields, [one.checked for one in asked])
+        for name in needed(query.fields, [expression.checked for expression in asked])
     ]
-    filters = [one.checked for one in query.where]
-    filtering = {one.name for one in query.where} | {name.partition("\0")[0] for name in needed(query.fields, filters)}
+    filters = [expression.checked for expression in query.where]
+    filtering = {expression.name for expression in query.where} | {
+        name.partition("\0")[0] for name in needed(query.fields, filters)
+    }
     return [
         Condition(owner, what, tree, of_groups, owner in filtering)
-        for owner, made in owners
-        for what, tree, of_groups in _wrong(made, made.grain == Grain.GROUP)
+        for owner, node in owners
+        for what, tree, of_groups in _wrong(node, node.grain == Grain.GROUP)
     ]
 
 
 def as_counts(query: Query, found: Sequence[Condition]) -> Query:
     """The question how many rows are kept, then for each condition of rows, how many of these it holds for."""
     names = [f"fault {at}" for at in range(len(found))]
-    fields = {**query.fields, **{name: Expression(name, "", one.tree) for name, one in zip(names, found, strict=True)}}
-    kept = [one.checked for one in query.where]
+    fields = {
+        **query.fields,
+        **{name: Expression(name, "", condition.tree) for name, condition in zip(names, found, strict=True)},
+    }
+    kept = [expression.checked for expression in query.where]
     wanted = [kept]
     for name, one in zip(names, found, strict=True):
         wanted.append([*(() if one.of_filter else kept), c.FieldRef(0, 0, BOOLEAN, Grain.ROW, name)])
@@ -86,7 +91,7 @@ def _wrong(node: c.TypedNode, of_groups: bool) -> Iterator[tuple[str, c.TypedNod
         for what, tree, inner in _wrong(one, of_groups):
             yield what, _left_open(node, args[:at], tree) if settles and at and inner == of_groups else tree, inner
     if isinstance(node, c.Call) and node.function.can_fault:
-        there = [_call(_NOT, _call(_IS_NULL, one)) for one in node.args if not isinstance(one, c.Constant)]
+        there = [_call(_NOT, _call(_IS_NULL, arg)) for arg in node.args if not isinstance(arg, c.Constant)]
         yield _what(node), _all([*there, _call(_IS_NULL, node)]), of_groups
 
 
@@ -99,16 +104,16 @@ def _left_open(node: c.TypedNode, before: Sequence[c.TypedNode], tree: c.TypedNo
             return _call(_IS_FALSE if name == "AND" else _IS_TRUE, one)
         return _call(_NOT, _call(_IS_NULL, one))
 
-    branches = tuple(c.Branch(0, 0, BOOLEAN, one.grain, settled(one), _FALSE) for one in before)
-    return c.Case(0, 0, BOOLEAN, max(one.grain for one in (tree, *before)), branches, tree)
+    branches = tuple(c.Branch(0, 0, BOOLEAN, node.grain, settled(node), _FALSE) for node in before)
+    return c.Case(0, 0, BOOLEAN, max(node.grain for node in (tree, *before)), branches, tree)
 
 
 def _chosen(node: c.Case, at: int, value: c.TypedNode, of_groups: bool) -> Iterator[tuple[str, c.TypedNode, bool]]:
     """What may be wrong in one branch of a choice, in the rows that take it."""
     for what, tree, inner in _wrong(value, of_groups):
         branches = tuple(
-            c.Branch(0, 0, BOOLEAN, one.grain, one.condition, tree if place == at else _FALSE)
-            for place, one in enumerate(node.branches)
+            c.Branch(0, 0, BOOLEAN, branch.grain, branch.condition, tree if place == at else _FALSE)
+            for place, branch in enumerate(node.branches)
         )
         last = tree if at == len(node.branches) else _FALSE
         taken = c.Case(0, 0, BOOLEAN, node.grain, branches, last)
@@ -125,11 +130,11 @@ def _what(node: c.Call) -> str:
 
 
 def _call(function: object, *args: c.TypedNode) -> c.TypedNode:
-    return c.Call(0, 0, BOOLEAN, max(one.grain for one in args), function, args)  # type: ignore[arg-type]
+    return c.Call(0, 0, BOOLEAN, max(arg.grain for arg in args), function, args)  # type: ignore[arg-type]
 
 
 def _all(trees: Sequence[c.TypedNode]) -> c.TypedNode:
-    made = trees[0]
-    for one in trees[1:]:
-        made = _call(_AND, made, one)
-    return made
+    node = trees[0]
+    for tree in trees[1:]:
+        node = _call(_AND, node, tree)
+    return node

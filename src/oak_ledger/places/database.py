@@ -51,24 +51,24 @@ def columns_of(source: Source, *, stops: bool = False) -> Columns:
     codes = reader.codes if isinstance(reader, DatabaseReader) else {}
 
     def column(name: str) -> exp.Expression:
-        made: exp.Expression = exp.column(exp.to_identifier(name, quoted=True))
+        expression: exp.Expression = exp.column(exp.to_identifier(name, quoted=True))
         code = codes.get(name)
         if isinstance(code, str):  # SQLite's, where a column may compare texts in its own way
             if code not in ("", "text", "integer"):
                 raise NotSaid(f"The column {name}", f"SQLite has values of the type {code.replace(',', ' and ')} in it")
-            return exp.Collate(this=made, expression=exp.var("BINARY")) if code != "integer" else made
+            return exp.Collate(this=expression, expression=exp.var("BINARY")) if code != "integer" else expression
         if code is None or code in _AS_THEY_ARE:
-            return made
+            return expression
         if code in _TEXTS:
-            return exp.Collate(this=made, expression=exp.to_identifier("C", quoted=True))
+            return exp.Collate(this=expression, expression=exp.to_identifier("C", quoted=True))
         if code == _WITH_ZONE:
-            made = exp.AtTimeZone(this=made, zone=exp.Literal.string("UTC"))
+            expression = exp.AtTimeZone(this=expression, zone=exp.Literal.string("UTC"))
         if code in (_DATE, _MOMENT, _WITH_ZONE):
-            return in_calendar(made, kinds[name], stops=stops)
+            return in_calendar(expression, kinds[name], stops=stops)
         if code == _REAL:
-            made = as_it_reads(made)
+            expression = as_it_reads(expression)
         if code in (_REAL, _DOUBLE, _NUMERIC):
-            return finite(made, kinds[name])
+            return finite(expression, kinds[name])
         raise NotSaid(f"The column {name}", "its type is read as a text in another way")
 
     return column
@@ -140,16 +140,16 @@ def narrowed(source: Source, query: Query) -> DatabaseReader | None:
     if any_window(query.always):
         return None
     windows = any_window(query.asked)
-    fields = {name: one.checked for name, one in query.fields.items()}
+    fields = {name: expression.checked for name, expression in query.fields.items()}
     translator = Translator({}, fields, column, dialect=dialect)
-    said = [
+    expressions = [
         condition
-        for one in (*query.always, *(query.where if not windows else ()))
-        if (condition := _condition(query, one, translator)) is not None
+        for alway in (*query.always, *(query.where if not windows else ()))
+        if (condition := _condition(query, alway, translator)) is not None
     ]
-    if not said:
+    if not expressions:
         return None
-    all_of_it = exp.and_(*said)
+    all_of_it = exp.and_(*expressions)
     hole = _HOLES[dialect.name]
     text, filled = Statement(exp.select("1").where(all_of_it), (), dialect).parameters(hole)
     reader = replace(reader, condition=(text.partition(" WHERE ")[2], filled))
@@ -162,13 +162,13 @@ def narrowed(source: Source, query: Query) -> DatabaseReader | None:
     return reader
 
 
-def _condition(query: Query, one: Expression, translator: Translator) -> exp.Expression | None:
+def _condition(query: Query, expression: Expression, translator: Translator) -> exp.Expression | None:
     """A filter as the database says it, if it can, and nothing in it may be a fault."""
-    for tree in trees_of(query, [one]):
+    for tree in trees_of(query, [expression]):
         if c.can_fault(tree) or any(isinstance(node, (c.Window, c.Before)) for node in c.walk(tree)):
             return None
     try:
-        return exp.paren(translator.expression(one.checked))
+        return exp.paren(translator.expression(expression.checked))
     except NotSaid:
         return None
 
@@ -220,12 +220,12 @@ def _lost(error: sa.exc.SQLAlchemyError) -> bool:
 
 def _table(columns: Any, rows: Any, keys: Any = ()) -> pa.Table:
     """Rows of the database as a table with the types of the question; `keys` are columns of nulls before them."""
-    arrays = [pa.nulls(len(rows), arrow_type(one.checked.type)) for one in keys]
+    arrays = [pa.nulls(len(rows), arrow_type(key.checked.type)) for key in keys]
     arrays += [
         pa.array([_value(row[at], one.checked.type.kind) for row in rows], arrow_type(one.checked.type))
         for at, one in enumerate(columns)
     ]
-    return pa.table(arrays, names=[one.name for one in (*keys, *columns)])
+    return pa.table(arrays, names=[key.name for key in (*keys, *columns)])
 
 
 def _value(value: Any, kind: str) -> Any:

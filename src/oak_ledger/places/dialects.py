@@ -246,5 +246,5 @@ SQLITE = SqlDialect(
     "sqlite", "SQLite", "sqlite", _SQLITE, {**_REFUSED, **_SQLITE_REFUSED}, frozenset(("text", "integer", "boolean", "null")),
     "decimals, numbers and dates are kept in another way", collated=False,
 )  # fmt: skip
-DIALECTS: Mapping[str, SqlDialect] = {one.name: one for one in (POSTGRESQL, SQLITE, DUCKDB, SPARK)}
+DIALECTS: Mapping[str, SqlDialect] = {dialect.name: dialect for dialect in (POSTGRESQL, SQLITE, DUCKDB, SPARK)}
 """The databases that a question can be said to, by name."""

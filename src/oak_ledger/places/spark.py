@@ -100,9 +100,11 @@ def asked(source: Source, query: Query) -> Result:
     """A question answered by the cluster. Raises NotSaid where it cannot be said, UnusableInput where the cluster cannot be reached or answer."""
     in_settled_order(query, source.about.key)
     wrong = conditions(query)
-    of_rows, of_groups = ([one for one in wrong if one.of_groups == groups] for groups in (False, True))
+    of_rows, of_groups = (
+        [condition for condition in wrong if condition.of_groups == groups] for groups in (False, True)
+    )
     shown = len(query.by) + len(query.show)
-    more = tuple(Expression(f"fault {at}", "", one.tree) for at, one in enumerate(of_groups))
+    more = tuple(Expression(f"fault {at}", "", condition.tree) for at, condition in enumerate(of_groups))
     with _guarded(), settled(session()) as own:
         view, column = _rows(own, source, query)
         table = exp.Table(this=exp.to_identifier(view, quoted=True))
@@ -158,16 +160,16 @@ def _guarded() -> Iterator[None]:
 
 def _typed(table: pa.Table, columns: Sequence[Expression], keys: Sequence[Expression] = ()) -> pa.Table:
     """What came back with the types of the question. Raises NotSaid for a number that is none and a date beyond the years 1 to 9999; `keys` are columns of nulls before them."""
-    arrays = [pa.nulls(len(table), arrow_type(one.checked.type)) for one in keys]
-    for at, one in enumerate(columns):
-        values = table.column(at).cast(arrow_type(one.checked.type))
-        if one.checked.type.kind == "number" and pc.all(pc.is_finite(values)).as_py() not in (True, None):
-            raise NotSaid(f"A value of {one.name}", "it is too large for a number")
-        ends = {"date": dt.date, "timestamp": dt.datetime}.get(one.checked.type.kind)
+    arrays = [pa.nulls(len(table), arrow_type(key.checked.type)) for key in keys]
+    for at, expression in enumerate(columns):
+        values = table.column(at).cast(arrow_type(expression.checked.type))
+        if expression.checked.type.kind == "number" and pc.all(pc.is_finite(values)).as_py() not in (True, None):
+            raise NotSaid(f"A value of {expression.name}", "it is too large for a number")
+        ends = {"date": dt.date, "timestamp": dt.datetime}.get(expression.checked.type.kind)
         if ends and pc.any(pc.or_(pc.less(values, ends.min), pc.greater(values, ends.max))).as_py():
-            raise NotSaid(f"A value of {one.name}", "it is not a date of the calendar")
+            raise NotSaid(f"A value of {expression.name}", "it is not a date of the calendar")
         arrays.append(values)
-    return pa.table(arrays, names=[one.name for one in (*keys, *columns)])
+    return pa.table(arrays, names=[key.name for key in (*keys, *columns)])
 
 
 def _rows(own: Any, source: Source, query: Query) -> tuple[str, Callable[[str], exp.Expression]]:
@@ -198,12 +200,12 @@ def _typed_column(name: str, kind: Type, found: dict[str, str]) -> exp.Expressio
     fits = there.endswith(f",{kind.scale})") if kind.kind == "decimal" else there in _KINDS.get(kind.kind, ())
     if not fits:
         raise NotSaid(f"The column {name}", "its type is read in another way here")
-    made: exp.Expression = exp.column(exp.to_identifier(name, quoted=True))
+    expression: exp.Expression = exp.column(exp.to_identifier(name, quoted=True))
     if there == "timestamp":
-        return cast(made, sql_type(kind))
+        return cast(expression, sql_type(kind))
     if there == "float":
-        made = as_it_reads(made)
-    return finite(made, kind) if kind.kind == "number" else made
+        expression = as_it_reads(expression)
+    return finite(expression, kind) if kind.kind == "number" else expression
 
 
 def _texts(own: Any, reader: FilesReader, view: str, query: Query) -> Callable[[str], exp.Expression]:

@@ -44,7 +44,7 @@ class Statement:
         if "%" in hole:
             text = text.replace("%", "%%")
         named = {name: own for own, name in texts.items()}
-        return re.sub("\0(p[0-9]+)\0", lambda one: hole.format(one.group(1)), text), named
+        return re.sub("\0(p[0-9]+)\0", lambda match: hole.format(match.group(1)), text), named
 
     def text(self, *, pretty: bool = False) -> str:
         """The statement as the database reads it."""
@@ -53,9 +53,11 @@ class Statement:
 
 def in_settled_order(query: Query, key: Sequence[str] | None) -> None:
     """Raise NotSaid for a list of rows that could come in several orders: it is not sorted by every field of the source's key."""
-    names = {one.name for one in query.sort}
+    names = {by.name for by in query.sort}
     fields = {
-        one.checked.name.casefold() for one in query.show if one.name in names and isinstance(one.checked, c.FieldRef)
+        expression.checked.name.casefold()
+        for expression in query.show
+        if expression.name in names and isinstance(expression.checked, c.FieldRef)
     }
     wanted = {name.casefold() for name in key or ()}
     if not query.grouped and not (wanted and wanted <= fields):
@@ -64,13 +66,13 @@ def in_settled_order(query: Query, key: Sequence[str] | None) -> None:
 
 def trees_of(query: Query, asked: Sequence[Expression]) -> list[c.TypedNode]:
     """What is asked for, and what all fields are that it needs."""
-    trees = [one.checked for one in asked]
+    trees = [expression.checked for expression in asked]
     return trees + [query.fields[name].checked for name in needed(query.fields, trees)]
 
 
 def _with_query(tree: exp.Expression, text: str) -> str:
     """A statement with the query that somebody wrote in its place, to the letter."""
-    query = next((one.meta["query"] for one in tree.find_all(exp.Table) if "query" in one.meta), "")
+    query = next((node.meta["query"] for node in tree.find_all(exp.Table) if "query" in node.meta), "")
     return text.replace(f'"{QUERY}"', f"({query}\n)") if query else text
 
 
@@ -99,33 +101,33 @@ def statement(
         raise NotSaid("A condition on groups", "what cannot be computed in it is counted here")
     steps, translator = _steps(query, origin, column, guarded, dialect)
     translator.overall = query.grouped and not query.by
-    keys = [_column_of(translator, query, one) for one in query.by]
+    keys = [_column_of(translator, query, expression) for expression in query.by]
     rows = _Rows(steps, translator, query.where, [*query.fields])
-    read = rows.with_levels([one.checked for one in (*query.show, *query.having)], keys)
-    shown = [(one, translator.expression(one.checked)) for one in query.show]
+    read = rows.with_levels([expression.checked for expression in (*query.show, *query.having)], keys)
+    shown = [(expression, translator.expression(expression.checked)) for expression in query.show]
     items = [
-        exp.alias_(cast(made, sql_type(one.checked.type)), one.name, quoted=True)
-        for one, made in (*zip(query.by, keys, strict=True), *shown)
+        exp.alias_(cast(made, sql_type(expression.checked.type)), expression.name, quoted=True)
+        for expression, made in (*zip(query.by, keys, strict=True), *shown)
     ]
-    names = tuple(one.name for one in (*query.by, *query.show))
-    made = _filtered(_joined(exp.select(*items).from_(_table(rows.name)), read), translator, query.where)
+    names = tuple(expression.name for expression in (*query.by, *query.show))
+    select = _filtered(_joined(exp.select(*items).from_(_table(rows.name)), read), translator, query.where)
     if query.by:
-        made = made.group_by(*keys)
-    made = made.having(*(translator.expression(one.checked) for one in query.having), copy=False)
+        select = select.group_by(*keys)
+    select = select.having(*(translator.expression(expression.checked) for expression in query.having), copy=False)
     if query.grouped:  # how many rows each group has, and how many groups there are before any limit
-        made = made.select(exp.alias_(exp.Count(this=exp.Star()), COUNTED, quoted=True))
+        select = select.select(exp.alias_(exp.Count(this=exp.Star()), COUNTED, quoted=True))
     if (query.grouped and (query.by or query.sort)) or query.sort:
-        steps.append(("answer", made))
-        made = _sorted(query, names)
+        steps.append(("answer", select))
+        select = _sorted(query, names)
     if query.limit is not None:
-        made = made.limit(query.limit, copy=False)
+        select = select.limit(query.limit, copy=False)
     for name, step in steps:
-        made = made.with_(exp.to_identifier(name, quoted=True), as_=step, copy=False)
+        select = select.with_(exp.to_identifier(name, quoted=True), as_=step, copy=False)
     if not dialect.collated:
-        for one in reversed(list(made.find_all(exp.Collate))):  # the inner ones first
-            if one.expression.name == "C":
-                one.replace(one.this)
-    return Statement(made, names, dialect)
+        for node in reversed(list(select.find_all(exp.Collate))):  # the inner ones first
+            if node.expression.name == "C":
+                node.replace(node.this)
+    return Statement(select, names, dialect)
 
 
 Joins = list[tuple[str, exp.Expression]]
@@ -168,13 +170,13 @@ class _Rows:
         name = f"{word} {self.levels}"
         own = [f"{name}, key {at}" for at in range(len(keys))]
         overall, self.translator.overall = self.translator.overall, False
-        inner = [*keys, *(self.translator.expression(one) for one in node.keys)]
+        inner = [*keys, *(self.translator.expression(key) for key in node.keys)]
         joins = self.with_levels(node.inner, inner)
         names = [*own, *(c.level_column(at, key=True)[1:] for at in range(len(node.keys)))]
         values = [(c.level_column(at)[1:], self.translator.expression(one)) for at, one in enumerate(node.inner)]
-        items = [exp.alias_(one.copy(), as_name, quoted=True) for as_name, one in (*zip(names, inner, strict=True), *values)]  # fmt: skip
-        made = _joined(exp.select(*items).from_(_table(self.name)), joins)
-        self.steps.append((f"{name} by key", _filtered(made, self.translator, self.where).group_by(*(one.copy() for one in inner))))  # fmt: skip
+        items = [exp.alias_(expression.copy(), as_name, quoted=True) for as_name, expression in (*zip(names, inner, strict=True), *values)]  # fmt: skip
+        select = _joined(exp.select(*items).from_(_table(self.name)), joins)
+        self.steps.append((f"{name} by key", _filtered(select, self.translator, self.where).group_by(*(expression.copy() for expression in inner))))  # fmt: skip
         for piece in c.walk(node.aggregate):
             if isinstance(piece, c.ColumnRef):
                 self.translator.columns[piece] = _column(piece.column[1:])
@@ -194,10 +196,10 @@ class _Rows:
         return [(name, exp.paren(exp.and_(*same)))]
 
 
-def _joined(made: exp.Select, joins: Joins) -> exp.Select:
+def _joined(select: exp.Select, joins: Joins) -> exp.Select:
     for name, same in joins:
-        made = made.join(_table(name), on=same, join_type="left", copy=False)
-    return made
+        select = select.join(_table(name), on=same, join_type="left", copy=False)
+    return select
 
 
 def _table(name: str) -> exp.Table:
@@ -215,8 +217,8 @@ def _steps(
 
     The source's own filters come before windows, and a question's after them.
     """
-    always = [one.checked for one in query.always]
-    asked = [one.checked for one in query.asked]
+    always = [alway.checked for alway in query.always]
+    asked = [expression.checked for expression in query.asked]
     inline: dict[str, c.TypedNode] = {}
     translator = Translator({}, inline, column, guarded=guarded, dialect=dialect)
     first = {*needed(query.fields, always)}
@@ -236,9 +238,9 @@ def _steps(
     later += _windows(asked)
     there = {name for name, *_ in (*known, *later)}
     later += [
-        (key, key if key in query.fields else f"{one.name} of the question", one.checked)
-        for one in query.by
-        if not isinstance(one.checked, c.FieldRef) and (key := _key_of(query, one)) not in there
+        (key, key if key in query.fields else f"{expression.name} of the question", expression.checked)
+        for expression in query.by
+        if not isinstance(expression.checked, c.FieldRef) and (key := _key_of(query, expression)) not in there
     ]
     taken = "".join(query.fields)
     word = next(word for word in ("window", "window of rows", "\u200bwindow") if word not in taken)
@@ -250,9 +252,9 @@ def _steps(
         for layer in layers:
             items: list[Any] = [_column(name) for name in names]
             items += [exp.alias_(translator.expression(tree), name, quoted=True) for _, name, tree in layer]
-            made = exp.select(*(items or [exp.alias_(exp.true(), "row", quoted=True)]))
-            made = made.from_(_table(steps[-1][0]) if steps else origin)
-            steps.append((FIELDS if not steps else f"{FIELDS} {len(steps) + 1}", made))
+            select = exp.select(*(items or [exp.alias_(exp.true(), "row", quoted=True)]))
+            select = select.from_(_table(steps[-1][0]) if steps else origin)
+            steps.append((FIELDS if not steps else f"{FIELDS} {len(steps) + 1}", select))
             for key, name, _ in layer:
                 names.append(name)
                 translator.columns[key] = _column(name)
@@ -272,7 +274,7 @@ def _windows(trees: Sequence[c.TypedNode], *, nested: bool = False) -> Layered:
             if isinstance(node, c.Window) and node.grain == Grain.ROW:
                 inner = [one for piece in c.children(node) for one in c.walk(piece)]
                 own = [] if nested else [node]
-                found.update(dict.fromkeys(one for one in (*own, *inner) if isinstance(one, c.Window)))
+                found.update(dict.fromkeys(node for node in (*own, *inner) if isinstance(node, c.Window)))
     return [(node, "", node) for node in reversed(found)]
 
 
@@ -286,54 +288,54 @@ def _layers(items: Layered) -> list[Layered]:
             for top in c.children(tree) or [tree]
             for piece in c.walk(top)
         }
-        at = depth[key] = max((depth[one] + 1 for one in pieces if one in depth), default=0)
+        at = depth[key] = max((depth[piece] + 1 for piece in pieces if piece in depth), default=0)
         while len(layers) <= at:
             layers.append([])
         layers[at].append((key, name, tree))
     return layers
 
 
-def _key_of(query: Query, one: Expression) -> Any:
+def _key_of(query: Query, expression: Expression) -> Any:
     """By what the column of something that is grouped by is found."""
-    return one.name if query.fields.get(one.name) is one else one
+    return expression.name if query.fields.get(expression.name) is expression else expression
 
 
-def _column_of(translator: Translator, query: Query, one: Expression) -> exp.Expression:
-    known = translator.columns.get(_key_of(query, one))
-    return known.copy() if known is not None else translator.expression(one.checked)
+def _column_of(translator: Translator, query: Query, expression: Expression) -> exp.Expression:
+    known = translator.columns.get(_key_of(query, expression))
+    return known.copy() if known is not None else translator.expression(expression.checked)
 
 
 def _column(name: str) -> exp.Expression:
     return exp.column(exp.to_identifier(name, quoted=True))
 
 
-def _filtered(made: exp.Select, translator: Translator, conditions: Sequence[Expression]) -> exp.Select:
-    for one in conditions:
-        made = made.where(translator.expression(one.checked), copy=False)
-    return made
+def _filtered(select: exp.Select, translator: Translator, conditions: Sequence[Expression]) -> exp.Select:
+    for condition in conditions:
+        select = select.where(translator.expression(condition.checked), copy=False)
+    return select
 
 
 def _sorted(query: Query, names: Sequence[str]) -> exp.Select:
     """In the order that is asked for, then by the groups; nulls last going up and first going down, as here."""
-    keys = [(one.name, one.descending) for one in query.sort]
-    keys += [(one.name, False) for one in query.by if one.name not in {name for name, _ in keys}]
-    kinds = {one.name: one.checked.type.kind for one in (*query.by, *query.show)}
+    keys = [(by.name, by.descending) for by in query.sort]
+    keys += [(expression.name, False) for expression in query.by if expression.name not in {name for name, _ in keys}]
+    kinds = {expression.name: expression.checked.type.kind for expression in (*query.by, *query.show)}
     items: list[Any] = [exp.column(exp.to_identifier(name, quoted=True)) for name in names]
     if query.grouped:
         over = exp.Window(this=exp.Sum(this=exp.column(exp.to_identifier(COUNTED, quoted=True))), over="OVER")
         items.append(exp.alias_(over, COUNTED, quoted=True))
         items.append(exp.alias_(exp.Window(this=exp.Count(this=exp.Star()), over="OVER"), GROUPS, quoted=True))
-    made: exp.Select = exp.select(*items).from_(_table("answer"))
+    select: exp.Select = exp.select(*items).from_(_table("answer"))
     for name, descending in keys:
         value: exp.Expression = exp.column(exp.to_identifier(name, quoted=True))
         if kinds[name] == "text":
             value = exp.Collate(this=value, expression=exp.to_identifier("C", quoted=True))
-        made = made.order_by(exp.Ordered(this=value, desc=descending, nulls_first=descending))
-    return made
+        select = select.order_by(exp.Ordered(this=value, desc=descending, nulls_first=descending))
+    return select
 
 
 def as_written(query: str) -> exp.Expression:
     """A query that somebody wrote, as what to read from: it goes into the statement as it is."""
-    made = exp.Table(this=exp.to_identifier(QUERY, quoted=True), alias=exp.TableAlias(this=exp.to_identifier(ROWS)))
-    made.meta["query"] = query
-    return made
+    table = exp.Table(this=exp.to_identifier(QUERY, quoted=True), alias=exp.TableAlias(this=exp.to_identifier(ROWS)))
+    table.meta["query"] = query
+    return table

@@ -125,19 +125,20 @@ def _by_template(written: str, text: str, name: str, how: Reading) -> str | None
     """By a template of digits: its parts put in the order of the standard."""
     pieces = template(written).pieces
     names = [piece.name for piece in pieces if piece.name]
-    if any(one not in _DIGITS for one in names) or "YYYY" not in names:
+    if any(name not in _DIGITS for name in names) or "YYYY" not in names:
         return None
     shape = "".join(
-        f"([0-9]{{{'4' if one.name == 'YYYY' else '1,2'}}})" if one.name else re.escape(one.written) for one in pieces
+        f"([0-9]{{{'4' if piece.name == 'YYYY' else '1,2'}}})" if piece.name else re.escape(piece.written)
+        for piece in pieces
     )
     own = quoted(f"^{shape}$")
     if how.stops:  # the form is known then, and the function stops at a day that no calendar has
         apart = all(
             not (one.name and other.name) for one, other in pairwise(pieces)
         )  # else it takes two digits for each
-        strict = "".join(_IN_CALENDAR[one.name] if one.name else re.escape(one.written) for one in pieces)
+        strict = "".join(_IN_CALENDAR[piece.name] if piece.name else re.escape(piece.written) for piece in pieces)
         strict = strict.replace("(0[1-9]", "(0?[1-9]").replace("([01][0-9]|2", "([01]?[0-9]|2") if apart else strict
-        elements = quoted("".join(one.name or f'"{one.written}"' for one in pieces))
+        elements = quoted("".join(piece.name or f'"{piece.written}"' for piece in pieces))
         made = (
             f"TO_DATE({text}, {elements})" if name == "DATE" else f"CAST(TO_TIMESTAMP({text}, {elements}) AS TIMESTAMP)"
         )
@@ -156,7 +157,7 @@ def _by_template(written: str, text: str, name: str, how: Reading) -> str | None
 
 def plain_number(node: c.Call, how: Reading = COUNTS) -> str:
     """The template of PLAIN_NUMBER: the text must match as a whole, then all but digits, the mark and the exponent can go."""
-    given = [str(one.value or "") if isinstance(one, c.Constant) else "" for one in node.args[1:]]
+    given = [str(arg.value or "") if isinstance(arg, c.Constant) else "" for arg in node.args[1:]]
     mark, thousands, currencies = [*given, "", ""][:3]
     text = bare = how.trimmed(_AROUND)
     for one in currencies.split():

@@ -67,35 +67,36 @@ def literal(value: Any, kind: Type) -> exp.Expression:
             sql_type(kind),
         )
     number = exp.Literal.number(format(value, "f") if isinstance(value, Decimal) else repr(value))
-    made: exp.Expression = exp.paren(number) if str(number).startswith("-") else number
-    return made if kind.kind == "decimal" else cast(made, sql_type(kind))
+    expression: exp.Expression = exp.paren(number) if str(number).startswith("-") else number
+    return expression if kind.kind == "decimal" else cast(expression, sql_type(kind))
 
 
-def finite(made: exp.Expression, kind: Type) -> exp.Expression:
+def finite(expression: exp.Expression, kind: Type) -> exp.Expression:
     """A number, or null where it is none or infinite."""
-    sure = exp.EQ(this=exp.Sub(this=made.copy(), expression=made.copy()), expression=exp.Literal.number(0))
-    return cast(exp.Case().when(sure, made), sql_type(kind))
+    sure = exp.EQ(this=exp.Sub(this=expression.copy(), expression=expression.copy()), expression=exp.Literal.number(0))
+    return cast(exp.Case().when(sure, expression), sql_type(kind))
 
 
-def in_calendar(made: exp.Expression, kind: Type, *, stops: bool = False) -> exp.Expression:
+def in_calendar(expression: exp.Expression, kind: Type, *, stops: bool = False) -> exp.Expression:
     """A date or moment, or null where it is infinite or beyond the years 1 to 9999; with `stops` the database stops there, as a text
     that is not a number is none."""
     ends = [
         cast(exp.Literal.string(one), sql_type(kind))
         for one in ("0001-01-01", "9999-12-31 23:59:59.999999"[: 10 if kind.kind == "date" else None])
     ]
-    found = exp.Case().when(exp.Between(this=made.copy(), low=ends[0], high=ends[1]), made)
+    case = exp.Case().when(exp.Between(this=expression.copy(), low=ends[0], high=ends[1]), expression)
     if not stops:
-        return found
+        return case
     wrong = cast(
-        cast(exp.Concat(expressions=[exp.Literal.string("not in the calendar: "), made.copy()]), "TEXT"), sql_type(kind)
+        cast(exp.Concat(expressions=[exp.Literal.string("not in the calendar: "), expression.copy()]), "TEXT"),
+        sql_type(kind),
     )
-    return found.when(exp.Not(this=exp.Is(this=made.copy(), expression=exp.Null())), wrong)
+    return case.when(exp.Not(this=exp.Is(this=expression.copy(), expression=exp.Null())), wrong)
 
 
-def as_it_reads(made: exp.Expression) -> exp.Expression:
+def as_it_reads(expression: exp.Expression) -> exp.Expression:
     """A number of few digits with those digits, not with what it is in binary."""
-    return cast(cast(made, "TEXT"), "DOUBLE PRECISION")
+    return cast(cast(expression, "TEXT"), "DOUBLE PRECISION")
 
 
 def as_it_is(name: str) -> exp.Expression:
@@ -134,10 +135,10 @@ class Translator:
         if isinstance(node, c.ColumnRef):
             return self.column(node.column)
         if isinstance(node, c.Case):
-            made = exp.Case()
+            case = exp.Case()
             for branch in node.branches:
-                made = made.when(self._inner(branch.condition), self._inner(branch.value), copy=False)
-            return made.else_(self._inner(node.otherwise), copy=False)
+                case = case.when(self._inner(branch.condition), self._inner(branch.value), copy=False)
+            return case.else_(self._inner(node.otherwise), copy=False)
         if isinstance(node, c.Call):
             return self._call(node)
         if isinstance(node, c.Aggregate):
@@ -147,9 +148,13 @@ class Translator:
         raise NotSaid("BEFORE", "the earlier state is kept here")
 
     def _inner(self, node: c.TypedNode) -> exp.Expression:
-        made = self.expression(node)
+        expression = self.expression(node)
         plain = (exp.Column, exp.Literal, exp.Func, exp.Paren, exp.Cast, exp.Case, exp.Null, exp.Boolean)
-        return made if isinstance(made, plain) and not isinstance(made, exp.Connector) else exp.paren(made, copy=False)
+        return (
+            expression
+            if isinstance(expression, plain) and not isinstance(expression, exp.Connector)
+            else exp.paren(expression, copy=False)
+        )
 
     # -- calls -------------------------------------------------------------------------------------------
 
@@ -157,8 +162,8 @@ class Translator:
         name = node.function.name
         if name == "INTERVAL":
             amount, unit = node.extra
-            made: exp.Expression = exp.Add(this=self._inner(node.args[0]), expression=_interval(amount, unit))
-            return cast(exp.paren(made), sql_type(node.type)) if node.type.kind == "date" else made
+            expression: exp.Expression = exp.Add(this=self._inner(node.args[0]), expression=_interval(amount, unit))
+            return cast(exp.paren(expression), sql_type(node.type)) if node.type.kind == "date" else expression
         if name in ("EXTRACT", "DATE_TRUNC"):
             unit = node.args[0].value if isinstance(node.args[0], c.Constant) else ""
             return cast(
@@ -182,29 +187,35 @@ class Translator:
         if name == "CAST" and node.extra.template:
             return self._by_template(node)
         if name == "CAST":
-            made = self._filled(
+            expression = self._filled(
                 self._template(f"CAST {node.args[0].type.kind} {node.type.kind}", node.args), name, node.args
             )
             digits = f"DECIMAL({node.extra.precision}, {node.type.scale})"  # more of them are a fault
             kind = exp.DataType.build(digits, dialect=DIALECT) if node.type.kind == "decimal" else sql_type(node.type)
-            return cast(made.this, kind) if isinstance(made, exp.Cast) else made
+            return cast(expression.this, kind) if isinstance(expression, exp.Cast) else expression
         if name == "CONCAT":
             return self._filled(self._template(name, node.args), name, tuple(map(_as_text, node.args)))
         same = node.type if name in ("GREATEST", "LEAST", "COALESCE") and node.type.kind == "decimal" else None
-        made = self._filled(self._template(name, node.args), name, node.args, same)
+        expression = self._filled(self._template(name, node.args), name, node.args, same)
         # a product has more decimals than the language keeps
-        return cast(exp.paren(made), sql_type(node.type)) if name == "*" and node.type.kind == "decimal" else made
+        return (
+            cast(exp.paren(expression), sql_type(node.type))
+            if name == "*" and node.type.kind == "decimal"
+            else expression
+        )
 
     def _by_template(self, node: c.Call) -> exp.Expression:
         """A date as text. Only elements of digits: names of months and days are written in another case."""
         write, elements, quote = self.dialect.dates or ("", {}, "")
         pieces = template(node.extra.template).pieces
-        stray = next((one for one in pieces if one.name not in elements if one.name or quote in one.written), None)
+        stray = next(
+            (piece for piece in pieces if piece.name not in elements if piece.name or quote in piece.written), None
+        )
         if stray is not None or node.args[0].type.kind == "text":
             raise self._refusal(
                 "CAST with a template", f"{stray.written if stray else 'a text'} is read in another way"
             )
-        text = "".join(elements[one.name] if one.name else f"{quote}{one.written}{quote}" for one in pieces)
+        text = "".join(elements[piece.name] if piece.name else f"{quote}{piece.written}{quote}" for piece in pieces)
         return exp.Anonymous(this=write, expressions=[self._inner(node.args[0]), exp.Literal.string(text)])
 
     def _refusal(self, what: str, why: str) -> NotSaid:
@@ -212,9 +223,9 @@ class Translator:
 
     def _template(self, name: str, args: tuple[c.TypedNode, ...]) -> str:
         """The template of a call; the most particular entry counts."""
-        kinds = [one.type.kind for one in args]
+        kinds = [arg.type.kind for arg in args]
         first, count = kinds[0] if kinds else "", len(kinds)
-        varying = any(not isinstance(one, c.Constant) or one.value is None for one in args[1:])
+        varying = any(not isinstance(arg, c.Constant) or arg.value is None for arg in args[1:])
         keys = (
             *((f"{name}:{first},varying",) if varying else ()),
             f"{name}:{first},{count}",
@@ -238,7 +249,7 @@ class Translator:
     ) -> exp.Expression:
         """A template with its arguments; all of one type, if it is given."""
         inner: list[Any] = [
-            self._inner(one) if same is None else cast(self._inner(one), sql_type(same)) for one in args
+            self._inner(arg) if same is None else cast(self._inner(arg), sql_type(same)) for arg in args
         ]
         if self.guarded and name in ("/", "%", "DIV", "MOD"):
             inner[1] = exp.func("NULLIF", inner[1], exp.Literal.number(0), dialect=DIALECT)
@@ -266,21 +277,21 @@ class Translator:
             self.overall = overall
 
     def _of_rows(self, node: c.Aggregate) -> exp.Expression:
-        made = self._percentile(node) or self._listed(node) or self._plain_aggregate(node)
+        expression = self._percentile(node) or self._listed(node) or self._plain_aggregate(node)
         if node.where is not None:
-            inner = made.this if isinstance(made, exp.Cast) else made
+            inner = expression.this if isinstance(expression, exp.Cast) else expression
             filtered = exp.Filter(this=inner.copy(), expression=exp.Where(this=self._inner(node.where)))
-            made = cast(filtered, made.to) if isinstance(made, exp.Cast) else filtered
+            expression = cast(filtered, expression.to) if isinstance(expression, exp.Cast) else filtered
         exact = node.type.kind in ("integer", "decimal") and node.function.name == "SUM"
-        return cast(made, sql_type(node.type)) if exact else made
+        return cast(expression, sql_type(node.type)) if exact else expression
 
     def _plain_aggregate(self, node: c.Aggregate | c.Window) -> exp.Expression:
         name = node.function.name
-        made = self._filled(self._template(name, node.args), name, node.args)
+        expression = self._filled(self._template(name, node.args), name, node.args)
         if isinstance(node, c.Aggregate) and node.distinct and name not in ("MIN", "MAX", "BOOL_AND", "BOOL_OR"):
-            function = made.this if isinstance(made, exp.Cast) else made
+            function = expression.this if isinstance(expression, exp.Cast) else expression
             function.set("this", exp.Distinct(expressions=[function.this]))
-        return made
+        return expression
 
     def _percentile(self, node: c.Aggregate) -> exp.Expression | None:
         name = node.function.name
@@ -289,7 +300,7 @@ class Translator:
         if node.distinct:
             raise self._refusal(f"{name}(DISTINCT …)", "there is none")
         share = node.args[0].value if name != "MEDIAN" and isinstance(node.args[0], c.Constant) else "0.5"
-        keys = [self._ordered(one) for one in node.order] or [
+        keys = [self._ordered(key) for key in node.order] or [
             exp.Ordered(this=self._inner(node.args[0]), nulls_first=False)
         ]
         if "PERCENTILE" in self.dialect.said:
@@ -308,10 +319,10 @@ class Translator:
     def _listed(self, node: c.Aggregate) -> exp.Expression | None:
         if node.function.name != "LISTAGG":
             return None
-        value, *rest = (self._inner(one) for one in node.args)
-        keys = [self._ordered(one) for one in node.order]
+        value, *rest = (self._inner(arg) for arg in node.args)
+        keys = [self._ordered(key) for key in node.order]
         if node.distinct:
-            if [*map(meaning, node.args[:1])] != [meaning(one.key) for one in node.order]:
+            if [*map(meaning, node.args[:1])] != [meaning(key.key) for key in node.order]:
                 raise self._refusal("LISTAGG(DISTINCT …)", "it is ordered by its own values only")
             value = exp.Distinct(expressions=[keys[0].this.copy()])
         order = exp.Order(this=value, expressions=keys) if keys else value
@@ -336,12 +347,14 @@ class Translator:
         function = self._plain_aggregate(node)
         kept_type = function.to if isinstance(function, exp.Cast) else None
         inner: exp.Expression = function.this if isinstance(function, exp.Cast) else function
-        order = exp.Order(expressions=[self._ordered(one) for one in node.order]) if node.order else None
+        order = exp.Order(expressions=[self._ordered(key) for key in node.order]) if node.order else None
         bounds = (node.frame.low, node.frame.high) if node.frame is not None else ()
-        units = {one[1].upper() in ("YEAR", "MONTH") for one in bounds if one is not None and one[0] and one[1]}
+        units = {
+            bound[1].upper() in ("YEAR", "MONTH") for bound in bounds if bound is not None and bound[0] and bound[1]
+        }
         if self.dialect.plain_windows and len(units) > 1:
             raise self._refusal("The frame of a window", "both of its ends are in months and years, or neither")
-        made: exp.Expression = exp.Window(
+        expression: exp.Expression = exp.Window(
             this=inner,
             partition_by=[self._key(one) for one in node.partition],
             order=order,
@@ -349,9 +362,9 @@ class Translator:
             over="OVER",
         )
         if kept_type is not None:
-            return cast(made, kept_type)
+            return cast(expression, kept_type)
         exact = node.type.kind in ("integer", "decimal")
-        return cast(made, sql_type(node.type)) if exact else made
+        return cast(expression, sql_type(node.type)) if exact else expression
 
 
 def _as_text(node: c.TypedNode) -> c.TypedNode:

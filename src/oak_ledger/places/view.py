@@ -50,7 +50,7 @@ def view_of(source: Source, about: str, schema: str, name: str) -> View:
             hint="Make a table of them: --as-table.",
         )
     fields, left_out = _fields(source)
-    question = source.planned_rows([quote_identifier(one.name) for one in fields]).query
+    question = source.planned_rows([quote_identifier(field.name) for field in fields]).query
     select = statement(question, relation(source), columns_of(source), guarded=True).text(pretty=True)
     target = _name(schema, name)
     made = (
@@ -66,9 +66,9 @@ def table_of(source: Source, about: str, schema: str, name: str) -> View:
     fields, left_out = _fields(source)
     target = _name(schema, name)
     columns = ", ".join(
-        f"{_quoted(one.name)} {sql_type(one.expression.checked.type).sql(dialect=DIALECT)}"
-        for one in fields
-        if one.expression is not None
+        f"{_quoted(field.name)} {sql_type(field.expression.checked.type).sql(dialect=DIALECT)}"
+        for field in fields
+        if field.expression is not None
     )
     made = (
         f"DROP TABLE IF EXISTS {target}",
@@ -80,12 +80,12 @@ def table_of(source: Source, about: str, schema: str, name: str) -> View:
 
 def _fields(source: Source) -> tuple[list[ResolvedName], tuple[tuple[str, str], ...]]:
     """The fields that a client gets, and those that it does not, with why; hidden ones are not even named."""
-    shown = [one for one in source.fields if not one.hidden]
-    good = [one for one in shown if not one.broken and one.grain != Grain.GROUP]
+    shown = [field for field in source.fields if not field.hidden]
+    good = [state for state in shown if not state.broken and state.grain != Grain.GROUP]
     out = [
-        (one.name, "it is broken" if one.broken else "it has one value for each group")
-        for one in shown
-        if one not in good
+        (state.name, "it is broken" if state.broken else "it has one value for each group")
+        for state in shown
+        if state not in good
     ]
     return good, tuple(out)
 
@@ -101,10 +101,10 @@ def _name(schema: str, name: str) -> str:
 def _comments(kind: str, target: str, source: Source, fields: Sequence[ResolvedName], about: str) -> Iterator[str]:
     said = f"{about}. {source.about.description}".rstrip(". ") + "."
     yield f"COMMENT ON {kind} {target} IS {exp.Literal.string(said).sql(dialect=DIALECT)}"
-    for one in fields:
-        description = getattr(one.spec, "description", "")
+    for field in fields:
+        description = getattr(field.spec, "description", "")
         if description:
-            yield f"COMMENT ON COLUMN {target}.{_quoted(one.name)} IS {exp.Literal.string(description).sql(dialect=DIALECT)}"
+            yield f"COMMENT ON COLUMN {target}.{_quoted(field.name)} IS {exp.Literal.string(description).sql(dialect=DIALECT)}"
 
 
 def make(view: View, url: str, source: Source | None = None, password_from: str = "") -> int:
@@ -169,12 +169,12 @@ def _made_of(comment: str | None) -> str | None:
 
 def _refuse_taken(connection: sa.Connection, view: View) -> None:
     """Raise OakError where something of that name is there which was not made so: it is not replaced."""
-    said = connection.execute(
+    row = connection.execute(
         sa.text("SELECT to_regclass(:name) IS NOT NULL, obj_description(to_regclass(:name))"), {"name": view.name}
     ).one()
-    own = _made_of(said[1])
+    own = _made_of(row[1])
     name = view.about.rpartition(", version ")[0]
-    if said[0] and own != name:
+    if row[0] and own != name:
         whose = "was not made by oak export view" if own is None else f"is of {own}, another source"
         raise OakError("view-taken", f"The database has {view.name} already, and it {whose}.", hint="Choose another name: --name.")  # fmt: skip
 
@@ -184,8 +184,8 @@ def _grants(connection: sa.Connection, view: View) -> list[str]:
     rights = """
         SELECT privilege_type, CASE grantee WHEN 0 THEN 'PUBLIC' ELSE quote_ident(pg_get_userbyid(grantee)) END, is_grantable
         FROM pg_class, aclexplode(relacl) WHERE pg_class.oid = to_regclass(:name) AND grantee <> relowner"""
-    found = connection.execute(sa.text(rights), {"name": view.name})
-    return [f"GRANT {right} ON {view.name} TO {to}{' WITH GRANT OPTION' if more else ''}" for right, to, more in found]
+    result = connection.execute(sa.text(rights), {"name": view.name})
+    return [f"GRANT {right} ON {view.name} TO {to}{' WITH GRANT OPTION' if more else ''}" for right, to, more in result]
 
 
 def _where(address: str) -> tuple[object, ...]:
@@ -197,9 +197,9 @@ def _where(address: str) -> tuple[object, ...]:
 
 def _fill(connection: sa.Connection, view: View, source: Source) -> int:
     fields, _ = _fields(source)
-    table = source.rows([quote_identifier(one.name) for one in fields]).table
+    table = source.rows([quote_identifier(field.name) for field in fields]).table
     cursor = connection.connection.cursor()
-    columns = ", ".join(_quoted(one.name) for one in fields)
+    columns = ", ".join(_quoted(field.name) for field in fields)
     with cursor.copy(f"COPY {view.name} ({columns}) FROM STDIN") as copy:
         for batch in table.to_batches(max_chunksize=COPIED_ROWS):
             for row in zip(*(column.to_pylist() for column in batch.columns), strict=True):

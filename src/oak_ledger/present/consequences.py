@@ -17,21 +17,21 @@ GROUPS = 8  # of a cause, in a terminal
 def consequences(changes: Sequence[Change], old: str, new: str) -> list[Section]:
     """The changes by their causes; `old` and `new` name the two states."""
     causes: dict[tuple[str, ...], list[Change]] = {}
-    for one in changes:
-        if not one.broken:
-            causes.setdefault(one.because, []).append(one)
+    for change in changes:
+        if not change.broken:
+            causes.setdefault(change.because, []).append(change)
     sections: list[Section] = []
-    for because, own in sorted(causes.items(), key=lambda item: -max(_relative(one) for one in item[1])):
+    for because, own in sorted(causes.items(), key=lambda item: -max(_relative(change) for change in item[1])):
         sections += _of_cause(because, own, old, new)
-    broken = tuple(_broken(one) for one in changes if one.broken)
+    broken = tuple(_broken(change) for change in changes if change.broken)
     if broken:
         sections.append(Section("Panels that stop or start working", broken))
     return sections
 
 
-def difference_section(found: Sequence[Difference], old: str) -> Section:
+def difference_section(differences: Sequence[Difference], old: str) -> Section:
     """How a definition differs."""
-    rows = [(one.entry, one.what, one.before, one.after) for one in found]
+    rows = [(one.entry, one.what, one.before, one.after) for one in differences]
     return Section(
         f"How the definition differs from {old}",
         (),
@@ -45,27 +45,27 @@ def _of_cause(because: tuple[str, ...], changes: list[Change], old: str, new: st
     title = f"Because of {', '.join(because)}" if because else "Other changes"
     rows = [
         (
-            one.report,
-            one.panel,
-            one.measure,
-            _text(one.before, one.format),
-            _text(one.after, one.format),
-            _in_words(one),
+            change.report,
+            change.panel,
+            change.measure,
+            _text(change.before, change.format),
+            _text(change.after, change.format),
+            _in_words(change),
         )
-        for one in sorted(changes, key=_relative, reverse=True)
+        for change in sorted(changes, key=_relative, reverse=True)
     ]
     yield Section(
         title, tuple(_renamed(changes)), table_of(("report", "panel", "measure", old, new, "change"), rows, (3, 4, 5))
     )
-    every = {(one.measure, group.group, str(group.before), str(group.after)): (one, group) for one in reversed(changes) for group in one.groups if group.group}  # fmt: skip
+    every = {(change.measure, group.group, str(group.before), str(group.after)): (change, group) for change in reversed(changes) for group in change.groups if group.group}  # fmt: skip
     pairs = sorted(every.values(), key=lambda pair: -pair[1].size / (abs(_number(pair[0].before)) or 1.0))
     lines = [
         (
-            ", ".join("null" if value is None else plain(value) for value in group.group), one.panel, one.measure,
-            _text(group.before, one.format, "none"), _text(group.after, one.format, "none"),
-            difference(replace(one, before=group.before, after=group.after)),
+            ", ".join("null" if value is None else plain(value) for value in group.group), change.panel, change.measure,
+            _text(group.before, change.format, "none"), _text(group.after, change.format, "none"),
+            difference(replace(change, before=group.before, after=group.after)),
         )
-        for one, group in pairs
+        for change, group in pairs
     ]  # fmt: skip
     if lines:
         yield Section("  by group, the largest first", (), table_of(("group", "panel", "measure", old, new, "change"), lines, (3, 4, 5)), GROUPS, "group")  # fmt: skip
@@ -74,8 +74,8 @@ def _of_cause(because: tuple[str, ...], changes: list[Change], old: str, new: st
 def _renamed(changes: Sequence[Change]) -> Iterator[tuple[str, str]]:
     """The values that groups had and have, where the figures are the same."""
     pairs: dict[tuple[str, str], None] = {}
-    for one in changes:
-        for before, after in one.renamed:
+    for change in changes:
+        for before, after in change.renamed:
             pairs |= {
                 (_name(left), _name(right)): None for left, right in zip(before, after, strict=True) if left != right
             }

@@ -119,26 +119,26 @@ def slug(text: str) -> str:
 
 def entry_of(source: Source, history: Sequence[Version] = (), *, profiled: bool = True) -> SourceEntry:
     """What there is to say of a source as its readers see it: hidden and broken fields are left out. With `profiled`, also of the values, which reads all rows."""
-    shown = [one for one in source.fields if not one.hidden and not one.broken]
-    names = {one.name.casefold() for one in shown}
-    per_row = [one.name for one in shown if one.grain == Grain.ROW]
+    shown = [field for field in source.fields if not field.hidden and not field.broken]
+    names = {state.name.casefold() for state in shown}
+    per_row = [state.name for state in shown if state.grain == Grain.ROW]
     profiles = {one.field: one for one in profile(source, per_row)} if per_row and profiled else {}
     fields = []
-    for one in shown:
-        found = _seen(lineage(source, one.name), names)
+    for state in shown:
+        found = _seen(lineage(source, state.name), names)
         near = [needed for needed, by in found.needs if by == found.piece and needed.kind != "column"]
         fields.append(
             FieldEntry(
-                one.name, one.type_name, "group" if one.grain == Grain.GROUP else "row", getattr(one.spec, "description", ""), one.format,
-                getattr(one.spec, "formula", ""), tuple(dict.fromkeys(needed.name for needed, _ in found.needs if needed.kind == "column")),
-                tuple(dict.fromkeys(one.name for one in near if one.name.casefold() in names)),
+                state.name, state.type_name, "group" if state.grain == Grain.GROUP else "row", getattr(state.spec, "description", ""), state.format,
+                getattr(state.spec, "formula", ""), tuple(dict.fromkeys(needed.name for needed, _ in found.needs if needed.kind == "column")),
+                tuple(dict.fromkeys(piece.name for piece in near if piece.name.casefold() in names)),
                 tuple(dict.fromkeys(by.name for needed, by in found.users if needed == found.piece and by.name.casefold() in names)),
-                profiles.get(one.name), found,
-                how_it_totals(source, one).partition("; for groups")[0] if one.type is not None and one.type.numeric else "",
+                profiles.get(state.name), found,
+                how_it_totals(source, state).partition("; for groups")[0] if state.type is not None and state.type.numeric else "",
             )
         )  # fmt: skip
     about, number = source.about, source.published.number if source.published is not None else 0
-    version = next((one for one in history if one.number == number), None)
+    version = next((version for version in history if version.number == number), None)
     area = version.area if version is not None else ""
     said = str(source.published) if source.published is not None else "a working copy, not published"
     return SourceEntry(source.name, area, said, about.description, about.owner, tuple(about.key or ()), version, tuple(fields), tuple(history))  # fmt: skip
@@ -233,59 +233,66 @@ Link = tuple[str, str]
 
 
 def source_html(
-    one: SourceEntry, index: str = "index.html", reports: Sequence[Link] | None = None, others: Sequence[tuple[str, Sequence[Link]]] = ()
+    entry: SourceEntry, index: str = "index.html", reports: Sequence[Link] | None = None, others: Sequence[tuple[str, Sequence[Link]]] = ()
 ) -> str:  # fmt: skip
     """The page of a source; with the reports that read it, where they have pages, and other sources, under what they are to it."""
     fields = []
-    for field in one.fields:
+    for field in entry.fields:
         shape = distribution_png(field.profile) if field.profile is not None else b""
         picture = lineage_png(field.lineage) if field.formula else b""
         fields.append((field, list(field.facts()), b64encode(shape).decode(), b64encode(picture).decode()))
-    made = rendered(
-        _SOURCE, one=one, fields=fields, found=_found(), search=SEARCH, index=index, reports=reports, others=others
+    markup = rendered(
+        _SOURCE, one=entry, fields=fields, found=_found(), search=SEARCH, index=index, reports=reports, others=others
     )
-    return page(one.name, made, STYLE)
+    return page(entry.name, markup, STYLE)
 
 
 def index_html(
     entries: Sequence[SourceEntry],
-    address: Callable[[SourceEntry], str] = lambda one: f"{one.file}.html",
+    address: Callable[[SourceEntry], str] = lambda entry: f"{entry.file}.html",
     reports: Sequence[tuple[str, str, str]] = (),
 ) -> str:
     """The page of all sources, and of reports where they have pages: name, address, and what is to be said of each."""
     title = "Sources and reports" if reports else "Sources"
-    retired = [one for one in entries if one.version is not None and one.version.stage == "retired"]
+    retired = [entry for entry in entries if entry.version is not None and entry.version.stage == "retired"]
     released = [
-        (one.version.made_at, one) for one in entries if one.version is not None and one.version.stage == "released"
+        (entry.version.made_at, entry)
+        for entry in entries
+        if entry.version is not None and entry.version.stage == "released"
     ]
     latest = (
-        [one for _, one in sorted(released, key=lambda pair: pair[0], reverse=True)[:LATEST]]
+        [entry for _, entry in sorted(released, key=lambda pair: pair[0], reverse=True)[:LATEST]]
         if len(released) > 1
         else []
     )
-    current = [one for one in entries if one not in retired]
-    made = rendered(_INDEX, title=title, entries=entries, current=current, retired=retired, latest=latest, address=address, found=_found(), search=SEARCH, reports=reports)  # fmt: skip
-    return page(title, made, STYLE)
+    current = [entry for entry in entries if entry not in retired]
+    markup = rendered(_INDEX, title=title, entries=entries, current=current, retired=retired, latest=latest, address=address, found=_found(), search=SEARCH, reports=reports)  # fmt: skip
+    return page(title, markup, STYLE)
 
 
 def _found() -> Markup:
     return rendered(_FOUND)
 
 
-def source_markdown(one: SourceEntry) -> str:
+def source_markdown(entry: SourceEntry) -> str:
     """The text of a source."""
-    lines = [f"# {_plain(one.name)}", "", one.about + (f" · owner: {_plain(one.owner)}" if one.owner else ""), ""]
-    lines += [_plain(one.description), ""] if one.description else []
-    lines += [f"One row for each {_plain(', '.join(one.key))}.", ""] if one.key else []
-    for field in one.fields:
+    lines = [
+        f"# {_plain(entry.name)}",
+        "",
+        entry.about + (f" · owner: {_plain(entry.owner)}" if entry.owner else ""),
+        "",
+    ]
+    lines += [_plain(entry.description), ""] if entry.description else []
+    lines += [f"One row for each {_plain(', '.join(entry.key))}.", ""] if entry.key else []
+    for field in entry.fields:
         lines += [f"## {_plain(field.name)}", ""]
         lines += [_plain(field.meaning), ""] if field.meaning else []
         for label, text in field.facts():
             lines.append(f"- {label}: {_code(text) if label == 'formula' else _plain(text)}")
         lines.append("")
-    if one.history:
+    if entry.history:
         lines += ["## Versions", "", "| version | stage | made | rows | signed | note |", "|---|---|---|---|---|---|"]
-        for version in one.history:
+        for version in entry.history:
             signed = "; ".join(f"{it.by}, {it.at}" + (f": {it.note}" if it.note else "") for it in version.signatures)
             cells = (
                 str(version.number),
@@ -303,10 +310,10 @@ def source_markdown(one: SourceEntry) -> str:
 def index_markdown(entries: Sequence[SourceEntry]) -> str:
     """The text of all sources."""
     lines = ["# Sources", ""]
-    for one in entries:
+    for entry in entries:
         lines += [
-            f"- [{_plain(one.name)}]({one.file}.md): {one.about}",
-            *([f"  {_plain(one.description)}"] if one.description else []),
+            f"- [{_plain(entry.name)}]({entry.file}.md): {entry.about}",
+            *([f"  {_plain(entry.description)}"] if entry.description else []),
         ]
     return "\n".join([*lines, ""])
 
@@ -326,8 +333,8 @@ def files(entries: Sequence[SourceEntry], kinds: Sequence[str]) -> Mapping[str, 
     made: dict[str, str] = {}
     if "html" in kinds:
         made["index.html"] = index_html(entries)
-        made |= {f"{one.file}.html": source_html(one) for one in entries}
+        made |= {f"{entry.file}.html": source_html(entry) for entry in entries}
     if "markdown" in kinds:
         made["index.md"] = index_markdown(entries)
-        made |= {f"{one.file}.md": source_markdown(one) for one in entries}
+        made |= {f"{entry.file}.md": source_markdown(entry) for entry in entries}
     return made

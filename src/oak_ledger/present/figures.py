@@ -70,7 +70,7 @@ def _draw_bars(area: Area, panel: PanelView, content: ChartContent) -> None:
         area.text(0, 0.2, "no groups", color=QUIET)
         return
     groups = content.groups[:MOST]
-    names = [cut(one, 28 if area.width > ROOMY else 14) for one in groups]
+    names = [cut(group, 28 if area.width > ROOMY else 14) for group in groups]
     left = max(map(len, names), default=1) * LETTER + 0.1
     axes = area.axes(left, 0.05)
     height = 0.78 if panel.spec.stacked else 0.78 / len(content.series)
@@ -120,10 +120,10 @@ def _room_for_labels(
     axes: Axes, content: ChartContent, ups: Sequence[float], downs: Sequence[float], width: float
 ) -> None:
     """Limits that leave room for the figures beside the longest bars; `width` is that of the axes in inches."""
-    bars = [rest_to_scale(content, content.groups[:MOST], [number or 0.0 for number in one.numbers[:MOST]], one.texts) for one in content.series]  # fmt: skip
+    bars = [rest_to_scale(content, content.groups[:MOST], [number or 0.0 for number in series.numbers[:MOST]], series.texts) for series in content.series]  # fmt: skip
     known = [number for lengths, _ in bars for number in lengths] if not any((*ups, *downs)) else []
     low, high = min([0.0, *known, *downs]), max([0.0, *known, *ups])
-    texts = [text for _, said in bars for text in said] + [show(one, content.format) for one in (*ups, *downs)]
+    texts = [text for _, said in bars for text in said] + [show(down, content.format) for down in (*ups, *downs)]
     share = min((max(map(len, texts), default=1) * 0.07 + 0.12) / width, 0.45)
     room = ((high - low) or 1.0) * share / (1 - share * ((low < 0) + (high > 0)) or 0.1)
     axes.set_xlim(low - room * (low < 0), high + room * (high > 0 or low == 0))
@@ -133,7 +133,7 @@ def _legend(axes: Axes, panel: PanelView, content: ChartContent, width: float) -
     from matplotlib.patches import Patch
 
     if len(content.series) > 1:
-        patches = [Patch(color=_colour(panel, content, at), label=cut(one.name, 24 if width > ROOMY else 14)) for at, one in enumerate(content.series)]  # fmt: skip
+        patches = [Patch(color=_colour(panel, content, at), label=cut(series.name, 24 if width > ROOMY else 14)) for at, series in enumerate(content.series)]  # fmt: skip
         axes.legend(
             handles=patches, loc="lower left", bbox_to_anchor=(0, 1), ncols=_legend_columns(width), frameon=False, fontsize=8,
             borderaxespad=0.2, handlelength=1, handleheight=0.9, columnspacing=1.4,
@@ -152,7 +152,7 @@ def _draw_lines(area: Area, panel: PanelView, content: ChartContent) -> None:
     from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
     from matplotlib.ticker import FuncFormatter, MaxNLocator
 
-    known = [number for one in content.series for number in one.numbers if number is not None]
+    known = [number for series in content.series for number in series.numbers if number is not None]
     widest = max((len(show(number, content.format)) for number in known), default=1)
     axes = area.axes(widest * LETTER + 0.1, 0.32)
     for at, series in enumerate(content.series):
@@ -217,7 +217,7 @@ def _draw_figure(area: Area, _panel: PanelView, content: FigureContent) -> None:
 
 
 def _wrapped(content: TextContent, width: float) -> list[str]:
-    return "\n\n".join("\n".join(wrap(one, int(width / LETTER))) for one in content.paragraphs).split("\n")
+    return "\n\n".join("\n".join(wrap(paragraph, int(width / LETTER))) for paragraph in content.paragraphs).split("\n")
 
 
 def _text_height(_panel: PanelView, content: TextContent, width: float) -> float:
@@ -281,7 +281,7 @@ def _in_rows(panels: Sequence[PanelView]) -> list[list[PanelView]]:
     rows: list[list[PanelView]] = []
     for panel in panels:
         wide = isinstance(panel.content, TableContent) and table_width(panel.content) > HALF
-        alone = bool(rows) and any(isinstance(one.content, TableContent) and table_width(one.content) > HALF for one in rows[-1])  # fmt: skip
+        alone = bool(rows) and any(isinstance(view.content, TableContent) and table_width(view.content) > HALF for view in rows[-1])  # fmt: skip
         if wide or alone or not rows or len(rows[-1]) == 2:
             rows.append([])
         rows[-1].append(panel)
@@ -304,8 +304,8 @@ def _heading(area: Area, view: ReportView) -> None:
 def _notes(panel: PanelView) -> list[tuple[str, str]]:
     """What is said under a panel, with its colour."""
     content = panel.content
-    said = [(f"Warning: {one.message}", RUST) for one in panel.findings] if content is not None else []
-    said += [(f"not computed: {one.sentence()}", RUST) for one in (panel.answer.faults if panel.answer else ())]
+    said = [(f"Warning: {finding.message}", RUST) for finding in panel.findings] if content is not None else []
+    said += [(f"not computed: {fault.sentence()}", RUST) for fault in (panel.answer.faults if panel.answer else ())]
     notes = content.notes if content is not None else ()
     cut = 0
     if isinstance(content, ChartContent) and panel.spec.kind == "bars":
@@ -314,11 +314,11 @@ def _notes(panel: PanelView) -> list[tuple[str, str]]:
         cut = len(content.lines) - MOST
     if cut > 0:
         notes = (*notes, f"… and {cut:,} more lines, which this picture has no room for")
-    return [(line, colour) for text, colour in [*((one, QUIET) for one in notes), *said] for line in wrap(text, int(HALF / LETTER))]  # fmt: skip
+    return [(line, colour) for text, colour in [*((note, QUIET) for note in notes), *said] for line in wrap(text, int(HALF / LETTER))]  # fmt: skip
 
 
 def _broken(panel: PanelView) -> list[str]:
-    return [line for one in panel.findings[:2] for line in wrap(f"broken: {one.message}", 70)]
+    return [line for finding in panel.findings[:2] for line in wrap(f"broken: {finding.message}", 70)]
 
 
 def _whole_height(panel: PanelView, width: float) -> float:

@@ -58,11 +58,11 @@ def lineage_png(lineage: Lineage) -> bytes:
     from matplotlib.figure import Figure
 
     layers = _layers(lineage.needs, lineage.piece, -1) | {
-        one: layer for one, layer in _layers(lineage.users, lineage.piece, 1).items() if one != lineage.piece
+        piece: layer for piece, layer in _layers(lineage.users, lineage.piece, 1).items() if piece != lineage.piece
     }
     columns = sorted({*layers.values()})
     ways = [_way(pair, layers, columns) for pair in dict.fromkeys((*lineage.needs, *lineage.users))]
-    stops: list[list[Stop]] = [[one for one in layers if layers[one] == layer] for layer in columns]
+    stops: list[list[Stop]] = [[piece for piece in layers if layers[piece] == layer] for layer in columns]
     for one in chain.from_iterable(ways):
         if isinstance(one, Passing):
             stops[columns.index(one.layer)].append(one)

@@ -47,9 +47,9 @@ def _head(text: str) -> Markup:
 def _warnings(faults: Iterable[Any], findings: Iterable[Any]) -> Iterable[Markup]:
     for fault in faults:
         yield _said(f"Not computed: {fault.sentence()}", "warning")
-    for found in findings:
+    for finding in findings:
         yield _said(
-            f"{found.severity.capitalize()}: {found.message}", "note" if found.severity == "note" else "warning"
+            f"{finding.severity.capitalize()}: {finding.message}", "note" if finding.severity == "note" else "warning"
         )
 
 
@@ -89,13 +89,15 @@ def _source(source: Source) -> Iterable[Markup]:
     yield _head(source.name)
     about = source.about
     parts = (about.description, str(source.published or ""), f"owner: {about.owner}" if about.owner else "")
-    yield _said(" · ".join(one for one in parts if one) or "not published", "under")
+    yield _said(" · ".join(part for part in parts if part) or "not published", "under")
     lines = []
     for state in source.fields:
         if state.hidden and source.reader:
             continue
         more = (
-            "; ".join(one.message for one in state.findings) if state.broken else getattr(state.spec, "description", "")
+            "; ".join(finding.message for finding in state.findings)
+            if state.broken
+            else getattr(state.spec, "description", "")
         )
         kind = (
             "broken"
@@ -122,20 +124,27 @@ def _trial(trial: Trial) -> Iterable[Markup]:
     yield from _warnings(trial.faults, trial.findings)
 
 
-def _profile(found: FieldProfile) -> Iterable[Markup]:
-    yield _head(found.field)
-    yield _said(f"{found.type}; {found.rows:,} rows, {found.nulls:,} null, {found.distinct:,} distinct", "under")
-    facts = [("from", found.minimum), ("to", found.maximum), ("average", found.average), ("median", found.median)]
-    facts += [("shortest", found.shortest), ("longest", found.longest)]
+def _profile(profile: FieldProfile) -> Iterable[Markup]:
+    yield _head(profile.field)
+    yield _said(
+        f"{profile.type}; {profile.rows:,} rows, {profile.nulls:,} null, {profile.distinct:,} distinct", "under"
+    )
+    facts = [
+        ("from", profile.minimum),
+        ("to", profile.maximum),
+        ("average", profile.average),
+        ("median", profile.median),
+    ]
+    facts += [("shortest", profile.shortest), ("longest", profile.longest)]
     lines = [Line("row", (name, show(value, ""))) for name, value in facts if value not in (None, "")]
     yield table_html("", TableContent(("what", "value"), (False, False), tuple(lines)))
-    common = tuple(Line("row", (show(value, ""), f"{rows:,}")) for value, rows in found.common)
+    common = tuple(Line("row", (show(value, ""), f"{rows:,}")) for value, rows in profile.common)
     if common:
         yield table_html("commonest", TableContent(("value", "rows"), (False, True), common))
-    for one in found.suspicions:
-        mend = f"; {one.clean} would change {one.changes:,} values" if one.clean else ""
+    for suspicion in profile.suspicions:
+        mend = f"; {suspicion.clean} would change {suspicion.changes:,} values" if suspicion.clean else ""
         yield _said(
-            f"Warning: {one.what} in {one.rows:,} rows, such as {', '.join(map(repr, one.samples[:3]))}{mend}",
+            f"Warning: {suspicion.what} in {suspicion.rows:,} rows, such as {', '.join(map(repr, suspicion.samples[:3]))}{mend}",
             "warning",
         )
 

@@ -29,8 +29,8 @@ def show_report(view: ReportView, out: Console) -> None:
             PANELS[panel.spec.kind](panel, panel.content, out)
             for note in panel.content.notes:
                 out.print(Text(note, style=QUIET))
-        for found in panel.findings:
-            out.print(finding_block(found))
+        for finding in panel.findings:
+            out.print(finding_block(finding))
         for line in faults_lines(panel.answer.faults if panel.answer else ()):
             out.print(line)
 
@@ -62,28 +62,37 @@ def _bars(panel: PanelView, content: ChartContent, out: Console) -> None:
     if not content.groups:
         out.print(Text("no groups", style=QUIET))
         return
-    peak = max((abs(number) for one in content.series for number in one.numbers if number is not None), default=0) or 1
-    below = any((number or 0) < 0 for one in content.series for number in one.numbers)  # such bars go to the other side
+    peak = (
+        max((abs(number) for series in content.series for number in series.numbers if number is not None), default=0)
+        or 1
+    )
+    below = any(
+        (number or 0) < 0 for series in content.series for number in series.numbers
+    )  # such bars go to the other side
     several = len(content.series) > 1
     measure = content.measure if not several or len(panel.spec.by) > 1 else ""
     names = (
         min(max(map(len, (content.key, *content.groups))), NAME)
-        + (min(max(len(one.name) for one in content.series), NAME) + GAP) * several
+        + (min(max(len(series.name) for series in content.series), NAME) + GAP) * several
     )
-    texts = max(len(text) for one in content.series for text in (*one.texts, content.measure)) if content.series else 0
+    texts = (
+        max(len(text) for series in content.series for text in (*series.texts, content.measure))
+        if content.series
+        else 0
+    )
     room = max(min(BAR, out.width - names - texts - 2 * GAP), 8)
     table = grid(content.key, *(["series" if not measure else panel_key(panel)] if several else []), measure, "", right=(1 + several,))  # fmt: skip
     for at, group in enumerate(content.groups):
         name = _cut(group, NAME)
-        for one in content.series:
-            if not one.texts[at]:
+        for series in content.series:
+            if not series.texts[at]:
                 continue
-            number = one.numbers[at] or 0.0
+            number = series.numbers[at] or 0.0
             length = round((room // 2 if below else room) * number / peak)
             bar = Text(" " * (room // 2 + min(length, 0)) if below else "", style="").append(
                 "█" * abs(length), style=RUST if number < 0 else LEAF
             )
-            table.add_row(name, *([_cut(one.name, NAME)] if several else []), one.texts[at], bar)
+            table.add_row(name, *([_cut(series.name, NAME)] if several else []), series.texts[at], bar)
             name = ""
     out.print(table)
 
@@ -103,11 +112,18 @@ def _lines(panel: PanelView, content: ChartContent, out: Console) -> None:
     first, last = content.groups[0], content.groups[-1]
     header = "line" if len(content.series) > 1 else ""
     table = grid(header, first, "course", last, "minimum", "maximum", right=(1, 3, 4, 5))
-    for one in content.series:
-        known = [(number, text) for number, text in zip(one.numbers, one.texts, strict=True) if number is not None]
+    for series in content.series:
+        known = [
+            (number, text) for number, text in zip(series.numbers, series.texts, strict=True) if number is not None
+        ]
         low, high = (min(known), max(known)) if known else ((0.0, ""), (0.0, ""))
         table.add_row(
-            _cut(one.name, NAME), one.texts[0], Text(course(one.numbers), style=LEAF), one.texts[-1], low[1], high[1]
+            _cut(series.name, NAME),
+            series.texts[0],
+            Text(course(series.numbers), style=LEAF),
+            series.texts[-1],
+            low[1],
+            high[1],
         )
     out.print(table)
     if len(content.groups) > BAR:

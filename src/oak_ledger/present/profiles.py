@@ -29,7 +29,7 @@ def bar_text(profile: FieldProfile, width: int = 12) -> str:
     step = max(1, -(-len(rows) // width))
     sums = [sum(rows[at : at + step]) for at in range(0, len(rows), step)]
     peak = max(sums) or 1
-    return "".join(BLOCKS[-(-8 * one // peak)] for one in sums)
+    return "".join(BLOCKS[-(-8 * sum_ // peak)] for sum_ in sums)
 
 
 def save_profile(profiles: Sequence[FieldProfile], name: str, path: str | Path) -> Path:
@@ -52,16 +52,16 @@ def save_profile(profiles: Sequence[FieldProfile], name: str, path: str | Path) 
     return target
 
 
-def distribution_png(one: FieldProfile) -> bytes:
+def distribution_png(profile: FieldProfile) -> bytes:
     """How numbers or dates are spread, as a small picture; nothing for other values."""
     import matplotlib as mpl
     from matplotlib.figure import Figure
 
-    if not one.bins:
+    if not profile.bins:
         return b""
     with mpl.rc_context(STYLE):
         figure = Figure(figsize=(4.2, 1.3))
-        _distribution(figure.add_axes((0.03, 0.2, 0.94, 0.75)), one, small=False)
+        _distribution(figure.add_axes((0.03, 0.2, 0.94, 0.75)), profile, small=False)
         buffer = BytesIO()
         figure.savefig(buffer, format="png", dpi=100)
     return buffer.getvalue()
@@ -70,44 +70,44 @@ def distribution_png(one: FieldProfile) -> bytes:
 def _all(figure: Figure, profiles: Sequence[FieldProfile], name: str) -> None:
     height = figure.get_figheight()
     figure.text(0.02, 1 - 0.35 / height, name, fontsize=16, fontweight="bold", va="center")
-    rows = max((one.rows for one in profiles), default=0)
+    rows = max((profile.rows for profile in profiles), default=0)
     said = f"{rows:,} rows, {len(profiles)} fields"
     figure.text(0.02, 1 - 0.68 / height, said, fontsize=9, color=QUIET, va="center")
-    for at, one in enumerate(profiles):
+    for at, profile in enumerate(profiles):
         left = 0.02 + (at % ACROSS) * 0.245
         top = 1 - (1.0 + 1.75 * (at // ACROSS)) / height
-        _head(figure, one, left, top, height)
+        _head(figure, profile, left, top, height)
         axes = figure.add_axes((left, top - 1.5 / height, 0.225, 0.85 / height))
-        _distribution(axes, one, small=True)
+        _distribution(axes, profile, small=True)
 
 
-def _head(figure: Figure, one: FieldProfile, left: float, top: float, height: float) -> None:
-    figure.text(left, top - 0.12 / height, one.field, fontsize=10, fontweight="bold", va="center")
-    kind = one.type
-    share = 100 * one.nulls / max(one.rows, 1)
-    nulls = f", nulls {share:.1f} %" if share >= 0.1 else f", {one.nulls:,} nulls" if one.nulls else ""
-    said = f"{kind}, {one.distinct:,} distinct{nulls}"
+def _head(figure: Figure, profile: FieldProfile, left: float, top: float, height: float) -> None:
+    figure.text(left, top - 0.12 / height, profile.field, fontsize=10, fontweight="bold", va="center")
+    kind = profile.type
+    share = 100 * profile.nulls / max(profile.rows, 1)
+    nulls = f", nulls {share:.1f} %" if share >= 0.1 else f", {profile.nulls:,} nulls" if profile.nulls else ""
+    said = f"{kind}, {profile.distinct:,} distinct{nulls}"
     figure.text(left, top - 0.31 / height, said, fontsize=7.5, color=QUIET, va="center")
-    if one.suspicions:
-        odd = f"suspicious: {one.suspicions[0].what}"
+    if profile.suspicions:
+        odd = f"suspicious: {profile.suspicions[0].what}"
         figure.text(left, top - 0.47 / height, _cut(odd, 52), fontsize=7.5, color=RUST, va="center")
 
 
-def _distribution(axes: Axes, one: FieldProfile, *, small: bool) -> None:
+def _distribution(axes: Axes, profile: FieldProfile, *, small: bool) -> None:
     axes.spines[["top", "right", "left"]].set_visible(False)
     axes.tick_params(length=0, labelsize=7 if small else 9)
-    if one.bins:
-        _histogram(axes, one.bins, 3 if small else 7, whole=one.type == "integer")
+    if profile.bins:
+        _histogram(axes, profile.bins, 3 if small else 7, whole=profile.type == "integer")
         return
-    common = one.common[: 4 if small else 8][::-1]
+    common = profile.common[: 4 if small else 8][::-1]
     axes.spines["bottom"].set_visible(False)
     axes.set_xticks([])
-    if one.distinct == one.rows - one.nulls and one.distinct > 1:
+    if profile.distinct == profile.rows - profile.nulls and profile.distinct > 1:
         axes.set_yticks([])
         axes.text(
             0,
             0.75,
-            f"every value is distinct\n{_cut(plain(one.minimum), 24)} … {_cut(plain(one.maximum), 24)}",
+            f"every value is distinct\n{_cut(plain(profile.minimum), 24)} … {_cut(plain(profile.maximum), 24)}",
             fontsize=8,
             color=QUIET,
             va="top",
@@ -117,7 +117,7 @@ def _distribution(axes: Axes, one: FieldProfile, *, small: bool) -> None:
     bars = axes.barh(range(len(common)), [rows for _, rows in common], color=SERIES[0], height=0.7)
     axes.bar_label(
         bars,
-        [f"{rows / max(one.rows, 1):.1%}" for _, rows in common],
+        [f"{rows / max(profile.rows, 1):.1%}" for _, rows in common],
         padding=3,
         fontsize=7 if small else 9,
         color=QUIET,
@@ -144,7 +144,7 @@ def _histogram(axes: Axes, bins: Sequence[tuple[Any, Any, int]], ticks: int, *, 
         axes.set_xticks(at, [bins[one][0] for one in at])
         return
     starts, widths = [part[0] for part in bins], [part[1] - part[0] for part in bins]
-    axes.bar(starts, rows, width=[0.92 * one for one in widths], align="edge", color=SERIES[0])
+    axes.bar(starts, rows, width=[0.92 * width for width in widths], align="edge", color=SERIES[0])
     axes.xaxis.set_major_locator(MaxNLocator(ticks, steps=[1, 2, 5, 10], integer=whole))
     axes.xaxis.set_major_formatter(FuncFormatter(lambda value, _: _edge(value)))
 
@@ -164,33 +164,33 @@ def _edge(value: Any) -> str:
     return f"{value:.4g}" if abs(value) < 1e4 else f"{value:,.0f}" if abs(value) < 1e12 else f"{value:.3g}"
 
 
-def _one(figure: Figure, one: FieldProfile, name: str) -> None:
-    figure.text(0.04, 0.94, one.field, fontsize=17, fontweight="bold", va="center")
-    figure.text(0.04, 0.89, f"{name} · {one.type}", fontsize=10, color=QUIET, va="center")
+def _one(figure: Figure, profile: FieldProfile, name: str) -> None:
+    figure.text(0.04, 0.94, profile.field, fontsize=17, fontweight="bold", va="center")
+    figure.text(0.04, 0.89, f"{name} · {profile.type}", fontsize=10, color=QUIET, va="center")
     facts = [
-        ("rows", f"{one.rows:,}"),
-        ("null", f"{one.nulls:,}"),
-        ("distinct", f"{one.distinct:,}"),
-        ("minimum", plain(one.minimum)),
-        ("maximum", plain(one.maximum)),
+        ("rows", f"{profile.rows:,}"),
+        ("null", f"{profile.nulls:,}"),
+        ("distinct", f"{profile.distinct:,}"),
+        ("minimum", plain(profile.minimum)),
+        ("maximum", plain(profile.maximum)),
     ]
-    if one.average is not None:
-        facts += [("average", f"{one.average:,.4g}"), ("median", f"{one.median:,.4g}")]
-    if one.longest:
-        facts += [("shortest", _visible(one.shortest)), ("longest", _visible(one.longest))]
+    if profile.average is not None:
+        facts += [("average", f"{profile.average:,.4g}"), ("median", f"{profile.median:,.4g}")]
+    if profile.longest:
+        facts += [("shortest", _visible(profile.shortest)), ("longest", _visible(profile.longest))]
     for at, (label, value) in enumerate(facts):
         left = 0.04 + 0.92 / len(facts) * at
         figure.text(left, 0.82, label, fontsize=9, color=QUIET, va="center")
         figure.text(left, 0.775, _cut(value, 16), fontsize=12, va="center")
-    lower = 0.12 + 0.06 * len(one.suspicions[:3]) + (0.05 if one.patterns else 0)
-    inset = 0.16 if not one.bins else 0.0
-    _distribution(figure.add_axes((0.04 + inset, lower, 0.92 - inset, 0.7 - lower)), one, small=False)
+    lower = 0.12 + 0.06 * len(profile.suspicions[:3]) + (0.05 if profile.patterns else 0)
+    inset = 0.16 if not profile.bins else 0.0
+    _distribution(figure.add_axes((0.04 + inset, lower, 0.92 - inset, 0.7 - lower)), profile, small=False)
     y = lower - 0.1
-    if one.patterns:
-        shapes = "shapes: " + ",  ".join(f"{shape!r} in {rows:,}" for shape, rows in one.patterns)
+    if profile.patterns:
+        shapes = "shapes: " + ",  ".join(f"{shape!r} in {rows:,}" for shape, rows in profile.patterns)
         figure.text(0.04, y, _cut(shapes, 150), fontsize=9, color=QUIET, va="center")
         y -= 0.05
-    for odd in one.suspicions[:3]:
+    for odd in profile.suspicions[:3]:
         samples = ", ".join(repr(text) for text in odd.samples[:3])
         figure.text(
             0.04,

@@ -17,85 +17,88 @@ from oak_ledger.report.top import REST
 from oak_ledger.source import Answer, Source
 
 
-def headline(found: Why) -> str:
+def headline(figure: Why) -> str:
     """What figure it is, and its value."""
     group = ", ".join(
         name if name == REST else f"{name} {'null' if value is None else plain(value)}"
-        for name, value in found.group.items()
+        for name, value in figure.group.items()
     )
-    return f"{found.measure}, {group or 'all rows'}: {_number(found.value, found.format)}"
+    return f"{figure.measure}, {group or 'all rows'}: {_number(figure.value, figure.format)}"
 
 
 def reasons(
-    found: Why, source: Source, sample: Answer, compared_with: Why | None = None, doubts: Sequence[Finding] = ()
+    figure: Why, source: Source, sample: Answer, compared_with: Why | None = None, doubts: Sequence[Finding] = ()
 ) -> list[Section]:
     """The formula with the value of each part, what it is compared with, filters, nulls, constants, columns, and some of the rows."""
     sections = []
-    for step in (*found.steps, *(compared_with.steps if compared_with is not None else ())):
+    for step in (*figure.steps, *(compared_with.steps if compared_with is not None else ())):
         values = step.formula
         for part in sorted(step.parts, key=lambda one: -len(one.text)):
             values = values.replace(part.text, _number(part.value, ""))
         lines = [(f"  = {values}", "")] if step.parts else []
         lines.append((f"  = {_number(step.value, step.format)}", "good"))
         sections.append(Section(f"{step.name} = {step.formula}", tuple(lines)))
-    sections += [_window(one) for one in found.compared]
-    steps = {step.name for step in found.steps if step.formula != f"SUM({step.name})"}
-    specs: list[Any] = [source.state(name).spec for name in found.fields]
-    made = [(f"{one.name} = {' '.join(one.formula.split())}", "") for one in specs if getattr(one, "formula", "") and one.name not in steps]  # fmt: skip
+    sections += [_window(compared) for compared in figure.compared]
+    steps = {step.name for step in figure.steps if step.formula != f"SUM({step.name})"}
+    specs: list[Any] = [source.state(name).spec for name in figure.fields]
+    made = [(f"{spec.name} = {' '.join(spec.formula.split())}", "") for spec in specs if getattr(spec, "formula", "") and spec.name not in steps]  # fmt: skip
     if made:
         sections.append(Section("Fields that it needs", tuple(made)))
-    if found.filters:
-        rows = [(one.text, f"{one.before:,}", f"{one.before - one.after:,}", f"{one.after:,}") for one in found.filters]
+    if figure.filters:
+        rows = [
+            (filter_.text, f"{filter_.before:,}", f"{filter_.before - filter_.after:,}", f"{filter_.after:,}")
+            for filter_ in figure.filters
+        ]
         table = table_of(("condition", "rows before", "removed", "left"), rows, (1, 2, 3))
         sections.append(Section("Conditions", (), table))
-    lines = [(f"{name} is null in {count:,} of {found.rows:,} rows", "bad") for name, count in found.nulls]
-    lines += [(f"not computed: {one.sentence()}", "bad") for one in found.faults]
-    lines += [(one.message, "bad") for one in doubts]
-    lines += [(f"{name} is {value}", "") for name, value in found.constants]
-    columns = [f"{one.name}: {one.column}" for one in specs if getattr(one, "column", "")]
+    lines = [(f"{name} is null in {count:,} of {figure.rows:,} rows", "bad") for name, count in figure.nulls]
+    lines += [(f"not computed: {fault.sentence()}", "bad") for fault in figure.faults]
+    lines += [(doubt.message, "bad") for doubt in doubts]
+    lines += [(f"{name} is {value}", "") for name, value in figure.constants]
+    columns = [f"{spec.name}: {spec.column}" for spec in specs if getattr(spec, "column", "")]
     lines += [(f"columns: {', '.join(columns)}", "quiet")] if columns else []
     if lines:
         sections.append(Section("Nulls, constants, columns", tuple(lines)))
     if sample.table.num_rows:
-        title = f"The first {sample.table.num_rows:,} of {found.rows:,} rows behind it"
+        title = f"The first {sample.table.num_rows:,} of {figure.rows:,} rows behind it"
         sections.append(Section(title, (), _rows(sample.table, sample.formats)))
     return sections
 
 
-def _window(found: Compared) -> Section:
+def _window(compared: Compared) -> Section:
     """What a window compares: its partition, its frame, and rows around the own one, which has an arrow; those of the frame have a dot."""
-    many = f"{found.count:,} {found.of}{'s' * (found.count != 1)}"
-    parts = ", ".join(f"{name} {'null' if value is None else plain(value)}" for name, value in found.partition)
+    many = f"{compared.count:,} {compared.of}{'s' * (compared.count != 1)}"
+    parts = ", ".join(f"{name} {'null' if value is None else plain(value)}" for name, value in compared.partition)
     words = f"its partition{f', {parts},' if parts else ''} has {many}"
-    if found.frame != (1, found.count):
-        low, high = found.frame or (0, 0)
-        held = f"{found.of}s {low:,} to {high:,} of them" if low < high else f"{found.of} {low:,} of them"
-        words += f"; its frame is {held}" if found.frame else f"; its frame holds no {found.of}"
-    if len(found.rows) < found.count:
-        words += f"; {len(found.rows):,} are shown"
-    of_rows = "over all rows of the source, whatever a question filters; for the first row behind the figure, " if found.of == "row" else ""  # fmt: skip
+    if compared.frame != (1, compared.count):
+        low, high = compared.frame or (0, 0)
+        held = f"{compared.of}s {low:,} to {high:,} of them" if low < high else f"{compared.of} {low:,} of them"
+        words += f"; its frame is {held}" if compared.frame else f"; its frame holds no {compared.of}"
+    if len(compared.rows) < compared.count:
+        words += f"; {len(compared.rows):,} are shown"
+    of_rows = "over all rows of the source, whatever a question filters; for the first row behind the figure, " if compared.of == "row" else ""  # fmt: skip
     words = of_rows + words
-    first, last = found.frame or (0, 0)
+    first, last = compared.frame or (0, 0)
     cells = []
-    for at, row in enumerate(found.rows):
+    for at, row in enumerate(compared.rows):
         mark = (
             "→ "
-            if at == found.own
+            if at == compared.own
             else "· "
-            if first <= found.begins + at <= last
+            if first <= compared.begins + at <= last
             else "  "
-            if found.of == "row" or found.frame
+            if compared.of == "row" or compared.frame
             else ""
         )
         cells.append(tuple((mark if not place else "") + _number(value, "") for place, value in enumerate(row)))
     right = [
         at
-        for at, _ in enumerate(found.columns)
-        if any(isinstance(row[at], (int, float, Decimal)) for row in found.rows)
+        for at, _ in enumerate(compared.columns)
+        if any(isinstance(row[at], (int, float, Decimal)) for row in compared.rows)
     ]
-    named = "" if found.text.startswith(found.name) else f"{found.name}: "
-    table = table_of(found.columns, cells, right)
-    return Section(f"{named}{found.text}", ((f"{words[0].upper()}{words[1:]}.", "quiet"),), table)
+    named = "" if compared.text.startswith(compared.name) else f"{compared.name}: "
+    table = table_of(compared.columns, cells, right)
+    return Section(f"{named}{compared.text}", ((f"{words[0].upper()}{words[1:]}.", "quiet"),), table)
 
 
 def changes_since(found: FigureSince, since: str, limit: int) -> list[Section]:
@@ -149,5 +152,5 @@ def _number(value: Any, format_text: str) -> str:
 
 def version_text(source: Source) -> str:
     """Which version of a source it is."""
-    made = source.published
-    return f"version {made.number} ({made.stage})" if made is not None else "working copy"
+    published = source.published
+    return f"version {published.number} ({published.stage})" if published is not None else "working copy"

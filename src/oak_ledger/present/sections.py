@@ -35,16 +35,16 @@ def table_of(names: Sequence[str], rows: Sequence[Sequence[str]], right: Sequenc
 
 def show_sections(out: Console, sections: Sequence[Section]) -> None:
     """Print sections, with an empty line between."""
-    for at, one in enumerate(sections):
+    for at, section in enumerate(sections):
         if at:
             out.print()
-        if one.title:
-            out.print(Text(one.title, style="bold"))
-        for text, look in one.lines:
+        if section.title:
+            out.print(Text(section.title, style="bold"))
+        for text, look in section.lines:
             out.print(Text(text, style=LOOKS[look]))
-        if one.table is not None and one.table.lines:
-            lines, more = shortened(one.table.lines, one.word, one.most)
-            out.print(lines_table(replace(one.table, lines=tuple(lines))), *more)
+        if section.table is not None and section.table.lines:
+            lines, more = shortened(section.table.lines, section.word, section.most)
+            out.print(lines_table(replace(section.table, lines=tuple(lines))), *more)
 
 
 _SECTIONS = """<h1>{{ title }}</h1>
@@ -59,5 +59,8 @@ _SECTIONS = """<h1>{{ title }}</h1>
 
 def sections_page(title: str, under: str, sections: Sequence[Section]) -> str:
     """A page of sections, every table whole."""
-    tables = ["" if one.table is None or not one.table.lines else table_html("", one.table) for one in sections]
+    tables = [
+        "" if section.table is None or not section.table.lines else table_html("", section.table)
+        for section in sections
+    ]
     return page(title, rendered(_SECTIONS, title=title, under=under, sections=list(zip(sections, tables, strict=True))))

@@ -249,22 +249,24 @@ def faults_lines(faults: Sequence[Fault]) -> list[Text]:
     return [Text.assemble(("not computed: ", RUST), fault.sentence()) for fault in faults]
 
 
-def finding_block(found: Finding) -> Group:
+def finding_block(finding: Finding) -> Group:
     """A finding: what and where, the place in the formula, what to do."""
-    place = found.place
+    place = finding.place
     spot = place.where
     if place.text and "\n" in place.text:
         spot += f", line {place.line}"
     head = Text.assemble(
-        (f"{found.severity} ", SEVERITY[found.severity]), (found.code, "bold"), f"  {spot}" if spot else ""
+        (f"{finding.severity} ", SEVERITY[finding.severity]), (finding.code, "bold"), f"  {spot}" if spot else ""
     )
-    parts: list[Any] = [head, Padding(Text(found.message), (0, 0, 0, 2), expand=False)]
+    parts: list[Any] = [head, Padding(Text(finding.message), (0, 0, 0, 2), expand=False)]
     pointed = place.pointed()
     if pointed and place.end > place.start:
         line, carets = pointed
-        parts.append(Padding(Text.assemble(line, "\n", (carets, SEVERITY[found.severity])), (0, 0, 0, 4), expand=False))
-    if found.hint:
-        parts.append(Padding(Text.assemble(("→ ", LEAF), found.hint), (0, 0, 0, 2), expand=False))
+        parts.append(
+            Padding(Text.assemble(line, "\n", (carets, SEVERITY[finding.severity])), (0, 0, 0, 4), expand=False)
+        )
+    if finding.hint:
+        parts.append(Padding(Text.assemble(("→ ", LEAF), finding.hint), (0, 0, 0, 2), expand=False))
     return Group(*parts)
 
 
@@ -272,8 +274,8 @@ def findings_list(findings: Sequence[Finding]) -> Group:
     """Findings, one under the other, with an empty line between."""
     parts: list[Any] = []
     shown, more = shortened(findings, "finding")
-    for found in shown:
-        parts += [finding_block(found), Text("")]
+    for finding in shown:
+        parts += [finding_block(finding), Text("")]
     return Group(*(parts + more if more else parts[:-1]))
 
 
@@ -282,22 +284,22 @@ def counted(findings: Sequence[Finding]) -> str:
     said = [
         plural(count, kind)
         for kind in ("error", "warning", "note")
-        if (count := sum(one.severity == kind for one in findings))
+        if (count := sum(finding.severity == kind for finding in findings))
     ]
     return ", ".join(said) or "nothing"
 
 
 def branches_table(branches: Sequence[BranchRows], rows: int) -> Table:
     """How many rows each branch of a CASE takes, with their share, and how many of them because there is no value."""
-    nulls = any(one.nulls for one in branches)
+    nulls = any(branch.nulls for branch in branches)
     table = grid("branch", "rows", "share", *(["because of a null"] if nulls else []))
     for column in table.columns[1:]:
         column.justify = "right"
-    for one in branches:
-        share = f"{one.rows / rows:.1%}" if rows else ""
-        quiet = QUIET if not one.rows else ""
-        because = [f"{one.nulls:,}" if one.nulls else ""] if nulls else []
-        table.add_row(Text(one.branch, style=quiet), Text(f"{one.rows:,}", style=quiet), share, *because)
+    for branch in branches:
+        share = f"{branch.rows / rows:.1%}" if rows else ""
+        quiet = QUIET if not branch.rows else ""
+        because = [f"{branch.nulls:,}" if branch.nulls else ""] if nulls else []
+        table.add_row(Text(branch.branch, style=quiet), Text(f"{branch.rows:,}", style=quiet), share, *because)
     return table
 
 
@@ -306,8 +308,8 @@ def steps_table(steps: Sequence[OperatorStats]) -> Group:
     table = grid("step", "on", "rows", "bytes", "seconds", "note")
     for at in (2, 3, 4):
         table.columns[at].justify = "right"
-    for one in steps:
-        size = f"{one.bytes / 1e6:,.1f} MB" if one.bytes else ""
-        rows = f"{one.rows:,}" if one.rows else ""
-        table.add_row(one.kind, Text(one.what), rows, size, f"{one.seconds:.3f}", Text(one.note, style=QUIET))
+    for step in steps:
+        size = f"{step.bytes / 1e6:,.1f} MB" if step.bytes else ""
+        rows = f"{step.rows:,}" if step.rows else ""
+        table.add_row(step.kind, Text(step.what), rows, size, f"{step.seconds:.3f}", Text(step.note, style=QUIET))
     return Group(table, Text("seconds of all threads together", style=QUIET))

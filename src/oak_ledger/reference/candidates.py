@@ -105,7 +105,7 @@ def candidates(source: Source, before: Source | None, limit: int = 3) -> dict[st
     `before` is the source as it was last published. Columns are assigned together: each is the first choice of one field at most.
     """
     plain = [state for state in source.fields if isinstance(state.spec, FieldSpec) and state.spec.column]
-    missing = [state for state in plain if any(one.code == "missing-column" for one in state.findings)]
+    missing = [state for state in plain if any(finding.code == "missing-column" for finding in state.findings)]
     taken = {state.spec.column for state in plain if isinstance(state.spec, FieldSpec)}
     free = [name for name in source.compiled.origin_schema if name not in taken]
     if before is None:
@@ -113,8 +113,8 @@ def candidates(source: Source, before: Source | None, limit: int = 3) -> dict[st
     compared = _Compared(source, before, plain)
     moved = compared.moved(plain, missing)
     fields = [*missing, *moved]
-    anew = {one.field: [one] for one in compared.written_otherwise(plain, [*missing, *moved])}
-    anew |= {one.field: [one] for one in compared.with_other_texts(plain, [*missing, *moved, *(source.state(name) for name in anew)])}  # fmt: skip
+    anew = {candidate.field: [candidate] for candidate in compared.written_otherwise(plain, [*missing, *moved])}
+    anew |= {with_other_text.field: [with_other_text] for with_other_text in compared.with_other_texts(plain, [*missing, *moved, *(source.state(name) for name in anew)])}  # fmt: skip
     lost = {_column(state): state.name for state in compared.taken_over(plain, missing, moved)}
     columns = [*free, *(_column(state) for state in moved), *lost]
     if not fields or not columns:
@@ -166,7 +166,7 @@ def _by_names(state: ResolvedName, columns: list[str]) -> list[Candidate]:
         for column in columns
         if (alike := _alike(state, column)) >= 0.6
     ]
-    return sorted(found, key=lambda one: -one.score)
+    return sorted(found, key=lambda candidate: -candidate.score)
 
 
 def _shown(value: Any) -> str:
@@ -207,16 +207,16 @@ class _Compared:
         self.found_keys: dict[str, dict[str, Any]] = {}
         self.now: dict[str, Values | None] = {}
         known = {
-            one.name: one
-            for one in before.fields
-            if not one.broken and one.grain == Grain.ROW and not (before.reader and one.hidden)
+            field.name: field
+            for field in before.fields
+            if not field.broken and field.grain == Grain.ROW and not (before.reader and field.hidden)
         }
         self.earlier = known
         names = [state.name for state in plain if state.name in known]
         old = before.rows([quote_identifier(name) for name in names], limit=MAX_COMPARED_ROWS).table if names else None
         self.old = old
         self.before = {
-            name: one for name in names if old is not None and (one := values_of(old.column(name))) is not None
+            name: values for name in names if old is not None and (values := values_of(old.column(name))) is not None
         }
         self.known: dict[tuple[str, str], Likeness] = {}
         self.reads: dict[tuple[str, str], Values | None] = {}
@@ -390,7 +390,7 @@ class _Compared:
         self, plain: list[ResolvedName], missing: list[ResolvedName], moved: list[ResolvedName]
     ) -> list[ResolvedName]:
         """Fields whose column holds what another field had whose own column is missing, so that theirs is what is gone."""
-        there = [one for one in plain if one not in missing and one not in moved and one.name in self.before]
+        there = [state for state in plain if state not in missing and state not in moved and state.name in self.before]
         return [state for state in there if any(self._fits_better(lost, _column(state), own=state) for lost in missing)]
 
     def _fits_better(self, state: ResolvedName, column: str, *, own: ResolvedName) -> bool:

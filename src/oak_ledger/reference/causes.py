@@ -43,12 +43,12 @@ def causes(
 ) -> list[Cause]:
     """The causes of all errors, those of the source first; each entry is listed under every cause that it has. `renamed` has names that
     fields had, with those that they have."""
-    uses = Uses(source, [one.document for one in reports])
+    uses = Uses(source, [report.document for report in reports])
     found: list[Cause] = []
     explained: set[tuple[str, str]] = set()
     titles = {state.casefold(): one.name for state, one in source.compiled.states.items()}
     for state in broken_states(source):
-        finding = next(one for one in state.findings if one.severity == "error")
+        finding = next(finding for finding in state.findings if finding.severity == "error")
         column = state.spec.column if isinstance(state.spec, FieldSpec) else ""
         missing = finding.code == "missing-column"
         kind = (
@@ -59,7 +59,7 @@ def causes(
             else "filter"
         )
         entries = [Entry(source.document.where, kind, state.name), *uses.of(state.name)]
-        explained |= {(one.file, _filled(one.name, titles).casefold()) for one in entries}
+        explained |= {(entry.file, _filled(entry.name, titles).casefold()) for entry in entries}
         what = f"column {column!r} is missing" if missing else f"{state.what} {state.name!r} is broken"
         found.append(
             Cause(what, finding, tuple(entries), tuple(offered.get(state.name, ())), column if missing else "")

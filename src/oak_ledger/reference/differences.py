@@ -66,7 +66,7 @@ def differences(before: Source, after: Source, renamed: Mapping[str, str] | None
             found += _of(f"{kind} {name}", old[was], spec, formula, {one.casefold(): new for new, one in names.items()})
         found += [Difference(f"{kind} {name}", "removed", _text(getattr(spec, formula, "")) or _text(getattr(spec, "column", "")), "") for name, spec in old.items() if name not in taken]  # fmt: skip
     found += _types(before, after, names)
-    order = {one.entry: at for at, one in reversed([*enumerate(found)])}
+    order = {difference.entry: at for at, difference in reversed([*enumerate(found)])}
     return sorted(found, key=lambda one: order[one.entry])
 
 

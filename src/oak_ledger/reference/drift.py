@@ -66,7 +66,7 @@ def drift(
     filled = arrived_null(source) if known else {}
     fields = [finding for name in names for finding in found.of(name)]
     return [
-        *found.whole(files_gone=any(one.code == "drift-files" for one in fields)),
+        *found.whole(files_gone=any(field.code == "drift-files" for field in fields)),
         *fields,
         *(finding for name in known if name in filled for finding in found.filled(name, known[name], filled[name])),
     ]
@@ -96,9 +96,9 @@ def _compared(
         and state.name not in skip
     ]
     there = {
-        one.name
-        for one in before.fields
-        if not one.broken and one.grain == Grain.ROW and not (before.reader and one.hidden)
+        field.name
+        for field in before.fields
+        if not field.broken and field.grain == Grain.ROW and not (before.reader and field.hidden)
     }
     names = [name for name in plain if name in there]
     if not names:
@@ -139,9 +139,9 @@ class _Drift:
 
     def __post_init__(self) -> None:
         same = {
-            name: one
-            for name, one in self.old.values.items()
-            if name in self.new.values and one.kind == self.new.values[name].kind
+            name: values
+            for name, values in self.old.values.items()
+            if name in self.new.values and values.kind == self.new.values[name].kind
         }
         now = {name: self.new.values[name] for name in same}
         self.rows = matching(same, now, self.source.about.key) if same else None
@@ -160,7 +160,7 @@ class _Drift:
             spec = self.source.state(name).spec
             known = spec.renamed_values if isinstance(spec, FieldSpec) else {}
             if known and name in values and values[name].kind == "text":
-                items = [known.get(one, one) for one in values[name].items.to_pylist()]
+                items = [known.get(item, item) for item in values[name].items.to_pylist()]
                 values[name] = replace(values[name], items=pa.array(items, pa.string()))
         same = all(one is self.old.values[name] for name, one in values.items())
         return self if same else replace(self, old=replace(self.old, values=values))
@@ -255,7 +255,7 @@ class _Drift:
 
     def _files(self, name: str, before: Values, now: Values) -> Iterator[Finding]:
         """Files that are not there any more; new ones are as it should be."""
-        had, has = (set(pc.unique(one.items.drop_null()).to_pylist()) for one in (before, now))
+        had, has = (set(pc.unique(values.items.drop_null()).to_pylist()) for values in (before, now))
         gone = sorted(had - has)
         if gone:
             rows = int(pc.sum(pc.is_in(before.items, pa.array(gone))).as_py() or 0)
@@ -270,27 +270,29 @@ class _Drift:
             )
 
     def _numbers(self, name: str, before: Values, now: Values) -> Iterator[Finding]:
-        found = None
+        change = None
         if self.rows is not None and len(self.rows.before) >= MIN_ROWS:
-            found = common_factor(name, before, now, self.rows, self.new.values, self.since)
-        if found is None and name not in self.source.about.key:
-            found = shifted_median(name, before, now, self.old.values, self.since)
+            change = common_factor(name, before, now, self.rows, self.new.values, self.since)
+        if change is None and name not in self.source.about.key:
+            change = shifted_median(name, before, now, self.old.values, self.since)
         spec = self.source.state(name).spec
-        if found is not None and isinstance(spec, FieldSpec) and is_back(found, spec.clean):
+        if change is not None and isinstance(spec, FieldSpec) and is_back(change, spec.clean):
             message = f"{name} is delivered in the unit that it had before it was cleaned by {spec.clean}."
             hint = f"Remove the clean: oak field clean {self.source.as_argument} {shlex.quote(name)} ''"
-            yield self._warning("unit-back", name, message, hint, fixed=None, **found.numbers)
+            yield self._warning("unit-back", name, message, hint, fixed=None, **change.numbers)
             return
         cleaned = (
-            spec.earlier_clean.get(found.back or "") if found is not None and isinstance(spec, FieldSpec) else None
+            spec.earlier_clean.get(change.back or "") if change is not None and isinstance(spec, FieldSpec) else None
         )
-        if found is not None and cleaned is not None:
-            found = replace(found, said=f"{found.said} Until {cleaned} it was cleaned by {found.back}.")
-        if found is not None and found.back is not None and (more := self._more_decimals(name, now)):
-            hint = f"If so, let it keep more decimals first: oak field retype {self.source.as_argument} {shlex.quote(name)} '{wide_enough(more)}'; then clean it: {found.back}"  # fmt: skip
-            yield self._warning("drift-unit", name, found.said, hint, fixed=found.back, decimals=more, **found.numbers)
-        elif found is not None:
-            yield self._warning("drift-unit", name, found.said, found.hint, fixed=found.back, **found.numbers)
+        if change is not None and cleaned is not None:
+            change = replace(change, said=f"{change.said} Until {cleaned} it was cleaned by {change.back}.")
+        if change is not None and change.back is not None and (more := self._more_decimals(name, now)):
+            hint = f"If so, let it keep more decimals first: oak field retype {self.source.as_argument} {shlex.quote(name)} '{wide_enough(more)}'; then clean it: {change.back}"  # fmt: skip
+            yield self._warning(
+                "drift-unit", name, change.said, hint, fixed=change.back, decimals=more, **change.numbers
+            )
+        elif change is not None:
+            yield self._warning("drift-unit", name, change.said, change.hint, fixed=change.back, **change.numbers)
 
     def _more_decimals(self, name: str, now: Values) -> int:
         """How many decimals the values have now, where the field keeps fewer; else 0."""
@@ -303,7 +305,7 @@ class _Drift:
         return needed if needed > int(written[1]) else 0
 
     def _texts(self, name: str, before: Values, now: Values, counts: tuple[int, int]) -> Iterator[Finding]:
-        had, has = (set(pc.unique(one.items.drop_null()).to_pylist()) for one in (before, now))
+        had, has = (set(pc.unique(values.items.drop_null()).to_pylist()) for values in (before, now))
         gone, new = had - has, has - had
         stripped = {one.lstrip("0"): one for one in gone if one.startswith("0") and one.strip("0").isdigit()}
         lost = [(stripped[one], one) for one in new if one in stripped]
@@ -356,7 +358,7 @@ class _Drift:
         before, now = self.old.values.get(name), self.new.values.get(name)
         if before is None or now is None or before.kind != "text" or now.kind != "text" or self.rows is None:
             return []
-        had, has = (set(pc.unique(one.items.drop_null()).to_pylist()) for one in (before, now))
+        had, has = (set(pc.unique(values.items.drop_null()).to_pylist()) for values in (before, now))
         gone, new = had - has, has - had
         if not gone or not new or len(gone) > MAX_CATEGORIES:
             return []
@@ -377,14 +379,14 @@ class _Drift:
         """Where formulas, filters, recode lists and colours name these values."""
         if not values:
             return ""
-        other = {one: f"{one}\x1f" for one in values}
+        other = {value: f"{value}\x1f" for value in values}
         places = []
         for document in self.documents:
             after = with_replaced_values(document, name, other)
             places += [
-                f"{entry_name(one)} of {document.where}"
-                for one, two in zip(document.blocks, after.blocks, strict=True)
-                if one.text != two.text
+                f"{entry_name(block)} of {document.where}"
+                for block, two in zip(document.blocks, after.blocks, strict=True)
+                if block.text != two.text
             ]
         return (
             f"; used by {', '.join(places[:4])}{f' and {len(places) - 4} more' if len(places) > 4 else ''}"

@@ -78,18 +78,18 @@ def unreadable(source: Source) -> OakError | None:
 
 def elsewhere(source: Source, before: Source | None) -> list[Elsewhere]:
     """Where the rows of a source may be now that cannot be read; those first that have all columns, and the values of before."""
-    found: list[Elsewhere] = []
+    uses: list[Elsewhere] = []
     parts = source.document.models("part", PartSpec)
     if source.origin.kind == "join":
         for part in parts:
             if _there(source, part.name) is None:
                 wanted = {name for _, name in part.key_pairs()}
-                found += _tried(source, before, part, wanted, part.name)
-        found += [] if found else _keys(source, parts)
+                uses += _tried(source, before, part, wanted, part.name)
+        uses += [] if uses else _keys(source, parts)
     else:
         wanted = {state.column for state in source.document.models("field", FieldSpec) if state.column and state.column != FILE_COLUMN}  # fmt: skip
-        found += _tried(source, before, source.origin, wanted)
-    return sorted(found, key=lambda one: not one.sure)
+        uses += _tried(source, before, source.origin, wanted)
+    return sorted(uses, key=lambda use: not use.sure)
 
 
 def moved(source: Source, change: Moved) -> Source:
@@ -105,9 +105,9 @@ def moved(source: Source, change: Moved) -> Source:
             keys["kind"] = "files" if "*" in keys["path"] else "file"
         document = document.replaced(document.all("origin")[0], keys | _earlier(source.origin, change.origin))
     for name, path in change.parts.items():
-        block = next((one for one in document.all("part") if one.values.get("name") == name), None)
+        block = next((block for block in document.all("part") if block.values.get("name") == name), None)
         if block is None:
-            raise OakError("unknown-part", f"There is no part {name!r}.", hint=f"Parts are {', '.join(str(one.values.get('name')) for one in document.all('part')) or 'none'}.")  # fmt: skip
+            raise OakError("unknown-part", f"There is no part {name!r}.", hint=f"Parts are {', '.join(str(block.values.get('name')) for block in document.all('part')) or 'none'}.")  # fmt: skip
         spec = block.spec
         before = _earlier(spec, {"path": path}) if isinstance(spec, ReadingSpec) else {}
         document = document.replaced(block, {"path": path} | before)
@@ -123,7 +123,11 @@ def _earlier(spec: ReadingSpec, changes: Mapping[str, str]) -> dict[str, Any]:
 
 def _there(source: Source, part: str = "") -> list[str] | None:
     """The columns of the origin, or of a part of it; None where they cannot be read."""
-    spec = next((one for one in source.document.models("part", PartSpec) if one.name == part), None) if part else None
+    spec = (
+        next((model for model in source.document.models("part", PartSpec) if model.name == part), None)
+        if part
+        else None
+    )
     try:
         return [*(source.opened if spec is None else source.opened_as(spec)).columns()]
     except OakError:
@@ -147,7 +151,7 @@ def _tried(
         proven = share == 1 and (rows is None or rows >= LEAST_ROWS)
         found.append((share + (rows or 0), proven, Elsewhere(what, getattr(spec, what), now, why, False, part)))
     found.sort(key=lambda one: -one[0])
-    known = [one for _, proven, one in found if proven and one.now in spec.earlier]
+    known = [use for _, proven, use in found if proven and use.now in spec.earlier]
     best = known or [one for _, proven, one in found if proven]
     return [replace(one, sure=[one] == best) for *_, one in sorted(found, key=lambda one: one[2] not in known)[:3]]
 
@@ -156,7 +160,7 @@ def _alternatives(source: Source, spec: ReadingSpec) -> Iterator[tuple[str, str]
     """Where else to look: the tables and sheets that are there; files of the same ending in the same folder, alone and several as one."""
     if spec.kind == "database" and spec.table:
         with suppress(OakError):
-            yield from [("table", one) for one in tables(spec, source.folder) if one != spec.table]
+            yield from [("table", table) for table in tables(spec, source.folder) if table != spec.table]
             return
     if spec.kind == "database":
         file = Path(spec.url.partition(":///")[2])
@@ -171,15 +175,15 @@ def _alternatives(source: Source, spec: ReadingSpec) -> Iterator[tuple[str, str]
         if one != spec.path and [*(source.folder / one).parent.glob(Path(one).name)]
     )
     if spec.kind == "sheet" and "*" not in spec.path and path.is_file():
-        yield from (("sheet", one.name) for one in sheets(path) if one.name != spec.sheet)
+        yield from (("sheet", sheet.name) for sheet in sheets(path) if sheet.name != spec.sheet)
         return
     if not spec.path or not path.parent.is_dir():
         return
     endings = "".join(Path(spec.path.replace("*", "x")).suffixes[-2:] if spec.path.endswith((".gz", ".zst", ".bz2", ".xz")) else Path(spec.path).suffixes[-1:])  # fmt: skip
-    used = {one.path for one in source.document.models("part", PartSpec)}
+    used = {model.path for model in source.document.models("part", PartSpec)}
     beside = Path(spec.path).parent
     there = [one for one in path.parent.iterdir() if one.is_file() and one.name.endswith(endings) and str(beside / one.name) not in used]  # fmt: skip
-    names = [one.name for one in sorted(there, key=lambda one: -one.stat().st_mtime)[:MOST_FILES]]
+    names = [path.name for path in sorted(there, key=lambda one: -one.stat().st_mtime)[:MOST_FILES]]
     patterns: dict[str, int] = {}
     for name in names:
         stem = name.removesuffix(endings)
@@ -201,17 +205,17 @@ def _same_rows(source: Source, before: Source | None, what: str, now: str) -> fl
     key = quote_identifier(source.about.key[0])
     try:
         tried = moved(source, Moved({what: now}))
-        sides = [values_of(one.rows([key], limit=COMPARED_ROWS).table.column(0)) for one in (before, tried)]
+        sides = [values_of(source.rows([key], limit=COMPARED_ROWS).table.column(0)) for source in (before, tried)]
     except OakError:
         return None
     return _overlap(sides[0], sides[1])
 
 
-def _overlap(one: Values | None, other: Values | None) -> float:
+def _overlap(values: Values | None, other: Values | None) -> float:
     """Which share of the different values of one side the other has, of the side that has fewer."""
-    if one is None or other is None or one.kind != other.kind:
+    if values is None or other is None or values.kind != other.kind:
         return 0.0
-    sides = [set(side.items[side.present].tolist() if side.numeric else side.items.drop_null().to_pylist()) for side in (one, other)]  # fmt: skip
+    sides = [set(side.items[side.present].tolist() if side.numeric else side.items.drop_null().to_pylist()) for side in (values, other)]  # fmt: skip
     return len(sides[0] & sides[1]) / max(min(map(len, sides)), 1)
 
 

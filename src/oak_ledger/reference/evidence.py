@@ -119,7 +119,7 @@ def matching_by_several(before: Mapping[str, Values], now: Mapping[str, Values])
             continue
         used.append(name)
         size = both.size + 1
-        mixed = [one * size + more + 1 for one, more in zip(whole, (both.before, both.now), strict=True)]
+        mixed = [array * size + more + 1 for array, more in zip(whole, (both.before, both.now), strict=True)]
         _, inverse = np.unique(np.concatenate(mixed), return_inverse=True)
         whole = [inverse[: len(whole[0])].astype(np.int64), inverse[len(whole[0]) :].astype(np.int64)]
     places = []
@@ -139,7 +139,8 @@ def matching(before: Mapping[str, Values], now: Mapping[str, Values], keys: Coll
     Numbers that only count the rows match whatever comes first with whatever came first; they are taken where they are among `keys`.
     """
     unique = [
-        {name: one for name, one in side.items() if one.present.all() and _is_unique(one)} for side in (before, now)
+        {name: values for name, values in side.items() if values.present.all() and _is_unique(values)}
+        for side in (before, now)
     ]
     best: tuple[float, Matching] | None = None
     for field, old in unique[0].items():
@@ -220,7 +221,7 @@ def _row_by_row(before: Values, now: Values, both: Coded, rows: Matching) -> Lik
 
 def _chance(left: Codes, right: Codes, size: int) -> float:
     """Which share would agree if the values were dealt out at random."""
-    shares = [np.bincount(one[one >= 0], minlength=size) / max(len(one), 1) for one in (left, right)]
+    shares = [np.bincount(array[array >= 0], minlength=size) / max(len(array), 1) for array in (left, right)]
     return float((shares[0] * shares[1]).sum())
 
 
@@ -301,7 +302,7 @@ def _by_distribution(before: Values, now: Values, both: Coded) -> Likeness:
         score = max(kept, known) * (0.5 + 0.5 * shape)
         return Likeness(score, score >= 0.6, said)
     if before.kind == "date" and shape < 0.7:  # a later period
-        middle = [float(np.median(one.items[one.present])) for one in (before, now)]
+        middle = [float(np.median(values.items[values.present])) for values in (before, now)]
         spread = _quantiles(before, Values("date", now.items + middle[0] - middle[1], now.present))
         later = f"dates, spread over another period as before ({spread:.0%} alike)"
         return Likeness(0.4 + 0.3 * spread, False, later)
@@ -311,7 +312,7 @@ def _by_distribution(before: Values, now: Values, both: Coded) -> Likeness:
 
 def _quantiles(before: Values, now: Values) -> float:
     """How alike two distributions of numbers are: 1 minus the largest distance between them."""
-    left, right = (np.sort(one.items[one.present]) for one in (before, now))
+    left, right = (np.sort(values.items[values.present]) for values in (before, now))
     every = np.concatenate([left, right])
     places = [np.searchsorted(side, every, "right") / len(side) for side in (left, right)]
     return float(max(0.0, 1.0 - 2.0 * np.abs(places[0] - places[1]).max()))
@@ -329,8 +330,8 @@ def _is_dense(values: Values) -> bool:
 def _patterns(before: Values, now: Values) -> float:
     """How alike texts are built: letters, digits and other characters in their places, as shares of the rows."""
     sides = []
-    for one in (before, now):
-        texts = pc.drop_null(one.items)
+    for values in (before, now):
+        texts = pc.drop_null(values.items)
         for pattern, mark in ((r"\p{Lu}", "A"), (r"\p{Ll}+", "a"), (r"\p{Nd}+", "9"), (r"\s+", " ")):
             texts = pc.replace_substring_regex(texts, pattern, mark)
         counted = texts.value_counts()

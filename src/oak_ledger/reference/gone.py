@@ -43,23 +43,23 @@ def without_names(report: Document, names: Collection[str]) -> Document:
     A report of which no panel would be left stays as it is.
     """
     gone, leaving, waiting = (
-        {one.casefold() for one in names},
+        {name.casefold() for name in names},
         list[Block](),
         [*report.all("field"), *report.all("filter")],
     )
-    while found := [block for block in waiting if _needs(block, gone, ("formula", "include", "exclude"))]:
-        gone |= {str(block.values["name"]).casefold() for block in found}
-        leaving += found
-        waiting = [block for block in waiting if block not in found]
+    while blocks := [block for block in waiting if _needs(block, gone, ("formula", "include", "exclude"))]:
+        gone |= {str(block.values["name"]).casefold() for block in blocks}
+        leaving += blocks
+        waiting = [block for block in waiting if block not in blocks]
     panels = report.all("panel")
     changed: list[tuple[Block, dict[str, Any]]] = []
     for panel in panels:
         items = [*panel.values.get("show", ())]
-        kept = [one for one in items if not _names("shown", [one]) & gone]
+        kept = [item for item in items if not _names("shown", [item]) & gone]
         if _needs(panel, gone, ("by", "where")) or (items and not kept):
             leaving.append(panel)
             continue
-        dropped = gone | {_label(one).casefold() for one in items if one not in kept}
+        dropped = gone | {_label(item).casefold() for item in items if item not in kept}
         order = [*panel.values.get("sort", ())]
         left = [one for one in order if not _names("sort", [one]) & dropped]
         new: dict[str, Any] = {"show": kept} if len(kept) < len(items) else {}

@@ -98,14 +98,16 @@ def plan_graft(
             continue
         document = document.added(block.name, values)
         added.append(str(values["name"]))
-    made = target.changed(document)
-    cycle = next((one for name in added for one in made.state(name).findings if one.code == "cycle"), None)
+    source = target.changed(document)
+    cycle = next(
+        (finding for name in added for finding in source.state(name).findings if finding.code == "cycle"), None
+    )
     if cycle is not None:
         raise OakError(
             "cycle", cycle.message, hint="A field that is mapped to needs what is carried over: map another."
         )
     edits = edits_between([(target.path, target.document, document)])
-    return Graft(Mend(made, edits), tuple(added), tuple(same), tuple(conflicts), tuple(unmapped), _doubts(origin, target, pairs))  # fmt: skip
+    return Graft(Mend(source, edits), tuple(added), tuple(same), tuple(conflicts), tuple(unmapped), _doubts(origin, target, pairs))  # fmt: skip
 
 
 def _doubts(origin: Source, target: Source, pairs: Mapping[str, str]) -> dict[str, str]:
@@ -114,8 +116,8 @@ def _doubts(origin: Source, target: Source, pairs: Mapping[str, str]) -> dict[st
     if not whole:
         return {}
     sides = [
-        one.rows([quote_identifier(name) for name in dict.fromkeys(names)], limit=COMPARED_ROWS).table
-        for one, names in ((origin, whole.keys()), (target, whole.values()))
+        source.rows([quote_identifier(name) for name in dict.fromkeys(names)], limit=COMPARED_ROWS).table
+        for source, names in ((origin, whole.keys()), (target, whole.values()))
     ]
     found = {}
     for old, new in whole.items():
@@ -130,12 +132,12 @@ def _doubt(before: Values, now: Values, there: str, here: str) -> str:
     if before.kind != now.kind:
         return f"it is a {before.kind} in {there} and a {now.kind} in {here}"
     if before.kind == "number":
-        medians = [float(np.median(np.abs(one.items[one.present]))) if one.present.any() else 0.0 for one in (before, now)]  # fmt: skip
+        medians = [float(np.median(np.abs(values.items[values.present]))) if values.present.any() else 0.0 for values in (before, now)]  # fmt: skip
         times = medians[1] / medians[0] if all(medians) else 1.0
         if not 1 / OTHER_UNIT < times < OTHER_UNIT:
             return f"its median is {medians[0]:,.4g} in {there} and {medians[1]:,.4g} in {here}: it may be in another unit"  # fmt: skip
     if before.kind == "text":
-        known = [{*pc.unique(one.items.drop_null()).to_pylist()} for one in (before, now)]
+        known = [{*pc.unique(values.items.drop_null()).to_pylist()} for values in (before, now)]
         if known[0] and known[1] and len(known[0]) <= MOST_VALUES and not known[0] & known[1]:
             return f"{there} and {here} have no value of it in common: {min(known[0])!r} there, {min(known[1])!r} here"
     return ""
@@ -159,7 +161,7 @@ def _needed(origin: Source, names: Sequence[str]) -> list[Block]:
 
 def _same_formula(origin: Source, name: str, target: Source, other: str) -> bool | None:
     """Whether two fields are calculated in the same way; None where one of them is a column."""
-    texts = [getattr(one.state(field).spec, "formula", "") for one, field in ((origin, name), (target, other))]
+    texts = [getattr(source.state(field).spec, "formula", "") for source, field in ((origin, name), (target, other))]
     return format_formula(texts[0]) == format_formula(texts[1]) if all(texts) else None
 
 

@@ -86,7 +86,7 @@ class Decision:
     @property
     def evidence(self) -> str:
         """A digest of what is wrong and of all that is offered: the same question has the same."""
-        said = [self.wrong, *(f"{one.what} {one.why}" for one in self.choices)]
+        said = [self.wrong, *(f"{choice.what} {choice.why}" for choice in self.choices)]
         return hashlib.sha256("\n".join(said).encode()).hexdigest()[:24]
 
     def other(self, column: str) -> Choice:
@@ -95,7 +95,7 @@ class Decision:
 
     def as_json(self) -> dict[str, Any]:
         """Plain values: what is wrong, what is broken by it, and the choices with values before and now."""
-        choices = [{"what": one.what, "why": one.why, "sure": one.sure, "examples": [{"before": old, "now": new} for old, new in one.examples]} for one in self.choices]  # fmt: skip
+        choices = [{"what": choice.what, "why": choice.why, "sure": choice.sure, "examples": [{"before": old, "now": new} for old, new in choice.examples]} for choice in self.choices]  # fmt: skip
         return {"wrong": self.wrong, "broken": [*self.broken], "choices": choices}
 
     @property
@@ -107,33 +107,43 @@ class Decision:
 def decisions_of_columns(source: Source, since: Since, causes: Sequence[Cause]) -> list[Decision]:
     """What is broken, that which breaks most at the top, but for what is hidden; and columns that hold something else now."""
     hidden = {
-        (kind, one.name) for one in source.compiled.states.values() if one.hidden for kind in ("field", "formula")
+        (kind, state.name) for state in source.compiled.states.values() if state.hidden for kind in ("field", "formula")
     }
-    open_ones = [one for one in causes if not {(entry.kind, entry.name) for entry in one.entries} <= hidden]
-    found = [_of_cause(one) for one in sorted(open_ones, key=lambda one: -len(one.entries))]
-    for one in since.moved:
-        choice = Choice(f"read {one.field} from {one.column}", one.why, Repairs(columns={one.gone: one.column}), one.sure, one.examples)  # fmt: skip
-        found.append(Decision(f"the column {one.gone!r} holds something else now", (one.field,), (choice,)))
-    for one in since.reread:
-        choice = Choice(f"read it with {one.keys()}", one.why, _read_so(one, {}), one.sure, one.examples)
-        found.append(Decision(f"{one.field} is written otherwise now", (one.field,), (choice,)))
-    return found
+    open_ones = [cause for cause in causes if not {(entry.kind, entry.name) for entry in cause.entries} <= hidden]
+    decisions = [_of_cause(open_one) for open_one in sorted(open_ones, key=lambda cause: -len(cause.entries))]
+    for candidate in since.moved:
+        choice = Choice(f"read {candidate.field} from {candidate.column}", candidate.why, Repairs(columns={candidate.gone: candidate.column}), candidate.sure, candidate.examples)  # fmt: skip
+        decisions.append(
+            Decision(f"the column {candidate.gone!r} holds something else now", (candidate.field,), (choice,))
+        )
+    for candidate in since.reread:
+        choice = Choice(
+            f"read it with {candidate.keys()}",
+            candidate.why,
+            _read_so(candidate, {}),
+            candidate.sure,
+            candidate.examples,
+        )
+        decisions.append(Decision(f"{candidate.field} is written otherwise now", (candidate.field,), (choice,)))
+    return decisions
 
 
-def _read_so(one: Candidate, columns: Mapping[str, str], gone: tuple[str, ...] = ()) -> Repairs:
-    return Repairs(columns=columns, gone=gone, reading={one.field: one.reading} if one.reading else {})
+def _read_so(candidate: Candidate, columns: Mapping[str, str], gone: tuple[str, ...] = ()) -> Repairs:
+    return Repairs(
+        columns=columns, gone=gone, reading={candidate.field: candidate.reading} if candidate.reading else {}
+    )
 
 
 def decision_of_origin(error: OakError, places: Sequence[Elsewhere]) -> Decision:
     """Rows that cannot be read where they were, and where they may be."""
-    choices = tuple(Choice(f"read {one.part or 'it'} from {one.now}" if one.what != "key" else f"join by {one.now}", one.why, _of_place(one), one.sure) for one in places)  # fmt: skip
+    choices = tuple(Choice(f"read {place.part or 'it'} from {place.now}" if place.what != "key" else f"join by {place.now}", place.why, _of_place(place), place.sure) for place in places)  # fmt: skip
     return Decision(error.message.removesuffix("."), ("everything",), choices)
 
 
-def _of_place(one: Elsewhere) -> Repairs:
-    if one.what == "key":
-        return Repairs(columns={one.gone: one.now})
-    return Repairs(parts={one.part: one.now}) if one.part else Repairs(origin={one.what: one.now})
+def _of_place(use: Elsewhere) -> Repairs:
+    if use.what == "key":
+        return Repairs(columns={use.gone: use.now})
+    return Repairs(parts={use.part: use.now}) if use.part else Repairs(origin={use.what: use.now})
 
 
 def decisions_of_values(source: Source, since: Since, recoded: Mapping[str, Mapping[str, str]]) -> list[Decision]:
@@ -141,7 +151,7 @@ def decisions_of_values(source: Source, since: Since, recoded: Mapping[str, Mapp
 
     `recoded` has values by field, now: before, as matched rows show them.
     """
-    found = []
+    decisions = []
     for name, pairs in recoded.items():
         old = {before: now for now, before in pairs.items()}
         listed = ", ".join(f"{before} → {now}" for before, now in list(old.items())[:EXAMPLES])
@@ -149,36 +159,42 @@ def decisions_of_values(source: Source, since: Since, recoded: Mapping[str, Mapp
         choice = Choice(
             f"use the new values: {listed}{more}", "as matched rows show", Repairs(values={name: old}), True
         )
-        found.append(Decision(f"values of {name} have other names now", (), (choice,)))
+        decisions.append(Decision(f"values of {name} have other names now", (), (choice,)))
     for finding in since.findings:
         name = _field_of(source, finding)
         if finding.severity != "note" and not (finding.code == "drift-values" and name in recoded):
-            found.append(_of_finding(source, finding, name))
-    return found
+            decisions.append(_of_finding(source, finding, name))
+    return decisions
 
 
 def _of_cause(cause: Cause) -> Decision:
     gone = cause.missing
-    choices = [_of_candidate(one) for one in cause.candidates]
+    choices = [_of_candidate(candidate) for candidate in cause.candidates]
     if gone:
-        name, *others = [one for one in cause.entries if one.kind in ("field", "formula", "filter", "rule")]
-        fields = [one for one in others if one.kind in ("field", "formula")]
-        dropped, hidden = (", and ".join(filter(None, (name.title, ", ".join(one.title for one in some)))) for some in (others, fields))  # fmt: skip
+        name, *others = [entry for entry in cause.entries if entry.kind in ("field", "formula", "filter", "rule")]
+        fields = [other for other in others if other.kind in ("field", "formula")]
+        dropped, hidden = (", and ".join(filter(None, (name.title, ", ".join(entry.title for entry in some)))) for some in (others, fields))  # fmt: skip
         why = f"{'none of it is' if others else 'it is not'} delivered any more"
         shown = f"and what shows {'them' if others else 'it'} in reports"
         choices.append(Choice(f"drop {dropped}, {shown}", why, Repairs(gone=(name.name,)), False))
         stays = "they stay as they are, should they come back" if fields else "it stays as it is, should it come back"
         choices.append(Choice(f"hide {hidden}", stays, Repairs(hidden=(name.name,)), False))
-    return Decision(cause.what, tuple(one.title for one in cause.entries), tuple(choices), gone)
+    return Decision(cause.what, tuple(entry.title for entry in cause.entries), tuple(choices), gone)
 
 
-def _of_candidate(one: Candidate) -> Choice:
+def _of_candidate(candidate: Candidate) -> Choice:
     """To use the name that a field has now; or to read a field from another column; where that is of a field that is gone itself, this is dropped, and nothing is sure."""
-    dropped = f", and drop {one.takes}, of which there is nothing any more" if one.takes else ""
-    repairs = _read_so(one, {one.gone: one.column}, (one.takes,) if one.takes else ())
-    read = f" with {one.keys()}" if one.reading else ""
-    what = f"read it from {one.column}" if one.field != one.gone or one.values is not None else f"use {one.column}"
-    return Choice(f"{what}{read}{dropped}", one.why, repairs, one.sure and not one.takes, one.examples)
+    dropped = f", and drop {candidate.takes}, of which there is nothing any more" if candidate.takes else ""
+    repairs = _read_so(candidate, {candidate.gone: candidate.column}, (candidate.takes,) if candidate.takes else ())
+    read = f" with {candidate.keys()}" if candidate.reading else ""
+    what = (
+        f"read it from {candidate.column}"
+        if candidate.field != candidate.gone or candidate.values is not None
+        else f"use {candidate.column}"
+    )
+    return Choice(
+        f"{what}{read}{dropped}", candidate.why, repairs, candidate.sure and not candidate.takes, candidate.examples
+    )
 
 
 def _field_of(source: Source, finding: Finding) -> str:
@@ -211,29 +227,29 @@ def together(chosen: Iterable[Choice]) -> Repairs:
     hidden: dict[str, None] = {}
     origin: dict[str, str] = {}
     parts: dict[str, str] = {}
-    for one in chosen:
-        types |= one.repairs.types
-        reading |= one.repairs.reading
-        origin |= one.repairs.origin
-        parts |= one.repairs.parts
-        gone |= dict.fromkeys(one.repairs.gone)
-        hidden |= dict.fromkeys(one.repairs.hidden)
-        columns |= one.repairs.columns
-        values |= one.repairs.values
-        cleans |= one.repairs.cleans
+    for choice in chosen:
+        types |= choice.repairs.types
+        reading |= choice.repairs.reading
+        origin |= choice.repairs.origin
+        parts |= choice.repairs.parts
+        gone |= dict.fromkeys(choice.repairs.gone)
+        hidden |= dict.fromkeys(choice.repairs.hidden)
+        columns |= choice.repairs.columns
+        values |= choice.repairs.values
+        cleans |= choice.repairs.cleans
     return Repairs(columns, values, cleans, types, reading, tuple(gone), origin, parts, tuple(hidden))
 
 
 def put_off(definition: Path) -> set[str]:
     """The questions that were answered `later`, by their evidence."""
     with suppress(OSError, ValueError, TypeError):
-        return {str(one) for one in json.loads(_later(definition).read_text("utf-8"))}
+        return {str(load) for load in json.loads(_later(definition).read_text("utf-8"))}
     return set()
 
 
 def keep_put_off(definition: Path, decisions: Iterable[Decision]) -> None:
     """Remember which questions were answered `later`, so that they are not asked again."""
-    kept = sorted({one.evidence for one in decisions})
+    kept = sorted({decision.evidence for decision in decisions})
     if kept or _later(definition).exists():
         write_text(_later(definition), json.dumps(kept, indent=1) + "\n")
 
@@ -250,7 +266,7 @@ def read_plan(path: Path) -> Repairs:
         named = {key: plan.get(key, {}) for key in ("columns", "cleans", "types", "origin", "parts")}
         values, reading = plan.get("values", {}), plan.get("reading", {})
         gone, hidden = plan.get("gone", []), plan.get("hidden", [])
-        pairs = [pair for one in (*named.values(), *values.values()) for pair in one.items()]
+        pairs = [pair for value in (*named.values(), *values.values()) for pair in value.items()]
         texts = [
             *pairs,
             *((one, one) for one in [*gone, *hidden, *reading, *(key for one in reading.values() for key in one)]),

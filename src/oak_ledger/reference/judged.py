@@ -29,27 +29,27 @@ _READING = (
 
 def losses(before: Source, after: Source) -> list[Finding]:
     """Rows and values that were there before and are not after, and values of repaired fields that cannot be read; worst first."""
-    found = []
+    findings = []
     with suppress(OakError):  # where the origin is not there, everything is broken, and a repair breaks nothing
         for state in after.compiled.states.values():
             if state.broken and not _broken(before, state.name):
                 message = f"{state.name} would be broken: {state.findings[0].message}"
-                found.append(Finding("mend-loses", message, Place(state.name), severity="warning"))
+                findings.append(Finding("mend-loses", message, Place(state.name), severity="warning"))
     names = _read_anew(before, after)
     now = _counts(after, names) if names else None
     if now is None:
-        return found
+        return findings
     rows, values, faults = now
     was = _counts(before, names)
     if was is not None and rows < was[0]:
         message = f"{was[0] - rows:,} of {was[0]:,} rows would be missing."
-        found.append(Finding("mend-loses", message, Place(before.name), severity="warning"))
+        findings.append(Finding("mend-loses", message, Place(before.name), severity="warning"))
     earlier_columns = {block.values["name"]: block.values.get("column") for block in before.document.all("field")}
     swapped = {
-        one.name
-        for one in after.fields
-        if isinstance(one.spec, FieldSpec)
-        and one.spec.column in {*earlier_columns.values()} - {earlier_columns.get(one.name)}
+        field.name
+        for field in after.fields
+        if isinstance(field.spec, FieldSpec)
+        and field.spec.column in {*earlier_columns.values()} - {earlier_columns.get(field.name)}
     }  # what such a field reads now is another's: there is nothing to compare with
     for name in names:
         if name not in values:
@@ -61,8 +61,8 @@ def losses(before: Source, after: Source) -> list[Finding]:
             message = f"{name} would be null in {nulls:,} of {rows:,} rows"
             message += f"; it is in {earlier:,} now." if was and earlier is not None and rows == was[0] else "."
             message += f" What cannot be read: {faults[name]}." if name in faults else ""
-            found.append(Finding("mend-loses", message, Place(name), _HINT, "warning"))
-    return found
+            findings.append(Finding("mend-loses", message, Place(name), _HINT, "warning"))
+    return findings
 
 
 def _read_anew(before: Source, after: Source) -> list[str]:

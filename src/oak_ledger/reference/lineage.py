@@ -41,7 +41,7 @@ def lineage(source: Source, name: str, reports: Sequence[Document] = ()) -> Line
     _down(source, top, needs, set())
     users: dict[tuple[Piece, Piece], None] = {}
     _up(source, uses, top, (top.name.casefold(), ""), users, set())
-    columns = any(one.kind == "column" for pair in needs for one in pair)
+    columns = any(piece.kind == "column" for pair in needs for piece in pair)
     parts = source.document.models("part", PartSpec)
     files = (
         [path.name for path in origin_paths(source.origin, source.folder, parts) or []]

@@ -67,7 +67,7 @@ def plan_mend(
     """
     mended = elsewhere.moved(source, elsewhere.Moved(origin or {}, parts or {})) if origin or parts else source
     mended = without_fields(mended, gone) if gone else mended
-    went = {one.name for one in source.fields} - {one.name for one in mended.fields} if gone else set[str]()
+    went = {field.name for field in source.fields} - {field.name for field in mended.fields} if gone else set[str]()
     mended = with_hidden(mended, hidden) if hidden else mended
     renames: dict[str, str] = {}
     moved: dict[str, str] = {}
@@ -155,7 +155,11 @@ def _with_names_of_files(
     if not found:
         return source, found
     document = source.document.replaced(source.document.all("origin")[0], {"renamed": names})
-    used = {one.name.casefold() for made in (document, *(other for _, other in others)) for one in references(made)}
+    used = {
+        reference.name.casefold()
+        for made in (document, *(other for _, other in others))
+        for reference in references(made)
+    }
     theirs = {repairs[old] for old in found}
     idle = [
         block
@@ -212,7 +216,7 @@ def _with_columns(source: Source, columns: Mapping[str, str], reading: Mapping[s
     made = source.changed(document)
     broken = [made.state(field) for field in columns if made.state(field).broken]
     if broken:
-        raise FormulaError.of([one for state in broken for one in state.findings])
+        raise FormulaError.of([finding for state in broken for finding in state.findings])
     return made
 
 
@@ -233,7 +237,7 @@ def _remembering_values(source: Source, field: str, pairs: Mapping[str, str]) ->
 
 def _remembering_cleans(source: Source, before: Source) -> Source:
     """The source with the cleans that fields had, and until when, where they are cleaned otherwise now."""
-    cleans = {one.values["name"]: one.values.get("clean", "") for one in before.document.all("field")}
+    cleans = {block.values["name"]: block.values.get("clean", "") for block in before.document.all("field")}
     for block in source.document.all("field"):
         name, old = block.values["name"], cleans.get(block.values["name"], "")
         if old and old != block.values.get("clean", ""):
@@ -330,8 +334,13 @@ def _field_repair(source: Source, old: str, new: str, others: Sequence[tuple[Pat
             hint="To give it another name: oak field rename.",
         )
     documents = [source.document, *(document for _, document in others)]
-    named = [one for document in documents for one in references(document) if one.name.casefold() == old.casefold()]
+    named = [
+        reference
+        for document in documents
+        for reference in references(document)
+        if reference.name.casefold() == old.casefold()
+    ]
     if not named:
-        names = sorted({one.name for document in documents for one in references(document)})
+        names = sorted({reference.name for document in documents for reference in references(document)})
         raise OakError("unknown-name", f"Nothing refers to {old!r}.", hint=nearest_hint(old, names, str))
     return source.state(new).name

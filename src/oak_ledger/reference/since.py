@@ -35,23 +35,23 @@ class Since:
         moved = [
             Finding(
                 "drift-column",
-                f"The column {one.gone!r} holds something else now; {one.sentence()}.",
-                Place(f"{source.document.where}, field {one.field!r}"),
-                f"oak mend {source.as_argument} {one.repair()}",
+                f"The column {candidate.gone!r} holds something else now; {candidate.sentence()}.",
+                Place(f"{source.document.where}, field {candidate.field!r}"),
+                f"oak mend {source.as_argument} {candidate.repair()}",
                 "warning",
             )
-            for one in self.moved
+            for candidate in self.moved
         ]
         return (*moved, *self.written_otherwise(source), *self.findings)
 
     def written_otherwise(self, source: Source) -> Iterator[Finding]:
         """The fields whose column is written otherwise, as findings."""
-        for one in self.reread:
+        for candidate in self.reread:
             yield Finding(
                 "drift-reading",
-                f"{one.field} is written otherwise now; read with {one.keys()}, {one.why}.",
-                Place(f"{source.document.where}, field {one.field!r}"),
-                f"oak mend {source.as_argument}{' --sure' if one.sure else ''}",
+                f"{candidate.field} is written otherwise now; read with {candidate.keys()}, {candidate.why}.",
+                Place(f"{source.document.where}, field {candidate.field!r}"),
+                f"oak mend {source.as_argument}{' --sure' if candidate.sure else ''}",
                 "warning",
             )
 
@@ -63,10 +63,14 @@ def since_version(
     offered = candidates(source, before)
     first = [listed[0] for listed in offered.values() if listed]
     moved = [
-        *(one.field for one in first if one.moved),
-        *(one.takes for one in first if one.takes),
-        *(one.field for one in first if one.reread),
+        *(candidate.field for candidate in first if candidate.moved),
+        *(candidate.takes for candidate in first if candidate.takes),
+        *(candidate.field for candidate in first if candidate.reread),
     ]
-    arrived = {name: one.arrived_null for name, one in fingerprints.items() if one.arrived_null is not None}
-    found = drift(source, before, f"version {number}", documents, skip=moved, arrived=arrived)
-    return Since(offered, tuple(found))
+    arrived = {
+        name: fingerprint.arrived_null
+        for name, fingerprint in fingerprints.items()
+        if fingerprint.arrived_null is not None
+    }
+    findings = drift(source, before, f"version {number}", documents, skip=moved, arrived=arrived)
+    return Since(offered, tuple(findings))

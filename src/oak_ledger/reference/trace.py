@@ -66,9 +66,9 @@ class Uses:
             if block.name == "field":
                 kind = "local field" if report else kinds.get(name.casefold(), "field")
             by_entry[entry_name(block)] = (Entry(document.where, kind, plain_title(name) or report), node)
-        for one in references(document):
-            target = one.name.casefold()
-            entry = by_entry[one.entry]
+        for reference in references(document):
+            target = reference.name.casefold()
+            entry = by_entry[reference.entry]
             users = self._users.setdefault((target, local.get(target, "")), [])
             if entry not in users and entry[1] != (target, local.get(target, "")):
                 users.append(entry)
@@ -105,10 +105,10 @@ def _kind(state: ResolvedName) -> str:
 def counted_entries(entries: Iterable[Entry]) -> str:
     """Entries in words: 1 field, 4 formulas, 2 filters, 11 panels in 5 reports."""
     some = list(entries)
-    counts = Counter(one.kind for one in some)
+    counts = Counter(entry.kind for entry in some)
     order = ("field", "formula", "constant", "filter", "rule", "key", "local field", "panel", "text")
     said = [f"{counts[kind]:,} {kind}{'s' * (counts[kind] != 1)}" for kind in order if counts[kind]]
-    reports = {one.file for one in some if one.kind in ("local field", "panel", "text")}
+    reports = {entry.file for entry in some if entry.kind in ("local field", "panel", "text")}
     where = f" in {len(reports):,} report{'s' * (len(reports) != 1)}" if reports else ""
     return (", ".join(said) or "nothing") + where
 
@@ -116,9 +116,9 @@ def counted_entries(entries: Iterable[Entry]) -> str:
 def dependents(source: Source, name: str) -> list[str]:
     """Every field, constant and filter that needs a field, directly or through others, nearest first."""
     return [
-        one.name
-        for one in Uses(source).of(name)
-        if one.name.casefold() in source.compiled.states and one.kind != "rule"
+        entry.name
+        for entry in Uses(source).of(name)
+        if entry.name.casefold() in source.compiled.states and entry.kind != "rule"
     ]
 
 
@@ -128,8 +128,8 @@ def broken_names(source: Source) -> list[Broken]:
     return [
         Broken(
             state.name,
-            next(one for one in state.findings if one.severity == "error"),
-            tuple(one.name for one in uses.of(state.name) if one.kind not in ("rule", "key")),
+            next(finding for finding in state.findings if finding.severity == "error"),
+            tuple(entry.name for entry in uses.of(state.name) if entry.kind not in ("rule", "key")),
         )
         for state in broken_states(source)
     ]

@@ -111,7 +111,7 @@ def shifted_median(
     name: str, before: Values, now: Values, others: Mapping[str, Values], since: str
 ) -> UnitChange | None:
     """How far the median moved, if that is neither chance nor what the months before did; `others` are fields of before."""
-    left, right = (one.items[one.present] for one in (before, now))
+    left, right = (values.items[values.present] for values in (before, now))
     if distinct_count(before) == len(left) and distinct_count(now) == len(right) and _is_whole(left):
         return None  # what numbers rows has no unit
     if min(len(left), len(right)) < MIN_ROWS or np.median(left) <= 0 or np.median(right) <= 0:
@@ -137,7 +137,9 @@ def _past(values: Values, others: Mapping[str, Values]) -> float:
             whole = np.median(values.items[values.present])
             own = [values.items[values.present & other.present & (months == month)] for month in np.unique(months[other.present])]  # fmt: skip
             medians = [float(np.median(one)) for one in own if len(one) >= MIN_ROWS]
-            return max((abs(float(np.log(one / whole))) for one in medians if one > 0 and whole > 0), default=0.0)
+            return max(
+                (abs(float(np.log(median / whole))) for median in medians if median > 0 and whole > 0), default=0.0
+            )
     return 0.0
 
 

@@ -43,13 +43,13 @@ def with_null_words(lost: Mapping[str, int], spec: FieldSpec) -> tuple[dict[str,
 def without_unit(lost: Collection[str], kind: str) -> tuple[dict[str, Any], str] | None:
     """A reading in which what stands before or after each number, the same everywhere, is taken away; and what that is."""
     found = [_NUMBER.fullmatch(text.strip()) for text in lost]
-    around = {(one[1], one[3]) for one in found if one is not None}
+    around = {(match[1], match[3]) for match in found if match is not None}
     if not kind_of_number(kind) or None in found or len(around) != 1 or around == {("", "")}:
         return None
     value = "VALUE"
     for piece in filter(None, (one.strip() for one in next(iter(around)))):
         value = f"REPLACE({value}, {literal_text(piece)}, '')"
-    if any("," in one[2] for one in found if one is not None):
+    if any("," in match[2] for match in found if match is not None):
         value = f"REPLACE({value}, ',', '.')"
     unit = " ".join(next(iter(around))).strip()
     return {**_AS_TEXT, "clean": f"CAST(BTRIM({value}) AS {kind.upper()})"}, unit
@@ -61,7 +61,7 @@ def whole_with_unit(texts: Any) -> dict[str, Any]:
         texts = texts.cast(texts.type.value_type)
     if not (pa.types.is_string(texts.type) or pa.types.is_large_string(texts.type)):
         return {}
-    found = dict.fromkeys(one for one in pc.unique(texts).to_pylist() if one is not None and one.strip())
+    found = dict.fromkeys(text for text in pc.unique(texts).to_pylist() if text is not None and text.strip())
     decimals = max((len(re.split("[.,]", number[2])[-1]) for one in found if (number := _NUMBER.fullmatch(one.strip())) and not number[2].lstrip("+-").isdigit()), default=0)  # fmt: skip
     kind = "integer" if not decimals else f"decimal(18,{decimals})" if decimals <= MOST_DECIMALS else "number"
     taken = without_unit(found, kind) if found else None

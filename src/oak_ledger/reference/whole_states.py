@@ -96,14 +96,14 @@ def exchanged(before: Values, now: Values, rows: Matching) -> list[tuple[str, st
     pairs = pa.table([before.items.take(pa.array(rows.before)), now.items.take(pa.array(rows.now))], ["old", "new"])
     counts = pairs.group_by(["old", "new"]).aggregate([([], "count_all")]).to_pylist()
     total: dict[Any, int] = {}
-    for one in counts:
-        total[one["old"]] = total.get(one["old"], 0) + one["count_all"]
+    for count in counts:
+        total[count["old"]] = total.get(count["old"], 0) + count["count_all"]
     moved = {
-        one["old"]: one["new"]
-        for one in counts
-        if one["old"] != one["new"]
-        and None not in (one["old"], one["new"])
-        and one["count_all"] >= max(MIN_ROWS / 4, EXCHANGED_SHARE * total[one["old"]])
+        count["old"]: count["new"]
+        for count in counts
+        if count["old"] != count["new"]
+        and None not in (count["old"], count["new"])
+        and count["count_all"] >= max(MIN_ROWS / 4, EXCHANGED_SHARE * total[count["old"]])
     }
     return sorted(moved.items()) if moved and {*moved} == {*moved.values()} else []
 
@@ -156,7 +156,7 @@ def _moved(name: str, moved: npt.NDArray[np.float64], since: str) -> str:
 
 def unmatched(before: Values, now: Values, name: str, since: str) -> tuple[str, Severity]:
     """What is said of a key of which no value is one that was there before: a note where the rows may all be new, empty where nothing is."""
-    had, has = (one.items[one.present] if one.numeric else one.items.drop_null().to_numpy(zero_copy_only=False) for one in (before, now))  # fmt: skip
+    had, has = (values.items[values.present] if values.numeric else values.items.drop_null().to_numpy(zero_copy_only=False) for values in (before, now))  # fmt: skip
     if not len(had) or not len(has) or len(np.intersect1d(had, has)):
         return "", "note"
     said = f"None of the {len(has):,} values of {name} was there in {since}: rows cannot be compared one by one."
@@ -184,7 +184,10 @@ def _months(values: Values) -> dict[str, int]:
 
 
 def _counts(values: Values) -> dict[str, int]:
-    return {one["values"]: one["counts"] for one in values.items.drop_null().value_counts().to_pylist()}
+    return {
+        value_count["values"]: value_count["counts"]
+        for value_count in values.items.drop_null().value_counts().to_pylist()
+    }
 
 
 def _listed(values: Sequence[str]) -> str:

@@ -65,7 +65,7 @@ colours = { OAK = "#6b4f2a", ASH = "#b89a3e" }
     def doubts(self, spec: PanelSpec, source: Source, question: Question) -> tuple[Finding, ...]:
         """Parts on one bar add up to the whole, or mislead."""
         planned = self.planned(spec, source, question) if spec.stacked else None
-        odd = next((one.name for one in planned.query.show if not _adds_up(one.checked, source)), None) if planned else None  # fmt: skip
+        odd = next((expression.name for expression in planned.query.show if not _adds_up(expression.checked, source)), None) if planned else None  # fmt: skip
         if odd is None:
             return ()
         message = f"{odd} is not a sum: its parts on one bar do not add up to the figure of the whole."
@@ -139,9 +139,9 @@ def _chart_problem(spec: PanelSpec, word: str) -> str:
 
 
 def _of_numbers(planned: PlannedTally) -> PlannedTally:
-    for one in planned.query.show:
-        if not one.checked.type.numeric:
-            raise OakError("numbers-wanted", f"A chart shows numbers, and {one.name} is {one.checked.type}.", hint="Show it in a table.")  # fmt: skip
+    for expression in planned.query.show:
+        if not expression.checked.type.numeric:
+            raise OakError("numbers-wanted", f"A chart shows numbers, and {expression.name} is {expression.checked.type}.", hint="Show it in a table.")  # fmt: skip
     return planned
 
 
@@ -184,8 +184,8 @@ def _chart(spec: PanelSpec, top: Top, heads: Sequence[Any], limited: int) -> Cha
         name = str(one) if len(spec.by) == 1 else text(one, answer.formats.get(names[1], ""))
         made.append(Series(name, numbers, texts))
     shown = tuple(text(group, key_format) for group in groups)
-    if not key_format and all(isinstance(one, dt.date) for one in heads):
-        months = all(one.day == 1 for one in heads)
+    if not key_format and all(isinstance(head, dt.date) for head in heads):
+        months = all(head.day == 1 for head in heads)
         shown = tuple(
             _date_text(group, months) if isinstance(group, dt.date) else one
             for group, one in zip(groups, shown, strict=True)
@@ -226,5 +226,5 @@ def _adds_up(node: c.TypedNode, source: Source) -> bool:
     if isinstance(node, c.Aggregate):
         return node.function.name in ("SUM", "COUNT") and not node.distinct
     if isinstance(node, c.Call) and node.function.name in ("+", "-", "COALESCE", "ROUND"):
-        return all(isinstance(one, c.Constant) or _adds_up(one, source) for one in node.args)
+        return all(isinstance(arg, c.Constant) or _adds_up(arg, source) for arg in node.args)
     return False

@@ -27,13 +27,13 @@ def check_reports(reports: Sequence[Report], source: Source) -> list[list[Findin
     own = [list(_texts(report)) for report in reports]
     local = [report.own_names for report in reports]
     shared = [(at, text) for at, texts in enumerate(own) for text in texts if not _names(text[2]) & local[at]]
-    for one in misspelt(source, dict.fromkeys(text for _, text in shared)):
-        at = next(at for at, text in shared if text[1] == one.place.where)
-        found[at].append(one)
+    for finding in misspelt(source, dict.fromkeys(text for _, text in shared)):
+        at = next(at for at, text in shared if text[1] == finding.place.where)
+        found[at].append(finding)
     for at, whole in enumerate(wholes):
         found[at] += misspelt(whole, [text for text in own[at] if _names(text[2]) & local[at]])
-    for at, one in _of_formulas(reports, source, wholes):
-        found[at].append(one)
+    for at, finding in _of_formulas(reports, source, wholes):
+        found[at].append(finding)
     for at, place, condition in _matching_nothing(reports, source, wholes):
         hint = "Check letter case, spaces, and dates beyond the data."
         found[at].append(
@@ -46,15 +46,21 @@ def check_reports(reports: Sequence[Report], source: Source) -> list[list[Findin
 
 def _of_names(report: Report, source: Source, over: tuple[Source, list[Finding]]) -> list[Finding]:
     """Errors, and totals of what must not be added up."""
-    plans, found = report.planned_panels(source, over)
+    plans, findings = report.planned_panels(source, over)
     if not report.reads(source.name):
         message = f"The report reads {report.about.source!r}, but was given {source.name!r}."
-        found.append(Finding("other-source", message, Place(f"{report.document.where}, [report]"), severity="warning"))
+        findings.append(
+            Finding("other-source", message, Place(f"{report.document.where}, [report]"), severity="warning")
+        )
     for panel in report.panels:
         with suppress(OakError):  # among the errors
             doubts = KINDS[panel.kind].doubts(panel, over[0], report.question(panel, over[0]))
-            found += [one.at(f"{report.document.where}, panel {filled(panel.title, over[0])!r}") for one in doubts]
-    return found + [one.at(where) for where, planned in plans for one in beside_answer(over[0], planned.summed)]
+            findings += [
+                doubt.at(f"{report.document.where}, panel {filled(panel.title, over[0])!r}") for doubt in doubts
+            ]
+    return findings + [
+        finding.at(where) for where, planned in plans for finding in beside_answer(over[0], planned.summed)
+    ]
 
 
 Measures = dict[str, tuple[str, str]]
@@ -71,7 +77,7 @@ def _of_formulas(reports: Sequence[Report], source: Source, wholes: Sequence[Sou
         if not own or report.own_names & source.shared.states.keys():
             continue  # a name of its own that hides a shared one means something else in a field of the source
         formulas = {name: text for name, (_, text) in own.items()}
-        fitting = next((one for one in batches if all(one[0].get(name, text) == text for name, text in formulas.items())), None)  # fmt: skip
+        fitting = next((batch for batch in batches if all(batch[0].get(name, text) == text for name, text in formulas.items())), None)  # fmt: skip
         if fitting is None:
             batches.append(fitting := ({}, []))
         fitting[0].update(formulas)
@@ -79,12 +85,15 @@ def _of_formulas(reports: Sequence[Report], source: Source, wholes: Sequence[Sou
     for formulas, members in batches:
         found = formula_findings(source, formulas)
         for at, own in members:
-            yield from ((at, one.at(where)) for name, (where, _) in own.items() for one in found[name])
+            yield from ((at, finding.at(where)) for name, (where, _) in own.items() for finding in found[name])
 
 
 def _measures(report: Report, whole: Source) -> Measures:
     """The formulas of a report that have a value: its own fields, and what its panels show."""
-    own = {one.name: (f"{report.document.where}, field {one.name!r}", one.formula) for one in report.local_fields}
+    own = {
+        local_field.name: (f"{report.document.where}, field {local_field.name!r}", local_field.formula)
+        for local_field in report.local_fields
+    }
     for panel in report.panels:
         where = f"{report.document.where}, panel {filled(panel.title, whole)!r}"
         for item in panel.show:
@@ -105,7 +114,7 @@ def _texts(report: Report) -> Iterator[Text]:
 
 
 def _names(formula: str) -> set[str]:
-    return {one.name.casefold() for one in nodes.names(parse(formula).tree)}
+    return {name.name.casefold() for name in nodes.names(parse(formula).tree)}
 
 
 def _matching_nothing(
@@ -120,7 +129,9 @@ def _matching_nothing(
                 conditions = report.question(panel, whole)["where"] or ()
                 if not conditions:
                     continue
-                condition = " AND ".join(f"({one})" for one in conditions) if len(conditions) > 1 else conditions[0]
+                condition = (
+                    " AND ".join(f"({condition})" for condition in conditions) if len(conditions) > 1 else conditions[0]
+                )
                 whole.planned_tally(show=["COUNT(*)"], where=condition)
             except OakError:
                 continue  # among the errors

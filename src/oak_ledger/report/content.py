@@ -41,7 +41,7 @@ class TableContent(Content):
 
     def as_json(self) -> dict[str, Any]:
         """The lines with the role of each."""
-        lines = [{"role": one.role, "cells": [*one.cells]} for one in self.lines]
+        lines = [{"role": line.role, "cells": [*line.cells]} for line in self.lines]
         return {**Content.as_json(self), "lines": lines}
 
 
@@ -74,9 +74,9 @@ class ChartContent(Content):
     def as_table(self) -> TableContent:
         """The numbers of the chart."""
         lines = tuple(
-            Line("row", (group, *(one.texts[at] for one in self.series))) for at, group in enumerate(self.groups)
+            Line("row", (group, *(series.texts[at] for series in self.series))) for at, group in enumerate(self.groups)
         )
-        names = (self.key, *(one.name for one in self.series))
+        names = (self.key, *(series.name for series in self.series))
         return TableContent(names, (False, *(True for _ in self.series)), lines, self.notes)
 
 

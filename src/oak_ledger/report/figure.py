@@ -66,7 +66,7 @@ def _rest_figure(
 ) -> tuple[tuple[Shown, ...], tuple[Any, ...]] | None:
     """What groups the rows beyond the limit, where one of the texts names them; other texts are of the keys that are not limited."""
     top = KINDS[panel.kind].top(panel, source, asked) if panel.rest and texts else None
-    at = [one.casefold() for one in texts].index(top.rest_label) if top and top.rest_label in map(str.casefold, texts) else -1  # fmt: skip
+    at = [text.casefold() for text in texts].index(top.rest_label) if top and top.rest_label in map(str.casefold, texts) else -1  # fmt: skip
     if top is None or at < 0:
         return None
     if compares_groups(source, source.planned_tally(asked["by"], [shown], where=asked["where"]).query.show[0]):
@@ -123,7 +123,7 @@ def figure_since(
     earlier = report_as_it_was(report, renamed or {}, recoded or {})
     at = report.panels.index(panel)
     whole, _ = report.over(now)
-    found = _why(report, panel, whole, texts, measure)
+    figure = _why(report, panel, whole, texts, measure)
     old, _ = earlier.over(before)
     was: Why | None
     try:
@@ -137,19 +137,19 @@ def figure_since(
         was = None
     fields = [
         name
-        for name in found.fields
+        for name in figure.fields
         if now.compiled.states.get(name.casefold()) and whole.state(name).grain == Grain.ROW
     ]
     key = [*now.about.key] or _unique(now, before, back)
     names = list(dict.fromkeys([*key, *fields]))
     names = [name for name in names if not _then(before, back, name).broken]
     sides = [
-        old.rows([(one, quote_identifier(_then(before, back, one).name)) for one in names], where=[*was.conditions]).table if was else None,
-        whole.rows([(one, quote_identifier(one)) for one in names], where=[*found.conditions]).table,
+        old.rows([(name, quote_identifier(_then(before, back, name).name)) for name in names], where=[*was.conditions]).table if was else None,
+        whole.rows([(name, quote_identifier(name)) for name in names], where=[*figure.conditions]).table,
     ]  # fmt: skip
     after = sides[1]
     earlier_rows = sides[0] if sides[0] is not None else after.slice(0, 0)
-    return FigureSince(was, found, row_changes(earlier_rows, after, key))
+    return FigureSince(was, figure, row_changes(earlier_rows, after, key))
 
 
 def _why(report: Report, panel: PanelSpec, source: Source, texts: Sequence[str], measure: str | None) -> Why:
@@ -170,14 +170,14 @@ def _then(before: Source, back: Mapping[str, str], name: str) -> ResolvedName:
 
 def _unique(now: Source, before: Source, back: Mapping[str, str]) -> list[str]:
     """A field that is different in every row of both states; none where there is no such field."""
-    there = {one.name.casefold() for one in before.fields if not one.broken}
+    there = {field.name.casefold() for field in before.fields if not field.broken}
     names = [
-        one.name
-        for one in now.shown_fields
-        if one.type is not None
-        and one.type.kind in ("text", "integer")
-        and bool(getattr(one.spec, "column", ""))
-        and back.get(one.name.casefold(), one.name).casefold() in there
+        shown_field.name
+        for shown_field in now.shown_fields
+        if shown_field.type is not None
+        and shown_field.type.kind in ("text", "integer")
+        and bool(getattr(shown_field.spec, "column", ""))
+        and back.get(shown_field.name.casefold(), shown_field.name).casefold() in there
     ]
     for at, source in enumerate((now, before)):
         if names:

@@ -37,9 +37,9 @@ def _key(node: Any) -> Any:
         return (node.op, *sorted((_key(part) for part in _parts(node, node.op)), key=repr))
     if isinstance(node, nodes.Node):
         own = (
-            one.name
-            for one in fields(node)
-            if one.name not in ("start", "end", "at", "name_end", "target_start", "target_end")
+            field.name
+            for field in fields(node)
+            if field.name not in ("start", "end", "at", "name_end", "target_start", "target_end")
         )
         return (type(node).__name__, *(_key(getattr(node, name)) for name in own))
     return tuple(map(_key, node)) if isinstance(node, tuple) else node
@@ -70,11 +70,13 @@ def repeated_formulas(reports: Sequence[Report]) -> list[Repeated]:
     """The local formulas that more than one report has, the most frequent first."""
     found: dict[Any, list[tuple[str, str, str]]] = {}
     for report in reports:
-        for one in report.local_fields:
-            found.setdefault(formula_key(one.formula), []).append((one.formula, report.document.where, one.name))
+        for local_field in report.local_fields:
+            found.setdefault(formula_key(local_field.formula), []).append(
+                (local_field.formula, report.document.where, local_field.name)
+            )
     several = [entries for entries in found.values() if len({file for _, file, _ in entries}) > 1]
-    made = [Repeated(entries[0][0], tuple((file, name) for _, file, name in entries)) for entries in several]
-    return sorted(made, key=lambda one: -len(one.places))
+    repeateds = [Repeated(entries[0][0], tuple((file, name) for _, file, name in entries)) for entries in several]
+    return sorted(repeateds, key=lambda repeated: -len(repeated.places))
 
 
 def with_local_field(
@@ -103,7 +105,10 @@ def with_local_field(
     document = report.document.added("field", values) if block is None else report.document.replaced(block, values)
     made = Report(document, report.path)
     _, findings = source.with_local_fields(
-        [FieldSpec(name=one.name, formula=one.formula, format=one.format) for one in made.local_fields]
+        [
+            FieldSpec(name=local_field.name, formula=local_field.formula, format=local_field.format)
+            for local_field in made.local_fields
+        ]
     )
     if name in findings:
         raise FormulaError.of(list(findings[name]))
@@ -114,7 +119,7 @@ def without_local_field(report: Report, name: str) -> Report:
     """The report without a local field. Raises OakError where it has none of that name."""
     block = _block(report.document, name)
     if block is None:
-        names = ", ".join(one.name for one in report.local_fields) or "none"
+        names = ", ".join(local_field.name for local_field in report.local_fields) or "none"
         raise OakError("unknown-field", f"The report has no field {name!r} of its own.", hint=f"It has {names}.")
     return Report(report.document.without([block]), report.path)
 
@@ -127,11 +132,11 @@ def plan_lift(source: Source, reports: Sequence[Report], name: str, owner: Repor
     """
     found: dict[Any, tuple[Report, LocalFieldSpec]] = {}
     for report in reports if owner is None else [owner]:
-        for one in report.local_fields:
-            if one.name.casefold() == name.casefold():
-                found.setdefault(formula_key(one.formula), (report, one))
+        for local_field in report.local_fields:
+            if local_field.name.casefold() == name.casefold():
+                found.setdefault(formula_key(local_field.formula), (report, local_field))
     if len(found) != 1:
-        shown = "; ".join(f"{report.document.where}: {one.formula}" for report, one in found.values())
+        shown = "; ".join(f"{report.document.where}: {field.formula}" for report, field in found.values())
         message = (
             f"No report has a field {name!r} of its own."
             if not found
@@ -146,7 +151,7 @@ def plan_lift(source: Source, reports: Sequence[Report], name: str, owner: Repor
     keys = {"format": spec.format, "description": spec.description}
     lifted = source.with_field(spec.name, spec.formula, **{one: value for one, value in keys.items() if value})
     edits = [(source.path, source.document, lifted.document)]
-    edits += [(one.path, one.document, _with_shared(one.document, key, spec.name)) for one in reports]
+    edits += [(report.path, report.document, _with_shared(report.document, key, spec.name)) for report in reports]
     return Mend(lifted, edits_between(edits))
 
 
@@ -168,38 +173,43 @@ def _with_shared(document: Document, key: Any, name: str) -> Document:
 
 
 def _block(document: Document, name: str) -> Block | None:
-    return next((one for one in document.all("field") if str(one.values["name"]).casefold() == name.casefold()), None)
+    return next(
+        (block for block in document.all("field") if str(block.values["name"]).casefold() == name.casefold()), None
+    )
 
 
 def first_report(source: Source, name: str, folder: Path) -> Report:
     """A report to begin with: the total of each of the first measures, the first measure by each of the first dimensions, and a table."""
     measures = [
-        one.name
-        for one in source.shown_fields
-        if _role(one.spec, one.type is not None and one.type.numeric) == "measure"
+        shown_field.name
+        for shown_field in source.shown_fields
+        if _role(shown_field.spec, shown_field.type is not None and shown_field.type.numeric) == "measure"
     ][:3]
     texts = [
-        one.name
-        for one in source.shown_fields
-        if _role(one.spec, numeric=False) == "dimension"
-        and one.grain == Grain.ROW
-        and one.type is not None
-        and one.type.kind == "text"
+        shown_field.name
+        for shown_field in source.shown_fields
+        if _role(shown_field.spec, numeric=False) == "dimension"
+        and shown_field.grain == Grain.ROW
+        and shown_field.type is not None
+        and shown_field.type.kind == "text"
     ]
     counts = (
-        source.tally(show=[(one, f"COUNT(DISTINCT {quote_identifier(one)})") for one in texts]).to_dicts()[0]
+        source.tally(show=[(text, f"COUNT(DISTINCT {quote_identifier(text)})") for text in texts]).to_dicts()[0]
         if texts
         else {}
     )
-    dimensions = [one for one in texts if 2 <= counts[one] <= MAX_BARS][:2]
-    blocks: list[Mapping[str, Any]] = [{"kind": "figure", "title": f"{{{one}}}", "show": [one]} for one in measures[:2]]
+    dimensions = [text for text in texts if 2 <= counts[text] <= MAX_BARS][:2]
+    blocks: list[Mapping[str, Any]] = [
+        {"kind": "figure", "title": f"{{{measure}}}", "show": [measure]} for measure in measures[:2]
+    ]
     show = measures or ["COUNT(*)"]
     blocks += [
-        {"kind": "bars", "title": f"By {{{one}}}", "by": [one], "show": show[:1], "limit": 20} for one in dimensions
+        {"kind": "bars", "title": f"By {{{dimension}}}", "by": [dimension], "show": show[:1], "limit": 20}
+        for dimension in dimensions
     ]
     blocks += [{"kind": "table", "title": "Table", "by": dimensions[:1], "show": show, "totals": True}]
     text = new_block("report", {"name": name, "source": source.name, "owner": ""}, listed=False).text
-    text += "".join("\n" + new_block("panel", one).text for one in blocks)
+    text += "".join("\n" + new_block("panel", block).text for block in blocks)
     stem = "_".join(name.casefold().split()) or "report"
     path = folder / f"{stem}{SUFFIX}"
     return Report(parse_document(text, REPORT, path.name), path)

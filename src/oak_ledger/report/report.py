@@ -49,7 +49,7 @@ class ReportView(InNotebook):
     panels: tuple[PanelView, ...]
 
     def __repr__(self) -> str:
-        broken = sum(one.content is None for one in self.panels)
+        broken = sum(panel.content is None for panel in self.panels)
         return (
             f"Report {self.name!r} over {self.source!r}, {self.version}\n  panels: {len(self.panels)}, broken: {broken}"
         )
@@ -69,21 +69,21 @@ class ReportView(InNotebook):
         nothing: dict[str, Any] = {"lines": [], "change": "", "text": [], "notes": []}
         panels = [
             {
-                **({"rows": None, "totals": None, "faults": []} if one.answer is None else one.answer.as_json()),
-                "kind": one.spec.kind,
-                "title": one.title,
-                "broken": one.content is None,
-                **(nothing if one.content is None else one.content.as_json()),
-                "findings": [found.as_json() for found in one.findings],
+                **({"rows": None, "totals": None, "faults": []} if panel.answer is None else panel.answer.as_json()),
+                "kind": panel.spec.kind,
+                "title": panel.title,
+                "broken": panel.content is None,
+                **(nothing if panel.content is None else panel.content.as_json()),
+                "findings": [finding.as_json() for finding in panel.findings],
             }
-            for one in self.panels
+            for panel in self.panels
         ]
         return {"report": self.name, "source": self.source, "version": self.version, "panels": panels}
 
     @property
     def findings(self) -> list[Finding]:
         """Everything found in its panels."""
-        return [found for panel in self.panels for found in panel.findings]
+        return [finding for panel in self.panels for finding in panel.findings]
 
 
 @dataclass(frozen=True, slots=True)
@@ -131,29 +131,37 @@ class Report:
     @property
     def own_names(self) -> set[str]:
         """The names of its local fields and filters, in casefold."""
-        return {*(one.name.casefold() for one in self.local_fields), *(one.name.casefold() for one in self.filters)}
+        return {
+            *(local_field.name.casefold() for local_field in self.local_fields),
+            *(filter_.name.casefold() for filter_ in self.filters),
+        }
 
     def over(self, source: Source) -> tuple[Source, list[Finding]]:
         """The source with this report's local fields and filters beside it, and what is wrong with those."""
         if self.baseline is not None and source.baseline_feed is None:
             source = source.with_baseline(self.baseline)
         fields = [
-            FieldSpec(name=one.name, formula=one.formula, format=one.format, description=one.description)
-            for one in self.local_fields
+            FieldSpec(
+                name=local_field.name,
+                formula=local_field.formula,
+                format=local_field.format,
+                description=local_field.description,
+            )
+            for local_field in self.local_fields
         ]
-        fields += [FieldSpec(name=one.name, formula=_filter_formula(one, source)) for one in self.filters]
+        fields += [FieldSpec(name=filter_.name, formula=_filter_formula(filter_, source)) for filter_ in self.filters]
         whole, failed = source.with_local_fields(fields)
-        kinds = {one.name: "filter" for one in self.filters}
+        kinds = {filter_.name: "filter" for filter_ in self.filters}
         found = [
-            one.at(f"{self.document.where}, {kinds.get(name, 'field')} {name!r}")
+            finding.at(f"{self.document.where}, {kinds.get(name, 'field')} {name!r}")
             for name, findings in failed.items()
-            for one in findings
+            for finding in findings
         ]
-        counts = Counter(one.name.casefold() for one in fields)
+        counts = Counter(field.name.casefold() for field in fields)
         found += [
-            Finding("name-taken", f"The report has {one.name!r} twice.", Place(self.document.where))
-            for one in fields
-            if counts.pop(one.name.casefold(), 1) > 1
+            Finding("name-taken", f"The report has {field.name!r} twice.", Place(self.document.where))
+            for field in fields
+            if counts.pop(field.name.casefold(), 1) > 1
         ]
         return whole, found
 
@@ -168,16 +176,18 @@ class Report:
 
     def broken_locals(self, findings: Sequence[Finding]) -> dict[str, list[Finding]]:
         """What is wrong with each local field or filter, by its name in casefold."""
-        names = [*(one.name for one in self.local_fields), *(one.name for one in self.filters)]
-        return {name.casefold(): [one for one in findings if repr(name) in one.place.where] for name in names}
+        names = [*(local_field.name for local_field in self.local_fields), *(filter_.name for filter_ in self.filters)]
+        return {
+            name.casefold(): [finding for finding in findings if repr(name) in finding.place.where] for name in names
+        }
 
     def question(self, panel: PanelSpec, source: Source) -> Question:
         """What a panel asks of the source with this report's fields beside it, as arguments of a tally."""
-        always = [one.name for one in self.filters if one.always]
+        always = [filter_.name for filter_ in self.filters if filter_.always]
         return {
             "by": [_item(item) for item in panel.by],
             "show": [_item(item) for item in panel.show],
-            "where": [*(_where(one, source) for one in (*always, *listed(panel.where)) if one)] or None,
+            "where": [*(_where(alway, source) for alway in (*always, *listed(panel.where)) if alway)] or None,
             **({"fill": panel.fill} if panel.fill else {}),
         }
 
@@ -188,7 +198,7 @@ class Report:
     def working(self, source: Source) -> int:
         """How many of its panels can be asked of a source."""
         whole, _ = self.over(source)
-        return sum(self._can_be_asked(one, whole) for one in self.panels)
+        return sum(self._can_be_asked(panel, whole) for panel in self.panels)
 
     def _can_be_asked(self, panel: PanelSpec, source: Source) -> bool:
         try:
@@ -213,12 +223,12 @@ class Report:
             computed = kind.compute(panel, source, question)
         except OakError as error:
             causes = causes_of(error, source, local)
-            return PanelView(panel, title, None, None, (*(one.at(where) for one in causes), *texts))
+            return PanelView(panel, title, None, None, (*(cause.at(where) for cause in causes), *texts))
         content = computed.content
         if isinstance(content, TextContent):
-            content = replace(content, paragraphs=tuple(filled(one, source) for one in content.paragraphs))
-        found = tuple(one.at(where) for one in computed.findings if one.severity != "note")
-        return PanelView(panel, title, content, computed.answer, (*found, *texts))
+            content = replace(content, paragraphs=tuple(filled(paragraph, source) for paragraph in content.paragraphs))
+        findings = tuple(finding.at(where) for finding in computed.findings if finding.severity != "note")
+        return PanelView(panel, title, content, computed.answer, (*findings, *texts))
 
     def errors(self, source: Source) -> list[Finding]:
         """What of this report does not work over a source; nothing is computed for it."""
@@ -228,9 +238,9 @@ class Report:
         self, source: Source, over: tuple[Source, list[Finding]]
     ) -> tuple[list[tuple[str, PlannedTally]], list[Finding]]:
         """The questions of panels that can be asked, each with where it is, and what does not work; `over` is what `over` gives."""
-        whole, found = over
-        local = self.broken_locals(found)
-        causes = [cause.at(one.place.where) for one in found for cause in _causes(one, whole, {})]
+        whole, findings = over
+        local = self.broken_locals(findings)
+        causes = [cause.at(finding.place.where) for finding in findings for cause in _causes(finding, whole, {})]
         errors = [*causes, *_text_findings(self.about.text, source, f"{self.document.where}, [report]")]
         plans = []
         for panel in self.panels:
@@ -245,29 +255,29 @@ class Report:
 
     def hiding(self, source: Source) -> list[Finding]:
         """Fields of this report that have the name of a shared one: its panels show its own, shared formulas keep theirs."""
-        found = []
-        for one in self.local_fields:
-            shared = source.shared.states.get(one.name.casefold())
+        findings = []
+        for local_field in self.local_fields:
+            shared = source.shared.states.get(local_field.name.casefold())
             if shared is not None:
                 there = getattr(shared.spec, "formula", "") or getattr(shared.spec, "column", "")
-                message = f"{one.name} is a field of {source.name}, too. There: {' '.join(there.split())}. Here: {' '.join(one.formula.split())}."
-                place = Place(f"{self.document.where}, field {one.name!r}")
+                message = f"{local_field.name} is a field of {source.name}, too. There: {' '.join(there.split())}. Here: {' '.join(local_field.formula.split())}."
+                place = Place(f"{self.document.where}, field {local_field.name!r}")
                 hint = "Rename one of them, or drop the report's own: oak report drop."
-                found.append(Finding("shared-hidden", message, place, hint, "warning"))
-        return found
+                findings.append(Finding("shared-hidden", message, place, hint, "warning"))
+        return findings
 
     def lost(self, before: Source, after: Source) -> list[Finding]:
         """What works in this report over one state of a source and not over another."""
-        first = {(one.place.where, one.message) for one in self.errors(before)}
-        return [one for one in self.errors(after) if (one.place.where, one.message) not in first]
+        first = {(error.place.where, error.message) for error in self.errors(before)}
+        return [error for error in self.errors(after) if (error.place.where, error.message) not in first]
 
     def formulas(self) -> Iterator[tuple[str, str, str]]:
         """Every formula of the report: whose it is, where it is, what it says."""
         for field in self.local_fields:
             yield field.name, f"{self.document.where}, field {field.name!r}", field.formula
-        for one in self.filters:
-            for text in (*one.include, *one.exclude):
-                yield "The condition", f"{self.document.where}, filter {one.name!r}", text
+        for filter_ in self.filters:
+            for text in (*filter_.include, *filter_.exclude):
+                yield "The condition", f"{self.document.where}, filter {filter_.name!r}", text
         for panel in self.panels:
             where = f"{self.document.where}, panel {panel.title!r}"
             for text in listed(panel.where):
@@ -278,25 +288,25 @@ class Report:
 
 def causes_of(error: OakError, source: Source, local: dict[str, list[Finding]]) -> list[Finding]:
     """What an error is about; one about a name that is broken itself is reported by its cause."""
-    return [cause for found in error.findings for cause in _causes(found, source, local)]
+    return [cause for finding in error.findings for cause in _causes(finding, source, local)]
 
 
-def _causes(found: Finding, source: Source, local: dict[str, list[Finding]]) -> Iterator[Finding]:
+def _causes(finding: Finding, source: Source, local: dict[str, list[Finding]]) -> Iterator[Finding]:
     """A finding about a field that is broken itself is reported by its cause."""
-    named = found.place.text[found.place.start : found.place.end].strip('"')
-    if found.code in ("unknown-field", "unknown-sort"):
+    named = finding.place.text[finding.place.start : finding.place.end].strip('"')
+    if finding.code in ("unknown-field", "unknown-sort"):
         for name, reasons in local.items():
             if name.casefold() == named.casefold() and reasons:
                 yield replace(
-                    found, message=f"It needs {name!r}, which is broken: {reasons[0].message}", hint=reasons[0].hint
+                    finding, message=f"It needs {name!r}, which is broken: {reasons[0].message}", hint=reasons[0].hint
                 )
                 return
     state = source.compiled.states.get(named.casefold()) if named else None
-    if found.code == "broken-field" and state is not None:
+    if finding.code == "broken-field" and state is not None:
         root = root_cause(source, state.name)
-        yield replace(found, message=f"It needs {state.name}, which is broken: {root.message}", hint=root.hint)
+        yield replace(finding, message=f"It needs {state.name}, which is broken: {root.message}", hint=root.hint)
         return
-    yield found
+    yield finding
 
 
 def root_cause(source: Source, name: str) -> Finding:
@@ -304,7 +314,7 @@ def root_cause(source: Source, name: str) -> Finding:
     seen = {name}
     state = source.state(name)
     while True:
-        own = next((one for one in state.findings if one.code != "broken-field"), None)
+        own = next((finding for finding in state.findings if finding.code != "broken-field"), None)
         if own is not None:
             return own
         inner = next(
@@ -335,19 +345,19 @@ def filled(text: str, source: Source) -> str:
     """A text with each {Field} as the field's name is written now."""
 
     def name(match: object) -> str:
-        found = source.compiled.states.get(match[1].casefold())  # type: ignore[index]
-        return found.name if found is not None else match[0]  # type: ignore[index]
+        state = source.compiled.states.get(match[1].casefold())  # type: ignore[index]
+        return state.name if state is not None else match[0]  # type: ignore[index]
 
     return PLACEHOLDER.sub(name, text)
 
 
 def _text_findings(text: str, source: Source, where: str) -> Iterable[Finding]:
-    for found in PLACEHOLDER.finditer(text):
-        name = found[1]
+    for match in PLACEHOLDER.finditer(text):
+        name = match[1]
         if name.casefold() not in source.compiled.states:
             hint = nearest_hint(name, source.compiled.scope().names(), str)
             message = f"The text names the field {{{name}}}, which is not there."
-            yield Finding("unknown-field", message, Place(where, text, found.start(1), found.end(1)), hint)
+            yield Finding("unknown-field", message, Place(where, text, match.start(1), match.end(1)), hint)
 
 
 def open_report(path: str | Path) -> Report:
@@ -361,12 +371,12 @@ def find_reports(folder: str | Path, source: str = "", unread: list[Finding] | N
 
     What is wrong with files that cannot be read goes into `unread` where that is given; else it is raised.
     """
-    found = []
+    reports = []
     for path in sorted(Path(folder).rglob(f"*{SUFFIX}")):
         try:
-            found.append(open_report(path))
+            reports.append(open_report(path))
         except OakError as error:
             if unread is None:
                 raise
             unread += error.findings
-    return [one for one in found if not source or one.reads(source)]
+    return [report for report in reports if not source or report.reads(source)]

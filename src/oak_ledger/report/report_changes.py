@@ -75,7 +75,7 @@ def report_changes(
     whose formula or values are known to differ, so that each change can say what it comes from. `recoded` has values that have other
     names in `before`.
     """
-    found: list[Change] = []
+    changes: list[Change] = []
     shared: tuple[_Answers, _Answers] = ({}, {})
     for report in reports:
         earlier = report_as_it_was(report, renamed or {}, recoded or {})
@@ -85,13 +85,13 @@ def report_changes(
                 if broken or was_broken:
                     works = right is not None
                     if works != (left is not None):
-                        found.append(Change(report.about.name, name, "(whole panel)", None, None, "", broken or was_broken, works))  # fmt: skip
+                        changes.append(Change(report.about.name, name, "(whole panel)", None, None, "", broken or was_broken, works))  # fmt: skip
                 continue
-            for one in _differences(report.about.name, name, left, right, len(panel.by)):
-                needed = _needed(report, panel, one.measure, after) if changed else set()
+            for difference in _differences(report.about.name, name, left, right, len(panel.by)):
+                needed = _needed(report, panel, difference.measure, after) if changed else set()
                 because = tuple(field for field in changed if field.casefold() in needed)
-                found.append(replace(one, because=because))
-    return found
+                changes.append(replace(difference, because=because))
+    return changes
 
 
 Recoded = Mapping[str, Mapping[str, str]]
@@ -115,13 +115,13 @@ def _answers(report: Report, source: Source, known: _Answers) -> Iterator[tuple[
     whole, findings = report.over(source)
     local = report.broken_locals(findings)
     used: dict[str, set[str]] = {}
-    for one in references(report.document):
-        used.setdefault(one.entry, set()).add(one.name.casefold())
+    for reference in references(report.document):
+        used.setdefault(reference.entry, set()).add(reference.name.casefold())
     for panel in report.panels:
         own = (
             {*local} & used.get(f"panel {plain_title(panel.title)!r}", set())
             or report.baseline
-            or any(one.always for one in report.filters)
+            or any(filter_.always for filter_ in report.filters)
         )
         store = {} if own else known
         asked = repr((panel.kind == "text", report.question(panel, whole)))
@@ -151,23 +151,23 @@ def _needed(report: Report, panel: PanelSpec, measure: str, source: Source) -> s
         state = whole.compiled.states.get(name)
         if name not in seen and state is not None:
             seen.add(name)
-            waiting += [one.casefold() for one in state.uses]
+            waiting += [use.casefold() for use in state.uses]
     return seen
 
 
 def _names(text: str) -> list[str]:
-    return [bare_name(text)] if is_name(text) else [one.name for one in nodes.names(parse(text).tree)]
+    return [bare_name(text)] if is_name(text) else [name.name for name in nodes.names(parse(text).tree)]
 
 
 def _differences(report: str, panel: str, old: Answer, new: Answer, keys: int) -> list[Change]:
-    found = []
+    changes = []
     left = (old.totals or old.table).to_pylist()[:1]
     right = (new.totals or new.table).to_pylist()[:1]
     if not left or not right:
         return []
     was, now = (
-        {tuple(row.values())[:keys]: tuple(row.values())[keys:] for row in one.to_dicts()} if keys else {}
-        for one in (old, new)
+        {tuple(row.values())[:keys]: tuple(row.values())[keys:] for row in answer.to_dicts()} if keys else {}
+        for answer in (old, new)
     )
     renamed = _renamed_groups(was, now)
     for before, after in renamed:
@@ -181,10 +181,10 @@ def _differences(report: str, panel: str, old: Answer, new: Answer, keys: int) -
             if not _same(*sides) or (key in was) != (key in now):
                 groups.append(GroupChange(key, *sides))
         if groups or not _same(before, value) or renamed:
-            ordered = tuple(sorted(groups, key=lambda one: -one.size))
+            ordered = tuple(sorted(groups, key=lambda change: -change.size))
             form = new.formats.get(name, "")
-            found.append(Change(report, panel, name, before, value, form, groups=ordered, renamed=renamed))
-    return found
+            changes.append(Change(report, panel, name, before, value, form, groups=ordered, renamed=renamed))
+    return changes
 
 
 _Groups = dict[tuple[Any, ...], tuple[Any, ...]]

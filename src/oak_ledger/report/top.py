@@ -32,7 +32,7 @@ def sort_within(source: Source, sort: Sequence[str], question: Mapping[str, Any]
 
 def filtered_by(conditions: Sequence[str] | None) -> tuple[str, ...]:
     """A line that names the filters in force; none without any."""
-    said = ", ".join(bare_name(one) for one in conditions or ())
+    said = ", ".join(bare_name(condition) for condition in conditions or ())
     return (f"filtered by {said}",) if said else ()
 
 
@@ -82,14 +82,14 @@ class Top:
 
     def condition(self) -> str:
         """That a row belongs to the first groups."""
-        parts = [" AND ".join(is_value(item, value) for item, value in zip(self.keys, one, strict=True)) for one in self._groups()]  # fmt: skip
-        return " OR ".join(f"({one})" for one in parts)
+        parts = [" AND ".join(is_value(item, value) for item, value in zip(self.keys, group, strict=True)) for group in self._groups()]  # fmt: skip
+        return " OR ".join(f"({part})" for part in parts)
 
     def only_first(self, answer: Answer) -> Answer:
         """The groups of an answer whose head keys are among the first. All were asked for, since a window over the groups is over all of them."""
         if not self.left:
             return answer
-        first = {_comparable(one) for one in self._groups()}
+        first = {_comparable(group) for group in self._groups()}
         keys = [answer.table.column(label(item)).to_pylist() for item in self.keys]
         kept = [at for at, one in enumerate(zip(*keys, strict=True)) if _comparable(one) in first]
         return replace(answer, table=answer.table.take(kept))
@@ -113,7 +113,7 @@ class Top:
 
 def _comparable(values: Sequence[Any]) -> tuple[Any, ...]:
     """The keys of a group; not a number is equal to itself."""
-    return tuple("NaN" if one != one else one for one in values)
+    return tuple("NaN" if value != value else value for value in values)
 
 
 def rest_key(condition: str) -> tuple[str, str]:
@@ -125,7 +125,7 @@ def _rest(source: Source, question: Mapping[str, Any], other: Sequence[Shown], c
     """The groups beyond the limit as one. A measure that compares groups with each other has no value for it."""
     where = question["where"]
     planned = source.planned_tally(question["by"], question["show"], where=where)
-    kept = [at for at, one in enumerate(planned.query.show) if not compares_groups(source, one)]
+    kept = [at for at, expression in enumerate(planned.query.show) if not compares_groups(source, expression)]
     answer = source.tally([rest_key(condition), *other], [question["show"][at] for at in kept] or ["COUNT(*)"], where=where, fill=question.get("fill", "") if other else "")  # fmt: skip
     found = []
     for row in answer.to_dicts():

@@ -76,11 +76,11 @@ def health(request: Request) -> Health:
 @routes.get("/sources", responses=FAILURES, summary="The sources that you may see")
 def sources(here: Here) -> list[SourceLine]:
     """Each with its released version, or the newest of those that you may see."""
-    found = []
-    for one in here.seen():
+    lines = []
+    for version in here.seen():
         with suppress(UnusableInput):  # a damaged source leaves the others readable
-            found.append(_line(here, one))
-    return found
+            lines.append(_line(here, version))
+    return lines
 
 
 @routes.get("/sources/{name}", responses=FAILURES, summary="A source and its fields")
@@ -98,15 +98,15 @@ def tally(
 ) -> Response:  # fmt: skip
     """`by` and `show` have fields or formulas, also as `Name = formula`; `where` conditions that must all hold; `sort` names, with - before one for downwards.
     `at` is a date, for the rows as they were on that day; `baseline` the version that BEFORE takes values from."""
-    found = here.state(name, area, version, draft=draft, at=at, baseline=baseline)
+    state = here.state(name, area, version, draft=draft, at=at, baseline=baseline)
     if totals and format in ("csv", "parquet"):
         raise wrong_parameter("totals", f"an answer in {format} has no place for totals; json and arrow have")
 
     def ask(own: Source, most: int) -> Answer:
-        groups, shown = ([own.measure(one) for one in items] for items in (by, show))
+        groups, shown = ([own.measure(item) for item in items] for items in (by, show))
         return own.tally(groups, shown, where=where or None, sort=sort, totals=totals, limit=most)
 
-    return _answered(here, found, format, offset, limit, ask)
+    return _answered(here, state, format, offset, limit, ask)
 
 
 @routes.get("/sources/{name}/rows", **ANSWER, summary="Rows, page by page")
@@ -116,14 +116,14 @@ def rows(
 ) -> Response:  # fmt: skip
     """All fields with a value per row, or those in `show`; a page begins at `offset` and has `limit` rows. CSV without these has all rows, in the source's order.
     `at` is a date, for the rows as they were on that day; `baseline` the version that BEFORE takes values from."""
-    found = here.state(name, area, version, draft=draft, at=at, baseline=baseline)
+    state = here.state(name, area, version, draft=draft, at=at, baseline=baseline)
     if format == "csv" and limit is None and not offset and not sort:
-        return _all_rows(here, found, show, where)
+        return _all_rows(here, state, show, where)
 
     def ask(own: Source, most: int) -> Answer:
         return own.rows([own.measure(one) for one in show] or None, where=where or None, sort=sort, limit=most)
 
-    return _answered(here, found, format, offset, limit, ask)
+    return _answered(here, state, format, offset, limit, ask)
 
 
 def _all_rows(here: Visit, state: State, show: Sequence[str], where: Sequence[str]) -> Response:
@@ -138,7 +138,7 @@ def _all_rows(here: Visit, state: State, show: Sequence[str], where: Sequence[st
     except BaseException:
         shutil.rmtree(folder, ignore_errors=True)
         raise
-    headers |= _of_file(own, "csv", sum(one.rows for one in written.faults))
+    headers |= _of_file(own, "csv", sum(fault.rows for fault in written.faults))
     return FileResponse(file, headers=headers, media_type=MEDIA["csv"], background=BackgroundTask(shutil.rmtree, folder, ignore_errors=True))  # fmt: skip
 
 
@@ -170,9 +170,9 @@ def _answered(
             raise _too_much(most)
         if more:
             asked = [
-                one
-                for one in here.request.query_params.multi_items()
-                if one[0] not in ("offset", "limit", "area", "version", "draft")
+                multi_item
+                for multi_item in here.request.query_params.multi_items()
+                if multi_item[0] not in ("offset", "limit", "area", "version", "draft")
             ]
             pinned: list[tuple[str, Any]] = [
                 ("area", state.version.area)
@@ -184,7 +184,7 @@ def _answered(
             _json(own, answer, more=more) if kind == "json" else as_bytes(answer, kind, f"{own.name}, {own.published}")
         )
     if kind != "json":
-        headers |= _of_file(own, kind, sum(one.rows for one in answer.faults))
+        headers |= _of_file(own, kind, sum(fault.rows for fault in answer.faults))
     return Response(content, media_type=MEDIA[kind], headers=headers)
 
 
@@ -196,24 +196,27 @@ def _too_much(most: int) -> OakError:
 @routes.get("/reports", responses=FAILURES, summary="The reports that you may see")
 def reports(here: Here) -> list[ReportLine]:
     """Those that are in the catalogue."""
-    return [ReportLine(name=one.name, source=one.source, owner=one.owner) for one in here.catalogue.reports.all()]
+    return [
+        ReportLine(name=registered.name, source=registered.source, owner=registered.owner)
+        for registered in here.catalogue.reports.all()
+    ]
 
 
 @routes.get("/reports/{name}", **PAGE, summary="A report as a page, or its figures")
 def report(here: Here, name: str, area: str = "", at: Day = None, baseline: int | None = None, format: Literal["html", "json"] = "html") -> Response:  # noqa: A002  # fmt: skip
     """Computed over the released version of its source; `area` where reports of one name are in several. `at` and `baseline` as for a tally."""
-    found = here.catalogue.reports.get(f"{area}/{name}" if area else name)
-    state = here.state(found.source, "", None, draft=False, at=at, baseline=baseline)
-    headers = here.headers(state.version, found.report.document.text, here.prefix, *state.more)
+    registered = here.catalogue.reports.get(f"{area}/{name}" if area else name)
+    state = here.state(registered.source, "", None, draft=False, at=at, baseline=baseline)
+    headers = here.headers(state.version, registered.report.document.text, here.prefix, *state.more)
     about = here.prefix + _page(state.version)
     with here.slots.taken(here.token):
         if format == "json":
-            said = found.report.view(state.source()).as_json()
+            said = registered.report.view(state.source()).as_json()
             said["panels"] = [one | _exact(one) for one in said["panels"]]
             return Response(
                 json.dumps(said, default=str, ensure_ascii=False), media_type=MEDIA["json"], headers=headers
             )
-        return here.page(state, headers, lambda own: report_html(found.report.view(own), f"{here.prefix}/", about))
+        return here.page(state, headers, lambda own: report_html(registered.report.view(own), f"{here.prefix}/", about))
 
 
 @routes.get("/", **PAGE, summary="All sources and reports, as a page")
@@ -221,11 +224,11 @@ def index(here: Here) -> Response:
     """The first page: reports, and the dictionary."""
     with here.slots.taken(here.token):
         entries = []
-        for one in here.seen():
+        for version in here.seen():
             with suppress(UnusableInput):
-                entries.append(entry_of(here.source(one), [one], profiled=False))
-    found = [(one.name, here.prefix + _report(one), f"{one.source}{f', built by {one.owner}' if one.owner else ''}") for one in here.catalogue.reports.all()]  # fmt: skip
-    return html_answer(index_html(entries, lambda one: here.prefix + _page(one.history[0]), found), {})
+                entries.append(entry_of(here.source(version), [version], profiled=False))
+    found = [(registered.name, here.prefix + _report(registered), f"{registered.source}{f', built by {registered.owner}' if registered.owner else ''}") for registered in here.catalogue.reports.all()]  # fmt: skip
+    return html_answer(index_html(entries, lambda entry: here.prefix + _page(entry.history[0]), found), {})
 
 
 @routes.get("/dictionary/{name}", **PAGE, summary="What a source and its fields mean, as a page")
@@ -235,8 +238,19 @@ def dictionary(here: Here, name: str, area: str = "", version: int | None = None
     history = sorted(here.catalogue.versions(address), key=lambda one: -one.number)
     asked = (one for one in history if draft or one.stage == "released" or version is not None)
     found = next((one for one in asked if version in (None, one.number)), None) or here.version(name, area, version, draft=draft)  # fmt: skip
-    reports = [(one.name, here.prefix + _report(one)) for one in here.catalogue.reports.all(f"{found.area}/{found.source}")]  # fmt: skip
-    said = [(one.number, one.stage, one.made_at, one.made_by, one.rows, one.note, one.signatures) for one in history]
+    reports = [(registered.name, here.prefix + _report(registered)) for registered in here.catalogue.reports.all(f"{found.area}/{found.source}")]  # fmt: skip
+    said = [
+        (
+            version.number,
+            version.stage,
+            version.made_at,
+            version.made_by,
+            version.rows,
+            version.note,
+            version.signatures,
+        )
+        for version in history
+    ]
     links = [(one, (one.source, here.prefix + _page(one))) for one in here.catalogue.listed()]
     others = [
         ("Use instead", [link for one, link in links if names_source(found.replaced_by, one.source, one.area)]),
@@ -283,8 +297,8 @@ def _page(version: Version | Listed) -> str:
     return f"/dictionary/{quote(version.source, safe='')}?{urlencode(asked)}"
 
 
-def _report(one: Registered) -> str:
-    return f"/reports/{quote(one.name, safe='')}?{urlencode({'area': one.area})}"
+def _report(registered: Registered) -> str:
+    return f"/reports/{quote(registered.name, safe='')}?{urlencode({'area': registered.area})}"
 
 
 def _line(here: Visit, version: Version) -> SourceLine:
@@ -298,11 +312,11 @@ def _line(here: Visit, version: Version) -> SourceLine:
 def _fields(source: Source) -> list[FieldLine]:
     return [
         FieldLine(
-            name=one.name, type=one.type_name, per="group" if one.grain == Grain.GROUP else "row", totals=how_it_totals(source, one), description=getattr(one.spec, "description", ""),
-            format=one.format, formula=getattr(one.spec, "formula", ""),
+            name=field.name, type=field.type_name, per="group" if field.grain == Grain.GROUP else "row", totals=how_it_totals(source, field), description=getattr(field.spec, "description", ""),
+            format=field.format, formula=getattr(field.spec, "formula", ""),
         )
-        for one in source.fields
-        if not one.hidden and not one.broken
+        for field in source.fields
+        if not field.hidden and not field.broken
     ]  # fmt: skip
 
 
@@ -318,7 +332,7 @@ def _exact(said: Mapping[str, Any]) -> dict[str, Any]:
     """The rows and totals of what is said, whole numbers exact."""
     rows, totals = said["rows"], said["totals"]
     return {
-        "rows": None if rows is None else [_whole(one) for one in rows],
+        "rows": None if rows is None else [_whole(row) for row in rows],
         "totals": None if totals is None else _whole(totals),
     }
 

@@ -24,9 +24,9 @@ TRIES, LONGEST_WAIT = 3, 10.0  # how often a busy service is asked again, and th
 def connect(url: str, token: str) -> RemoteCatalogue:
     """The catalogue that a service at an address has, as the token may see it. Raises OakError for a token that is not valid, UnusableInput where
     no service answers."""
-    found = RemoteCatalogue(url.rstrip("/"), token)
-    found.sources()
-    return found
+    catalogue = RemoteCatalogue(url.rstrip("/"), token)
+    catalogue.sources()
+    return catalogue
 
 
 @dataclass(frozen=True)
@@ -194,7 +194,7 @@ class RemoteSource:
             if rows < wanted or got == limit:
                 break
         first = answers[0]
-        table = first.table if len(answers) == 1 else pa.concat_tables([one.table for one in answers])
+        table = first.table if len(answers) == 1 else pa.concat_tables([answer.table for answer in answers])
         return Answer(table, first.totals, first.faults, first.findings, first.formats, first.rows_read, first.rows_used, first.groups, place="service")  # fmt: skip
 
 

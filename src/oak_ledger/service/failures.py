@@ -52,7 +52,7 @@ def wrong_parameter(name: str, why: str) -> OakError:
 
 def known_parameters(request: Request) -> None:
     """Refuse a parameter that the address does not have: what it was to do would be left undone in silence."""
-    known = {one.alias for one in request.scope["route"].dependant.query_params}
+    known = {query_param.alias for query_param in request.scope["route"].dependant.query_params}
     for name in request.query_params:
         if name not in known:
             raise wrong_parameter(
@@ -70,7 +70,7 @@ def failure(
 ) -> Response:
     """A problem document."""
     said = Failure(
-        title=HTTPStatus(status).phrase, status=status, detail=message, code=code, hint=hint, findings=[dict(one) for one in findings]
+        title=HTTPStatus(status).phrase, status=status, detail=message, code=code, hint=hint, findings=[dict(finding) for finding in findings]
     )  # fmt: skip
     more = {"www-authenticate": BROWSERS} if status == 401 else {"retry-after": "1"} if status in (429, 503) else {}
     return JSONResponse(said.model_dump(), status, {**more, **(headers or {})}, media_type=PROBLEM)
@@ -94,7 +94,7 @@ def _wrong(_request: Request, error: OakError) -> Response:
         return failure(404, "not-there", "There is nothing of that name that you may see.")
     if status == 500:  # neither are paths
         return failure(500, "not-readable", "The service cannot read what this is computed from.", "Tell who keeps the service: oak catalogue verify says what is damaged.")  # fmt: skip
-    findings = [one.as_json() for one in error.findings] if isinstance(error, FormulaError) else []
+    findings = [finding.as_json() for finding in error.findings] if isinstance(error, FormulaError) else []
     return failure(status, first.code, first.message, first.hint, findings)
 
 

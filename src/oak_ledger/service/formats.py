@@ -55,7 +55,7 @@ def _stream(table: pa.Table) -> bytes:
 def _note(answer: Answer, version: str) -> dict[str, Any]:
     totals = None if answer.totals is None else b64encode(_stream(answer.totals)).decode()
     return {
-        "version": version, "totals": totals, "faults": [one.as_json() for one in answer.faults], "findings": [one.as_json() for one in answer.findings],
+        "version": version, "totals": totals, "faults": [fault.as_json() for fault in answer.faults], "findings": [finding.as_json() for finding in answer.findings],
         "formats": dict(answer.formats), "rows_read": answer.rows_read, "rows_used": answer.rows_used, "groups": answer.groups,
     }  # fmt: skip
 

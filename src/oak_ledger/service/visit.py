@@ -70,7 +70,7 @@ class Visit(Asker):
             version.data,
             version.definition,
             version.replaced_by,
-            [(one.by, one.at, one.note) for one in version.signatures],
+            [(signature.by, signature.at, signature.note) for signature in version.signatures],
             url.path,
             url.query,
             "gzip" in self.request.headers.get("accept-encoding", ""),

@@ -93,8 +93,8 @@ class Answer(InNotebook):
         return {
             "rows": self.to_dicts(),
             "totals": None if self.totals is None else self.totals.to_pylist()[0],
-            "faults": [one.as_json() for one in self.faults],
-            "findings": [one.as_json() for one in self.findings],
+            "faults": [fault.as_json() for fault in self.faults],
+            "findings": [finding.as_json() for finding in self.findings],
         }
 
     def value(self) -> Any:

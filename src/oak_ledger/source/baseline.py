@@ -43,7 +43,7 @@ def snapshot(path: Path) -> OriginReader:
 def baseline_values(source: Asked, question: Query, by: Sequence[Any], where: Any) -> BaselineValues:
     """What a question's `BEFORE`s find. Raises OakError where the baseline lacks what they need."""
     owners = [*question.asked, *question.always]
-    names = needed(question.fields, [one.checked for one in owners])
+    names = needed(question.fields, [owner.checked for owner in owners])
     found: dict[c.Before, Expression] = {}
     for owner in (*owners, *(question.fields[name] for name in names)):
         found |= {piece: owner for piece in c.walk(owner.checked) if isinstance(piece, c.Before)}
@@ -68,14 +68,14 @@ def baseline_values(source: Asked, question: Query, by: Sequence[Any], where: An
 def _by_key(source: Asked, baseline: Asked, text: str) -> KeyLookup:
     names = source.about.key
     rows = baseline.rows([*(quote_identifier(name) for name in names), (VALUE, text)]).table
-    found = KeyLookup(rows.columns[:-1], rows.column(VALUE))
-    if found.repeated is not None:
-        shown = ", ".join(str(column[found.repeated].as_py()) for column in rows.columns[:-1])
+    lookup = KeyLookup(rows.columns[:-1], rows.column(VALUE))
+    if lookup.repeated is not None:
+        shown = ", ".join(str(column[lookup.repeated].as_py()) for column in rows.columns[:-1])
         message = f"The key {', '.join(names)} is in more than one row of the baseline, such as {shown}: which one was before?"
         raise OakError(
             "baseline-key-repeats", message, hint="Name a key under [source] that is different in every row."
         )
-    return found
+    return lookup
 
 
 def _there(baseline: Asked, node: c.Before) -> None:

@@ -100,12 +100,12 @@ def cache_entries() -> list[CacheEntry]:
             entries.append(
                 CacheEntry(metadata["source"], tuple(metadata["stamps"]), metadata["rows"], size, used, note, data)
             )
-    known = {one.data for one in entries}
+    known = {entry.data for entry in entries}
     for stray in (*folder.glob("*.parquet*"), *folder.glob(".*.part")):
         with suppress(FileNotFoundError):
             if stray not in known and stray.stat().st_mtime < time.time() - 3600:
                 stray.unlink()
-    return sorted(entries, key=lambda one: -one.used)
+    return sorted(entries, key=lambda entry: -entry.used)
 
 
 def clear_cache(keep: int = 0) -> list[CacheEntry]:
@@ -196,8 +196,8 @@ def typed_copy(source: Read) -> tuple[TypedCopy | None, Finding | None]:
         return None, None
     note = cache_folder() / f"{_key(source, parts)}.json"
     try:
-        found = _open(source, note, paths)
-        return found if found is not None else _make(source, note, paths), None
+        copy = _open(source, note, paths)
+        return copy if copy is not None else _make(source, note, paths), None
     except OSError as error:
         return None, _not_kept(source, error.strerror or str(error))
     except OakError as error:
@@ -214,7 +214,7 @@ def origin_columns(source: Read) -> dict[str, Type]:
     parts = source.document.models("part", PartSpec)
     paths = origin_paths(source.origin, source.folder, parts)
     stamps = stamps_of(paths) if paths else None
-    if not stamps or sum(one.size for one in stamps.values()) < MIN_BYTES[kind]:
+    if not stamps or sum(stamp.size for stamp in stamps.values()) < MIN_BYTES[kind]:
         return source.opened.columns()
     note = cache_folder() / f"{_digest(_origin_said(source, parts))}.columns"
     metadata = _read_note(note)
@@ -243,7 +243,7 @@ def _key(source: Read, parts: Sequence[PartSpec]) -> str:
 
 def _origin_said(source: Read, parts: Sequence[PartSpec]) -> list[Any]:
     steps = source.document.models("step", StepSpec)
-    said = [one.model_dump(mode="json") for one in (source.origin, *parts, *steps)]
+    said = [part.model_dump(mode="json") for part in (source.origin, *parts, *steps)]
     return [LAYOUT, __version__, str(source.folder.resolve()), *said]
 
 
@@ -328,14 +328,14 @@ def _make(source: Read, note: Path, paths: Sequence[Path]) -> TypedCopy | None:
         previous = _read_note(note)
         metadata = {
             "layout": LAYOUT, "source": source.name, "data": data.name, "footer": _footer(data), "rows": rows, "raw": sorted(raw), "counts": counts,
-            "stamps": {path: asdict(stamp) for path, stamp in after.items()}, "bad_rows": [asdict(one) for one in source.opened.bad_rows],
+            "stamps": {path: asdict(stamp) for path, stamp in after.items()}, "bad_rows": [asdict(bad_row) for bad_row in source.opened.bad_rows],
         }  # fmt: skip
         _write_note(note, metadata)
         if previous is not None and previous["data"] != data.name:
             (note.parent / previous["data"]).unlink(missing_ok=True)
         clear_cache(cache_limit())
-        made = _open(source, note, paths)
-        return None if made is None else replace(made, made=True)
+        copy = _open(source, note, paths)
+        return None if copy is None else replace(copy, made=True)
     return None
 
 
@@ -351,9 +351,9 @@ def _footer(data: Path) -> str:
 def _alike(before: Mapping[str, FileStamp], after: Mapping[str, FileStamp]) -> bool:
     """Whether files were the same before and after; a digest of all of one may have been needed only before."""
     return [*before] == [*after] and all(
-        replace(one, whole="") == replace(after[path], whole="")
-        and (not one.whole or not after[path].whole or one.whole == after[path].whole)
-        for path, one in before.items()
+        replace(stamp, whole="") == replace(after[path], whole="")
+        and (not stamp.whole or not after[path].whole or stamp.whole == after[path].whole)
+        for path, stamp in before.items()
     )
 
 
@@ -380,7 +380,9 @@ def _write(source: Read, data: Path, raw: set[str]) -> int:
         names.append(name)
         owners[shown[-1].name] = {source.compiled.readings[key][2] for key in keys}
     query = Query(source.compiled.expressions, tuple(shown))
-    schema = pa.schema([(name, arrow_type(one.checked.type)) for name, one in zip(names, shown, strict=True)])
+    schema = pa.schema(
+        [(name, arrow_type(expression.checked.type)) for name, expression in zip(names, shown, strict=True)]
+    )
 
     def write(_: Scan, tables: Iterator[pa.Table], faults: Faults) -> int:
         rows, writer = 0, None

@@ -51,8 +51,8 @@ class EditableDefinition(InNotebook):
     """What the source before an edit was made into: what the edit does not reach is reused."""
 
     def __repr__(self) -> str:
-        fields, made = len(self.document.all("field")), self.published
-        where = f"version {made.number}, {made.stage}" if made else self.path or self.folder
+        fields, published = len(self.document.all("field")), self.published
+        where = f"version {published.number}, {published.stage}" if published else self.path or self.folder
         return f"{type(self).__name__} {self.name!r} over {self.origin.kind}; fields: {fields}\n  {where}"
 
     def changed(self, document: Document) -> Self:
@@ -107,7 +107,7 @@ class EditableDefinition(InNotebook):
         self, spec: ReadingSpec, parts: Sequence[PartSpec] = (), steps: Sequence[StepSpec] = ()
     ) -> OriginReader:
         """An origin opened as if this definition named it: paths are relative to its folder."""
-        columns = [str(one.values["column"]) for one in self.document.all("field") if "column" in one.values]
+        columns = [str(block.values["column"]) for block in self.document.all("field") if "column" in block.values]
         return open_origin(spec, self.folder, self.progress, parts, steps, open_input(self._beside), columns)
 
     def _beside(self, path: Path) -> Self:
@@ -147,7 +147,7 @@ class EditableDefinition(InNotebook):
         key = None if was or self.baseline_feed is None else self.about.key
         where = self.document.where
         missing = not published and any(
-            one.column not in origin_schema for one in self.document.models("field", FieldSpec) if one.column
+            model.column not in origin_schema for model in self.document.models("field", FieldSpec) if model.column
         )
         refused = refused_columns(self.opened) if missing else {}
         return resolve_names(
@@ -174,7 +174,7 @@ class EditableDefinition(InNotebook):
     def fields(self) -> list[ResolvedName]:
         """The fields in order, broken and hidden ones included."""
         states = self.compiled.states.items()
-        return [one for key, one in states if isinstance(one.spec, FieldSpec) and key == one.name.casefold()]
+        return [state for key, state in states if isinstance(state.spec, FieldSpec) and key == state.name.casefold()]
 
     @property
     def shown_fields(self) -> list[ResolvedName]:
@@ -310,18 +310,18 @@ class EditableDefinition(InNotebook):
 
     def entry(self, table: str, name: str) -> Block | None:
         """The block of a constant, filter or rule."""
-        found = (
+        rng = (
             block
             for block in self.document.all(table)
             if str(block.values.get("name", "")).casefold() == name.casefold()
         )
-        return next(found, None)
+        return next(rng, None)
 
     def without_entry(self, table: str, name: str) -> Self:
         """The source without a constant, filter or rule. Raises OakError where it is not there, or a formula needs it."""
         block = self.entry(table, name)
         if block is None:
-            there = [str(one.values["name"]) for one in self.document.all(table)]
+            there = [str(block.values["name"]) for block in self.document.all(table)]
             hint = nearest_hint(name, there, str) or (
                 f"There are {', '.join(there)}." if there else f"There is no {table} at all."
             )
@@ -330,7 +330,7 @@ class EditableDefinition(InNotebook):
             (
                 state.name
                 for state in self.compiled.states.values()
-                if name.casefold() in {one.casefold() for one in state.uses}
+                if name.casefold() in {use.casefold() for use in state.uses}
             ),
             None,
         )
@@ -420,14 +420,14 @@ class EditableDefinition(InNotebook):
                 and spec.type == "text"
                 and not spec.clean
             ):
-                found = propose(
+                proposal = propose(
                     spec.column,
                     state.name,
                     verdict_of(self.opened, spec.column, self.compiled.origin_schema[spec.column]),
                 )
                 document = document.replaced(
                     self.block(state.name),
-                    {key: value for key, value in found.keys.items() if key not in ("name", "column")},
+                    {key: value for key, value in proposal.keys.items() if key not in ("name", "column")},
                 )
         return self.changed(document)
 

@@ -44,13 +44,13 @@ def _parquet(path: Path, schema: pa.Schema, first: pa.Table) -> AbstractContextM
     import pyarrow.parquet as pq
 
     repeating = [name for name in schema.names if REPEATS * len(first.column(name).unique()) <= first.num_rows]
-    made: AbstractContextManager[Any] = pq.ParquetWriter(path, schema, compression="zstd", use_dictionary=repeating)
-    return made
+    manager: AbstractContextManager[Any] = pq.ParquetWriter(path, schema, compression="zstd", use_dictionary=repeating)
+    return manager
 
 
 def _arrow(path: Path, schema: pa.Schema, _first: pa.Table) -> AbstractContextManager[Any]:
-    made: AbstractContextManager[Any] = pa.ipc.new_file(str(path), schema)
-    return made
+    manager: AbstractContextManager[Any] = pa.ipc.new_file(str(path), schema)
+    return manager
 
 
 @contextmanager
@@ -149,4 +149,4 @@ def _made_harmless(name: str, found: int) -> Finding:
 
 def schema_of(shown: Sequence[Expression]) -> pa.Schema:
     """The columns of written rows."""
-    return pa.schema([(one.name, arrow_type(one.checked.type)) for one in shown])
+    return pa.schema([(expression.name, arrow_type(expression.checked.type)) for expression in shown])

@@ -21,7 +21,7 @@ Ask = Callable[[Query], Result]
 def with_levels(question: Query, ask: Ask) -> tuple[Query, tuple[Fault, ...]]:
     """The question with the values of its levels, each asked as a question of its own; and what of them could not be computed."""
     shown = [*question.show, *question.having]
-    names = needed(question.fields, [one.checked for one in shown])
+    names = needed(question.fields, [expression.checked for expression in shown])
     owners = [*shown, *(question.fields[name] for name in names)]
     found = {piece: owner for owner in owners for piece in c.walk(owner.checked, c.APART) if isinstance(piece, c.Level)}
     if not found:
@@ -46,13 +46,14 @@ def _values(
     asked = replace(question, by=(*by, *keys), show=inner, having=(), sort=(), limit=None, totals=False, stats=None)
     asked, deeper = with_levels(asked, ask)
     result = ask(asked)
-    names = [*(f"by {at}" for at in range(len(by))), *(one.name for one in (*keys, *inner))]
+    names = [*(f"by {at}" for at in range(len(by))), *(key.name for key in (*keys, *inner))]
     table = pa.table(dict(zip(names, result.table.columns, strict=True)))
-    groups = tuple(_column(f"by {at}", one) for at, one in enumerate(by))
+    groups = tuple(_column(f"by {at}", expression) for at, expression in enumerate(by))
     over = Query({}, (Expression(owner.name, owner.text, node.aggregate),), groups, grouped=True)
     made = execute(over, TableReader(table))
     wrong = [
-        replace(one, field=owner.name, samples=()) for one in (*deeper, *result.faults.found(), *made.faults.found())
+        replace(fault, field=owner.name, samples=())
+        for fault in (*deeper, *result.faults.found(), *made.faults.found())
     ]
     columns: list[Any] = made.table.columns
     return KeyLookup(columns[:-1], columns[-1]), wrong

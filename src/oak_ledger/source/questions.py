@@ -63,7 +63,7 @@ class Questions(EditableDefinition):
         """
         for _ in range(REPAIRS):
             findings = self.check_formula(formula).findings
-            fixed = next((one.fixed for one in findings if one.fixed is not None and one.sure), None)
+            fixed = next((finding.fixed for finding in findings if finding.fixed is not None and finding.sure), None)
             if fixed is None or fixed == formula:
                 break
             formula = fixed
@@ -99,7 +99,7 @@ class Questions(EditableDefinition):
         for text in [where] if isinstance(where, str) else list(where or ()):
             whole = self.check_formula(text)
             pieces = [text]
-            if any(one.code == "grain-mixed" for one in whole.findings) or _of_groups(whole.checked):
+            if any(finding.code == "grain-mixed" for finding in whole.findings) or _of_groups(whole.checked):
                 pieces = [*joined_by_and(text)]
             apart = [(piece, _of_groups(self._expression(piece, place="the filter")[0].checked)) for piece in pieces]
             if all(of_groups for _, of_groups in apart):  # nothing to be asked of rows in it
@@ -110,34 +110,40 @@ class Questions(EditableDefinition):
 
     def _having(self, conditions: Sequence[str], names: Mapping[str, Known]) -> list[Expression]:
         """Conditions on groups, each with a value per group that is true or false."""
-        made = [self._expression(text, place="the filter", names=names)[0] for text in conditions]
-        for one in made:
-            nodes = [*c.walk(one.checked)]
-            if one.checked.type.kind != "boolean" or any(
+        expressions = [self._expression(text, place="the filter", names=names)[0] for text in conditions]
+        for expression in expressions:
+            nodes = [*c.walk(expression.checked)]
+            if expression.checked.type.kind != "boolean" or any(
                 isinstance(node, (c.Window, c.Before)) and node.grain == Grain.GROUP for node in nodes
             ):
                 what = (
-                    one.checked.type if one.checked.type.kind != "boolean" else "one that compares groups with others"
+                    expression.checked.type
+                    if expression.checked.type.kind != "boolean"
+                    else "one that compares groups with others"
                 )
-                message = f"A filter on groups is a condition on aggregates; {one.text} is {what}."
-                raise FormulaError("condition-wanted", message, place=Place("the filter", one.text, 0, len(one.text)))
-        return made
+                message = f"A filter on groups is a condition on aggregates; {expression.text} is {what}."
+                raise FormulaError(
+                    "condition-wanted", message, place=Place("the filter", expression.text, 0, len(expression.text))
+                )
+        return expressions
 
     def _filters(self, where: str | Sequence[str] | None) -> list[Expression]:
         asked = [where] if isinstance(where, str) else list(where or ())
-        made = [self._expression(text, place="the filter")[0] for text in asked]
-        for one in made:
-            if one.checked.type.kind != "boolean" or one.checked.grain == Grain.GROUP:
-                message = f"A filter is a condition on a row; {one.text} is {one.checked.type} per {one.checked.grain}."
-                raise FormulaError("condition-wanted", message, place=Place("the filter", one.text, 0, len(one.text)))
-        return made
+        expressions = [self._expression(text, place="the filter")[0] for text in asked]
+        for expression in expressions:
+            if expression.checked.type.kind != "boolean" or expression.checked.grain == Grain.GROUP:
+                message = f"A filter is a condition on a row; {expression.text} is {expression.checked.type} per {expression.checked.grain}."
+                raise FormulaError(
+                    "condition-wanted", message, place=Place("the filter", expression.text, 0, len(expression.text))
+                )
+        return expressions
 
     @cached_property
     def _always(self) -> tuple[Expression, ...]:
         """The source's own filters; of a published source they were applied when its rows were published."""
         if self.published is not None:
             return ()
-        names = [one.name for one in self.document.models("filter", FilterSpec) if one.always]
+        names = [model.name for model in self.document.models("filter", FilterSpec) if model.always]
         return tuple(self._expression(quote_identifier(name), place="the filter")[0] for name in names)
 
     def planned_rows(
@@ -151,7 +157,7 @@ class Questions(EditableDefinition):
     ) -> PlannedTally:
         """A question for rows with everything checked and nothing computed. Raises OakError for a name or a formula that is wrong."""
         made = [self._expression(item, place="show") for item in show]
-        grouped = next((one for one, _ in made if one.checked.grain == Grain.GROUP), None)
+        grouped = next((expression for expression, _ in made if expression.checked.grain == Grain.GROUP), None)
         if grouped is not None:
             raise OakError(
                 "grain-mixed",
@@ -226,19 +232,17 @@ class Questions(EditableDefinition):
 
     def _check_windows(self, question: Query) -> None:
         """A window over groups partitions and orders by what the answer is grouped by."""
-        names = {one.name for one in question.by}
-        for one in question.show:
-            for node in c.walk(one.checked):
+        names = {expression.name for expression in question.by}
+        for expression in question.show:
+            for node in c.walk(expression.checked):
                 if isinstance(node, c.Window) and node.grain == Grain.GROUP:
                     keys = [*node.partition, *(key.key for key in node.order)]
                     used = [piece for key in keys if key.grain == Grain.ROW for piece in c.walk(key)]
                     stray = next(
-                        (one.name for one in used if isinstance(one, c.FieldRef) and one.name not in names), None
+                        (node.name for node in used if isinstance(node, c.FieldRef) and node.name not in names), None
                     )
                     if stray is not None:
-                        message = (
-                            f"{one.name} partitions or orders groups by {stray}, which the answer is not grouped by."
-                        )
+                        message = f"{expression.name} partitions or orders groups by {stray}, which the answer is not grouped by."
                         raise OakError(
                             "window-key", message, hint=f"Group by {stray} as well, or leave it out of the window."
                         )
@@ -258,29 +262,29 @@ class Questions(EditableDefinition):
         pattern, word = _TOTALS[asked or "sum"]
         by = state.spec.total_by if state is not None and isinstance(state.spec, FieldSpec) else ""
         text = pattern.format(expression.text, by=quote_identifier(by) if by else "")
-        made = self.check_formula(text, where=expression.name, names=names).require()
+        node = self.check_formula(text, where=expression.name, names=names).require()
         name = expression.name if word == "sum" else f"{expression.name}, {word}"
-        return Expression(name, text, made), state
+        return Expression(name, text, node), state
 
     def _sort(self, sort: Sequence[str], columns: Sequence[Expression]) -> tuple[SortBy, ...]:
-        made = []
+        bies = []
         for key in listed(sort):
             name = key.removeprefix("-")
             wanted = {name.casefold(), bare_name(name).casefold()}
-            found = next((one.name for one in columns if one.name.casefold() in wanted), None)
+            found = next((column.name for column in columns if column.name.casefold() in wanted), None)
             found = found or next(
-                (one.name for one in columns if one.name.casefold().partition(", ")[0] in wanted), None
+                (column.name for column in columns if column.name.casefold().partition(", ")[0] in wanted), None
             )
             if found is None:
-                names = [one.name for one in columns]
+                names = [column.name for column in columns]
                 raise OakError(
                     "unknown-sort",
                     f"The answer has no column {name!r} to sort by.",
                     hint=nearest_hint(name, names, str) or f"It has {', '.join(names)}.",
                     place=Place("", name, 0, len(name)),
                 )
-            made.append(SortBy(found, key.startswith("-")))
-        return tuple(made)
+            bies.append(SortBy(found, key.startswith("-")))
+        return tuple(bies)
 
 
 FILLS = ("null", "zero")
@@ -292,7 +296,7 @@ def _check_fill(question: Query) -> None:
         return
     if question.fill not in FILLS:
         raise OakError("wrong-value", f"Dates without rows have {' or '.join(FILLS)}, not {question.fill!r}.")
-    steps = [step_of(one, question.fields) for one in question.by]
+    steps = [step_of(expression, question.fields) for expression in question.by]
     if sum(map(bool, steps)) != 1:
         what = "none of the keys is a date" if not any(steps) else "more than one of the keys is a date"
         hint = "Group by a date, or by one that is cut off: DATE_TRUNC('month', Day)."

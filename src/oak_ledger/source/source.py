@@ -109,24 +109,26 @@ class Source(Questions):
 
     def with_formatted_formulas(self, names: Sequence[str] | None = None) -> Source:
         """The source with the formulas of fields (all calculated ones, or those named) in one look; their meaning stays."""
-        made = self
+        source = self
         for state in self.fields if names is None else [self.state(name) for name in names]:
             if isinstance(state.spec, FieldSpec) and state.spec.calculated:
-                block = made.block(state.name)
-                made = made.changed(made.document.replaced(block, {"formula": format_formula(state.spec.formula)}))
-        return made
+                block = source.block(state.name)
+                source = source.changed(
+                    source.document.replaced(block, {"formula": format_formula(state.spec.formula)})
+                )
+        return source
 
     def with_local_fields(self, fields: Sequence[FieldSpec]) -> tuple[Source, Mapping[str, tuple[Finding, ...]]]:
         """The source with fields beside it that change nothing of it, and what is wrong with those that do not work."""
-        made = replace(self, local=(*self.local, *fields), earlier=self.shared)
-        return made, made.layered[1]
+        source = replace(self, local=(*self.local, *fields), earlier=self.shared)
+        return source, source.layered[1]
 
     def check(self) -> list[Finding]:
         """Everything found wrong or doubtful, errors first: broken fields, totals that mislead, nulls that spread."""
-        found = [one for state in self.compiled.states.values() for one in state.findings if state.own_fault]
-        found += HANDED.checks(self)
+        findings = [finding for state in self.compiled.states.values() for finding in state.findings if state.own_fault]
+        findings += HANDED.checks(self)
         rank = {"error": 0, "warning": 1, "note": 2}
-        return sorted(found, key=lambda one: rank[one.severity])
+        return sorted(findings, key=lambda finding: rank[finding.severity])
 
     # -- questions ---------------------------------------------------------------------------------------
 
@@ -209,17 +211,18 @@ class Source(Questions):
             )
         groups = [[*row.values()][: len(by)] for row in keys.to_pylist()]
         parts = [
-            " AND ".join(is_value(item, value) for item, value in zip(by, one, strict=True)) or "TRUE" for one in groups
+            " AND ".join(is_value(item, value) for item, value in zip(by, group, strict=True)) or "TRUE"
+            for group in groups
         ]
-        some = " OR ".join(f"({one})" for one in parts) or "FALSE"
+        some = " OR ".join(f"({part})" for part in parts) or "FALSE"
         return self.tally(by, show, where=[*self.conditions(where)[0], some], totals=True).totals
 
     def _with_baseline_values(self, question: Query, by: Sequence[Shown], where: str | Sequence[str] | None) -> Query:
         """The question with what its BEFOREs find."""
         if self.compiled.baseline is None:
             return question
-        found = baseline_values(self, question, by, where)
-        return replace(question, before=found.by_key, before_overall=found.overall)
+        values = baseline_values(self, question, by, where)
+        return replace(question, before=values.by_key, before_overall=values.overall)
 
     def row_fields(self, *, hidden: bool = False) -> list[str]:
         """The fields with a value per row, as formulas name them; hidden ones only if asked for."""
@@ -253,7 +256,7 @@ class Source(Questions):
 
         schema = schema_of(shown)
         if Path(path).suffix.casefold() == ".xlsx":
-            states = [self.compiled.states.get(one.name.casefold()) for one in shown]
+            states = [self.compiled.states.get(expression.name.casefold()) for expression in shown]
             schema = pa.schema([field.with_metadata({FORMAT: state.format}) if state is not None and state.format else field for field, state in zip(schema, states, strict=True)])  # fmt: skip
         if self.published is not None:  # the file says what it is of
             schema = schema.with_metadata({"source": f"{self.name}, {self.published}"})
@@ -267,7 +270,7 @@ class Source(Questions):
 
     def _refuse_overwriting_origin(self, path: Path) -> None:
         """Raise UnusableInput where writing a file would write over what the rows come from."""
-        if any(one.resolve() == path.resolve() for one in self._origin_paths()):
+        if any(origin_path.resolve() == path.resolve() for origin_path in self._origin_paths()):
             raise whole.over_origin(path, self.name)
 
     def _origin_paths(self) -> list[Path]:
@@ -280,8 +283,8 @@ class Source(Questions):
 
     def _asked(self, question: Query, ask: Callable[[Query, OriginReader], Made]) -> tuple[Made, list[Finding]]:
         """What comes of a query: of the typed copy of the origin where there is one, else of the origin. Also what is to be said of the copy."""
-        copy, said = typed_copy(self)
-        findings = [said] if said is not None else []
+        copy, finding = typed_copy(self)
+        findings = [finding] if finding is not None else []
         if copy is not None:
             if question.stats is not None:
                 question.stats.add("typed copy", copy.reader.parquet.path.name, note="made now" if copy.made else "")
@@ -308,7 +311,7 @@ class Source(Questions):
         *,
         filtered: bool,
     ) -> Answer:
-        counted = Counter(one.name.casefold() for one in (*question.by, *question.show))
+        counted = Counter(expression.name.casefold() for expression in (*question.by, *question.show))
         twice = next((name for name, times in counted.items() if times > 1), None)
         if twice is not None:
             raise OakError(
@@ -317,7 +320,7 @@ class Source(Questions):
         result, findings, place, of_levels = self._computed(question)
         faults = self._told((*result.faults.found(), *of_levels))
         if strict and faults:
-            raise FormulaError.of([Finding("fault", one.sentence() + ".", Place(one.field)) for one in faults])
+            raise FormulaError.of([Finding("fault", fault.sentence() + ".", Place(fault.field)) for fault in faults])
         complete = question.grouped or question.limit is None or result.table.num_rows < question.limit
         findings += whole.columns_gone(self)
         if filtered and complete and result.rows_read and not result.rows_used:
@@ -361,7 +364,7 @@ class Source(Questions):
         there, place = self._in_origin(question)
         if there is not None:
             return there, [], place, ()
-        question, faults = with_levels(question, lambda one: self._computed(one)[0])
+        question, faults = with_levels(question, lambda query: self._computed(query)[0])
         result, findings = self._asked(question, _executed)
         return result, [*findings, *self.arrival_findings()], place, faults
 
@@ -369,10 +372,12 @@ class Source(Questions):
         """Faults without what went in, where that may be of fields that are hidden from who asks."""
         if not self.reader:
             return faults
-        seen = {text for one in self.shown_fields for text in (one.name, quote_identifier(one.name))}
+        seen = {
+            text for shown_field in self.shown_fields for text in (shown_field.name, quote_identifier(shown_field.name))
+        }
         return tuple(
-            replace(one, samples=tuple((row, {text: value for text, value in inputs.items() if text in seen}) for row, inputs in one.samples))
-            for one in faults
+            replace(fault, samples=tuple((row, {text: value for text, value in inputs.items() if text in seen}) for row, inputs in fault.samples))
+            for fault in faults
         )  # fmt: skip
 
     def _reader_for(self, question: Query) -> OriginReader:

@@ -128,7 +128,7 @@ def _look(sample: str) -> str:
         return ""
     read = Format.read(sample)
     if read.date is not None:
-        pieces = [_PARTS.get(one.name, "" if one.name else f'"{one.written}"') for one in read.date.pieces]
+        pieces = [_PARTS.get(piece.name, "" if piece.name else f'"{piece.written}"') for piece in read.date.pieces]
         return "".join(pieces) if all(pieces) else ""
     number = ("#,##0" if read.mark else "0") + ("." + "0" * read.decimals if read.decimals else "")
     after = "".join(one if one == "%" else f'"{one}"' for one in re.findall(r"%|[^%\"]+", read.after))

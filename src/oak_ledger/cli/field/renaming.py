@@ -62,7 +62,7 @@ def rename_command(
     if sum((bool(given), bool(named), from_first_row, from_file is not None)) != 1 or (fields and not given):
         raise click.UsageError("Say what to rename: OLD=NEW, or a rule, or --from-first-row, or --from-file FILE.")
     made = _renamed(opened, named, fields, given, from_first_row, from_file, standing)
-    if standing and [one.name for one in made.fields] == [one.name for one in opened.fields]:
+    if standing and [field.name for field in made.fields] == [field.name for field in opened.fields]:
         console().print("the rule changes no name now; it is kept for columns yet to come")
     files = reports_of(opened, reports)
     shared = followed(opened, files, catalogue)

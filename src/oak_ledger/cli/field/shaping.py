@@ -52,7 +52,7 @@ def chosen(source: Source, names: tuple[str, ...], pattern: str | None, kind: st
     made: dict[str, None] = {}
     for name in names:
         if "*" in name or "?" in name:
-            found = [one.name for one in source.fields if fnmatchcase(one.name.casefold(), name.casefold())]
+            found = [field.name for field in source.fields if fnmatchcase(field.name.casefold(), name.casefold())]
             if not found:
                 raise OakError("unknown-field", f"No field of {source.name} is like {name!r}.")
             made |= dict.fromkeys(found)
@@ -63,9 +63,11 @@ def chosen(source: Source, names: tuple[str, ...], pattern: str | None, kind: st
             wanted = re.compile(pattern)
         except re.error as error:
             raise OakError("bad-pattern", f"The pattern {pattern!r} cannot be used: {error}.") from None
-        made |= dict.fromkeys(one.name for one in source.fields if wanted.search(one.name))
+        made |= dict.fromkeys(field.name for field in source.fields if wanted.search(field.name))
     if kind is not None:
-        made |= dict.fromkeys(one.name for one in source.fields if one.type is not None and one.type.kind == kind)
+        made |= dict.fromkeys(
+            field.name for field in source.fields if field.type is not None and field.type.kind == kind
+        )
     if not made:
         raise OakError("no-field", "No field given.", hint="Name some, or choose by --pattern or --type.")
     return list(made)
@@ -203,27 +205,27 @@ def retype_command(
         "thousands_mark": thousands_mark,
         "null_words": [*null_words] or None,
     }
-    made = retype(before, name, type_name, **{key: value for key, value in keys.items() if value is not None})
+    retyped = retype(before, name, type_name, **{key: value for key, value in keys.items() if value is not None})
     out = console()
     out.print(
-        f"{made.field}: {made.type_before} → {made.type_after}; {made.values_before:,} values before, {made.values_after:,} after, of {plural(made.rows, 'row')}"
+        f"{retyped.field}: {retyped.type_before} → {retyped.type_after}; {retyped.values_before:,} values before, {retyped.values_after:,} after, of {plural(retyped.rows, 'row')}"
     )
     table = grid("before", "after")
-    for old, new in made.samples:
+    for old, new in retyped.samples:
         table.add_row(_quoted(old), _quoted(new))
     out.print(table)
-    for fault in made.lost:
+    for fault in retyped.lost:
         out.print(Text.assemble(("could not be converted: ", RUST), fault.sentence()))
     facts = {
-        "field": made.field,
-        "type_before": str(made.type_before),
-        "type_after": str(made.type_after),
-        "values_before": made.values_before,
-        "values_after": made.values_after,
-        "lost": [fault.as_json() for fault in made.lost],
+        "field": retyped.field,
+        "type_before": str(retyped.type_before),
+        "type_after": str(retyped.type_after),
+        "values_before": retyped.values_before,
+        "values_after": retyped.values_after,
+        "lost": [fault.as_json() for fault in retyped.lost],
     }
-    write_edit(before, made.source, dry_run=dry_run, facts=facts)
-    return 1 if made.lost else 0
+    write_edit(before, retyped.source, dry_run=dry_run, facts=facts)
+    return 1 if retyped.lost else 0
 
 
 @field_command.command("clean")
@@ -302,7 +304,7 @@ def drop_command(
 
     before = open_working(source)
     after = before.without(chosen(before, names, pattern, kind))
-    lost = [one for report in reports_of(before, reports) for one in report.lost(before, after)]
+    lost = [finding for report in reports_of(before, reports) for finding in report.lost(before, after)]
     if lost:
         console(to_errors=True).print(findings_list(lost))
         confirmed(f"{len(lost)} place{'s' * (len(lost) != 1)} in reports would break.", yes=yes)
@@ -396,7 +398,7 @@ def recode_command(source: str, name: str, values: tuple[str, ...], file: str | 
         [shown], [("rows", "COUNT(*)")]
     )
     rows = dict(zip(*(arriving.table.column(at).to_pylist() for at in (0, 1)), strict=True))
-    taken = {found: rows.get(found, 0) for found in entries}
+    taken = {entry: rows.get(entry, 0) for entry in entries}
     out = console()
     for found, count in [*taken.items()][:SHOWN_ENTRIES]:
         out.print(Text.assemble((f"{found!r} is in {plural(count, 'row')}", "" if count else RUST)))

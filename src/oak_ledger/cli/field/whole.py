@@ -64,30 +64,34 @@ def graft_command(
     from oak_ledger.reference.graft import plan_graft, suggestions
 
     origin, there = open_working(source), open_working(target)
-    found = plan_graft(origin, names, there, pairs(mapping, "a mapping"), pairs(rename, "a renaming"))
+    graft = plan_graft(origin, names, there, pairs(mapping, "a mapping"), pairs(rename, "a renaming"))
     facts = {
-        "added": found.added,
-        "same": found.same,
-        "unmapped": found.unmapped,
-        "conflicts": [{"name": one.name, "there": one.there, "here": one.here} for one in found.conflicts],
-        "doubts": dict(found.doubts),
+        "added": graft.added,
+        "same": graft.same,
+        "unmapped": graft.unmapped,
+        "conflicts": [
+            {"name": conflict.name, "there": conflict.there, "here": conflict.here} for conflict in graft.conflicts
+        ],
+        "doubts": dict(graft.doubts),
     }
-    apply(found.mend, dry_run=False, facts=facts)
+    apply(graft.mend, dry_run=False, facts=facts)
     out = console()
-    if found.same:
-        out.print(f"there already, with the same meaning: {', '.join(found.same)}")
-    for one in found.conflicts:
-        out.print(Text.assemble((f"{one.name} means something else in {there.name}, and was not carried over", RUST)))
-        out.print(Text(f"  in {origin.name}: {one.there}\n  in {there.name}: {one.here}"))
-        out.print(f"  to carry it over under another name: --rename '{one.name}=…'")
-    for name, why in found.doubts.items():
+    if graft.same:
+        out.print(f"there already, with the same meaning: {', '.join(graft.same)}")
+    for conflict in graft.conflicts:
+        out.print(
+            Text.assemble((f"{conflict.name} means something else in {there.name}, and was not carried over", RUST))
+        )
+        out.print(Text(f"  in {origin.name}: {conflict.there}\n  in {there.name}: {conflict.here}"))
+        out.print(f"  to carry it over under another name: --rename '{conflict.name}=…'")
+    for name, why in graft.doubts.items():
         out.print(Text.assemble((f"{name} may not be the same: ", RUST), why))
-    offered = suggestions(origin, found.unmapped, there)
-    for name in found.unmapped:
+    offered = suggestions(origin, graft.unmapped, there)
+    for name in graft.unmapped:
         out.print(Text.assemble((f"{there.name} has no field {name!r}", RUST), "; what needs it is broken"))
         if name in offered:
             out.print(Text.assemble(("  it may be ", LEAF), f"{offered[name]}: --map '{name}={offered[name]}'"))
-    return 1 if found.conflicts or found.unmapped or found.doubts else 0
+    return 1 if graft.conflicts or graft.unmapped or graft.doubts else 0
 
 
 field_command.commands = {

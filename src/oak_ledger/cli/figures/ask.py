@@ -56,7 +56,7 @@ def _print_answer(
         print_json(
             {
                 **answer.as_json(),
-                "steps": [one.as_json() for one in answer.steps],
+                "steps": [step.as_json() for step in answer.steps],
                 "version": version,
                 "place": answer.place,
             }
@@ -150,8 +150,8 @@ def _peek_file(
             opened = intake([path], keep_names=True, progress=progress).source
         answer = opened.rows(list(fields) or None, where=where, sort=sort, limit=limit)
         return _print_answer(answer, as_json=as_json, notes=_notes(opened, answer))
-    found = detect(path)
-    spec = OriginSpec(kind="file", path=path.name).model_copy(update=found.keys())
+    dialect = detect(path)
+    spec = OriginSpec(kind="file", path=path.name).model_copy(update=dialect.keys())
     names, rows = first_rows(path, spec, limit)
     if as_json:
         padded = [row + [""] * (len(names) - len(row)) for row in rows]
@@ -223,7 +223,7 @@ def try_command(
         if repaired != formula:
             say(f"repaired: {repaired}", to_errors=as_json)
         for trial in questionable(opened, repaired) if fix else ():
-            wrong = "; ".join(one.said() for one in trial.faults)
+            wrong = "; ".join(fault.said() for fault in trial.faults)
             say(
                 f"not applied, it may mean something else: {trial.formula}  ({trial.type} per {trial.grain}, {trial.nulls:,} null of {trial.rows:,}{'; ' + wrong if wrong else ''})",
                 to_errors=as_json,
@@ -243,11 +243,11 @@ def try_command(
                 "grain": found.grain,
                 "rows": found.rows,
                 "nulls": found.nulls,
-                "branches": [asdict(one) for one in taken],
-                "faults": [one.as_json() for one in found.faults],
-                "findings": [one.as_json() for one in found.findings],
+                "branches": [asdict(rows) for rows in taken],
+                "faults": [fault.as_json() for fault in found.faults],
+                "findings": [finding.as_json() for finding in found.findings],
                 "sample": found.sample.to_dicts(),
-                "outline": [{"depth": one.depth, "text": one.text} for one in lines],
+                "outline": [{"depth": line.depth, "text": line.text} for line in lines],
             }
         )
         return 0

@@ -53,28 +53,30 @@ def check_command(source: str, catalogue: str, reports: str | None, as_json: boo
         findings = opened.check()
         progress.next()
         known = reports_of(opened, reports, catalogue, findings)
-        last, _, since, found = looked_at(opened, known, catalogue)
+        last, _, since, causes = looked_at(opened, known, catalogue)
         if last is None:
             findings.append(_not_compared(opened, catalogue))
         findings += [*since.written_otherwise(opened), *since.findings]
         progress.next()
-        findings += [one for report in known for one in report.hiding(opened)]
-    broken = {one.finding.code for one in found}
-    findings = [one for one in findings if one.severity != "error" or one.code not in broken | {"broken-field"}]
-    panels = sum(len(one.panels) for one in known), sum(len(one.local_fields) for one in known)
-    whole = _Whole(opened, found, since, panels)
+        findings += [finding for report in known for finding in report.hiding(opened)]
+    broken = {cause.finding.code for cause in causes}
+    findings = [
+        finding for finding in findings if finding.severity != "error" or finding.code not in broken | {"broken-field"}
+    ]
+    panels = sum(len(report.panels) for report in known), sum(len(report.local_fields) for report in known)
+    whole = _Whole(opened, causes, since, panels)
     if as_json:
         print_json(
             {
-                "findings": [one.as_json() for one in findings],
-                "causes": [_cause_as_json(one) for one in found],
-                "moved": [_candidate_as_json(one) for one in whole.moved],
+                "findings": [finding.as_json() for finding in findings],
+                "causes": [_cause_as_json(cause) for cause in causes],
+                "moved": [_candidate_as_json(candidate) for candidate in whole.moved],
                 "working": whole.working,
             }
         )
     else:
         _show(whole, findings, source)
-    return 1 if found or whole.moved else attention(findings)
+    return 1 if causes or whole.moved else attention(findings)
 
 
 def _unreadable(source: Source, error: OakError, places: Sequence[Elsewhere], name: str, as_json: bool) -> int:
@@ -84,7 +86,7 @@ def _unreadable(source: Source, error: OakError, places: Sequence[Elsewhere], na
 
     cause = Cause(error.message.removesuffix("."), error.findings[0], ())
     if as_json:
-        offered = [{"field": "", "gone": one.gone, "column": one.now, "score": 1.0 if one.sure else 0.5, "sure": one.sure, "evidence": one.sentence()} for one in places]  # fmt: skip
+        offered = [{"field": "", "gone": place.gone, "column": place.now, "score": 1.0 if place.sure else 0.5, "sure": place.sure, "evidence": place.sentence()} for place in places]  # fmt: skip
         shown = {**_cause_as_json(cause), "candidates": offered}
         fields = len(source.document.all("field"))
         working = {"fields": fields, "working_fields": 0, "panels": 0, "working_panels": 0}
@@ -93,13 +95,13 @@ def _unreadable(source: Source, error: OakError, places: Sequence[Elsewhere], na
     out = console()
     said = plural(len(source.document.all("field")), "field")
     out.print(Text.assemble(("error ", f"bold {RUST}"), (cause.what, "bold"), f": none of {said} can be read"))
-    for at, one in enumerate(places):
-        likely = ("is now " if one.sure else "may be ", LEAF if one.sure else "")
-        out.print(Text.assemble("  ", likely if at == 0 else ("or ", ""), one.sentence()))
+    for at, use in enumerate(places):
+        likely = ("is now " if use.sure else "may be ", LEAF if use.sure else "")
+        out.print(Text.assemble("  ", likely if at == 0 else ("or ", ""), use.sentence()))
     if not places:
         out.print(Text("  nothing beside it has its columns" + (f"\n  → {error.findings[0].hint}" if error.findings[0].hint else "")))  # fmt: skip
-    for one in places[:1]:
-        out.print(Text(f"\nto repair: oak mend {name} {one.repair()} --dry-run"), soft_wrap=True)
+    for use in places[:1]:
+        out.print(Text(f"\nto repair: oak mend {name} {use.repair()} --dry-run"), soft_wrap=True)
     return 1
 
 
@@ -120,7 +122,7 @@ class _Whole:
     @property
     def working(self) -> dict[str, int]:
         """How many fields and panels there are, and how many of them work."""
-        panels = {(one.file, one.name) for cause in self.causes for one in cause.entries if one.kind == "panel"}
+        panels = {(entry.file, entry.name) for cause in self.causes for entry in cause.entries if entry.kind == "panel"}
         fields = self.source.fields
         return {
             "fields": len(fields),
@@ -147,19 +149,19 @@ def _cause_as_json(cause: Cause) -> dict[str, Any]:
     return {
         "what": cause.what,
         "finding": cause.finding.as_json(),
-        "entries": [{"file": one.file, "kind": one.kind, "name": one.name} for one in cause.entries],
-        "candidates": [_candidate_as_json(one) for one in cause.candidates],
+        "entries": [{"file": entry.file, "kind": entry.kind, "name": entry.name} for entry in cause.entries],
+        "candidates": [_candidate_as_json(candidate) for candidate in cause.candidates],
     }
 
 
-def _candidate_as_json(one: Candidate) -> dict[str, Any]:
+def _candidate_as_json(candidate: Candidate) -> dict[str, Any]:
     return {
-        "field": one.field,
-        "gone": one.gone,
-        "column": one.column,
-        "score": round(one.score, 3),
-        "sure": one.sure,
-        "evidence": one.sentence(),
+        "field": candidate.field,
+        "gone": candidate.gone,
+        "column": candidate.column,
+        "score": round(candidate.score, 3),
+        "sure": candidate.sure,
+        "evidence": candidate.sentence(),
     }
 
 
@@ -180,14 +182,23 @@ def _show(whole: _Whole, findings: list[Finding], name: str) -> None:
             out.print(Text(f"  {file}: {', '.join(entries)}", style=QUIET))
         _show_candidates(cause.candidates, missing=cause.finding.code == "missing-column")
         out.print()
-    for one in whole.moved:
-        out.print(Text.assemble(("error ", f"bold {RUST}"), (f"column {one.gone!r} holds something else now", "bold")))
-        _show_candidates([one], missing=False)
+    for candidate in whole.moved:
+        out.print(
+            Text.assemble(("error ", f"bold {RUST}"), (f"column {candidate.gone!r} holds something else now", "bold"))
+        )
+        _show_candidates([candidate], missing=False)
         out.print()
     repairs = [listed[0] for listed in whole.since.offered.values() if listed and (listed[0].sure or listed[0].moved)]
-    repairs += [one for cause in whole.causes for one in cause.candidates[:1] if one.values is None and one.sure]
+    repairs += [
+        candidate
+        for cause in whole.causes
+        for candidate in cause.candidates[:1]
+        if candidate.values is None and candidate.sure
+    ]
     if repairs:
-        said = "--sure" if any(one.reading for one in repairs) else " ".join(one.repair() for one in repairs)
+        said = (
+            "--sure" if any(repair.reading for repair in repairs) else " ".join(repair.repair() for repair in repairs)
+        )
         out.print(Text(f"to repair: oak mend {name} {said} --dry-run"), soft_wrap=True)
         out.print()
     if findings:
@@ -199,13 +210,13 @@ def _show(whole: _Whole, findings: list[Finding], name: str) -> None:
         still += f" and {counts['working_panels']:,} of {plural(counts['panels'], 'panel')}" if counts["panels"] else ""
         new = [column for column in source.new_columns() if source.compiled.origin_schema]
         out.print(Text.assemble((still, LEAF), f" still work; new columns: {', '.join(new) or 'none'}"))
-    attention_needed = [one for one in findings if one.severity != "note"]
+    attention_needed = [finding for finding in findings if finding.severity != "note"]
     if not whole.causes and not whole.moved and not attention_needed:
         out.print(
             Text.assemble(("no problems", LEAF), f" in the {plural(len(source.fields), 'field')} of {source.name}")
         )
         return
-    rest = [one for one in findings if one.severity != "error"]
+    rest = [finding for finding in findings if finding.severity != "error"]
     errors = len(whole.causes) + len(whole.moved) + len(findings) - len(rest)
     said = ", ".join(one for one in (plural(errors, "error") if errors else "", counted(rest) if rest else "") if one)
     out.print(Text(f"found: {said}", style="bold"))
@@ -214,9 +225,9 @@ def _show(whole: _Whole, findings: list[Finding], name: str) -> None:
 def _show_candidates(offered: Sequence[Candidate], *, missing: bool) -> None:
     from oak_ledger.present.terminal import LEAF, Text, console
 
-    for at, one in enumerate(offered[:2]):
-        said = "  is now " if one.sure and not at else "  may be " if not at else "  or "
-        console().print(Text.assemble((said, LEAF), one.sentence()))
+    for at, candidate in enumerate(offered[:2]):
+        said = "  is now " if candidate.sure and not at else "  may be " if not at else "  or "
+        console().print(Text.assemble((said, LEAF), candidate.sentence()))
     if missing and not offered:
         console().print(Text("  no column of the origin looks like it"))
 
@@ -224,7 +235,7 @@ def _show_candidates(offered: Sequence[Candidate], *, missing: bool) -> None:
 def _by_file(entries: Iterable[Entry]) -> Iterator[tuple[str, list[str]]]:
     """Entries by file, in their order; of many the first."""
     files: dict[str, list[str]] = {}
-    for one in entries:
-        files.setdefault(one.file, []).append(one.title)
+    for entry in entries:
+        files.setdefault(entry.file, []).append(entry.title)
     for file, titles in files.items():
         yield file, [*titles[:8], *([f"{len(titles) - 8} more"] if len(titles) > 8 else [])]

@@ -33,11 +33,11 @@ class _Fields(Completer):
         """Proposals for what is being typed."""
         at = document.cursor_position
         states = self.source.compiled.states
-        for one in complete(document.text, at, self.source.compiled.scope()):
-            state = states.get(one.text.strip('"').casefold()) if one.kind == "field" else None
+        for completion in complete(document.text, at, self.source.compiled.scope()):
+            state = states.get(completion.text.strip('"').casefold()) if completion.kind == "field" else None
             totals = how_it_totals(self.source, state) if state is not None else ""
-            said = f"{one.kind}  {one.detail}{', ' if totals else ''}{totals}"
-            yield Completion(one.text, start_position=one.start - at, display_meta=said[:70])
+            said = f"{completion.kind}  {completion.detail}{', ' if totals else ''}{totals}"
+            yield Completion(completion.text, start_position=completion.start - at, display_meta=said[:70])
 
 
 def state_of(source: Source, text: str, position: int) -> list[tuple[str, str]]:
@@ -52,7 +52,7 @@ def state_of(source: Source, text: str, position: int) -> list[tuple[str, str]]:
     if formula.checked is not None:
         shown.append((f"fg:{LEAF}", f"{formula.checked.type} per {formula.checked.grain}"))
     else:
-        finished = [one for one in formula.findings if one.code not in UNFINISHED]
+        finished = [finding for finding in formula.findings if finding.code not in UNFINISHED]
         first = (finished or formula.findings)[0]
         shown.append((f"fg:{RUST}", f"column {first.place.column}: {first.message} {first.hint}"))
     return shown

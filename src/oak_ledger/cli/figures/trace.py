@@ -29,7 +29,7 @@ def trace_command(source: str, name: str, to: str | None, reports: str | None, a
     from oak_ledger.reference import lineage
 
     opened = open_working(source)
-    found = lineage(opened, name, [one.document for one in reports_of(opened, reports)])
+    found = lineage(opened, name, [report.document for report in reports_of(opened, reports)])
     written = []
     if to is not None:
         from oak_ledger.present.lineages import save_lineage
@@ -37,7 +37,7 @@ def trace_command(source: str, name: str, to: str | None, reports: str | None, a
         written.append(str(save_lineage(found, to)))
     if as_json:
         links = [
-            [{"needed": asdict(one), "by": asdict(other)} for one, other in pairs]
+            [{"needed": asdict(piece), "by": asdict(other)} for piece, other in pairs]
             for pairs in (found.needs, found.users)
         ]
         print_json(

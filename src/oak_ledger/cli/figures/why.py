@@ -74,28 +74,28 @@ def why_command(
         whole, _ = opened.over(source)
         spec = _panel(opened, whole, panel)
         asked = figure_of(opened, spec, whole, group, measure)
-        found = taken_apart(whole, asked)
+        figure = taken_apart(whole, asked)
         other = why(whole, ("compared with", asked.against), where=asked.where) if asked.against else None
-        rows = rows_behind(whole, found, limit)
+        rows = rows_behind(whole, figure, limit)
         changed = None
         if since is not None:
             before = open_catalogue(catalogue).source(source.name, since)
             renamed = names_before(source, before.opened, before.document)
             changed = figure_since(opened, spec, before, source, group, measure, renamed, recoded(source, before))
-    sections = reasons(found, whole, rows, other, left_out_findings(whole, asked.where or ()))
+    sections = reasons(figure, whole, rows, other, left_out_findings(whole, asked.where or ()))
     if changed is not None:
         sections = [*changes_since(changed, f"version {since}", limit or 5), *sections]
     under = f"{opened.about.name}, {source.name}, {version_text(source)}"
-    written = [_write(name, whole, found, sections, under) for name in to]
+    written = [_write(name, whole, figure, sections, under) for name in to]
     if as_json:
         since_json = None if changed is None else _since_as_json(changed, limit)
-        steps = {"steps": _steps(found), "against": _steps(other) if other is not None else []}
+        steps = {"steps": _steps(figure), "against": _steps(other) if other is not None else []}
         print_json(
-            {**_as_json(found, source), **steps, "since": since_json, "sample": rows.to_dicts(), "written": [*to]}
+            {**_as_json(figure, source), **steps, "since": since_json, "sample": rows.to_dicts(), "written": [*to]}
         )
         return
     out = console()
-    out.print(Text(headline(found), style=f"bold {LEAF}"))
+    out.print(Text(headline(figure), style=f"bold {LEAF}"))
     out.print(Text(under, style=QUIET))
     out.print()
     show_sections(out, sections)
@@ -103,7 +103,7 @@ def why_command(
         say(text)
 
 
-def _write(name: str, source: Source, found: Why, sections: Sequence[Section], under: str) -> str:
+def _write(name: str, source: Source, figure: Why, sections: Sequence[Section], under: str) -> str:
     """Write the page, or the rows behind the figure; what was written, in words."""
     from oak_ledger.explain.why import fields_behind
     from oak_ledger.files import write_text
@@ -111,10 +111,10 @@ def _write(name: str, source: Source, found: Why, sections: Sequence[Section], u
     from oak_ledger.present.sections import sections_page
 
     if name.lower().endswith(".html"):
-        write_text(Path(name), sections_page(headline(found), under, sections))
+        write_text(Path(name), sections_page(headline(figure), under, sections))
         return f"written: {name}"
-    made = source.write(name, fields_behind(source, found), where=[*found.conditions])
-    return f"written: {name}, {made.rows:,} rows"
+    result = source.write(name, fields_behind(source, figure), where=[*figure.conditions])
+    return f"written: {name}, {result.rows:,} rows"
 
 
 def _since_as_json(changed: FigureSince, limit: int) -> dict[str, Any]:
@@ -136,55 +136,56 @@ def _panel(report: Report, source: Source, text: str) -> PanelSpec:
 
     if text.isdigit() and 1 <= int(text) <= len(report.panels):
         return report.panels[int(text) - 1]
-    titles = [filled(one.title, source) for one in report.panels]
-    found = [
-        one
-        for one, title in zip(report.panels, titles, strict=True)
-        if text.casefold() in (title.casefold(), one.title.casefold())
+    titles = [filled(panel.title, source) for panel in report.panels]
+    specs = [
+        spec
+        for spec, title in zip(report.panels, titles, strict=True)
+        if text.casefold() in (title.casefold(), spec.title.casefold())
     ]
-    if not found:
+    if not specs:
         hint = (
             nearest_hint(text, titles, str)
             or f"Panels are {', '.join(f'{at} {title}' for at, title in enumerate(titles, 1))}."
         )
         raise OakError("unknown-panel", f"The report has no panel {text!r}.", hint=hint)
-    return found[0]
+    return specs[0]
 
 
-def _steps(found: Why) -> list[dict[str, Any]]:
-    return [{key: value for key, value in asdict(one).items() if key != "format"} for one in found.steps]
+def _steps(figure: Why) -> list[dict[str, Any]]:
+    return [{key: value for key, value in asdict(step).items() if key != "format"} for step in figure.steps]
 
 
-def _as_json(found: Why, source: Source) -> dict[str, Any]:
+def _as_json(figure: Why, source: Source) -> dict[str, Any]:
     from oak_ledger.definition.formats import plain
     from oak_ledger.present.reasons import version_text
 
     return {
         "source": source.name,
         "version": version_text(source),
-        "measure": found.measure,
-        "group": {name: None if value is None else str(value) for name, value in found.group.items()},
-        "value": found.value,
+        "measure": figure.measure,
+        "group": {name: None if value is None else str(value) for name, value in figure.group.items()},
+        "value": figure.value,
         "compared": [
             {
-                "name": one.name,
-                "text": one.text,
-                "of": one.of,
+                "name": compared.name,
+                "text": compared.text,
+                "of": compared.of,
                 "partition": [
-                    {"name": name, "value": "null" if value is None else plain(value)} for name, value in one.partition
+                    {"name": name, "value": "null" if value is None else plain(value)}
+                    for name, value in compared.partition
                 ],
-                "count": one.count,
-                "frame": [*one.frame],
-                "first": one.begins,
-                "own": one.own,
-                "rows": [dict(zip(one.columns, row, strict=True)) for row in one.rows],
+                "count": compared.count,
+                "frame": [*compared.frame],
+                "first": compared.begins,
+                "own": compared.own,
+                "rows": [dict(zip(compared.columns, row, strict=True)) for row in compared.rows],
             }
-            for one in found.compared
+            for compared in figure.compared
         ],
-        "filters": [asdict(one) for one in found.filters],
-        "rows": found.rows,
-        "nulls": [{"column": name, "rows": rows} for name, rows in found.nulls],
-        "constants": [{"name": name, "value": value} for name, value in found.constants],
-        "fields": found.fields,
-        "faults": [one.as_json() for one in found.faults],
+        "filters": [asdict(filter_) for filter_ in figure.filters],
+        "rows": figure.rows,
+        "nulls": [{"column": name, "rows": rows} for name, rows in figure.nulls],
+        "constants": [{"name": name, "value": value} for name, value in figure.constants],
+        "fields": figure.fields,
+        "faults": [fault.as_json() for fault in figure.faults],
     }

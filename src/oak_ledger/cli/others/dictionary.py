@@ -46,20 +46,20 @@ def dictionary_command(
         if not opened:
             raise OakError("not-released", "The catalogue has no released source.", hint="Release one (oak release), or ask for drafts: --draft.")  # fmt: skip
         entries = []
-        for one in opened:
-            history = open_catalogue(catalogue).versions(one.name) if one.published is not None else []
-            entries.append(entry_of(one, sorted(history, key=lambda version: -version.number)))
+        for source in opened:
+            history = open_catalogue(catalogue).versions(source.name) if source.published is not None else []
+            entries.append(entry_of(source, sorted(history, key=lambda version: -version.number)))
         made = files(entries, KINDS[kind])
     folder.mkdir(parents=True, exist_ok=True)
     first = folder / next(iter(made))
     with locked(first):
         write_together(first, [FileChange(folder / name, raw_text(folder / name), text) for name, text in made.items()])
-    fields = sum(len(one.fields) for one in entries)
+    fields = sum(len(entry.fields) for entry in entries)
     if as_json:
         print_json(
             {
                 "written": [str(folder / name) for name in made],
-                "sources": [one.name for one in entries],
+                "sources": [entry.name for entry in entries],
                 "fields": fields,
             }
         )

@@ -86,41 +86,43 @@ def export_rows_command(
         fields = [opened.measure(item) for item in show] or opened.row_fields(hidden=hidden)
         with tempfile.TemporaryDirectory() as folder:
             file = Path(folder) / "rows.csv" if target == "-" else Path(target)
-            found = opened.write(file, fields, where=where, exact=exact, marked=marked)
+            result = opened.write(file, fields, where=where, exact=exact, marked=marked)
             if target == "-":
                 with file.open(encoding="utf-8", newline="") as rows:
                     shutil.copyfileobj(rows, sys.stdout)
-    missing = [*found.findings, *([] if show else left_out(opened))]
-    attend = 1 if any(one.severity != "note" for one in missing) else 0
+    missing = [*result.findings, *([] if show else left_out(opened))]
+    attend = 1 if any(finding.severity != "note" for finding in missing) else 0
     if describe and target != "-":
         from oak_ledger.explain.package import describe as describe_file
 
-        described = describe_file(opened, found, [one.name for one in opened.planned_rows(fields).query.show])
+        described = describe_file(
+            opened, result, [expression.name for expression in opened.planned_rows(fields).query.show]
+        )
     if target == "-":
         notes = console(to_errors=True)
-        for line in faults_lines(found.faults):
+        for line in faults_lines(result.faults):
             notes.print(line)
         if missing:
             notes.print(findings_list(missing))
         return attend
     if as_json:
-        findings = {"findings": [one.as_json() for one in missing]}
+        findings = {"findings": [finding.as_json() for finding in missing]}
         print_json(
             {
                 "file": target,
                 "version": which(opened),
-                "rows": found.rows,
-                "faults": [one.as_json() for one in found.faults],
+                "rows": result.rows,
+                "faults": [fault.as_json() for fault in result.faults],
                 **findings,
             }
         )
         return attend
     out = console()
     of = f" of {which(opened)}" if which(opened) else ""
-    out.print(f"{target}: {plural(found.rows, 'row')}, {plural(len(fields), 'field')}{of}")
+    out.print(f"{target}: {plural(result.rows, 'row')}, {plural(len(fields), 'field')}{of}")
     if describe:
         out.print(f"described in {described}")
-    for line in faults_lines(found.faults):
+    for line in faults_lines(result.faults):
         out.print(line)
     if missing:
         out.print(findings_list(missing))

@@ -62,8 +62,8 @@ def view_command(
         )
         return
     if dry_run:
-        for one in view.statements:
-            click.echo(f"{one};")
+        for statement in view.statements:
+            click.echo(f"{statement};")
     else:
         what = f"table {view.name} with {plural(rows, 'row')}" if table else f"view {view.name}"
         say(f"made: {what}, of {about}")

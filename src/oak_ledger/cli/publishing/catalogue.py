@@ -22,10 +22,10 @@ def backup_command(folder: str, catalogue: str, as_json: bool) -> None:
     from oak_ledger.present.terminal import say
 
     with progress_of("copying"):
-        made = open_catalogue(catalogue).upkeep.backup(folder)
+        path = open_catalogue(catalogue).upkeep.backup(folder)
     if as_json:
-        print_json({"what": "backup", "on": str(made)})
-    say(f"copied: {made} is a catalogue of its own; to use it elsewhere: oak catalogue restore {made}")
+        print_json({"what": "backup", "on": str(path)})
+    say(f"copied: {path} is a catalogue of its own; to use it elsewhere: oak catalogue restore {path}")
 
 
 @catalogue_command.command("restore")
@@ -40,10 +40,10 @@ def restore_command(backup: str, url: str, catalogue: str, as_json: bool) -> Non
     from oak_ledger.catalogue.upkeep import restore
     from oak_ledger.present.terminal import say
 
-    made = restore(backup, catalogue, url)
+    path = restore(backup, catalogue, url)
     if as_json:
-        print_json({"what": "restore", "on": str(made)})
-    say(f"{made} is a catalogue again; oak catalogue verify looks at all of it")
+        print_json({"what": "restore", "on": str(path)})
+    say(f"{path} is a catalogue again; oak catalogue verify looks at all of it")
 
 
 @catalogue_command.command("four-eyes")

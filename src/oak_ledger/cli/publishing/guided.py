@@ -81,7 +81,7 @@ def decided(source: Source, reports: Sequence[Report], catalogue: str, *, sure: 
         return Decided(together(()), [*columns, *values], False, asks, [*columns, *values])
     if asks and path is not None:
         keep_put_off(path, [*left, *rest])
-        before = sum(one.evidence in known for one in (*left, *rest))
+        before = sum(decision.evidence in known for decision in (*left, *rest))
         if before:
             console().print(f"left for later before, and not asked again: {before} (--again asks)")
         if not taken and not more and (left or rest):
@@ -97,32 +97,32 @@ def _decide(
     """What is chosen, and what is left: asked on a terminal, but for what is `known` to be for later, else what values prove."""
     taken: list[Choice] = []
     left = []
-    for one in decisions:
-        if one.evidence in known:
-            left.append(one)
+    for decision in decisions:
+        if decision.evidence in known:
+            left.append(decision)
             continue
         if shows:
-            _show(one)
-        choice = _asked(one, free) if asks else one.sure
+            _show(decision)
+        choice = _asked(decision, free) if asks else decision.sure
         if choice is None:
-            left.append(one)
+            left.append(decision)
         else:
             taken.append(choice)
     return taken, left
 
 
-def _asked(one: Decision, free: Sequence[str]) -> Choice | None:
+def _asked(decision: Decision, free: Sequence[str]) -> Choice | None:
     """What is chosen on the terminal, by its number or as one of the `free` columns; None for later."""
-    names = {name.casefold(): name for name in free} if one.gone else {}
-    numbers = {str(at): choice for at, choice in enumerate(one.choices, 1)}
+    names = {name.casefold(): name for name in free} if decision.gone else {}
+    numbers = {str(at): choice for at, choice in enumerate(decision.choices, 1)}
     if not numbers and not names:
         return None
     by_name = ", or a column" if names else ""
-    answer = _line(f"  which ({', '.join(numbers)}{by_name}; later) ", "1" if one.sure else "later", [*names.values(), "later"])  # fmt: skip
+    answer = _line(f"  which ({', '.join(numbers)}{by_name}; later) ", "1" if decision.sure else "later", [*names.values(), "later"])  # fmt: skip
     while answer not in numbers and answer.casefold() not in (*names, "later"):
         click.echo(f"  neither a number of these nor a column that no field uses: {answer}", err=True)
         answer = _line("  which ", "later", [*names.values(), "later"])
-    return numbers.get(answer) or (one.other(names[answer.casefold()]) if answer.casefold() in names else None)
+    return numbers.get(answer) or (decision.other(names[answer.casefold()]) if answer.casefold() in names else None)
 
 
 def _line(question: str, default: str, words: Sequence[str]) -> str:
@@ -138,22 +138,22 @@ def _line(question: str, default: str, words: Sequence[str]) -> str:
         raise click.Abort from None
 
 
-def _show(one: Decision) -> None:
+def _show(decision: Decision) -> None:
     """What is wrong, what is broken by it, and the choices."""
     from oak_ledger.present.terminal import LEAF, QUIET, Text, console
 
     out = console()
-    out.print(Text(one.wrong, style="bold"))
-    if one.broken:
-        more = f" and {len(one.broken) - 8} more" if len(one.broken) > 8 else ""
-        out.print(Text(f"  broken by it: {', '.join(one.broken[:8])}{more}", style=QUIET))
-    for at, choice in enumerate(one.choices, 1):
+    out.print(Text(decision.wrong, style="bold"))
+    if decision.broken:
+        more = f" and {len(decision.broken) - 8} more" if len(decision.broken) > 8 else ""
+        out.print(Text(f"  broken by it: {', '.join(decision.broken[:8])}{more}", style=QUIET))
+    for at, choice in enumerate(decision.choices, 1):
         sure = "  (values prove it)" if choice.sure and at == 1 else ""
         out.print(Text.assemble(f"  {at}  ", (choice.what, LEAF), f"  {choice.why}{sure}"))
         if choice.examples:
             out.print(
                 Text(f"     before → now: {', '.join(f'{old} → {new}' for old, new in choice.examples)}", style=QUIET)
             )
-    if not one.choices:
+    if not decision.choices:
         out.print("  nothing is known that would repair it")
     out.print()

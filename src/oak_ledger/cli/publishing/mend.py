@@ -114,7 +114,7 @@ def mend_command(
         repairs_of, left_open, go_on, asked, decisions = decided(opened, files, catalogue, sure=sure, again=again)
         if not go_on:
             if LOOK.as_json:
-                tell_edits((), written=False, facts={"plan": repairs_of.as_json(), "left": [decision.wrong for decision in left_open], "decisions": [one.as_json() for one in decisions]})  # fmt: skip
+                tell_edits((), written=False, facts={"plan": repairs_of.as_json(), "left": [decision.wrong for decision in left_open], "decisions": [decision.as_json() for decision in decisions]})  # fmt: skip
             return 1 if left_open or repairs_of else 0
     planned = plan_mend(opened, repairs_of.columns, others, names=pairs(rename, "a renaming"), **repairs_of.keys())  # fmt: skip
     broken = 0
@@ -122,7 +122,7 @@ def mend_command(
         broken = sum(state.broken for state in opened.compiled.states.values())
     lost = [
         *planned.losses,
-        *(one for report in files if repairs_of.gone for one in report.lost(opened, planned.source)),
+        *(finding for report in files if repairs_of.gone for finding in report.lost(opened, planned.source)),
     ]
     if asked:
         _figures(planned, others, catalogue)
@@ -140,8 +140,8 @@ def mend_command(
         dry_run=dry_run,
         facts={
             "mended": broken - still,
-            "still_broken": [one.name for one in left],
-            "losses": [one.as_json() for one in planned.losses],
+            "still_broken": [broken.name for broken in left],
+            "losses": [loss.as_json() for loss in planned.losses],
         },
     )
     out = console()
@@ -171,7 +171,9 @@ def _figures(planned: Mend, others: Sequence[tuple[Path, Document]], catalogue: 
     if place is None or place.released(source.name) is None:
         return
     after = {edit.path: edit.after for edit in planned.edits}
-    reports = [Report(parse_document(after.get(path, one.text), REPORT, path.name), path) for path, one in others]
+    reports = [
+        Report(parse_document(after.get(path, document.text), REPORT, path.name), path) for path, document in others
+    ]
     with progress_of("comparing reports"):
         prints = Catalogue.prepare(source, broken=True).fingerprints
         found = compared(place, place.address(source.name), source, prints, reports)

@@ -95,7 +95,7 @@ def publish_command(
         progress.next()
         if not as_json:
             show_compared(found, len(known))
-        broken = sum(bool(one.broken) and not one.after_works for one in found.changes)
+        broken = sum(bool(change.broken) and not change.after_works for change in found.changes)
         if broken and not dry_run:
             confirmed(f"{broken} panel{'s' * (broken > 1)} will stop working.", yes=yes)
         if release_now:
@@ -110,22 +110,22 @@ def publish_command(
     if to is not None:
         _write_page(to, opened.name, found, len(known))
     if as_json:
-        findings = [one.as_json() for one in prepared.findings]
+        findings = [finding.as_json() for finding in prepared.findings]
         published = None if version is None else version.as_json()
-        differences = [one.as_json() for one in found.differences]
+        differences = [difference.as_json() for difference in found.differences]
         print_json(
             {
                 "version": published,
                 "findings": findings,
                 "differences": differences,
-                "changes": [change_as_json(one) for one in found.changes],
+                "changes": [change_as_json(change) for change in found.changes],
             }
         )
         return 0
     _said(version, prepared.rows.num_rows, prepared.findings, opened, catalogue)
     if version is not None and release_now:
         tell_followed(readers, version, catalogue)
-    hiding = [*unread, *found.findings, *(one for report in known for one in report.hiding(opened))]
+    hiding = [*unread, *found.findings, *(finding for report in known for finding in report.hiding(opened))]
     if hiding:
         from oak_ledger.present.terminal import console, findings_list
 
@@ -164,9 +164,9 @@ def _onto(place: Catalogue, opened: Source) -> Source:
             "The definition does not say which version it was made from.",
             hint="Name it: base under [source].",
         )
-    made = place.onto(opened)
-    write_edit(opened, made)
-    return made
+    source = place.onto(opened)
+    write_edit(opened, source)
+    return source
 
 
 def _keep_base(opened: Source, number: int) -> None:
@@ -186,7 +186,7 @@ def _said(version: Version | None, rows: int, findings: Sequence[Any], opened: S
             f"dry run: {opened.name} with {plural(rows, 'row')} would be published in {catalogue}; the check found {found_text}"
         )
         return
-    seen = f"; seen by you{''.join(f', {one}' for one in version.viewers)}"
+    seen = f"; seen by you{''.join(f', {viewer}' for viewer in version.viewers)}"
     out.print(Text.assemble(("draft" if version.stage == "draft" else "published", "bold"), f": version {version.number} of {version.source} in {version.area}, {plural(rows, 'row')}; the check found {found_text}{seen}"))  # fmt: skip
     if version.told:
         out.print(Text(version.told, style=RUST))
@@ -196,15 +196,15 @@ def _said(version: Version | None, rows: int, findings: Sequence[Any], opened: S
     out.print(Text(f"to make it the version that reports read: oak release '{version.source}'", style=QUIET))
 
 
-def change_as_json(one: Change) -> dict[str, Any]:
+def change_as_json(change: Change) -> dict[str, Any]:
     """A change of a report's figure, as plain values."""
     kept = ("report", "panel", "measure", "before", "after", "broken", "because")
     return {
-        **{name: getattr(one, name) for name in kept},
+        **{name: getattr(change, name) for name in kept},
         "groups": [
-            {"group": _key_texts(other.group), "before": other.before, "after": other.after} for other in one.groups
+            {"group": _key_texts(other.group), "before": other.before, "after": other.after} for other in change.groups
         ],
-        "renamed": [{"before": _key_texts(before), "after": _key_texts(after)} for before, after in one.renamed],
+        "renamed": [{"before": _key_texts(before), "after": _key_texts(after)} for before, after in change.renamed],
     }
 
 

@@ -115,18 +115,18 @@ def log_command(words: tuple[str, ...], area: str, limit: int, catalogue: str, a
     """Show who did what, when, the newest last; with WORDS only entries that say them all."""
     from oak_ledger.present.terminal import QUIET, Text, console, grid
 
-    found = open_catalogue(catalogue).people.log(area=area, words=" ".join(words))
-    head = found[-1].chain if found else ""
+    entries = open_catalogue(catalogue).people.log(area=area, words=" ".join(words))
+    head = entries[-1].chain if entries else ""
     if as_json:
-        print_json({"entries": [asdict(one) for one in found[-limit:]], "head": head})
+        print_json({"entries": [asdict(entry) for entry in entries[-limit:]], "head": head})
         return
     table = grid("at", "who", "what", "area", "on", "more")
-    for one in found[-limit:]:
-        table.add_row(one.at, one.who, one.what, one.area, one.subject, one.detail)
+    for entry in entries[-limit:]:
+        table.add_row(entry.at, entry.who, entry.what, entry.area, entry.subject, entry.detail)
     out = console()
     out.print(table)
-    if len(found) > limit:
-        out.print(Text(f"the newest {limit} of {len(found):,} (-n shows more)", style=QUIET))
+    if len(entries) > limit:
+        out.print(Text(f"the newest {limit} of {len(entries):,} (-n shows more)", style=QUIET))
     out.print(Text(f"digest of the last entry, to be kept elsewhere: {head}", style=QUIET), soft_wrap=True)
 
 
@@ -144,8 +144,8 @@ def list_rights_command(catalogue: str, as_json: bool) -> None:
 
     place = open_catalogue(catalogue)
     found: dict[tuple[str, str], list[str]] = {}
-    for one in place.people.grants():
-        found.setdefault((one.area, one.who), []).append(one.right)
+    for grant in place.people.grants():
+        found.setdefault((grant.area, grant.who), []).append(grant.right)
     if as_json:
         print_json(
             {
@@ -322,22 +322,22 @@ def list_tokens_command(catalogue: str, as_json: bool) -> None:
     """List tokens: yours, or all for who administers the catalogue; never their secrets."""
     from oak_ledger.present.terminal import console, grid
 
-    found = open_catalogue(catalogue).people.tokens()
+    tokens = open_catalogue(catalogue).people.tokens()
     if as_json:
-        print_json({"tokens": [asdict(one) for one in found]})
+        print_json({"tokens": [asdict(token) for token in tokens]})
         return
     table = grid("number", "name", "of", "areas", "rights", "ends", "state", right=(0,))
-    for one in found:
+    for token in tokens:
         table.add_row(
-            str(one.number),
-            one.name,
-            one.person,
-            ", ".join(one.areas),
-            ", ".join(one.rights),
-            one.ends_at,
-            f"revoked {one.revoked_at}" if one.revoked_at else "",
+            str(token.number),
+            token.name,
+            token.person,
+            ", ".join(token.areas),
+            ", ".join(token.rights),
+            token.ends_at,
+            f"revoked {token.revoked_at}" if token.revoked_at else "",
         )
-    console().print(table if found else "no tokens")
+    console().print(table if tokens else "no tokens")
 
 
 @token_command.command("revoke")

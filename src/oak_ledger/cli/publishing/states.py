@@ -60,14 +60,14 @@ def list_snapshots_command(name: str, catalogue: str, as_json: bool) -> None:
     """List the dated states of the published source NAME; its versions are states, too."""
     from oak_ledger.present.terminal import console, grid
 
-    found = open_catalogue(catalogue).snapshots.all(name)
+    snapshots = open_catalogue(catalogue).snapshots.all(name)
     if as_json:
-        print_json({"snapshots": [asdict(one) for one in found]})
+        print_json({"snapshots": [asdict(snapshot) for snapshot in snapshots]})
         return
     table = grid("at", "rows", "version", "by", "note", right=(1, 2))
-    for one in found:
-        table.add_row(one.at, f"{one.rows:,}", str(one.version), one.by, one.note)
-    console().print(table if found else f"no snapshots of {name}; oak snapshot take keeps one")
+    for snapshot in snapshots:
+        table.add_row(snapshot.at, f"{snapshot.rows:,}", str(snapshot.version), snapshot.by, snapshot.note)
+    console().print(table if snapshots else f"no snapshots of {name}; oak snapshot take keeps one")
 
 
 @snapshot_command.command("run")
@@ -86,13 +86,15 @@ def run_schedule_command(schedule: str, catalogue: str, as_json: bool) -> int:
     for entry in _schedule(Path(schedule)):
         try:
             source = open_working(str(Path(schedule).parent / entry["source"]))
-            one = place.snapshots.take(source, keep=entry.get("keep"))
-            taken.append(one)
-            say(f"kept: {one.rows:,} rows of {one.source}, {one.at}")
-            found = place.watches.run(one.source, over=_now(place, source)) if entry.get("watch") else []
+            snapshot = place.snapshots.take(source, keep=entry.get("keep"))
+            taken.append(snapshot)
+            say(f"kept: {snapshot.rows:,} rows of {snapshot.source}, {snapshot.at}")
+            found = place.watches.run(snapshot.source, over=_now(place, source)) if entry.get("watch") else []
             results += found
             failed += [
-                f"{entry['source']}: the watch {one.watch}: {one.said}" for one in found if one.state == "broken"
+                f"{entry['source']}: the watch {result.watch}: {result.said}"
+                for result in found
+                if result.state == "broken"
             ]
         except OakError as error:
             failed.append(f"{entry['source']}: {error.findings[0].message}")
@@ -102,12 +104,12 @@ def run_schedule_command(schedule: str, catalogue: str, as_json: bool) -> int:
     if as_json:
         print_json(
             {
-                "snapshots": [asdict(one) for one in taken],
-                "results": [one.as_json() for one in results],
+                "snapshots": [asdict(snapshot) for snapshot in taken],
+                "results": [result.as_json() for result in results],
                 "failed": failed,
             }
         )
-    return 1 if failed or any(one.state == "true" for one in results) else 0
+    return 1 if failed or any(result.state == "true" for result in results) else 0
 
 
 def _schedule(path: Path) -> list[dict[str, Any]]:
@@ -156,14 +158,18 @@ def changes_command(source: str, since: str, where: str | None, limit: int, cata
     with progress_of("comparing"):
         place, now = open_catalogue(catalogue), open_any(source, catalogue)
         then = _then(place, now.name, since)
-        found = place.snapshots.changes(now, then, where=where)
+        changes = place.snapshots.changes(now, then, where=where)
     if as_json:
-        counts = {"changed": found.changed_after.num_rows, "came": found.came.num_rows, "went": found.went.num_rows}
-        parts = (found.side_by_side(), found.came, found.went)
+        counts = {
+            "changed": changes.changed_after.num_rows,
+            "came": changes.came.num_rows,
+            "went": changes.went.num_rows,
+        }
+        parts = (changes.side_by_side(), changes.came, changes.went)
         samples = dict(
             zip(
                 ("changed_rows", "came_rows", "went_rows"),
-                (one.slice(0, limit).to_pylist() for one in parts),
+                (part.slice(0, limit).to_pylist() for part in parts),
                 strict=True,
             )
         )
@@ -171,15 +177,15 @@ def changes_command(source: str, since: str, where: str | None, limit: int, cata
             {
                 "source": now.name,
                 "since": str(then.published),
-                "key": [*found.key],
-                "columns": [*found.columns],
+                "key": [*changes.key],
+                "columns": [*changes.columns],
                 **counts,
                 **samples,
             }
         )
         return
     console().print(f"{now.name}, since {then.published}")
-    show_sections(console(), row_sections(found, limit))
+    show_sections(console(), row_sections(changes, limit))
 
 
 def _then(place: Catalogue, name: str, since: str) -> Source:
@@ -246,14 +252,14 @@ def list_watches_command(source: str, catalogue: str, as_json: bool) -> None:
     """List the watches of SOURCE."""
     from oak_ledger.present.terminal import console, grid
 
-    found: list[Watch] = open_catalogue(catalogue).watches.all(source)
+    watches: list[Watch] = open_catalogue(catalogue).watches.all(source)
     if as_json:
-        print_json({"watches": [asdict(one) for one in found]})
+        print_json({"watches": [asdict(watch) for watch in watches]})
         return
     table = grid("watch", "condition", "by", "where")
-    for one in found:
-        table.add_row(one.name, one.condition, ", ".join(one.by), one.where)
-    console().print(table if found else f"no watches of {source}; oak watch add keeps one")
+    for watch in watches:
+        table.add_row(watch.name, watch.condition, ", ".join(watch.by), watch.where)
+    console().print(table if watches else f"no watches of {source}; oak watch add keeps one")
 
 
 @watch_command.command("run")
@@ -277,12 +283,12 @@ def run_watches_command(source: str, working: bool, command: str, catalogue: str
     place = open_catalogue(catalogue)
     with progress_of("watching"):
         over = _now(place, open_working(source)) if working else None
-        found = place.watches.run(over.name if over else source, over=over, call=shlex.split(command))
+        results = place.watches.run(over.name if over else source, over=over, call=shlex.split(command))
     if as_json:
-        print_json({"results": [one.as_json() for one in found]})
+        print_json({"results": [result.as_json() for result in results]})
     else:
-        _show_results(found, source)
-    return 1 if any(one.state in ("true", "broken") for one in found) else 0
+        _show_results(results, source)
+    return 1 if any(result.state in ("true", "broken") for result in results) else 0
 
 
 @watch_command.command("history")
@@ -292,22 +298,29 @@ def run_watches_command(source: str, working: bool, command: str, catalogue: str
 @json_option("WatchResults")
 def history_command(source: str, name: str, catalogue: str, as_json: bool) -> None:
     """Show what the watch NAME of SOURCE found, the newest last."""
-    found = open_catalogue(catalogue).watches.history(source, name)
+    results = open_catalogue(catalogue).watches.history(source, name)
     if as_json:
-        print_json({"results": [one.as_json() for one in found]})
+        print_json({"results": [result.as_json() for result in results]})
         return
-    _show_results(found, source)
+    _show_results(results, source)
 
 
-def _show_results(found: list[WatchResult], source: str) -> None:
+def _show_results(results: list[WatchResult], source: str) -> None:
     from oak_ledger.present.terminal import LEAF, RUST, Text, console, grid
 
-    if not found:
+    if not results:
         console().print(f"nothing to show of {source}")
         return
     table = grid("watch", "at", "version", "state", "groups", "more", right=(2,))
-    for one in found:
-        style = {"true": f"bold {RUST}", "broken": RUST, "false": LEAF}.get(one.state, "")
-        more = "turned true" if one.turned else one.said
-        table.add_row(one.watch, one.at, str(one.version), Text(one.state, style=style), ", ".join(one.groups), more)
+    for result in results:
+        style = {"true": f"bold {RUST}", "broken": RUST, "false": LEAF}.get(result.state, "")
+        more = "turned true" if result.turned else result.said
+        table.add_row(
+            result.watch,
+            result.at,
+            str(result.version),
+            Text(result.state, style=style),
+            ", ".join(result.groups),
+            more,
+        )
     console().print(table)

@@ -43,7 +43,7 @@ def list_versions_command(name: str | None, catalogue: str, as_json: bool) -> in
 
     place = open_catalogue(catalogue)
     names = [name] if name else place.sources()
-    versions = [version for one in names for version in place.versions(one)]
+    versions = [version for name in names for version in place.versions(name)]
     if as_json:
         print_json({"versions": [version.as_json() for version in versions], "differences": [], "changes": []})
         return 0
@@ -117,9 +117,9 @@ def compare_versions_command(
     if as_json:
         print_json(
             {
-                "versions": [one.as_json() for one in versions],
-                "differences": [one.as_json() for one in found],
-                "changes": [change_as_json(one) for one in changes],
+                "versions": [version.as_json() for version in versions],
+                "differences": [difference.as_json() for difference in found],
+                "changes": [change_as_json(change) for change in changes],
             }
         )
         return 0
@@ -271,15 +271,15 @@ def merge_command(base: str, ours: str, theirs: str, as_json: bool) -> int:
     path = Path(ours)
     text = path.read_text("utf-8-sig") if path.is_file() else ""
     shape = REPORT if re.search(r"(?m)^\s*\[report\]", text) else DEFINITION
-    document, found = merged(*(read_document(Path(one), shape) for one in (base, ours, theirs)))
+    document, disagreements = merged(*(read_document(Path(one), shape) for one in (base, ours, theirs)))
     write_text(path, document.text)
-    findings = [one.finding(path.name) for one in found]
+    findings = [disagreement.finding(path.name) for disagreement in disagreements]
     if as_json:
-        print_json({"file": ours, "findings": [one.as_json() for one in findings]})
+        print_json({"file": ours, "findings": [finding.as_json() for finding in findings]})
     if findings:
         console().print(findings_list(findings))
-    say(f"merged: {ours}" + (f"; to be decided: {len(found)}" if found else ""))
-    return 1 if found else 0
+    say(f"merged: {ours}" + (f"; to be decided: {len(disagreements)}" if disagreements else ""))
+    return 1 if disagreements else 0
 
 
 @versions_command.command("share")

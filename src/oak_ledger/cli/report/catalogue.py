@@ -16,9 +16,9 @@ if TYPE_CHECKING:
     from oak_ledger.catalogue import Registered
 
 
-def _as_json(one: Registered) -> dict[str, Any]:
+def _as_json(registered: Registered) -> dict[str, Any]:
     kept = ("area", "owner", "source", "number", "at", "by", "note", "waiting")
-    return {"report": one.name, **{name: getattr(one, name) for name in kept}}
+    return {"report": registered.name, **{name: getattr(registered, name) for name in kept}}
 
 
 @report_command.command("publish")
@@ -50,22 +50,22 @@ def shared_command(source: str, catalogue: str, as_json: bool) -> None:
     from oak_ledger.present.terminal import console, grid
 
     place = open_catalogue(catalogue)
-    found = place.reports.all(source)
+    registereds = place.reports.all(source)
     if as_json:
-        print_json({"reports": [_as_json(one) for one in found]})
+        print_json({"reports": [_as_json(registered) for registered in registereds]})
         return
     table = grid("report", "source", "owner", "area", "state", "changed", "waiting", right=(4,))
-    for one in found:
+    for registered in registereds:
         table.add_row(
-            one.name,
-            one.source,
-            one.owner,
-            one.area,
-            str(one.number),
-            f"{one.at[:16]} by {one.by}",
-            f"{one.waiting} change" if one.waiting else "",
+            registered.name,
+            registered.source,
+            registered.owner,
+            registered.area,
+            str(registered.number),
+            f"{registered.at[:16]} by {registered.by}",
+            f"{registered.waiting} change" if registered.waiting else "",
         )
-    console().print(table if found else "no reports that you may see; oak report publish puts one there")
+    console().print(table if registereds else "no reports that you may see; oak report publish puts one there")
 
 
 @report_command.command("fetch")
@@ -78,16 +78,16 @@ def fetch_command(name: str, to: str | None, catalogue: str, as_json: bool) -> N
     from oak_ledger.files import write_text
     from oak_ledger.present.terminal import say
 
-    found = open_catalogue(catalogue).reports.get(name)
-    path = Path(to or f"{'_'.join(found.name.casefold().split())}.report.toml")
+    registered = open_catalogue(catalogue).reports.get(name)
+    path = Path(to or f"{'_'.join(registered.name.casefold().split())}.report.toml")
     if path.exists():
         raise OakError(
             "file-exists", f"{path} already exists and was not changed.", hint="Choose another file with --to."
         )
-    write_text(path, found.report.document.text)
+    write_text(path, registered.report.document.text)
     if as_json:
-        print_json({"file": str(path), "state": found.number})
-    say(f"written: {path}, state {found.number}")
+        print_json({"file": str(path), "state": registered.number})
+    say(f"written: {path}, state {registered.number}")
 
 
 @report_command.command("propose")
@@ -115,35 +115,39 @@ def waiting_command(name: str, catalogue: str, as_json: bool) -> None:
     """Show the change that waits for the owner of the report NAME, line by line."""
     from oak_ledger.present.terminal import LEAF, RUST, Text, console
 
-    found = open_catalogue(catalogue).reports.waiting(name)
+    reports = open_catalogue(catalogue).reports.waiting(name)
     if as_json:
         print_json(
             {
                 "waiting": [
                     {
-                        "change": one.number,
-                        "report": one.report,
-                        "by": one.by,
-                        "at": one.at,
-                        "note": one.note,
-                        "before": one.before,
-                        "after": one.after,
+                        "change": report.number,
+                        "report": report.report,
+                        "by": report.by,
+                        "at": report.at,
+                        "note": report.note,
+                        "before": report.before,
+                        "after": report.after,
                     }
-                    for one in found
+                    for report in reports
                 ]
             }
         )
         return
     out = console()
-    for one in found:
-        out.print(f"{one.report}, change {one.number}: {one.note or 'a change'}, left by {one.by}, {one.at}")
-        for line in list(difflib.unified_diff(one.before.splitlines(), one.after.splitlines(), lineterm="", n=0))[2:]:
+    for report in reports:
+        out.print(
+            f"{report.report}, change {report.number}: {report.note or 'a change'}, left by {report.by}, {report.at}"
+        )
+        for line in list(difflib.unified_diff(report.before.splitlines(), report.after.splitlines(), lineterm="", n=0))[
+            2:
+        ]:
             if line[:1] in "+-":
                 out.print(Text(f"  {line[0]} {line[1:]}", style=LEAF if line[0] == "+" else RUST))
-    if not found:
+    if not reports:
         out.print(f"nothing waits for {name}")
     else:
-        out.print(f"to take it over: oak report accept {name!r} --change {found[-1].number}")
+        out.print(f"to take it over: oak report accept {name!r} --change {reports[-1].number}")
 
 
 @report_command.command("accept")

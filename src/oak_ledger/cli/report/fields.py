@@ -116,18 +116,22 @@ def locals_command(folder: str, as_json: bool) -> None:
     from oak_ledger.present.terminal import console, grid
     from oak_ledger.report.local import repeated_formulas
 
-    found = repeated_formulas(find_reports(folder))
+    repeateds = repeated_formulas(find_reports(folder))
     if as_json:
-        places = [[{"file": file, "field": name} for file, name in one.places] for one in found]
+        places = [[{"file": file, "field": name} for file, name in repeated.places] for repeated in repeateds]
         print_json(
-            {"formulas": [{"formula": one.formula, "places": at} for one, at in zip(found, places, strict=True)]}
+            {
+                "formulas": [
+                    {"formula": repeated.formula, "places": at} for repeated, at in zip(repeateds, places, strict=True)
+                ]
+            }
         )
         return
-    if not found:
+    if not repeateds:
         console().print("no formula is in more than one report")
         return
     table = grid("formula", "report", "field")
-    for one in found:
+    for one in repeateds:
         for at, (file, name) in enumerate(one.places):
             table.add_row(" ".join(one.formula.split()) if not at else "", file, name)
     console().print(table)
@@ -179,7 +183,7 @@ def retarget_command(report: str, source: str, mapping: tuple[str, ...], to: str
             "file-exists", f"{path} already exists and was not changed.", hint="Choose another file with --to."
         )
     broken = after.errors(target)
-    facts = {"broken": [one.as_json() for one in broken]}
+    facts = {"broken": [finding.as_json() for finding in broken]}
     apply_files(path, [FileEdit(path, "" if to else before.document.text, after.document.text)], facts=facts)
     if broken:
         console().print(findings_list(broken))
@@ -193,11 +197,13 @@ def _offer(before: Report, after: Report, target: Source) -> None:
     from oak_ledger.present.terminal import LEAF, Text, console
     from oak_ledger.reference.graft import suggestions
 
-    own = {one.name.casefold() for one in after.local_fields} | {*target.compiled.states}
-    missing = dict.fromkeys(one.name for one in references(after.document) if one.name.casefold() not in own)
+    own = {local_field.name.casefold() for local_field in after.local_fields} | {*target.compiled.states}
+    missing = dict.fromkeys(
+        reference.name for reference in references(after.document) if reference.name.casefold() not in own
+    )
     wanted = before.about.source.rpartition("/")[2].casefold()
     with suppress(OakError):
-        origin = next((one for path in sorted(Path().glob("*.oak.toml")) if (one := open_working(str(path))).name.casefold() == wanted), None)  # fmt: skip
+        origin = next((source for path in sorted(Path().glob("*.oak.toml")) if (source := open_working(str(path))).name.casefold() == wanted), None)  # fmt: skip
         if origin is None:
             return
         names = [name for name in missing if name.casefold() in origin.compiled.states]

@@ -44,26 +44,28 @@ def list_command(folder: str, as_json: bool) -> None:
     from oak_ledger import find_reports
     from oak_ledger.present.terminal import console, grid
 
-    found = find_reports(folder)
+    reports = find_reports(folder)
     if as_json:
         entries = [
             {
-                "report": one.about.name,
-                "source": one.about.source,
-                "owner": one.about.owner,
-                "panels": len(one.panels),
-                "file": str(one.path),
+                "report": report.about.name,
+                "source": report.about.source,
+                "owner": report.about.owner,
+                "panels": len(report.panels),
+                "file": str(report.path),
             }
-            for one in found
+            for report in reports
         ]
         print_json({"reports": entries})
         return
-    if not found:
+    if not reports:
         console().print(f"no reports in {folder}")
         return
     table = grid("report", "source", "panels", "owner", "file", right=(2,))
-    for one in found:
-        table.add_row(one.about.name, one.about.source, str(len(one.panels)), one.about.owner, str(one.path))
+    for report in reports:
+        table.add_row(
+            report.about.name, report.about.source, str(len(report.panels)), report.about.owner, str(report.path)
+        )
     console().print(table)
 
 
@@ -96,7 +98,7 @@ def news(report: Report, source: Source, catalogue: str) -> str:
     before = place.source(address, last)
     prints = (place.version(address, number).fingerprints for number in (last, source.published.number))
     found = differences(before, source, renamed_between(*prints))
-    said = [sentence for one in found if (sentence := one.sentence())]
+    said = [sentence for difference in found if (sentence := difference.sentence())]
     more = f" and {len(said) - 5} more" if len(said) > 5 else ""
     shown = "; ".join(said[:5]) + more if said else "other rows, the same fields"
     return f"since you last looked: version {source.published.number} instead of {last}; {shown}"
@@ -151,7 +153,7 @@ def render_command(
         if seen:
             say(seen)
         show_report(view, console())
-    return 1 if any(one.severity == "error" for one in view.findings) else 0
+    return 1 if any(finding.severity == "error" for finding in view.findings) else 0
 
 
 @report_command.command("check")
@@ -171,8 +173,12 @@ def check_command(reports: tuple[str, ...], working: str | None, catalogue: str,
     from oak_ledger import check_reports, find_reports, open_report
     from oak_ledger.present.terminal import LEAF, Text, console, counted, findings_list, plural
 
-    opened = [one for name in reports for one in (find_reports(name) if Path(name).is_dir() else [open_report(name)])]
-    opened = [with_own_baseline(one, catalogue) for one in opened]
+    opened = [
+        find_report
+        for name in reports
+        for find_report in (find_reports(name) if Path(name).is_dir() else [open_report(name)])
+    ]
+    opened = [with_own_baseline(report, catalogue) for report in opened]
     if not opened:
         raise OakError(
             "no-reports",
@@ -200,17 +206,17 @@ def check_command(reports: tuple[str, ...], working: str | None, catalogue: str,
                     {
                         "report": report.about.name,
                         "file": str(report.path),
-                        "findings": [one.as_json() for one in found],
+                        "findings": [finding.as_json() for finding in findings],
                     }
-                    for report, found in checked
+                    for report, findings in checked
                 ]
             }
         )
-        return attention(one for _, found in checked for one in found)
+        return attention(finding for _, found in checked for finding in found)
     out = console()
     for report, found in checked:
         sound = Text.assemble(("sound", LEAF), f", {plural(len(report.panels), 'panel')}")
         out.print(Text.assemble((report.about.name, "bold"), "  ", sound if not found else Text(counted(found))))
         if found:
             out.print(findings_list(found))
-    return attention(one for _, found in checked for one in found)
+    return attention(finding for _, found in checked for finding in found)

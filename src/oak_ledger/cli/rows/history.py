@@ -80,34 +80,34 @@ def edits_command(source: str, as_json: bool) -> int:
     from oak_ledger import edits_of
     from oak_ledger.present.terminal import QUIET, Text, console, grid
 
-    found = edits_of(definition_path(source))[::-1]
+    edits = edits_of(definition_path(source))[::-1]
     if as_json:
         print_json(
             {
                 "edits": [
                     {
-                        "at": one.at,
-                        "by": one.by,
-                        "what": one.what,
-                        "undone": one.undone,
-                        "files": [file.path.name for file in one.files],
+                        "at": edit.at,
+                        "by": edit.by,
+                        "what": edit.what,
+                        "undone": edit.undone,
+                        "files": [file.path.name for file in edit.files],
                     }
-                    for one in found
+                    for edit in edits
                 ]
             }
         )
         return 0
-    if not found:
+    if not edits:
         console().print("no edit yet")
         return 0
     table = grid("when", "who", "what", "files")
-    for one in found:
-        style = QUIET if one.undone else ""
-        what = f"{one.what} (undone)" if one.undone else one.what
+    for edit in edits:
+        style = QUIET if edit.undone else ""
+        what = f"{edit.what} (undone)" if edit.undone else edit.what
         table.add_row(
             *(
                 Text(text, style=style)
-                for text in (one.at, one.by, what, ", ".join(file.path.name for file in one.files))
+                for text in (edit.at, edit.by, what, ", ".join(file.path.name for file in edit.files))
             )
         )
     console().print(table)
@@ -136,41 +136,41 @@ def compare_command(source: str, back: int, limit: int, as_json: bool) -> int:
     from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, grid, plural, shortened
 
     opened = open_working(source)
-    found = compare(previous(opened, back), opened)
+    comparison = compare(previous(opened, back), opened)
     if as_json:
         print_json(
             {
-                "fields": [one.as_json() for one in found.fields],
-                "before": found.before.to_dicts(),
-                "after": found.after.to_dicts(),
+                "fields": [field.as_json() for field in comparison.fields],
+                "before": comparison.before.to_dicts(),
+                "after": comparison.after.to_dicts(),
             }
         )
         return 0
     out = console()
     table = grid("before", "type", "after", "type", "changed")
-    changed = [one for one in found.fields if one.changes or None in (one.before, one.after)]
-    fields, more = (found.fields, []) if LOOK.everything else shortened(changed, "changed field")
+    changed = [field for field in comparison.fields if field.changes or None in (field.before, field.after)]
+    fields, more = (comparison.fields, []) if LOOK.everything else shortened(changed, "changed field")
     if not LOOK.everything:
-        same = len(found.fields) - len(changed)
+        same = len(comparison.fields) - len(changed)
         more += [
             Text(f"{plural(same, 'field')} did not change (--all shows {'it' if same == 1 else 'them'})", style=QUIET)
         ]
-    for one in fields:
-        style = RUST if one.after is None else LEAF if one.before is None else ""
-        lost = f"; {plural(one.lost, 'value')} lost, such as {one.sample}" if one.lost else ""
+    for field in fields:
+        style = RUST if field.after is None else LEAF if field.before is None else ""
+        lost = f"; {plural(field.lost, 'value')} lost, such as {field.sample}" if field.lost else ""
         table.add_row(
-            Text(one.before or "", style=style),
-            Text(one.type_before, style=QUIET),
-            Text(one.after or "", style=style),
-            Text(one.type_after, style=QUIET),
-            Text(", ".join(one.changes) + lost, style=RUST if one.lost else LEAF),
+            Text(field.before or "", style=style),
+            Text(field.type_before, style=QUIET),
+            Text(field.after or "", style=style),
+            Text(field.type_after, style=QUIET),
+            Text(", ".join(field.changes) + lost, style=RUST if field.lost else LEAF),
         )
     out.print(*([table] if fields else []), *more)
     rows = grid("row", "field", "before", "after", right=(0,))
-    differ = list(found.cells())
+    differ = list(comparison.cells())
     for number, name, old, new in differ[:limit]:
         rows.add_row(f"{number:,}", name, old, Text(new, style=LEAF))
-    looked = plural(max(found.before.table.num_rows, found.after.table.num_rows), "row")
+    looked = plural(max(comparison.before.table.num_rows, comparison.after.table.num_rows), "row")
     if differ:
         out.print(Text(f"{plural(len(differ), 'value')} differ in the first {looked}, such as:"))
         out.print(rows)

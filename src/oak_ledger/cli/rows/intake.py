@@ -180,7 +180,7 @@ def join_command(
     if len(files) < 2:
         raise click.UsageError("A join needs at least two files.")
     with progress_of("joining") as progress:
-        found = intake_join(
+        intake = intake_join(
             files,
             on=on,
             how=how,
@@ -188,14 +188,14 @@ def join_command(
             day=day,
             valid_from=valid_from,
             valid_until=valid_until,
-            totals=dict(_named_total(one) for one in totals),
+            totals=dict(_named_total(total) for total in totals),
             samples=1_000 if unmatched else 3,
             name=name,
             definition=to,
             keep_names=keep_names,
             progress=progress,
         )
-    return _written(found, None, as_json)
+    return _written(intake, None, as_json)
 
 
 def _named_total(said: str) -> tuple[str, str]:
@@ -205,23 +205,23 @@ def _named_total(said: str) -> tuple[str, str]:
     return name.strip(), formula.strip()
 
 
-def _written(found: Intake, sample: int | None, as_json: bool) -> int:
+def _written(intake: Intake, sample: int | None, as_json: bool) -> int:
     """Write the definition, and what was dropped beside it; report all of it."""
-    path = found.save()
-    dropped = found.save_bad_rows()
+    path = intake.save()
+    dropped = intake.save_bad_rows()
     if as_json:
         fields = [
-            {"field": one.name, "column": one.column, "type": one.type, "role": one.role, "role_why": one.role_why, "why": one.evidence.why, "rows": one.evidence.rows,
-             "nulls": one.evidence.nulls, "distinct": one.evidence.distinct, "misfits": one.evidence.misfits, "samples": one.evidence.samples}
-            for one in found.proposals
+            {"field": proposal.name, "column": proposal.column, "type": proposal.type, "role": proposal.role, "role_why": proposal.role_why, "why": proposal.evidence.why, "rows": proposal.evidence.rows,
+             "nulls": proposal.evidence.nulls, "distinct": proposal.evidence.distinct, "misfits": proposal.evidence.misfits, "samples": proposal.evidence.samples}
+            for proposal in intake.proposals
         ]  # fmt: skip
-        print_json({"definition": str(path), "files": [str(file) for file in found.files], "rows": found.rows, "fields": fields,
-                   "joins": [_join_as_json(step) for step in found.joins], "findings": [one.as_json() for one in found.findings]})  # fmt: skip
+        print_json({"definition": str(path), "files": [str(file) for file in intake.files], "rows": intake.rows, "fields": fields,
+                   "joins": [_join_as_json(step) for step in intake.joins], "findings": [finding.as_json() for finding in intake.findings]})  # fmt: skip
     else:
-        _show(found, sample)
+        _show(intake, sample)
         if dropped is not None:
             click.echo(f"these rows are listed in {dropped}")
-    return attention(found.findings)
+    return attention(intake.findings)
 
 
 def _join_as_json(step: JoinStep) -> dict[str, Any]:
@@ -237,12 +237,12 @@ def ask_for_passwords() -> None:
         ASK.append(lambda said: str(click.prompt(said, hide_input=True, err=True)))
 
 
-def _show_joins(found: Intake) -> None:
+def _show_joins(intake: Intake) -> None:
     from oak_ledger.definition.formats import show
     from oak_ledger.present.terminal import RUST, Text, console, grid, plural
 
     out = console()
-    for step in found.joins:
+    for step in intake.joins:
         out.print(
             Text.assemble(
                 (f"{step.part}", "bold"),
@@ -267,52 +267,56 @@ def _show_joins(found: Intake) -> None:
             out.print(Text("  new nulls: " + ", ".join(f"{name} {count:,}" for name, count in step.nulls)))
         if step.measures:
             table = grid("  total of", "before", "after", "", right=(1, 2, 3))
-            for one in step.measures:
-                share = f"{one.after / one.before - 1:+.1%}" if one.before else ""
+            for measure in step.measures:
+                share = f"{measure.after / measure.before - 1:+.1%}" if measure.before else ""
                 table.add_row(
-                    f"  {one.column}",
-                    show(one.before, "0,000.00"),
-                    show(one.after, "0,000.00"),
+                    f"  {measure.column}",
+                    show(measure.before, "0,000.00"),
+                    show(measure.after, "0,000.00"),
                     Text(share, style=RUST),
                 )
             out.print(table)
 
 
-def _show(found: Intake, sample: int | None) -> None:
+def _show(intake: Intake, sample: int | None) -> None:
     from oak_ledger.present.terminal import QUIET, RUST, Text, console, findings_list, grid, plural, shortened
     from oak_ledger.types import NUMERIC
 
     out = console()
     files = (
         ""
-        if not found.files
+        if not intake.files
         else (
-            found.files[0].name
-            if len(found.files) == 1
-            else f"{len(found.files)} files, {found.files[0].name} to {found.files[-1].name}"
+            intake.files[0].name
+            if len(intake.files) == 1
+            else f"{len(intake.files)} files, {intake.files[0].name} to {intake.files[-1].name}"
         )
     )
     judged = (
         "all of them judged" if sample is None else f"types judged from the first {sample:,} rows, others not looked at"
     )
-    out.print(Text.assemble((found.source.name, "bold"), f"  {files}; {plural(found.rows, 'row')}, {judged}"))
-    for what, why in found.decisions:
+    out.print(Text.assemble((intake.source.name, "bold"), f"  {files}; {plural(intake.rows, 'row')}, {judged}"))
+    for what, why in intake.decisions:
         out.print(Text(f"  {what}: {why}", style=QUIET))
     table = grid("field", "type", "role", "null", "do not fit", "evidence", right=(3, 4))
-    proposals, more = shortened(found.proposals, "field")
-    for one in proposals:
-        seen = one.evidence
+    proposals, more = shortened(intake.proposals, "field")
+    for proposal in proposals:
+        seen = proposal.evidence
         misfits = Text(f"{seen.misfits:,}", style=RUST) if seen.misfits else Text("")
         why = seen.why
         if seen.samples:
             why += "; " + ", ".join(f"{value!r} in row {row:,}" for row, value in seen.samples[:2])
         if seen.null_words:
             why += f"; {', '.join(map(repr, seen.null_words))} means no value"
-        if one.role_why and (one.keys.get("total") or (one.role == "dimension" and seen.kind in NUMERIC)):
-            why += f"; {one.keys.get('total') or one.role}: {one.role_why}"
-        table.add_row(one.name, one.type, one.role, f"{seen.nulls:,}" if seen.nulls else "", misfits, why)
+        if proposal.role_why and (
+            proposal.keys.get("total") or (proposal.role == "dimension" and seen.kind in NUMERIC)
+        ):
+            why += f"; {proposal.keys.get('total') or proposal.role}: {proposal.role_why}"
+        table.add_row(
+            proposal.name, proposal.type, proposal.role, f"{seen.nulls:,}" if seen.nulls else "", misfits, why
+        )
     out.print(table, *more)
-    _show_joins(found)
-    if found.findings:
-        out.print(findings_list(found.findings))
-    out.print(Text.assemble("written to ", (str(found.source.path), "bold"), "; correct it there, or with oak field"))
+    _show_joins(intake)
+    if intake.findings:
+        out.print(findings_list(intake.findings))
+    out.print(Text.assemble("written to ", (str(intake.source.path), "bold"), "; correct it there, or with oak field"))

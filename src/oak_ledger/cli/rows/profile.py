@@ -35,7 +35,7 @@ def profile_command(
     written: list[str] = []
     with progress_of("reading") as progress:
         opened = open_any(source, catalogue, draft=draft, progress=progress)
-        found = profile(opened, fields)
+        profiles = profile(opened, fields)
     if to is not None:
         if not to.lower().endswith(".png"):
             raise OakError(
@@ -43,63 +43,69 @@ def profile_command(
             )
         from oak_ledger.present.profiles import save_profile
 
-        written.append(str(save_profile(found, opened.name, to)))
+        written.append(str(save_profile(profiles, opened.name, to)))
     if as_json:
-        print_json({"fields": [_as_json(one) for one in found], "written": written})
+        print_json({"fields": [_as_json(profile) for profile in profiles], "written": written})
     elif written:
         say(f"written: {written[0]}")
     elif which(opened):
         say(which(opened))
     if as_json or written:
         pass
-    elif len(found) == 1:
-        _show_one(found[0], source)
+    elif len(profiles) == 1:
+        _show_one(profiles[0], source)
     else:
-        _show_all(found, source)
-    return 1 if any(one.suspicions for one in found) else 0
+        _show_all(profiles, source)
+    return 1 if any(profile.suspicions for profile in profiles) else 0
 
 
-def _as_json(one: FieldProfile) -> dict[str, Any]:
+def _as_json(profile: FieldProfile) -> dict[str, Any]:
     from dataclasses import asdict
 
     counts = {
-        key: [{"value": value, "rows": rows} for value, rows in getattr(one, key)] for key in ("common", "patterns")
+        key: [{"value": value, "rows": rows} for value, rows in getattr(profile, key)] for key in ("common", "patterns")
     }
-    bins = [dict(zip(("start", "end", "rows"), part, strict=True)) for part in one.bins]
+    bins = [dict(zip(("start", "end", "rows"), part, strict=True)) for part in profile.bins]
     suspicions = [
         {**asdict(odd), "recode": [{"found": found, "meant": meant} for found, meant in odd.recode]}
-        for odd in one.suspicions
+        for odd in profile.suspicions
     ]
-    return {**asdict(one), **counts, "bins": bins, "suspicions": suspicions}
+    return {**asdict(profile), **counts, "bins": bins, "suspicions": suspicions}
 
 
-def _show_all(found: list[FieldProfile], source: str) -> None:
+def _show_all(profiles: list[FieldProfile], source: str) -> None:
     from oak_ledger.definition.formats import plain
     from oak_ledger.present.profiles import bar_text
     from oak_ledger.present.terminal import LEAF, Text, console, grid, shortened
 
     out = console()
     table = grid("field", "type", "null", "distinct", "minimum", "maximum", "distribution", "most common", right=(2, 3))
-    shown, more = shortened(found, "field")
-    for one in shown:
-        share = one.nulls / one.rows if one.rows else 0.0
+    shown, more = shortened(profiles, "field")
+    for profile in shown:
+        share = profile.nulls / profile.rows if profile.rows else 0.0
         nulls = f"{share:.1%}" if share >= 0.0005 else "<0.1%" if share else ""
-        often = [(value, rows / max(one.rows, 1)) for value, rows in one.common[:2] if rows >= 0.01 * one.rows > 0]
+        often = [
+            (value, rows / max(profile.rows, 1))
+            for value, rows in profile.common[:2]
+            if rows >= 0.01 * profile.rows > 0
+        ]
         common = ", ".join(f"{_short(plain(value))} {share:.0%}" for value, share in often)
         table.add_row(
-            one.field,
-            one.type,
+            profile.field,
+            profile.type,
             nulls,
-            f"{one.distinct:,}",
-            _short(plain(one.minimum)),
-            _short(plain(one.maximum)),
-            Text(bar_text(one), style=LEAF),
+            f"{profile.distinct:,}",
+            _short(plain(profile.minimum)),
+            _short(plain(profile.maximum)),
+            Text(bar_text(profile), style=LEAF),
             common,
         )
     out.print(table, *more)
-    suspicious, more = shortened([one for one in found if one.suspicions], "field with something suspicious")
-    for one in suspicious:
-        _show_suspicions(one, source, name=True)
+    suspicious, more = shortened(
+        [profile for profile in profiles if profile.suspicions], "field with something suspicious"
+    )
+    for suspiciou in suspicious:
+        _show_suspicions(suspiciou, source, name=True)
     for line in more:
         out.print(line)
 
@@ -108,26 +114,28 @@ def _short(text: str, size: int = 14) -> str:
     return text if len(text) <= size else text[: size - 1] + "…"
 
 
-def _show_one(one: FieldProfile, source: str) -> None:
+def _show_one(profile: FieldProfile, source: str) -> None:
     from oak_ledger.definition.formats import plain, show
     from oak_ledger.present.terminal import LEAF, QUIET, Text, console, grid, plural
 
     out = console()
-    share = f" ({one.nulls / one.rows:.1%})" if one.rows else ""
+    share = f" ({profile.nulls / profile.rows:.1%})" if profile.rows else ""
     out.print(
         Text.assemble(
-            (one.field, "bold"),
-            f"  {one.type}; {plural(one.rows, 'row')}, {plural(one.nulls, 'null')}{share}, {plural(one.distinct, 'distinct value')}",
+            (profile.field, "bold"),
+            f"  {profile.type}; {plural(profile.rows, 'row')}, {plural(profile.nulls, 'null')}{share}, {plural(profile.distinct, 'distinct value')}",
         )
     )
-    facts = [("minimum", plain(one.minimum)), ("maximum", plain(one.maximum))]
+    facts = [("minimum", plain(profile.minimum)), ("maximum", plain(profile.maximum))]
     facts += (
-        [("average", show(one.average, "0.0000")), ("median", plain(one.median))] if one.average is not None else []
+        [("average", show(profile.average, "0.0000")), ("median", plain(profile.median))]
+        if profile.average is not None
+        else []
     )
-    facts += [("shortest", repr(one.shortest)), ("longest", repr(one.longest))] if one.longest else []
+    facts += [("shortest", repr(profile.shortest)), ("longest", repr(profile.longest))] if profile.longest else []
     out.print(Text("   ".join(f"{name} {value}" for name, value in facts)))
-    parts = one.bins or tuple((value, None, rows) for value, rows in one.common)
-    table = grid("values" if one.bins else "most common", "rows", "", right=(1,))
+    parts = profile.bins or tuple((value, None, rows) for value, rows in profile.common)
+    table = grid("values" if profile.bins else "most common", "rows", "", right=(1,))
     peak = max((rows for *_, rows in parts), default=1) or 1
     for low, high, rows in parts:
         shown = plain(low) if high is None or isinstance(low, str) else f"{low:,.6g} to {high:,.6g}"
@@ -137,23 +145,23 @@ def _show_one(one: FieldProfile, source: str) -> None:
             Text("█" * round(50 * rows / peak), style=LEAF),
         )
     out.print(table)
-    if one.patterns:
-        out.print(Text("shapes: " + ", ".join(f"{shape!r} {rows:,}" for shape, rows in one.patterns), style=QUIET))
-    _show_suspicions(one, source)
+    if profile.patterns:
+        out.print(Text("shapes: " + ", ".join(f"{shape!r} {rows:,}" for shape, rows in profile.patterns), style=QUIET))
+    _show_suspicions(profile, source)
 
 
 SHOWN_PAIRS = 6  # of a recode list that is proposed
 
 
-def _show_suspicions(one: FieldProfile, source: str, *, name: bool = False) -> None:
+def _show_suspicions(profile: FieldProfile, source: str, *, name: bool = False) -> None:
     from oak_ledger.present.terminal import LEAF, QUIET, RUST, Text, console, plural
 
     out = console()
-    for odd in one.suspicions:
+    for odd in profile.suspicions:
         samples = ", ".join(repr(text) for text in odd.samples)
         out.print(
             Text.assemble(
-                (f"{one.field}  " if name else "", "bold"),
+                (f"{profile.field}  " if name else "", "bold"),
                 ("suspicious: ", RUST),
                 f"{odd.what} in {plural(odd.rows, 'row')}, such as {samples}",
             )
@@ -163,14 +171,14 @@ def _show_suspicions(one: FieldProfile, source: str, *, name: bool = False) -> N
             more = f"  the first {SHOWN_PAIRS} of {len(odd.recode):,}" if len(odd.recode) > SHOWN_PAIRS else ""
             out.print(
                 Text.assemble(
-                    ("  → ", LEAF), f"oak field recode {source} {shlex.quote(one.field)} {pairs}", (more, QUIET)
+                    ("  → ", LEAF), f"oak field recode {source} {shlex.quote(profile.field)} {pairs}", (more, QUIET)
                 )
             )
         if odd.clean:
             out.print(
                 Text.assemble(
                     ("  → ", LEAF),
-                    f"oak field clean {source} '{one.field}' \"{odd.clean}\"",
+                    f"oak field clean {source} '{profile.field}' \"{odd.clean}\"",
                     (f"  changes {plural(odd.changes, 'value')}", QUIET),
                 )
             )

@@ -20,17 +20,17 @@ def step_command() -> None:
 def _effects(source: Source) -> list[dict[str, Any]]:
     from oak_ledger.first_look.steps import effects_of, steps_of
 
-    keys = [one.model_dump(exclude_defaults=True, exclude={"kind"}, mode="json") for one in steps_of(source)]
+    keys = [step.model_dump(exclude_defaults=True, exclude={"kind"}, mode="json") for step in steps_of(source)]
     return [
         {
-            "number": one.number,
-            "kind": one.kind,
-            "rows_before": one.before,
-            "rows_after": one.after,
-            "notes": one.notes,
+            "number": effect.number,
+            "kind": effect.kind,
+            "rows_before": effect.before,
+            "rows_after": effect.after,
+            "notes": effect.notes,
             "keys": own,
         }
-        for one, own in zip(effects_of(source), keys, strict=True)
+        for effect, own in zip(effects_of(source), keys, strict=True)
     ]
 
 
@@ -49,10 +49,17 @@ def step_list(source: str, as_json: bool) -> None:
         console().print("no steps; oak step add --help shows how one is added")
         return
     table = grid("", "step", "what", "rows before", "after", "besides", right=(0, 3, 4))
-    for one in effects:
-        keys = "; ".join(f"{key} {_said(value)}" for key, value in one["keys"].items())
-        notes = "; ".join(f"{count:,} {what}" for what, count in one["notes"].items())
-        table.add_row(str(one["number"]), one["kind"], keys, f"{one['rows_before']:,}", f"{one['rows_after']:,}", notes)
+    for effect in effects:
+        keys = "; ".join(f"{key} {_said(value)}" for key, value in effect["keys"].items())
+        notes = "; ".join(f"{count:,} {what}" for what, count in effect["notes"].items())
+        table.add_row(
+            str(effect["number"]),
+            effect["kind"],
+            keys,
+            f"{effect['rows_before']:,}",
+            f"{effect['rows_after']:,}",
+            notes,
+        )
     console().print(table)
 
 
@@ -101,7 +108,7 @@ def step_add(source: str, kind: str, no_nulls: bool, **keys: Any) -> None:
     given = {key: [*value] if isinstance(value, tuple) else value for key, value in keys.items() if value}
     after = with_step(before, kind.replace("-", " "), **given, **({"nulls": False} if no_nulls else {}))
     console().print(effects_of(after)[-1].sentence())
-    names = [[one.name for one in source.fields] for source in (before, after)]
+    names = [[field.name for field in source.fields] for source in (before, after)]
     for what, one, other in (("new", names[1], names[0]), ("gone", names[0], names[1])):
         some = [name for name in one if name not in other]
         if some:

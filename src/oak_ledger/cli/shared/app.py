@@ -56,7 +56,7 @@ def _dry(context: click.Context, _option: click.Parameter, value: bool) -> None:
 
 def with_common(command: click.Command, *, edits: bool = False) -> click.Command:
     """A command with the options that every command has; one that edits a definition has `--dry-run`, too."""
-    names = {name for one in command.params for name in one.opts}
+    names = {name for param in command.params for name in param.opts}
     with_completion(command)
     if "--json" not in names:
         json_line = "Print JSON instead of text."
@@ -68,7 +68,7 @@ def with_common(command: click.Command, *, edits: bool = False) -> click.Command
         command.params.append(
             click.Option(["--dry-run"], is_flag=True, expose_value=False, callback=_dry, help=help_line)
         )
-    command.params += [one for one in _common() if not names & {*one.opts}]
+    command.params += [parameter for parameter in _common() if not names & {*parameter.opts}]
     return command
 
 
@@ -116,7 +116,7 @@ class Verbs(click.Group):
         if (
             command is None
             or isinstance(command, Verbs)
-            or "--no-progress" in {name for one in command.params for name in one.opts}
+            or "--no-progress" in {name for param in command.params for name in param.opts}
         ):
             return command
         return with_common(command, edits=_edits(f"{self.name} {cmd_name}"))
@@ -156,7 +156,9 @@ class _Commands(Verbs):
             return None
         module = import_module(f"oak_ledger.cli.{COMMANDS[cmd_name][0]}")
         command: click.Command = getattr(module, f"{cmd_name}_command")
-        known = isinstance(command, Verbs) or "--no-progress" in {name for one in command.params for name in one.opts}
+        known = isinstance(command, Verbs) or "--no-progress" in {
+            name for param in command.params for name in param.opts
+        }
         return command if known else with_common(command)
 
     def format_help(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
@@ -210,10 +212,10 @@ def command_called(arguments: Sequence[str]) -> str:
     while isinstance(group, click.Group):
         default = group.default if isinstance(group, Verbs) else ""
         verb = left.pop(0) if left and left[0] in group.list_commands(context) else default
-        name, found = f"{name} {verb}".strip(), group.get_command(context, verb)
-        if not isinstance(found, click.Group):
+        name, command = f"{name} {verb}".strip(), group.get_command(context, verb)
+        if not isinstance(command, click.Group):
             break
-        group = found
+        group = command
     return name
 
 
@@ -329,15 +331,15 @@ def open_any(
     """A source by its definition file, or a published one by its name (`at` a date); compared with a baseline, if one is given."""
     path = definition_path(name)
     if at is not None:
-        found = open_catalogue(catalogue).snapshots.source_at(open_working(name).name if path.is_file() else name, at)
+        source = open_catalogue(catalogue).snapshots.source_at(open_working(name).name if path.is_file() else name, at)
     elif path.is_file() or name.endswith(".toml") or not has_catalogue(catalogue):
-        found = open_working(name, progress)
+        source = open_working(name, progress)
     else:
         place = open_catalogue(catalogue)
-        found = place.source(name, drafts=draft)
+        source = place.source(name, drafts=draft)
         with suppress(OakError):  # drafts are no reading, and where nothing can be written, nothing is
             place.reports.looked(name, place.person)
-    return compared_with(found, baseline, catalogue)
+    return compared_with(source, baseline, catalogue)
 
 
 def compared_with(source: Source, baseline: str | None, catalogue: str) -> Source:
@@ -378,8 +380,8 @@ def reports_of(
     """
     from oak_ledger import find_reports
 
-    found = find_reports(folder or source.folder, source.name, unread)
-    return found if catalogue is None else [with_own_baseline(one, catalogue) for one in found]
+    reports = find_reports(folder or source.folder, source.name, unread)
+    return reports if catalogue is None else [with_own_baseline(report, catalogue) for report in reports]
 
 
 def with_own_baseline(report: Report, catalogue: str) -> Report:
@@ -410,7 +412,7 @@ def _plain(value: Any) -> str:
 
 def attention(findings: Iterable[Finding]) -> int:
     """The exit code: 1 where a finding needs attention, which a note does not."""
-    return 1 if any(one.severity != "note" for one in findings) else 0
+    return 1 if any(finding.severity != "note" for finding in findings) else 0
 
 
 def is_dry_run() -> bool:

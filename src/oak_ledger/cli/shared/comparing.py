@@ -39,7 +39,7 @@ def compared(
     renamed = renamed_between(before.fingerprints, prints)
     changed = changed_fields(old, opened, before.fingerprints, prints, renamed)
     changes = report_changes(known, old, opened, renamed, changed, recoded(opened, old))
-    since = since_version(opened, old, before.number, before.fingerprints, [one.document for one in known])
+    since = since_version(opened, old, before.number, before.fingerprints, [report.document for report in known])
     return Compared(
         differences(old, opened, renamed), changes, before, place.reports.readers(address), since.told(opened)
     )
@@ -47,7 +47,7 @@ def compared(
 
 def registered(place: Catalogue, name: str, known: Sequence[Report]) -> list[Report]:
     """The reports of the catalogue that one may see, as they will be at the release, but for those that lie here as files."""
-    here = {one.about.name.casefold() for one in known}
+    here = {report.about.name.casefold() for report in known}
     return [one.report for one in place.reports.followed(name) if one.name.casefold() not in here]
 
 

@@ -55,7 +55,7 @@ class Name(click.types.StringParamType):
                 names = _sources(ctx, incomplete)
             elif param.name == "where":
                 names = _entries(ctx, "filter")
-            elif all(one.name != "source" for one in ctx.command.params):
+            elif all(param.name != "source" for param in ctx.command.params):
                 names = _published(ctx)
             else:
                 names = _entries(ctx, group if param.name in ("name", "names") and group in OF_ENTRIES else "field")
@@ -72,7 +72,7 @@ class Name(click.types.StringParamType):
 
 def with_completion(command: click.Command) -> None:
     """Let the arguments and repeated options of a command that name something be completed."""
-    for one in command.params:
-        several = isinstance(one, click.Argument) or one.name == "where" or getattr(one, "multiple", False)
-        if one.type is click.STRING and several and (one.name in OF_FIELDS or one.name in ("source", "where")):
-            one.type = Name()
+    for param in command.params:
+        several = isinstance(param, click.Argument) or param.name == "where" or getattr(param, "multiple", False)
+        if param.type is click.STRING and several and (param.name in OF_FIELDS or param.name in ("source", "where")):
+            param.type = Name()

@@ -28,7 +28,7 @@ class Followed(NamedTuple):
     @property
     def documents(self) -> list[tuple[Path, Document]]:
         """What a mend is to change in them."""
-        return [(path, one.report.document) for path, one in self.reports.items()]
+        return [(path, registered.report.document) for path, registered in self.reports.items()]
 
     def apart(self, mend: Mend) -> tuple[Mend, list[FileEdit]]:
         """A mend of the files that lie here, and the edits of the others."""
@@ -42,21 +42,23 @@ class Followed(NamedTuple):
 
         show_edits(edits)
         for edit in edits:
-            one = self.reports[edit.path]
+            registered = self.reports[edit.path]
             if not dry_run:
                 place = open_catalogue(self.catalogue)
-                place.reports.propose(f"{one.area}/{one.name}", edit.after, note=what_is_run(), with_source=True)
-            who = "" if one.may_change else f", and then for its owner {one.owner}"
-            say(f"report {one.name} of the catalogue: the change {'would wait' if dry_run else 'waits'} for the release of {one.source}{who}")  # fmt: skip
+                place.reports.propose(
+                    f"{registered.area}/{registered.name}", edit.after, note=what_is_run(), with_source=True
+                )
+            who = "" if registered.may_change else f", and then for its owner {registered.owner}"
+            say(f"report {registered.name} of the catalogue: the change {'would wait' if dry_run else 'waits'} for the release of {registered.source}{who}")  # fmt: skip
 
 
 def followed(opened: Source, files: Sequence[Report], catalogue: str) -> Followed:
     """The reports of the catalogue that are to follow an edit; `files` lie here and are edited themselves."""
     if not has_catalogue(catalogue):
         return Followed(catalogue, {})
-    here = {one.about.name.casefold() for one in files}
-    found = open_catalogue(catalogue).reports.followed(opened.name)
-    return Followed(catalogue, {Path("(catalogue)") / one.area / one.name: one for one in found if one.name.casefold() not in here})  # fmt: skip
+    here = {file.about.name.casefold() for file in files}
+    registereds = open_catalogue(catalogue).reports.followed(opened.name)
+    return Followed(catalogue, {Path("(catalogue)") / registered.area / registered.name: registered for registered in registereds if registered.name.casefold() not in here})  # fmt: skip
 
 
 def tell_followed(before: Sequence[Registered], version: Version, catalogue: str) -> None:
@@ -64,10 +66,12 @@ def tell_followed(before: Sequence[Registered], version: Version, catalogue: str
     from oak_ledger.present.terminal import say
 
     now = open_catalogue(catalogue).reports.all(f"{version.area}/{version.source}")
-    states = {(one.area, one.name): one for one in now}
-    for one in before:
-        after = states.get((one.area, one.name))
-        if after is not None and after.number > one.number:
-            say(f"report {one.name} follows: state {after.number}")
+    states = {(registered.area, registered.name): registered for registered in now}
+    for registered in before:
+        after = states.get((registered.area, registered.name))
+        if after is not None and after.number > registered.number:
+            say(f"report {registered.name} follows: state {after.number}")
         elif after is not None and after.waiting:
-            say(f"report {one.name}: a change waits for {one.owner}: oak report waiting '{one.name}'")
+            say(
+                f"report {registered.name}: a change waits for {registered.owner}: oak report waiting '{registered.name}'"
+            )

@@ -69,7 +69,7 @@ def tell_edits(
         files = [
             {
                 "file": edit.path.name,
-                "lines": [dict(zip(("line", "before", "after"), one, strict=True)) for one in edit.lines()],
+                "lines": [dict(zip(("line", "before", "after"), line, strict=True)) for line in edit.lines()],
             }
             for edit in edits
         ]

@@ -32,7 +32,7 @@ class _Held(io.StringIO):
 @contextmanager
 def paged(arguments: Sequence[str]) -> Iterator[None]:
     """What is printed within goes through the pager (the variable PAGER, else less) where it is longer than the terminal; PAGER=cat has none."""
-    command = command_called([one for one in arguments if not one.startswith("-")])
+    command = command_called([argument for argument in arguments if not argument.startswith("-")])
     stdout = sys.stdout
     if command not in LOOKING or "--json" in arguments or not stdout.isatty() or os.environ.get("PAGER") == "cat":
         yield

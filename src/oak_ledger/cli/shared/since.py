@@ -41,11 +41,11 @@ def looked_at(source: Source, reports: Sequence[Report], catalogue: str) -> Look
 
     last, before = released(source, catalogue)
     if last is None or before is None:
-        gone = any(one.code == "missing-column" for state in source.fields for one in state.findings)
+        gone = any(finding.code == "missing-column" for state in source.fields for finding in state.findings)
         since = Since(candidates(source, None) if gone else {}, ())
     else:
-        since = since_version(source, before, last.number, last.fingerprints, [one.document for one in reports])
-    checked = [ReportErrors(one.path, one.document, tuple(one.errors(source))) for one in reports]
+        since = since_version(source, before, last.number, last.fingerprints, [report.document for report in reports])
+    checked = [ReportErrors(report.path, report.document, tuple(report.errors(source))) for report in reports]
     return LookedAt(last, before, since, causes(source, checked, since.offered, _names(source, before)))
 
 

@@ -88,8 +88,8 @@ def local_groups(keys: Sequence[Any], rows: int) -> tuple[Any, int, list[Key]]:
     if not keys:
         return np.zeros(rows, np.int64), 1, []
     columns, dictionaries = zip(*(numbered(key) for key in keys), strict=True)
-    sizes = [len(one) for one in dictionaries]
-    size = math.prod(max(one, 1) for one in sizes)
+    sizes = [len(dictionary) for dictionary in dictionaries]
+    size = math.prod(max(size, 1) for size in sizes)
     if size >= MAX_KEY_PRODUCT:  # more than a number holds: numbered again after each key
         local, first = _packed(
             [

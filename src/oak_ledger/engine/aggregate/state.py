@@ -143,16 +143,16 @@ class AggregateState:
         if self.keys:
             self._spill()
         for batches in self.spilled.each():
-            one = AggregateState(self.kinds)
-            one.table = None  # its groups are combined as rows are
+            state = AggregateState(self.kinds)
+            state.table = None  # its groups are combined as rows are
             for keys, columns in batches:
-                one.keys.append(keys)
-                one.members.append([len(one.members)])
+                state.keys.append(keys)
+                state.members.append([len(state.members)])
                 for node, parts in columns.items():
-                    one.columns.setdefault(node, []).append((parts, len(keys[0])))
-            if one.keys:
-                one.combine()
-                yield one
+                    state.columns.setdefault(node, []).append((parts, len(keys[0])))
+            if state.keys:
+                state.combine()
+                yield state
 
     def key_values(self) -> list[Any]:
         """The value of each key for each group."""
@@ -197,7 +197,7 @@ class AggregateState:
             group_of = self.numbers[number][own] if number in self.numbers else own
             if (low, high) != (0, self.count):
                 inside = (group_of >= low) & (group_of < high)
-                group_of, values = group_of[inside] - low, [one.filter(from_numpy(inside)) for one in values]
+                group_of, values = group_of[inside] - low, [value.filter(from_numpy(inside)) for value in values]
             yield group_of, values
 
     def close(self) -> None:

@@ -194,15 +194,15 @@ def _of_partitions(
     node: c.Window,
     inputs: Sequence[Any],
     order: Sequence[Any],
-    found: SortedPartitions,
+    partitions: SortedPartitions,
     span: tuple[int, int],
     note: FaultSink,
 ) -> Any:
     """The values of a window over some whole partitions, in the sorted order."""
     low, high = span
-    index = from_numpy(found.rows[low:high])
-    begins = found.begins[low:high]
-    around = Around(begins, found.differs[low:high] if node.order else begins, _edges(node, order, index))
+    index = from_numpy(partitions.rows[low:high])
+    begins = partitions.begins[low:high]
+    around = Around(begins, partitions.differs[low:high] if node.order else begins, _edges(node, order, index))
     args = [arg.take(index) for arg in inputs[: len(node.args)]]
     if node.function.window:
         return node.function.run(call_context(node, around.size, note), around, *args)
@@ -252,13 +252,13 @@ def _range_edge(
     if key.descending:
         numbers, edge = -numbers, -edge
     null = to_mask(pc.is_null(values))
-    made = np.where(null, peers if first else peers_end, 0)
+    array = np.where(null, peers if first else peers_end, 0)
     for at in np.unique(start[~null]):
         inside = np.arange(at, end[at])
         inside = inside[~null[inside]]
         found = np.searchsorted(numbers[inside], edge[inside], "left" if first else "right")
-        made[inside] = inside[0] + found
-    return made
+        array[inside] = inside[0] + found
+    return array
 
 
 def _aggregated(node: c.Window, args: list[Any], where: Any | None, around: Around, record: FaultSink) -> Any:

@@ -63,8 +63,8 @@ def _between(totals: RowIndexes, around: Around) -> RowIndexes:
         inside: RowIndexes = reached - np.repeat(before, np.diff(np.append(first, around.size)))
         return inside
     whole = np.concatenate([np.zeros(1, totals.dtype), totals])
-    made: RowIndexes = whole[np.maximum(around.high, around.low)] - whole[around.low]
-    return made
+    array: RowIndexes = whole[np.maximum(around.high, around.low)] - whole[around.low]
+    return array
 
 
 def _whole_totals(node: c.Window, values: Any, keep: Mask | None, counts: RowIndexes, around: Around) -> Any | None:
@@ -98,7 +98,7 @@ def _float_totals(
         return None
     if keep is not None:
         numbers = np.where(keep, numbers, 0.0)
-    made = np.empty(around.size)
+    array = np.empty(around.size)
     first = np.flatnonzero(around.begins).tolist()
     for begin, end in zip(first, [*first[1:], around.size], strict=True):
         part = numbers[begin:end]
@@ -109,14 +109,14 @@ def _float_totals(
         upper = (part + cut) - cut
         rest = part - upper
         if backward:
-            made[begin:end] = (np.cumsum(upper[::-1]) + np.cumsum(rest[::-1]))[::-1]
+            array[begin:end] = (np.cumsum(upper[::-1]) + np.cumsum(rest[::-1]))[::-1]
         else:
-            made[begin:end] = np.cumsum(upper) + np.cumsum(rest)
+            array[begin:end] = np.cumsum(upper) + np.cumsum(rest)
     if backward:
-        made = made[np.minimum(around.low, around.size - 1)]
+        array = array[np.minimum(around.low, around.size - 1)]
     elif not (around.usual and around.all_differ):
-        made = made[around.high - 1]
-    return from_numpy(made / np.maximum(counts, 1) if mean else made, mask=counts == 0)
+        array = array[around.high - 1]
+    return from_numpy(array / np.maximum(counts, 1) if mean else array, mask=counts == 0)
 
 
 def _extremes(values: Any, keep: Mask | None, around: Around, *, largest: bool) -> Any | None:
@@ -132,11 +132,11 @@ def _extremes(values: Any, keep: Mask | None, around: Around, *, largest: bool) 
     low, high = around.low, around.high
     lengths = np.maximum(high - low, 0)
     level = np.frexp(lengths.astype(np.float64))[1] - 1  # the power of two that the length reaches
-    made = np.zeros(around.size, numbers.dtype)
+    array = np.zeros(around.size, numbers.dtype)
     domain_of = numbers
     for power in range(int(level.max()) + 1):
         at = np.flatnonzero(level == power)
-        made[at] = better(domain_of[low[at]], domain_of[high[at] - (1 << power)])
+        array[at] = better(domain_of[low[at]], domain_of[high[at] - (1 << power)])
         step = 1 << power
         domain_of = better(domain_of[: len(domain_of) - step], domain_of[step:]) if len(domain_of) > step else domain_of
-    return back(made, empty)
+    return back(array, empty)

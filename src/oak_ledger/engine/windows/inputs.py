@@ -16,9 +16,9 @@ InputIndexes = tuple[int, ...]
 
 def collect_windows(fields: Fields, owners: Sequence[Expression]) -> dict[c.Window, Expression]:
     """Every window in the formulas and the fields that they need, with the formula that it is in."""
-    names = needed(fields, [one.checked for one in owners])
-    found = [*(fields[name] for name in names), *owners]
-    return {piece: owner for owner in found for piece in c.walk(owner.checked) if isinstance(piece, c.Window)}
+    names = needed(fields, [owner.checked for owner in owners])
+    expressions = [*(fields[name] for name in names), *owners]
+    return {piece: owner for owner in expressions for piece in c.walk(owner.checked) if isinstance(piece, c.Window)}
 
 
 def inner_windows(fields: Fields, node: c.Window) -> set[c.Window]:

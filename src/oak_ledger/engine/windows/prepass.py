@@ -58,7 +58,7 @@ def row_windows(
         inputs = _Inputs(pieces, partitions, options().memory // INPUT_SHARE)
 
         def work(evaluator: Evaluator, pieces: Sequence[Expression] = pieces) -> tuple[Rows, list[Any]]:
-            return evaluator.rows, [evaluator.compute(one) for one in pieces]
+            return evaluator.rows, [evaluator.compute(piece) for piece in pieces]
 
         try:
             for rows, columns in scan.run(reader, work, faults):
@@ -101,7 +101,7 @@ def _computed(
             alike = (
                 over_whole_partitions(node),
                 indexes[node][first:],
-                *((one.descending, one.nulls_first) for one in node.order),
+                *((key.descending, key.nulls_first) for key in node.order),
             )
 
             def record(what: str, mask: Mask, owner: Expression = owner, at: Rows = at) -> None:
@@ -151,7 +151,7 @@ class _Inputs:
 
     def partitioned(self, by: InputIndexes) -> Iterator[tuple[Rows, list[Any]]]:
         """The rows in parts of whole partitions: numbers and inputs."""
-        kinds = [one.checked.type for one in self.pieces]
+        kinds = [piece.checked.type for piece in self.pieces]
         if not self.spilled:
             at = np.concatenate(self.rows) if self.rows else np.zeros(0, np.int64)
             yield at, [concatenated([part[place] for part in self.parts], kind) for place, kind in enumerate(kinds)]
@@ -159,7 +159,7 @@ class _Inputs:
         if self.rows:
             self.limit = 0
             rows, parts, self.rows, self.parts = self.rows, self.parts, [], []
-            self.count -= sum(len(one) for one in rows)
+            self.count -= sum(len(row) for row in rows)
             for own, columns in zip(rows, parts, strict=True):
                 self.add(own, columns)
         for batches in self.spilled[by].each():

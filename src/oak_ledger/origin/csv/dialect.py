@@ -201,15 +201,15 @@ def _separator(text: str) -> tuple[str, str]:
     for candidate in SEPARATORS[::-1]:
         if candidate not in text:
             continue
-        found = max(
+        parsed = max(
             (_parsed(text, _Writing(candidate, quote)) for quote in ('"', "")), key=lambda one: (one.share, one.width)
         )
-        if found.width > 1:
-            sure = found.share >= CONSISTENT
+        if parsed.width > 1:
+            sure = parsed.share >= CONSISTENT
             own = (
                 sure,
-                0.0 if sure else found.share,
-                SEPARATORS[::-1].index(candidate) if sure else found.width,
+                0.0 if sure else parsed.share,
+                SEPARATORS[::-1].index(candidate) if sure else parsed.width,
                 candidate,
             )
             best = max(best, own)
@@ -243,20 +243,20 @@ def _quoting(
             return _Writing(
                 separator, "", escape or "", bool(spaces)
             ), f'the character " occurs only inside values: {where.strip()[:40]}'
-    made = _Writing(separator, quote, escape or "", bool(spaces))
-    usual = _parsed(text, made)
+    writing = _Writing(separator, quote, escape or "", bool(spaces))
+    usual = _parsed(text, writing)
     if quote and escape is None and f"\\{quote}" in text and not (usual.strict and usual.share == 1.0):
         escaped = _parsed(text, _Writing(separator, quote, "\\", bool(spaces)))
         if escaped.strict and escaped.share >= usual.share:
             return _Writing(separator, quote, "\\", bool(spaces)), "quotes inside a value follow it"
     if quote and spaces is None and re.search(rf"{re.escape(separator)} +{re.escape(quote)}", text):
-        spaced = _parsed(text, _Writing(separator, quote, made.escape, spaces=True))
+        spaced = _parsed(text, _Writing(separator, quote, writing.escape, spaces=True))
         held = any(re.fullmatch(rf" +{quote}.*{quote} *", cell, re.DOTALL) for row in usual.rows for cell in row)
         if spaced.strict and spaced.share >= usual.share and (held or not usual.strict):
             return _Writing(
-                separator, quote, made.escape, spaces=True
+                separator, quote, writing.escape, spaces=True
             ), "there are spaces between a separator and a quote"
-    return made, ""
+    return writing, ""
 
 
 def _shown_quoting(writing: _Writing) -> str:
@@ -283,8 +283,8 @@ def _footer(path: Path, encoding: str, writing: _Writing, rows: Sequence[Sequenc
     if encoding.startswith("utf-16"):
         return 0, ""
     records = _last_records(path, encoding, writing.quote)
-    count, why = lines_after_rows([next(iter(_rows(one, writing)), []) for one in records], usual_width(rows))
-    return sum(one.count("\n") + 1 for one in records[len(records) - count :]), why
+    count, why = lines_after_rows([next(iter(_rows(record, writing)), []) for record in records], usual_width(rows))
+    return sum(record.count("\n") + 1 for record in records[len(records) - count :]), why
 
 
 def footer_of(path: Path, spec: ReadingSpec) -> int:
@@ -300,14 +300,14 @@ def footer_of(path: Path, spec: ReadingSpec) -> int:
         (
             at
             for at in range(len(records) + 1)
-            if sum(one.count("\n") + 1 for one in records[len(records) - at :]) >= spec.footer
+            if sum(record.count("\n") + 1 for record in records[len(records) - at :]) >= spec.footer
         ),
         len(records),
     )
-    count = own_footer([next(iter(_rows(one, writing)), []) for one in records], rows[first:], told)
+    count = own_footer([next(iter(_rows(record, writing)), []) for record in records], rows[first:], told)
     if len(head) < HEAD:
         count = min(count, max(len(rows) - first, 0))
-    return sum(one.count("\n") + 1 for one in records[len(records) - count :])
+    return sum(record.count("\n") + 1 for record in records[len(records) - count :])
 
 
 def _last_records(path: Path, encoding: str, quote: str) -> list[str]:

@@ -93,14 +93,14 @@ def _by_letters(path: Path, head: bytes, at: int) -> tuple[str, str]:
     line = head.count(b"\n", 0, at) + 1
     if right - wrong > 10 * wrong:
         return "utf-8", f"nearly all is UTF-8; byte {at + 1}, in line {line}, is not"
-    fits = sorted([*_single(head), *_double(head)], key=lambda one: -one.share)
+    fits = sorted([*_single(head), *_double(head)], key=lambda fit: -fit.share)
     best = fits[0] if fits else _Fit("", 0.0, 0, "")
     if best.share < _POOR:
         shown = f"; as {best.encoding} it would read {best.words[0]!r}" if best.words else ""
         message = f"{path.name} is not UTF-8 (byte {at + 1}, in line {line}), and no other encoding fits{shown}."
         raise UnusableInput("which-encoding", message, hint="Say which it is: --encoding cp1252, for example.")
     why = f"byte {at + 1} is not UTF-8; so it reads {_listed(best)}"
-    other = next((one for one in fits[1:] if one.words[:3] != best.words[:3] and best.share - one.share < 0.1), None)
+    other = next((fit for fit in fits[1:] if fit.words[:3] != best.words[:3] and best.share - fit.share < 0.1), None)
     if other is not None:
         return best.encoding, f"{why}; a guess, as {other.encoding} it would read {_listed(other)}"
     return best.encoding, f"{why}; a guess from few letters" if best.count < _FEW else why

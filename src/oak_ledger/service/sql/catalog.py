@@ -53,9 +53,9 @@ def is_of_system(tree: Node) -> bool:
     """Whether a statement asks the catalogue, or nothing at all. Raises OakError where it asks a source along with it."""
     if not isinstance(tree, exp.Query) or tree.find(*_CHANGES) is not None:
         raise refused("A statement that does more than ask", "There is SELECT.")
-    named = {one.alias.casefold() for one in tree.find_all(exp.CTE)}
-    tables = [one for one in tree.find_all(exp.Table) if isinstance(one.this, exp.Identifier) and (one.db or one.name.casefold() not in named)]  # fmt: skip
-    own = [_schema(one) != "" for one in tables]
+    named = {node.alias.casefold() for node in tree.find_all(exp.CTE)}
+    tables = [node for node in tree.find_all(exp.Table) if isinstance(node.this, exp.Identifier) and (node.db or node.name.casefold() not in named)]  # fmt: skip
+    own = [_schema(table) != "" for table in tables]
     if any(own) and not all(own):
         raise refused("A statement that reads a source along with the catalogue")
     return all(own)
@@ -86,7 +86,7 @@ class Catalog:
         """The answer to a statement, of at most so many rows. Raises OakError for one that is not understood, and when its time is over."""
         tree = parsed(text, Postgres)
         if isinstance(tree, exp.Select):
-            tree.set("expressions", [_named(one) for one in tree.expressions])
+            tree.set("expressions", [_named(expression) for expression in tree.expressions])
         tree = with_parameters(tree, values)
         try:
             with self.engine.cursor() as own, _interrupted(own, until):
@@ -102,12 +102,12 @@ class Catalog:
 
     def _written(self, tree: Node) -> str:
         """A statement as the engine reads it."""
-        named = {one.alias.casefold() for one in tree.find_all(exp.CTE)}
+        named = {node.alias.casefold() for node in tree.find_all(exp.CTE)}
         for node in reversed([*tree.walk(bfs=False)]):  # the innermost first
-            said = self._said(node, named)
-            if said is not node:
-                tree = said if node is tree else tree
-                node.replace(said)
+            expression = self._said(node, named)
+            if expression is not node:
+                tree = expression if node is tree else tree
+                node.replace(expression)
         return tree.sql(dialect="duckdb", comments=False)
 
     def _said(self, node: Node, named: set[str]) -> Node:
@@ -264,7 +264,7 @@ def _contents(person: str, sources: Sequence[tuple[str, Source]]) -> dict[str, p
 
 
 def _describe(rows: dict[str, list[dict[str, Any]]], area: str, space: int, oid: int, source: Source) -> None:
-    fields = [one for one in source.fields if not one.hidden and not one.broken and one.type is not None]
+    fields = [field for field in source.fields if not field.hidden and not field.broken and field.type is not None]
     whole = {"table_catalog": DATABASE, "table_schema": area, "table_name": source.name}
 
     def add(table: str, **row: Any) -> None:
@@ -276,14 +276,14 @@ def _describe(rows: dict[str, list[dict[str, Any]]], area: str, space: int, oid:
     add("pg.pg_views", schemaname=area, viewname=source.name, viewowner="oak", definition="")
     if source.about.description:
         add("pg.pg_description", objoid=oid, classoid=1259, objsubid=0, description=source.about.description)
-    for number, one in enumerate(fields, 1):
-        kind = one.type or TEXT
-        column = column_of(one.name, kind)
-        add("pg.pg_attribute", attrelid=oid, attname=one.name, atttypid=column.type, attlen=column.size, attnum=number, attndims=0, atttypmod=column.modifier, attbyval=column.size > 0, attstorage="p", attnotnull=False, atthasdef=False, atthasmissing=False, attidentity="", attgenerated="", attisdropped=False, attislocal=True, attinhcount=0, attcollation=0)  # fmt: skip
+    for number, state in enumerate(fields, 1):
+        kind = state.type or TEXT
+        column = column_of(state.name, kind)
+        add("pg.pg_attribute", attrelid=oid, attname=state.name, atttypid=column.type, attlen=column.size, attnum=number, attndims=0, atttypmod=column.modifier, attbyval=column.size > 0, attstorage="p", attnotnull=False, atthasdef=False, atthasmissing=False, attidentity="", attgenerated="", attisdropped=False, attislocal=True, attinhcount=0, attcollation=0)  # fmt: skip
         numeric = (38, kind.scale) if kind.kind == "decimal" else (64, 0) if kind.kind == "integer" else (53, None) if kind.kind == "number" else (None, None)  # fmt: skip
-        add("info.columns", **whole, column_name=one.name, ordinal_position=number, is_nullable="YES", data_type=_INFORMATION_TYPES.get(kind.kind, "text"), numeric_precision=numeric[0], numeric_scale=numeric[1], numeric_precision_radix=10 if kind.kind == "decimal" else 2 if kind.numeric else None, datetime_precision=6 if kind.kind == "timestamp" else None, udt_catalog=DATABASE, udt_schema=SYSTEM, udt_name=_udt(column.type), is_updatable="NO", is_identity="NO", is_generated="NEVER", dtd_identifier=str(number))  # fmt: skip
-        said = getattr(one.spec, "description", "")
-        per = f"A measure: one value per group, {how_it_totals(source, one)}." if one.grain == Grain.GROUP else ""  # fmt: skip
+        add("info.columns", **whole, column_name=state.name, ordinal_position=number, is_nullable="YES", data_type=_INFORMATION_TYPES.get(kind.kind, "text"), numeric_precision=numeric[0], numeric_scale=numeric[1], numeric_precision_radix=10 if kind.kind == "decimal" else 2 if kind.numeric else None, datetime_precision=6 if kind.kind == "timestamp" else None, udt_catalog=DATABASE, udt_schema=SYSTEM, udt_name=_udt(column.type), is_updatable="NO", is_identity="NO", is_generated="NEVER", dtd_identifier=str(number))  # fmt: skip
+        said = getattr(state.spec, "description", "")
+        per = f"A measure: one value per group, {how_it_totals(source, state)}." if state.grain == Grain.GROUP else ""  # fmt: skip
         if said or per:
             add("pg.pg_description", objoid=oid, classoid=1259, objsubid=number, description=" ".join(filter(None, (said, per))))  # fmt: skip
 

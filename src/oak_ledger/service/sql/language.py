@@ -84,7 +84,7 @@ def parsed(text: str, dialect: type[Postgres] = Sql) -> Node:
     if len(text) > LONGEST:
         raise OakError("too-much", f"A statement has at most {LONGEST:,} characters.", hint="Give values as parameters.")  # fmt: skip
     try:
-        found = sqlglot.parse_one(text, dialect=dialect)
+        expression = sqlglot.parse_one(text, dialect=dialect)
     except (SqlglotError, ValueError) as error:
         said = getattr(error, "errors", None) or [{}]
         line, column = said[0].get("line"), said[0].get("col")
@@ -93,7 +93,7 @@ def parsed(text: str, dialect: type[Postgres] = Sql) -> Node:
         raise OakError("sql-syntax", f"The statement cannot be read{where}: {what.rstrip('.')}.", place=Place("the statement")) from None  # fmt: skip
     except RecursionError:
         raise OakError("sql-syntax", "The statement is nested too deeply.") from None
-    return found
+    return expression
 
 
 def statements(text: str) -> list[str]:
@@ -174,11 +174,11 @@ def _items(node: Node) -> list[Node] | None:
         return []
     if not isinstance(node, exp.Literal) or not (node.name.startswith("{") and node.name.endswith("}")):
         return None
-    found: list[Node] = []
+    expressions: list[Node] = []
     for quoted, bare in _ITEM.findall(node.name[1:-1]):
         null = bare.casefold().strip() == "null"
-        found.append(exp.Null() if null else exp.Literal.string(bare.strip() or re.sub(r"\\(.)", r"\1", quoted)))
-    return found
+        expressions.append(exp.Null() if null else exp.Literal.string(bare.strip() or re.sub(r"\\(.)", r"\1", quoted)))
+    return expressions
 
 
 def parameter_number(node: exp.Parameter) -> int:

@@ -96,7 +96,7 @@ class SqlPort:
     def _is_crowded(self, token: str) -> bool:
         """Whether one token has more than half of the room."""
         with self.lock:
-            return sum(one.token == token for one in self.sessions.values()) > CONNECTIONS // 2
+            return sum(session.token == token for session in self.sessions.values()) > CONNECTIONS // 2
 
     def _cancel(self, number: int, key: int) -> None:
         with self.lock:

@@ -182,12 +182,12 @@ def fields(said: Mapping[str, str]) -> bytes:
 def columns(described: Sequence[Column], formats: Sequence[int]) -> bytes:
     """What an answer has, and whether its values are texts (0) or binary (1)."""
     said = [struct.pack("!h", len(described))]
-    for one, how in zip(described, formats, strict=True):
-        said.append(text(one.name) + struct.pack("!ihihih", 0, 0, one.type, one.size, one.modifier, how))
+    for column, how in zip(described, formats, strict=True):
+        said.append(text(column.name) + struct.pack("!ihihih", 0, 0, column.type, column.size, column.modifier, how))
     return b"".join(said)
 
 
 def row(values: Sequence[bytes | None]) -> bytes:
     """A row: each value after its length, a null as the length -1."""
-    said = [b"\xff\xff\xff\xff" if one is None else struct.pack("!i", len(one)) + one for one in values]
+    said = [b"\xff\xff\xff\xff" if value is None else struct.pack("!i", len(value)) + value for value in values]
     return struct.pack("!h", len(values)) + b"".join(said)

@@ -286,8 +286,8 @@ class Session:
         """Raises OakError or Failed for what is not answered."""
         if not text:
             return Prepared("")
-        found = _WORD.match(text)
-        word = found[1].upper() if found else ""
+        match = _WORD.match(text)
+        word = match[1].upper() if match else ""
         if self.state == "E" and word not in _ENDS:
             raise Failed("25P02", "The transaction has failed: nothing is answered until it ends.", hint="ROLLBACK")
         if word in _CHANGES:
@@ -309,12 +309,12 @@ class Session:
 
     def _asking(self, sql: str, text: str, word: str, declared: Sequence[int]) -> Prepared:
         tree = parsed(sql)
-        count = max((int(one.name) for one in tree.find_all(exp.Parameter) if one.name.isdigit()), default=0)
+        count = max((int(node.name) for node in tree.find_all(exp.Parameter) if node.name.isdigit()), default=0)
         if is_of_system(tree):
             numbers = tuple(_nth(declared, at) or oid_of(None) for at in range(max(count, len(declared))))
             known: dict[int, Parameter] = {at + 1: (None, None) for at in range(len(numbers))}
-            made = Prepared(sql, word, tree, None, numbers)
-            columns = tuple(map(column_in, self._of_system(made, known).schema))
+            prepared = Prepared(sql, word, tree, None, numbers)
+            columns = tuple(map(column_in, self._of_system(prepared, known).schema))
             return Prepared(sql, word, tree, None, numbers, columns)
         table = table_of(tree)
         source = self._source(Asker(self.shared, self.token), table)
@@ -331,10 +331,10 @@ class Session:
     def _of_system(self, prepared: Prepared, values: dict[int, Parameter]) -> pa.Table:
         asker = Asker(self.shared, self.token)
         seen = asker.seen()
-        key = (self.person, *(asker.made_of(one) for one in seen))
+        key = (self.person, *(asker.made_of(version) for version in seen))
         with self._computing(asker) as until:
             there = self.catalogs.get(
-                key, lambda: Catalog(self.person, [(one.area, asker.source(one)) for one in seen])
+                key, lambda: Catalog(self.person, [(version.area, asker.source(version)) for version in seen])
             )
             return there.ask(prepared.text, values, until, asker.limits.rows)
 
@@ -395,8 +395,8 @@ class Session:
 
     def _note(self, answer: Answer) -> None:
         """What is to be known of an answer beside its rows."""
-        said = [(f"{one.field}: {one.what}, in {one.rows:,} {'row' if one.rows == 1 else 'rows'}: null there.", "22000", "") for one in answer.faults]  # fmt: skip
-        said += [(one.message, "01000", one.hint) for one in answer.findings]
+        said = [(f"{fault.field}: {fault.what}, in {fault.rows:,} {'row' if fault.rows == 1 else 'rows'}: null there.", "22000", "") for fault in answer.faults]  # fmt: skip
+        said += [(finding.message, "01000", finding.hint) for finding in answer.findings]
         for message, state, hint in said:
             self.connection.write(b"N", m.fields({"S": "WARNING", "V": "WARNING", "C": state, "M": message, "H": hint}))  # fmt: skip
 

@@ -30,7 +30,7 @@ from oak_ledger.types import TEXT, Grain, Type
 _ANSWERED = ("expressions", "from_", "where", "group", "having", "order", "limit", "offset", "distinct")  # fmt: skip
 _NAMES = {"joins": "A join", "with_": "WITH", "locks": "FOR UPDATE", "windows": "WINDOW", "laterals": "LATERAL", "into": "SELECT INTO", "sample": "TABLESAMPLE"}  # fmt: skip
 _COMPARED = (exp.EQ, exp.NEQ, exp.LT, exp.LTE, exp.GT, exp.GTE, exp.NullSafeEQ, exp.NullSafeNEQ)
-_AGGREGATES = frozenset(name for name, one in LIBRARY.entries.items() if one.aggregate)
+_AGGREGATES = frozenset(name for name, function in LIBRARY.entries.items() if function.aggregate)
 _VERSION = re.compile(r"(?s)(.+), version (\d{1,9})")
 
 
@@ -63,7 +63,7 @@ class Question:
             query = source.planned_tally(self.by, self.show, where=self.where or None, sort=self.sort).query
         else:
             query = source.planned_rows(self.show, where=self.where or None, sort=self.sort).query
-        found = {one.name: one.checked.type for one in (*query.by, *query.show)}
+        found = {expression.name: expression.checked.type for expression in (*query.by, *query.show)}
         return [(name, found[column]) for name, column in self.columns]
 
     def ask(self, source: Source, most: int) -> Answer:
@@ -108,23 +108,23 @@ def _question(select: Node, source: Source, table: Table) -> Question:
     inner = _inside(select)
     if inner is None:
         return _Read(select, source, table).question()
-    found = _question(inner, source, table)
+    question = _question(inner, source, table)
     if any(value for name, value in select.args.items() if name not in ("expressions", "from_", "limit", "offset")):
         raise refused("A SELECT over another one that does more than pick columns and rows")
-    there = dict(found.columns)
+    there = dict(question.columns)
     columns: list[tuple[str, str]] = []
     for item in select.expressions:
         one = item.unalias()
         if isinstance(one, exp.Star) or (isinstance(one, exp.Column) and isinstance(one.this, exp.Star)):
-            columns += found.columns
+            columns += question.columns
         elif isinstance(one, exp.Column) and one.name in there:
             columns.append((item.alias_or_name, there[one.name]))
         else:
             raise refused("A SELECT over another one that computes")
     limit, offset = _count(select, "limit"), _count(select, "offset")
-    if (limit is not None or offset) and (found.limit is not None or found.offset):
+    if (limit is not None or offset) and (question.limit is not None or question.offset):
         raise refused("LIMIT or OFFSET of what is cut already")
-    cut = found if limit is None and not offset else replace(found, limit=limit, offset=offset or 0)
+    cut = question if limit is None and not offset else replace(question, limit=limit, offset=offset or 0)
     return replace(cut, columns=tuple(columns))
 
 
@@ -134,9 +134,9 @@ def parameter_types(select: Node, source: Source, table: Table) -> dict[int, Typ
     read = _Read(_innermost(select), source, table)
     for first, others in read.compared():
         kind = read.type_of(first)
-        for one in others:
-            if isinstance(one, exp.Parameter) and kind is not None:
-                found[parameter_number(one)] = kind
+        for other in others:
+            if isinstance(other, exp.Parameter) and kind is not None:
+                found[parameter_number(other)] = kind
     return found
 
 
@@ -186,8 +186,8 @@ class _Read:
             if value and name not in _ANSWERED:
                 raise refused(_NAMES.get(name, name.strip("_").upper()))
         self.select, self.source, self.table = select.copy(), source, table
-        self.known = {one.name.casefold(): one for one in source.fields if not one.hidden}
-        inside = next((one for one in self.select.find_all(exp.Query, exp.Exists) if one is not self.select), None)
+        self.known = {field.name.casefold(): field for field in source.fields if not field.hidden}
+        inside = next((node for node in self.select.find_all(exp.Query, exp.Exists) if node is not self.select), None)
         if inside is not None:
             raise refused("A SELECT inside of an expression")
         for column in [*self.select.find_all(exp.Column)]:
@@ -215,8 +215,8 @@ class _Read:
         where, having, order = (select.args.get(name) for name in ("where", "having", "order"))
         if where is not None and self._of_group(where.this):
             raise OakError("grain-mixed", "WHERE is asked of rows, before there are groups.", hint="Write a condition on groups in HAVING.")  # fmt: skip
-        sorts = [self._sorted(one, shown) for one in (order.expressions if order is not None else [])]
-        wanted = [*(one for _, one in shown), *(one for one, _ in sorts)]
+        sorts = [self._sorted(expression, shown) for expression in (order.expressions if order is not None else [])]
+        wanted = [*(expression for _, expression in shown), *(one for one, _ in sorts)]
         measured = any(map(self._of_group, wanted)) or having is not None
         if select.args.get("distinct") is not None:
             if keys or measured:
@@ -225,14 +225,14 @@ class _Read:
                 raise refused("DISTINCT ON")
             keys = {formula(one): one for _, one in shown}
         grouped = bool(keys) or measured
-        if where is not None and not measured and any(one.find(exp.Window) for one in wanted):
+        if where is not None and not measured and any(expression.find(exp.Window) for expression in wanted):
             raise refused("A window over rows beside WHERE", "A window is computed over all rows, before they are filtered: make it a field of the source.")  # fmt: skip
         conditions = [] if where is None else [where.this]
         if having is not None:
             conditions.append(self._in_group(having.this, keys) if self._of_group(having.this) else having.this)
         by = {text: self._asked(text, one) for text, one in keys.items()}
         show: dict[str, Shown] = {}
-        columns = [self._column(one, by, show, keys, grouped=grouped) for one in wanted]
+        columns = [self._column(expression, by, show, keys, grouped=grouped) for expression in wanted]
         sort = [
             ("-" if down else "") + quote_identifier(column)
             for (_, down), column in zip(sorts, columns[len(shown) :], strict=True)
@@ -272,10 +272,12 @@ class _Read:
         if group is None:
             return {}
         sets = any(value for name, value in group.args.items() if name != "expressions")
-        if sets or any(isinstance(one, (exp.Rollup, exp.Cube, exp.GroupingSets)) for one in group.expressions):
+        if sets or any(
+            isinstance(expression, (exp.Rollup, exp.Cube, exp.GroupingSets)) for expression in group.expressions
+        ):
             raise refused("GROUP BY with several sets")
-        found = [self._meant(one.unnest(), shown, field_first=True) for one in group.expressions]
-        return {formula(one): one for one in found}
+        expressions = [self._meant(expression.unnest(), shown, field_first=True) for expression in group.expressions]
+        return {formula(expression): expression for expression in expressions}
 
     def _meant(self, node: Node, shown: Sequence[tuple[str, Node]], *, field_first: bool) -> Node:  # fmt: skip
         """What an item of GROUP BY or ORDER BY means: a number or a title is something that is shown."""
@@ -285,9 +287,9 @@ class _Read:
                 raise OakError("unknown-sort", f"The statement shows nothing at place {node.name}.")
             return shown[at - 1][1]
         if isinstance(node, exp.Column) and not (field_first and node.name.casefold() in self.known):
-            for title, one in shown:
+            for title, expression in shown:
                 if title.casefold() == node.name.casefold():
-                    return one
+                    return expression
         return node
 
     def _sorted(self, node: exp.Ordered, shown: Sequence[tuple[str, Node]]) -> tuple[Node, bool]:
@@ -301,7 +303,7 @@ class _Read:
 
     def _of_group(self, node: Node) -> bool:
         """Whether it has one value per group."""
-        return any(self._is_aggregate(one) for one in node.walk())
+        return any(self._is_aggregate(expression) for expression in node.walk())
 
     def _is_aggregate(self, node: Node) -> bool:
         """Whether it makes one value of many rows: a call of an aggregate outside of a window, or a measure."""
@@ -329,7 +331,9 @@ class _Read:
         field = self.known.get(node.name.casefold())
         if field is None or field.grain == Grain.GROUP:
             return
-        measures = [formula(one) for item in self.select.expressions for one in item.walk() if self._is_aggregate(one)]
+        measures = [
+            formula(node) for item in self.select.expressions for node in item.walk() if self._is_aggregate(node)
+        ]
         beside = "" if self.select.args.get("group") or not measures else f", as {measures[0]} makes them"
         total = "SUM" if field.type is not None and field.type.numeric else "MAX"
         raise OakError(
@@ -351,19 +355,21 @@ class _Read:
                 called = called.this
             if self._is_aggregate(called):
                 return one.copy()
-            made = one.copy()
+            expression = one.copy()
             for name, value in one.args.items():
                 if isinstance(value, exp.Expr):
-                    made.set(name, replaced(value))
+                    expression.set(name, replaced(value))
                 elif isinstance(value, list):
-                    made.set(name, [replaced(own) if isinstance(own, exp.Expr) else own for own in value])
+                    expression.set(name, [replaced(own) if isinstance(own, exp.Expr) else own for own in value])
             if _is_window(one) and isinstance(one, exp.Anonymous) and one.name.upper() == "COUNT" and isinstance(one.expressions[0], exp.Star):  # fmt: skip
-                made.set("expressions", [exp.Anonymous(this="COUNT", expressions=[exp.Star()])])  # it counts groups
-            return made
+                expression.set(
+                    "expressions", [exp.Anonymous(this="COUNT", expressions=[exp.Star()])]
+                )  # it counts groups
+            return expression
 
         made = replaced(node)
         for window in made.find_all(exp.Window):
-            if not any(self._is_aggregate(one) for one in window.walk()):
+            if not any(self._is_aggregate(node) for node in window.walk()):
                 raise refused(f"{formula(window)} beside groups", "A window over groups has an aggregate, or a key of the groups, in it.")  # fmt: skip
         return made
 
@@ -391,8 +397,8 @@ class _Read:
     def _give_types(self) -> None:
         """A text that is compared with another type is read as that type, as PostgreSQL does."""
         for first, others in self.compared():
-            texts = [one for one in others if isinstance(one, exp.Literal) and one.is_string]
+            texts = [other for other in others if isinstance(other, exp.Literal) and other.is_string]
             kind = self.type_of(first) if texts else None
             if kind is not None and kind.kind not in ("text", "null"):
-                for one in texts:
-                    one.replace(cast(one.copy(), kind))
+                for text in texts:
+                    text.replace(cast(text.copy(), kind))

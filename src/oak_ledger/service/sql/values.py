@@ -78,7 +78,10 @@ def _written(column: pa.ChunkedArray, how: int) -> list[bytes | None]:
 
 
 def _list(values: Sequence[Any]) -> str:
-    said = ["NULL" if one is None else '"' + str(one).replace("\\", "\\\\").replace('"', '\\"') + '"' for one in values]
+    said = [
+        "NULL" if value is None else '"' + str(value).replace("\\", "\\\\").replace('"', '\\"') + '"'
+        for value in values
+    ]
     return "{" + ",".join(said) + "}"
 
 
