@@ -13,14 +13,37 @@ Severity = Literal["error", "warning", "note"]
 class Place:
     """Where something is.
 
-    `where` is said in words (a file, a field); `text` is the formula or line concerned, and `start` and `end`
-    are offsets into it in characters (`end` exclusive). An empty `text` means that there is no finer place.
+    `file` is the file, or what else is read ("the formula"); `kind` and `name` are the entry in it ("field", "Net"),
+    `file_line` a line of the file, counted from 1, where that is all that is known. `text` is the formula or line
+    concerned, and `start` and `end` are offsets into it in characters (`end` exclusive). An empty `text` means that
+    there is no finer place.
     """
 
-    where: str = ""
+    file: str = ""
+    kind: str = ""
+    name: str = ""
+    file_line: int = 0
     text: str = ""
     start: int = 0
     end: int = 0
+
+    @property
+    def where(self) -> str:
+        """The file and the entry in words; a table of which there is one is written in brackets."""
+        entry = (
+            f"{self.kind} {self.name!r}" if self.kind and self.name else f"[{self.kind}]" if self.kind else self.name
+        )
+        line = f"line {self.file_line}" if self.file_line else ""
+        return ", ".join(part for part in (self.file, entry, line) if part)
+
+    @property
+    def piece(self) -> str:
+        """The piece of the text that is concerned, a name without its quotes."""
+        return self.text[self.start : self.end].strip('"')
+
+    def in_text(self, text: str, start: int, end: int) -> Place:
+        """A piece of a text that is there."""
+        return replace(self, text=text, start=start, end=end)
 
     @property
     def line(self) -> int:
@@ -52,6 +75,9 @@ class Place:
         return [line.replace("\t", " "), " " * offset + "^" * carets]
 
 
+NOWHERE = Place()
+
+
 @dataclass(frozen=True, slots=True)
 class Finding:
     """Something a check found: a code, how bad, where, one plain sentence, and what to do about it.
@@ -62,16 +88,17 @@ class Finding:
 
     code: str
     message: str
-    place: Place = Place()
+    place: Place = NOWHERE
     hint: str = ""
     severity: Severity = "error"
     fixed: str | None = None
     numbers: dict[str, Any] = field(default_factory=dict)
     sure: bool = False
 
-    def at(self, where: str) -> Finding:
-        """The same finding, placed in `where`."""
-        return replace(self, place=replace(self.place, where=where))
+    def at(self, place: Place) -> Finding:
+        """The same finding, in another file or entry; its piece of a text stays."""
+        own = self.place
+        return replace(self, place=place.in_text(own.text, own.start, own.end))
 
     def lines(self) -> list[str]:
         """The finding as plain lines: the sentence with its place, the text with carets, the hint."""
@@ -95,6 +122,10 @@ class Finding:
             "message": self.message,
             "hint": self.hint,
             "where": place.where,
+            "file": place.file or None,
+            "kind": place.kind or None,
+            "name": place.name or None,
+            "file_line": place.file_line or None,
             "text": place.text or None,
             **dict(zip(("line", "column", "length"), span, strict=True)),
             "fixed": self.fixed,
@@ -111,8 +142,8 @@ class OakError(Exception):
 
     exit_code = 2
 
-    def __init__(self, code: str, message: str, *, hint: str = "", place: Place | None = None, where: str = "") -> None:
-        self.findings: tuple[Finding, ...] = (Finding(code, message, place or Place(where), hint),)
+    def __init__(self, code: str, message: str, *, hint: str = "", place: Place = NOWHERE) -> None:
+        self.findings: tuple[Finding, ...] = (Finding(code, message, place, hint),)
         super().__init__(message)
 
     @classmethod

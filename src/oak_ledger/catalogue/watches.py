@@ -202,7 +202,7 @@ def planned(source: Source, watch: Watch) -> None:
         raise FormulaError(
             "condition-wanted",
             message,
-            place=Place("the watch", watch.condition, 0, len(watch.condition)),
+            place=Place("the watch").in_text(watch.condition, 0, len(watch.condition)),
             hint="Compare a total with something: SUM(Volume) < 1000.",
         )
 

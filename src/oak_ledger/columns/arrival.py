@@ -26,7 +26,7 @@ def shape_findings(feed: OriginReader, source: str = "SOURCE") -> list[Finding]:
             Finding(
                 "rows-prepared",
                 effect.sentence(),
-                Place(f"step {effect.number}"),
+                Place(name=f"step {effect.number}"),
                 severity="note",
                 numbers={"before": effect.before, "after": effect.after},
             )
@@ -36,7 +36,7 @@ def shape_findings(feed: OriginReader, source: str = "SOURCE") -> list[Finding]:
     for name, why in refused_columns(feed).items():
         hint = "Write it another way where the file is made, if it is needed."
         findings.append(
-            Finding("column-not-read", f"The column {name} {why}; it is not read.", Place(name), hint, "warning")
+            Finding("column-not-read", f"The column {name} {why}; it is not read.", Place(name=name), hint, "warning")
         )
     shapes = feed.shapes() if isinstance(feed, (FilesReader, SeveralReader)) else ()
     differing = []
@@ -141,7 +141,7 @@ def dropped_findings(feed: OriginReader) -> list[Finding]:
             Finding(
                 "text-garbled",
                 message,
-                Place(name),
+                Place(name=name),
                 "Write the file again as UTF-8.",
                 "warning",
                 numbers={"rows": len(garbled)},
@@ -149,5 +149,5 @@ def dropped_findings(feed: OriginReader) -> list[Finding]:
         )
     for name in sorted({name for reader in _typed(feed) for name in reader.cut}):
         message = f"Times in {name} are finer than a microsecond; what is finer was cut off."
-        findings.append(Finding("times-cut", message, Place(name), severity="note"))
+        findings.append(Finding("times-cut", message, Place(name=name), severity="note"))
     return findings

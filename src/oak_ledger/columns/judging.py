@@ -50,7 +50,7 @@ def judged(feed: OriginReader, sample: int | None) -> tuple[dict[str, TypeInferr
                     judge.see(batch.column(name))
             return judges, rows, unreadable
         except UnusableInput as error:
-            if error.code != "unreadable-value" or kinds.pop(error.findings[0].place.where, None) is None:
+            if error.code != "unreadable-value" or kinds.pop(error.findings[0].place.name, None) is None:
                 raise
             message = f"{error.message} No field takes it over."
             unreadable.append(replace(error.findings[0], message=message, severity="warning"))

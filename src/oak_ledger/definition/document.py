@@ -65,6 +65,10 @@ class Document:
         """The whole file."""
         return "".join(block.text for block in self.blocks)
 
+    def place(self, kind: str = "", name: str = "") -> Place:
+        """Where an entry of it is, or the whole."""
+        return Place(self.where, kind, name)
+
     def all(self, name: str) -> list[Block]:
         """The blocks of a name, in order."""
         return [block for block in self.blocks if block.name == name]
@@ -172,7 +176,7 @@ def _not_toml(text: str, where: str, said: str) -> OakError:
     if match:
         lines = text.split("\n")
         start = sum(len(line) + 1 for line in lines[: int(match[1]) - 1]) + int(match[2]) - 1
-        place = Place(where, text, start, start + 1)
+        place = place.in_text(text, start, start + 1)
     error = UnusableInput("not-toml", f"{where} is not well written: {what}.", place=place)
     hint = "Put text values in quotes, and a formula that has quotes in it in '''…'''."
     error.findings = (replace(error.findings[0], hint=hint),)
@@ -244,7 +248,7 @@ def _validated(block: Block, shape: FileSchema, where: str) -> Block:
     if not block.name:
         return block
     model = shape.models.get(block.name)
-    named = f"{where}, {block.name} {block.values['name']!r}" if "name" in block.values else f"{where}, [{block.name}]"
+    place = Place(where, block.name, str(block.values.get("name", "")))
     if model is None:
         close = difflib.get_close_matches(block.name, shape.models, 1)
         hint = f"Did you mean [{close[0]}]?" if close else f"Tables are {', '.join(shape.models)}."
@@ -252,19 +256,20 @@ def _validated(block: Block, shape: FileSchema, where: str) -> Block:
             "unknown-table",
             f"There is no table [{block.name}] in such a file.",
             hint=hint,
-            where=f"{where}, line {block.line}",
+            place=Place(where, file_line=block.line),
         )
     try:
         return replace(block, spec=model.model_validate(block.values))
     except ValidationError as error:
         problems = sorted(error.errors(), key=lambda problem: problem["type"] != "extra_forbidden")
-        raise OakError.of([_finding(block, model, problem, named) for problem in problems]) from None
+        raise OakError.of([_finding(block, model, problem, place) for problem in problems]) from None
 
 
-def _finding(block: Block, model: type[BaseModel], problem: Any, where: str) -> Finding:
+def _finding(block: Block, model: type[BaseModel], problem: Any, place: Place) -> Finding:
     path = [str(part) for part in problem["loc"]]
     key = path[0] if path else ""
-    place = _key_place(block, key, where)
+    if block.line:
+        place = Place(place.file, file_line=_line_of(block, key))
     if problem["type"] == "extra_forbidden":
         known = [name for name in model.model_fields if not name.startswith("_")]
         close = difflib.get_close_matches(key, known, 1)
@@ -285,10 +290,9 @@ def _says(model: type[BaseModel], key: str) -> str:
     return f"{key}: {info.description}." if info and info.description else ""
 
 
-def _key_place(block: Block, key: str, where: str) -> Place:
+def _line_of(block: Block, key: str) -> int:
     match = re.search(rf"^[ \t]*\"?{re.escape(key)}\"?[ \t]*=", block.text, re.MULTILINE) if key else None
-    line = block.line + (block.text.count("\n", 0, match.start()) if match else 0)
-    return Place(f"{where}, line {line}" if block.line else where)
+    return block.line + (block.text.count("\n", 0, match.start()) if match else 0)
 
 
 # -- writing ---------------------------------------------------------------------------------------------

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from oak_ledger.engine import Fault
-from oak_ledger.errors import Finding
+from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import Grain, nodes
 from oak_ledger.formula import checked as c
 from oak_ledger.formula.lexer import quote_identifier
@@ -44,7 +44,7 @@ def try_formula(
 ) -> Trial:
     """Try a formula over all rows of a source. Raises FormulaError with every error of the formula."""
     checked = source.check_formula(formula).require()
-    doubtful = tuple(lint(checked, formula, "the formula"))
+    doubtful = tuple(lint(checked, formula, Place("the formula")))
     kind, grain = str(checked.type), str(checked.grain)
     if checked.grain == Grain.GROUP or by:
         whole = source.tally(by, [(RESULT, formula)], where=where)

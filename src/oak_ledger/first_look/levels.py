@@ -74,7 +74,7 @@ def _levels(source: Source, days: Sequence[str], keys: Sequence[str], measures: 
             f"If it is: oak field set {source.as_argument} {shlex.quote(name)} --total last --over {shlex.quote(day)}"
         )
         message = f"{name} {said}: it may be a level, such as a stock, which is not added up over {day}."
-        yield Finding("may-be-level", message, Place(name), hint, "note")
+        yield Finding("may-be-level", message, Place(name=name), hint, "note")
 
 
 def _steady(source: Source, day: str, keys: Sequence[str], measures: Sequence[str]) -> dict[str, float]:

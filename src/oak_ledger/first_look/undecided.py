@@ -43,13 +43,15 @@ def _open(source: Source, proposal: Proposal) -> Iterator[Finding]:
             f" --decimal-mark {shlex.quote(other)}" if other == "," else ""
         )
         decimals = f"{command} 'decimal(18,{places})' --decimal-mark {shlex.quote(mark)}"
-        yield Finding("mark-open", message, Place(proposal.name), f"Either: {thousands}, or: {decimals}", "warning")
+        yield Finding(
+            "mark-open", message, Place(name=proposal.name), f"Either: {thousands}, or: {decimals}", "warning"
+        )
     elif evidence.nearly and evidence.why.startswith("cells of text"):
         kind = evidence.nearly if evidence.nearly != "decimal" else f"decimal(18,{evidence.scale})"
         yield Finding(
             "numbers-as-text",
             f"{proposal.name} holds {evidence.why}.",
-            Place(proposal.name),
+            Place(name=proposal.name),
             f"To read them so: {command} {shlex.quote(kind)}",
             "note",
         )
@@ -61,7 +63,7 @@ def _open(source: Source, proposal: Proposal) -> Iterator[Finding]:
         yield Finding(
             "nearly-typed",
             message,
-            Place(proposal.name),
+            Place(name=proposal.name),
             f"If these words mean no value: {command} {shlex.quote(kind)} {listed}",
             "warning",
         )
@@ -70,7 +72,7 @@ def _open(source: Source, proposal: Proposal) -> Iterator[Finding]:
         yield Finding(
             "order-open",
             message,
-            Place(proposal.name),
+            Place(name=proposal.name),
             f"If the month comes first: {command} {proposal.keys['type']} --template {shlex.quote(evidence.other_order)}",
             "warning",
         )
@@ -99,9 +101,9 @@ def _moment(proposal: Proposal, command: str) -> Iterator[Finding]:
         if all(int(end) in span for end in ends):
             shown = dt.datetime.fromtimestamp(ends[0] / unit, dt.UTC).replace(tzinfo=None).isoformat(" ", "seconds")
             message = f"{proposal.name} may hold {what} since 1970 ({proposal.evidence.least} would be {shown}); it is kept as numbers."
-            yield Finding("may-be-moment", message, Place(proposal.name), severity="note")
+            yield Finding("may-be-moment", message, Place(name=proposal.name), severity="note")
     if all(int(end) in _SHEET_DAYS for end in ends):
         shown = str(dt.date(1899, 12, 30) + dt.timedelta(days=int(ends[0])))
         message = f"{proposal.name} may hold days as sheets number them ({proposal.evidence.least} would be {shown}); it is kept as numbers."
         hint = f"As dates: a calculated field DATE '1899-12-30' + {quote_identifier(proposal.name)}"
-        yield Finding("may-be-moment", message, Place(proposal.name), hint, "note")
+        yield Finding("may-be-moment", message, Place(name=proposal.name), hint, "note")

@@ -125,7 +125,7 @@ class TypedTreeBuilder:
         more: Sequence[Repair] = (),
     ) -> None:
         """Note what is wrong at a piece; `more` are other repairs, for where the first gives no formula that is right."""
-        place = Place("", self.text, at.start, at.end)
+        place = Place(text=self.text, start=at.start, end=at.end)
         self.findings.append(Finding(code, message, place, hint, fixed=fixed, sure=sure))
         if more:
             self.repairs[code, at.start, at.end] = more

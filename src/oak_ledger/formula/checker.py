@@ -13,7 +13,7 @@ from functools import cached_property
 from typing import Any
 
 from oak_ledger.columnar.arrays import INTEGER_MAX, INTEGER_MIN, type_of_value
-from oak_ledger.errors import Finding, FormulaError, Place
+from oak_ledger.errors import NOWHERE, Finding, FormulaError, Place
 from oak_ledger.formula import checked as c
 from oak_ledger.formula import nodes as n
 from oak_ledger.formula.builder import Piece, Scope, a_type
@@ -56,8 +56,8 @@ class Formula:
         return self.checked
 
 
-def check(formula: str | Parsed, scope: Scope, *, where: str = "") -> Formula:
-    """Check a formula against the names it may use. `where` says in words where it is."""
+def check(formula: str | Parsed, scope: Scope, *, place: Place = NOWHERE) -> Formula:
+    """Check a formula against the names it may use. `place` is where it is."""
     parsed = parse(formula) if isinstance(formula, str) else formula
     checker = _Checker(parsed.text, scope)
     tree = checker.piece(parsed.tree)
@@ -72,12 +72,17 @@ def check(formula: str | Parsed, scope: Scope, *, where: str = "") -> Formula:
         )
         message = f"{text} is one value for each {keys}; another aggregate says what comes of them."
         findings.append(
-            Finding("level-alone", message, Place("", parsed.text, alone.start, alone.end), f"Such as AVG({text}).")
+            Finding(
+                "level-alone",
+                message,
+                Place(text=parsed.text, start=alone.start, end=alone.end),
+                f"Such as AVG({text}).",
+            )
         )
     findings.sort(key=lambda finding: finding.place.start)
     if findings:
         findings = mended(parsed.text, findings, checker.repairs, scope, lambda text: _errors(text, scope))
-    placed = tuple(finding.at(where) for finding in findings)
+    placed = tuple(finding.at(place) for finding in findings)
     return Formula(parsed.text, parsed.tree, None if findings else tree, placed)
 
 

@@ -101,7 +101,7 @@ class Cursor:
             return  # one error a place: the first is the cause
         if self.token.kind == "end" and any(finding.code == "open-quote" for finding in self.findings):
             return  # the quote took the rest
-        place = Place("", self.text, start, end)
+        place = Place(text=self.text, start=start, end=end)
         self.findings.append(Finding(code, message, place, hint, fixed=fixed, sure=fixed is not None))
 
     def expect_word(self, *words: str, after: str) -> bool:

@@ -57,7 +57,7 @@ def foreign_forms(text: str) -> Iterator[Finding]:
 
 
 def _found(code: str, message: str, text: str, start: int, end: int, hint: str, fixed: str) -> Finding:
-    return Finding(code, message, Place("", text, start, end), hint, fixed=fixed, sure=True)
+    return Finding(code, message, Place(text=text, start=start, end=end), hint, fixed=fixed, sure=True)
 
 
 def _outside_quotes(text: str) -> str:

@@ -103,7 +103,7 @@ def tokenize(text: str, comments: bool = False) -> tuple[list[Token], list[Findi
         if kind == "block":
             closed = _block_end(text, position)
             if closed is None:
-                place = Place("", text, position, position + 2)
+                place = Place(text=text, start=position, end=position + 2)
                 findings.append(Finding("open-comment", "This comment is never closed.", place, "End it with */."))
             end = closed or size
             if comments:
@@ -135,7 +135,7 @@ def _foreign(text: str, start: int, end: int, symbol: str) -> Finding:
     return Finding(
         "foreign-operator",
         f"{symbol} is not an operator here.",
-        Place("", text, start, end),
+        Place(text=text, start=start, end=end),
         f"Write {right}.",
         fixed=fixed,
         sure=True,
@@ -147,7 +147,7 @@ def _skip_unknown(text: str, position: int, findings: list[Finding]) -> int:
     character = text[position]
     if character in "'\"":
         what = "text" if character == "'" else "name"
-        place = Place("", text, position, position + 1)
+        place = Place(text=text, start=position, end=position + 1)
         message = f"This {what} is never closed."
         findings.append(Finding("open-quote", message, place, f"End it with {character}."))
         return len(text)
@@ -166,7 +166,7 @@ def _skip_unknown(text: str, position: int, findings: list[Finding]) -> int:
         "&": "Text is joined with ||, conditions with AND.",
         "^": "Powers are POWER(x, y).",
     }.get(character, "")
-    place = Place("", text, position, end)
+    place = Place(text=text, start=position, end=end)
     findings.append(Finding("stray-character", f"{shown} means nothing here.", place, hint))
     return end
 

@@ -140,4 +140,4 @@ def doubtful(source: Source) -> Iterator[Finding]:
     """What is doubtful in the source's formulas by themselves."""
     for state in source.compiled.states.values():
         if state.expression is not None and state.expression.text.strip():
-            yield from lint(state.expression.checked, state.expression.text, place_of(source, state).where)
+            yield from lint(state.expression.checked, state.expression.text, place_of(source, state))

@@ -68,7 +68,7 @@ def run_checks(source: Source) -> Iterator[Finding]:
             yield Finding(
                 "values-lost",
                 f"{fault.sentence()}. {'It is' if fault.rows == 1 else 'They are'} treated as null.",
-                Place(f"{source.document.where}, field {fault.field!r}"),
+                source.document.place("field", fault.field),
                 "Clean these values, or correct them at the origin.",
                 severity="warning",
                 numbers={"rows": fault.rows, "samples": [list(row[1].values()) for row in fault.samples]},
@@ -84,7 +84,7 @@ def run_checks(source: Source) -> Iterator[Finding]:
         yield from _names_again(source)
         yield from _new_columns(source)
         yield from (
-            replace(named_level, place=place_of(source, source.state(named_level.place.where)))
+            replace(named_level, place=place_of(source, source.state(named_level.place.name)))
             for named_level in named_levels(source)
         )
 
@@ -104,9 +104,8 @@ def formula_findings(source: Source, formulas: Mapping[str, str]) -> dict[str, l
     ]
     found: dict[str, list[Finding]] = {name: [] for name in formulas}
     if probes:
-        places = {f"{document.where}, field {name!r}": name for name in formulas}
         for finding in judged(helpers.helped(), probes, {})[1]:
-            found[places[finding.place.where]].append(finding)
+            found[finding.place.name].append(finding)
     return found
 
 
@@ -126,7 +125,7 @@ def _rows_twice(source: Source) -> Iterator[Finding]:
     if 0 < again <= MOST_AGAIN * answer.rows_used:
         message = f"{again:,} of {answer.rows_used:,} rows {'is' if again == 1 else 'are'} there again, alike in all fields: a delivery may have come twice in part."
         hint = f"If they are the same: oak step add {source.as_argument} distinct. If all rows differ: oak field key says by what."
-        yield Finding("rows-twice", message, Place(source.document.where), hint, "note", numbers={"rows": again})
+        yield Finding("rows-twice", message, source.document.place(), hint, "note", numbers={"rows": again})
 
 
 def _names_again(source: Source) -> Iterator[Finding]:
@@ -141,7 +140,7 @@ def _names_again(source: Source) -> Iterator[Finding]:
         if old in there:
             said = f"are both there; {new} is read" if new in there else f"is how the column {new} is called in this delivery, as it was before; it is read"  # fmt: skip
             message = f"{old} and {new} {said}." if new in there else f"{old} {said}."
-            yield Finding("name-again", message, Place(source.document.where), severity="note")
+            yield Finding("name-again", message, source.document.place(), severity="note")
 
 
 def _new_columns(source: Source) -> Iterator[Finding]:
@@ -151,7 +150,7 @@ def _new_columns(source: Source) -> Iterator[Finding]:
     if new and broken:
         names = ", ".join(new[:5]) + (" …" if len(new) > 5 else "")
         hint = "A column may have been renamed: see the candidates; to use it: oak field restore."
-        yield Finding("columns-untaken", f"Not used by any field: {names}.", Place(source.document.where), hint, "note")
+        yield Finding("columns-untaken", f"Not used by any field: {names}.", source.document.place(), hint, "note")
 
 
 def _probes(source: Source) -> Iterator[Probe]:
@@ -171,7 +170,7 @@ def _probes(source: Source) -> Iterator[Probe]:
                 source, place_of(source, state), f"{state.name} breaks its rule {spec.rule.strip()}", condition
             )
     for rule in source.document.models("rule", RuleSpec):
-        place = Place(f"{source.document.where}, rule {rule.name!r}")
+        place = source.document.place("rule", rule.name)
         yield _ruled(source, place, f"The rule {rule.name!r} is broken", rule.holds)
 
 
@@ -334,7 +333,7 @@ def _edited(text: str, whole: n.Node, edits: Sequence[tuple[n.Node, str]]) -> st
 def _ruled(source: Source, place: Place, said: str, condition: str) -> Probe:
     def judge(values: Values) -> Finding | None:
         if values["broken"] is None:
-            findings = source.check_formula(condition, where=place.where).findings
+            findings = source.check_formula(condition, place=place).findings
             why = findings[0].message if findings else "it is not a condition on a row."
             return Finding("bad-rule", f"This rule cannot be computed: {why}", place, f"It says {condition.strip()}")
         if not values["broken"]:
@@ -366,9 +365,7 @@ def _key(source: Source) -> Iterator[Finding]:
     unknown = [name for name in names if name.casefold() not in source.compiled.states]
     if unknown:
         yield Finding(
-            "unknown-field",
-            f"The key names {unknown[0]!r}, which is not a field.",
-            Place(f"{source.document.where}, [source]"),
+            "unknown-field", f"The key names {unknown[0]!r}, which is not a field.", source.document.place("source")
         )
         return
     if not names or any(source.state(name).broken for name in names):
@@ -384,11 +381,7 @@ def _key(source: Source) -> Iterator[Finding]:
             f"Key {', '.join(names)} is not unique: {more:,} extra rows, most often {shown} ({rows[0]['rows']:,} rows)."
         )
         yield Finding(
-            "key-repeats",
-            message,
-            Place(f"{source.document.where}, [source]"),
-            severity="warning",
-            numbers={"rows": more},
+            "key-repeats", message, source.document.place("source"), severity="warning", numbers={"rows": more}
         )
 
 
@@ -406,7 +399,7 @@ def beside_answer(source: Source, summed: Sequence[ResolvedName]) -> Iterable[Fi
             yield Finding(
                 "not-additive",
                 f"{state.name} was added up, but {nature.why}.",
-                Place(state.name),
+                Place(name=state.name),
                 hint,
                 "warning",
                 right or None,

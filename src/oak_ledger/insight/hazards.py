@@ -30,14 +30,14 @@ class _Written:
     """A formula of the source: whose it is, where, and what it says; whether rows are left out by it."""
 
     name: str
-    where: str
+    entry: Place
     text: str
     tree: n.Node
     chooses: bool
 
     def place(self, node: n.Node) -> Place:
         """The place of a piece."""
-        return Place(self.where, self.text, node.start, node.end)
+        return self.entry.in_text(self.text, node.start, node.end)
 
     def says(self, node: n.Node) -> str:
         """A piece as it is written."""
@@ -46,10 +46,10 @@ class _Written:
 
 def hazard_probes(source: Source, helpers: TemporaryFields, only: Collection[str] | None = None) -> Iterator[Probe]:
     """The suspicions that the formulas and filters of a source give rise to, or `only` some of its fields."""
-    written = [_Written(state.name, place_of(source, state).where, text, tree, chooses=False) for state, text, tree in calculated(source, only)]  # fmt: skip
+    written = [_Written(state.name, place_of(source, state), text, tree, chooses=False) for state, text, tree in calculated(source, only)]  # fmt: skip
     for model in source.document.models("filter", FilterSpec) if only is None else ():
         if source.check_formula(model.where).checked is not None:
-            where = f"{source.document.where}, filter {model.name!r}"
+            where = source.document.place("filter", model.name)
             written.append(
                 _Written(f"The filter {model.name!r}", where, model.where, parse(model.where).tree, chooses=True)
             )
@@ -93,7 +93,7 @@ def left_out_findings(source: Source, conditions: Sequence[str]) -> list[Finding
     text = " AND ".join(f"({one})" for one, checked in parts if checked is not None and checked.grain == Grain.ROW)
     if not text:
         return []
-    formula = _Written("", "the conditions", text, parse(text).tree, chooses=True)
+    formula = _Written("", Place("the conditions"), text, parse(text).tree, chooses=True)
     nodes = [node for node in n.walk(formula.tree) if isinstance(node, (n.Binary, n.In, n.Like))]
     probes = [probe for node in nodes for probe in _nulls(source, formula, node)]
     return judged(source, probes, {})[1] if probes else []

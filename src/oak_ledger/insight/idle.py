@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from oak_ledger.definition.model import ConstantSpec, FieldSpec
-from oak_ledger.errors import Finding, Place
+from oak_ledger.errors import Finding
 from oak_ledger.formula.lexer import quote_identifier, quote_literal
 from oak_ledger.insight.probes import Probe, TemporaryFields, Values, format_number, place_of, read_fields
 from oak_ledger.names.compiled import ResolvedName
@@ -50,7 +50,7 @@ def _too_late(source: Source, constant: ConstantSpec, by: ResolvedName) -> Probe
         message = (
             f"{constant.name} has values from {first} on; {', and '.join(said)}. Formulas with it give null there."
         )
-        place = Place(f"{source.document.where}, constant {constant.name!r}")
+        place = source.document.place("constant", constant.name)
         numbers = {"rows": values["early"], "nulls": values["nulls"]}
         hint = "Give it a value from the first day on, or keep those rows out by a filter."
         return Finding("constant-late", message, place, hint, "warning", None, numbers)

@@ -101,5 +101,5 @@ def read_fields(source: Source) -> Iterator[tuple[ResolvedName, FieldSpec]]:
 
 def place_of(source: Source, state: ResolvedName, text: str = "", node: n.Node | None = None) -> Place:
     """Where a finding about a field is."""
-    where = f"{source.document.where}, field {state.name!r}"
-    return Place(where, text, node.start, node.end) if node is not None else Place(where)
+    place = source.document.place("field", state.name)
+    return place.in_text(text, node.start, node.end) if node is not None else place

@@ -24,7 +24,7 @@ class _Written:
     """A formula that looks for texts: whose it is, where it is, what it says."""
 
     name: str
-    where: str
+    place: Place
     text: str
 
 
@@ -41,15 +41,15 @@ class _Sought:
 def spelling_probes(source: Source, helpers: TemporaryFields) -> Iterator[Probe]:
     """For every text that a formula, a filter, a rule or a recode of the source looks for."""
     for state, text, tree in calculated(source):
-        yield from _spelled(source, helpers, _Written(state.name, place_of(source, state).where, text), tree, {})
+        yield from _spelled(source, helpers, _Written(state.name, place_of(source, state), text), tree, {})
     for model in source.document.models("filter", FilterSpec):
         if not model.always:
             yield from _condition(source, helpers, _Written(*_filter(source, model)))
     for rule in source.document.models("rule", RuleSpec):
-        where = f"{source.document.where}, rule {rule.name!r}"
+        where = source.document.place("rule", rule.name)
         yield from _condition(source, helpers, _Written(f"The rule {rule.name!r}", where, rule.holds))
     for state, spec in read_fields(source):
-        where = place_of(source, state).where
+        where = place_of(source, state)
         if spec.clean:
             before = helpers.reread(state, "clean")
             own = _Written(state.name, where, spec.clean)
@@ -62,8 +62,8 @@ def spelling_probes(source: Source, helpers: TemporaryFields) -> Iterator[Probe]
                 )
 
 
-def _filter(source: Source, filter_: FilterSpec) -> tuple[str, str, str]:
-    return f"The filter {filter_.name!r}", f"{source.document.where}, filter {filter_.name!r}", filter_.where
+def _filter(source: Source, filter_: FilterSpec) -> tuple[str, Place, str]:
+    return f"The filter {filter_.name!r}", source.document.place("filter", filter_.name), filter_.where
 
 
 def misspelt_always(source: Source) -> list[Finding]:
@@ -75,7 +75,7 @@ def misspelt_always(source: Source) -> list[Finding]:
     return misspelt(source.changed(document), [_filter(source, alway) for alway in always]) if always else []
 
 
-def misspelt(source: Source, conditions: Iterable[tuple[str, str, str]]) -> list[Finding]:
+def misspelt(source: Source, conditions: Iterable[tuple[str, Place, str]]) -> list[Finding]:
     """The same for conditions that are not the source's own: each with whose it is, where it is, and what it says."""
     helpers = TemporaryFields(source)
     probes = [probe for condition in conditions for probe in _condition(source, helpers, _Written(*condition))]
@@ -124,10 +124,10 @@ def _spelling(helpers: TemporaryFields, written: _Written, sought: _Sought) -> P
         such, text = values["such"], written.text
         how = _how(such, sought.text) if not within else "in another letter case"
         message = f"{written.name}: {quote_literal(sought.text)} matches no value, but would match {values['loose']:,} rows {how}, such as {quote_literal(such)}."
-        place, fixed = Place(written.where), None
+        place, fixed = written.place, None
         if sought.literal is not None:
             begin, end = sought.literal.start, sought.literal.end
-            place = Place(written.where, text, begin, end)
+            place = written.place.in_text(text, begin, end)
             fixed = None if within else text[:begin] + quote_literal(such) + text[end:]
         hint = f"Write {quote_literal(such)}." if not within else "Compare LOWER(…) with small letters."
         return Finding("letter-case", message, place, hint, "warning", fixed, {"rows": values["loose"]})

@@ -169,7 +169,7 @@ def resolve_names(
     names = SymbolTable(work.states, columns, {}, baseline)
     for key in order:
         spec = by_key[key]
-        place = f"{where}, {_what(spec)} {spec.name!r}" if where else spec.name
+        place = Place(where, _what(spec) if where else "", spec.name)
         uses = [by_key[one].name for one in needs.get(key, ())]
         if kept is not None and key not in cycles and kept.takes(spec, uses):
             continue
@@ -320,20 +320,20 @@ class _Compiler:
         if state.expression is not None:
             self.expressions[state.name] = state.expression
 
-    def cycle(self, spec: AnySpec, path: Sequence[str], place: str) -> None:
+    def cycle(self, spec: AnySpec, path: Sequence[str], place: Place) -> None:
         shown = " → ".join(path)
         finding = Finding(
-            "cycle", f"{spec.name} depends on itself: {shown}.", Place(place), "Take one of these references out."
+            "cycle", f"{spec.name} depends on itself: {shown}.", place, "Take one of these references out."
         )
         self.keep(ResolvedName(spec.name, spec, _what(spec), None, (finding,), tuple(path[:-1])))
 
-    def formula(self, spec: AnySpec, parsed: Parsed, names: SymbolTable, uses: Sequence[str], place: str) -> None:
+    def formula(self, spec: AnySpec, parsed: Parsed, names: SymbolTable, uses: Sequence[str], place: Place) -> None:
         """A calculated field, a constant or a filter."""
-        formula = check(parsed, names, where=place)
+        formula = check(parsed, names, place=place)
         tree, findings = formula.checked, list(formula.findings)
         if tree is not None and isinstance(spec, FilterSpec) and (tree.type != BOOLEAN or tree.grain == Grain.GROUP):
             message = f"A filter is a condition on a row; this is {tree.type} per {tree.grain}."
-            findings.append(Finding("condition-wanted", message, Place(place, parsed.text, 0, len(parsed.text))))
+            findings.append(Finding("condition-wanted", message, place.in_text(parsed.text, 0, len(parsed.text))))
             tree = None
         if tree is not None and self.ready and tree.grain == Grain.ROW and spec.name in self.origin_schema:
             tree = c.ColumnRef(0, 0, tree.type, Grain.ROW, spec.name)
@@ -341,7 +341,7 @@ class _Compiler:
         what = "calculated field" if isinstance(spec, FieldSpec) else _what(spec)
         self.keep(ResolvedName(spec.name, spec, what, expression, tuple(findings), tuple(uses), parsed.tree))
 
-    def plain(self, spec: FieldSpec, names: SymbolTable, uses: Sequence[str], place: str) -> None:
+    def plain(self, spec: FieldSpec, names: SymbolTable, uses: Sequence[str], place: Place) -> None:
         """A column: read into its type, then cleaned."""
         if self.ready:
             kind = self.origin_schema.get(spec.name)
@@ -354,7 +354,7 @@ class _Compiler:
             why = self.refused.get(spec.column)
             message = f"Column {spec.column!r} {f'cannot be read: it {why}' if why else 'is missing from the origin'}."
             hint = "" if why else nearest_hint(spec.column, self.origin_schema, str)
-            finding = Finding("missing-column", message, Place(place), hint)
+            finding = Finding("missing-column", message, place, hint)
             self.keep(ResolvedName(spec.name, spec, "field", None, (finding,), tuple(uses)))
             return
         column = f"{spec.name}\0column"
@@ -369,7 +369,7 @@ class _Compiler:
         expression = Expression(spec.name, VALUE, c.FieldRef(0, 0, origin_schema, Grain.ROW, column))
         findings: tuple[Finding, ...] = ()
         for at, text in enumerate(steps):
-            formula = check(text, SymbolTable(self.states, {}, {"value": value}), where=place)
+            formula = check(text, SymbolTable(self.states, {}, {"value": value}), place=place)
             findings = formula.findings
             if formula.checked is None or formula.checked.grain == Grain.GROUP:
                 if not findings:
@@ -377,7 +377,7 @@ class _Compiler:
                         Finding(
                             "grain-mixed",
                             "A clean has one value per row; aggregates do not go here.",
-                            Place(place, text),
+                            place.in_text(text, 0, 0),
                         ),
                     )
                 break

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from oak_ledger.definition.model import FieldSpec
 from oak_ledger.engine import Expression
-from oak_ledger.errors import Finding
+from oak_ledger.errors import Finding, Place
 from oak_ledger.formula import check, nodes, parse
 from oak_ledger.names.compiled import Compiled, ResolvedName
 
@@ -33,7 +33,7 @@ def with_local(
                 later.append(spec)
                 continue
             ahead.discard(own)
-            formula = check(spec.formula, compiled.scope(reader=reader), where=f"field {spec.name!r}")
+            formula = check(spec.formula, compiled.scope(reader=reader), place=Place(kind="field", name=spec.name))
             if formula.checked is None:
                 failed[spec.name] = formula.findings
                 continue

@@ -15,7 +15,7 @@ import pyarrow.compute as pc
 from oak_ledger.columnar.arrays import arrow_type, to_mask
 from oak_ledger.columnar.texts import value_text
 from oak_ledger.engine import Query, execute
-from oak_ledger.errors import UnusableInput
+from oak_ledger.errors import Place, UnusableInput
 from oak_ledger.origin.formulas import columns_as_fields, expression, totalled
 from oak_ledger.origin.memory import TableReader
 from oak_ledger.origin.number_shapes import Mark, plain_numbers
@@ -113,7 +113,7 @@ class JoinReader:
             for own in {own for _, own in pairs} if spec.match else ():
                 at = right.schema.get_field_index(own)
                 right = right.set_column(at, own, counting(right.column(own).combine_chunks(), spec.match))
-            right = totalled(right, [own for _, own in pairs], spec.totals, where=f"part {spec.name}")
+            right = totalled(right, [own for _, own in pairs], spec.totals, place=Place(name=f"part {spec.name}"))
         keys = _paired_keys(left, right, spec)
         overlapping = 0
         if spec.day:
@@ -189,7 +189,7 @@ def counting(values: Any, formula: str) -> Any:
     """What of the values of a key counts: each different one through a formula over VALUE, which sees it as a text. Raises FormulaError."""
     encoded = values.dictionary_encode()
     texts = pa.array([value_text(one) for one in encoded.dictionary.to_pylist()], pa.string())
-    one = expression(formula, {"VALUE": TEXT}, "match", where="match")
+    one = expression(formula, {"VALUE": TEXT}, "match", place=Place(name="match"))
     query = Query(columns_as_fields({"VALUE": TEXT}), (one,))
     made = execute(query, TableReader(pa.table({"VALUE": texts}))).table.column(0).combine_chunks()
     return made.take(encoded.indices)

@@ -14,7 +14,7 @@ import pyarrow.compute as pc
 
 from oak_ledger.columnar.arrays import all_finite, from_arrow_type, to_mask
 from oak_ledger.columnar.calendar import DAY_MICROSECONDS, FIRST_DAY, LAST_DAY
-from oak_ledger.errors import UnusableInput
+from oak_ledger.errors import Place, UnusableInput
 from oak_ledger.types import Type
 
 BATCH_ROWS = 1 << 17
@@ -109,7 +109,7 @@ class TypedReader:
             rows = f"rows {first:,} to {first + len(values) - 1:,}"
             message = f"The column {name} cannot be read in {rows}: {str(error).splitlines()[0].rstrip('.')}."
             hint = "Mend the value where the file is made, or leave the column out."
-            raise UnusableInput("unreadable-value", message, hint=hint, where=name) from error
+            raise UnusableInput("unreadable-value", message, hint=hint, place=Place(name=name)) from error
 
 
 def _utf8(values: Any) -> tuple[Any, list[int]]:

@@ -16,7 +16,7 @@ from oak_ledger.columnar.ordering import sort_numbers
 from oak_ledger.columnar.texts import value_text
 from oak_ledger.engine import Query, execute
 from oak_ledger.engine.evaluate import Expression
-from oak_ledger.errors import UnusableInput
+from oak_ledger.errors import Place, UnusableInput
 from oak_ledger.origin.formulas import columns_as_fields, expression
 from oak_ledger.origin.jsonl import flat_texts, read_json, text_of
 from oak_ledger.origin.memory import TableReader
@@ -160,7 +160,7 @@ class _Step:
     def condition(self) -> tuple[dict[str, Expression], Expression]:
         """The condition over the columns as they arrive. Raises FormulaError where it is none."""
         return columns_as_fields(self.kinds), expression(
-            self.spec.where, self.kinds, "the condition", where=f"step {self.number}"
+            self.spec.where, self.kinds, "the condition", place=Place(name=f"step {self.number}")
         )
 
     def _there(self, name: str) -> None:

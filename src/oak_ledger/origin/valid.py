@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from oak_ledger.columnar.arrays import arrow_type, to_mask
-from oak_ledger.errors import UnusableInput
+from oak_ledger.errors import Place, UnusableInput
 from oak_ledger.origin.formulas import computed
 from oak_ledger.origin.spec import PartSpec
 from oak_ledger.types import DATE, Type, common
@@ -83,9 +83,9 @@ def _running_maximum(values: Rows, codes: Rows) -> Rows:
 
 def _ordered(table: pa.Table, formula: str, spec: PartSpec) -> tuple[Any, Type]:
     """What a formula gives, with its type; texts are read as days."""
-    values, kind = computed(table, formula, where=f"part {spec.name}")
+    values, kind = computed(table, formula, place=Place(name=f"part {spec.name}"))
     if kind.kind == "text":
-        return computed(table, f"CAST(({formula}) AS DATE)", where=f"part {spec.name}", hint=_HINT)[0], DATE
+        return computed(table, f"CAST(({formula}) AS DATE)", place=Place(name=f"part {spec.name}"), hint=_HINT)[0], DATE
     return values, kind
 
 

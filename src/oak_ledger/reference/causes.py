@@ -69,7 +69,7 @@ def causes(
         for error in report.errors:
             entry = _entry(report, error)
             if (entry.file, entry.name.casefold()) not in explained:
-                named = error.place.text[error.place.start : error.place.end].strip('"').casefold()
+                named = error.place.piece.casefold()
                 key = (error.code, named if named and error.code == "unknown-field" else error.message)
                 rest.setdefault(key, (error, {}))[1][entry] = None
     return found + [
@@ -80,7 +80,7 @@ def causes(
 
 def _renamed(source: Source, error: Finding, renamed: Mapping[str, str]) -> Iterator[Candidate]:
     """What a field is called that an error does not find under the name that it had, or under that of its column."""
-    named = error.place.text[error.place.start : error.place.end].strip('"') if error.code == "unknown-field" else ""
+    named = error.place.piece if error.code == "unknown-field" else ""
     before = {old.casefold(): new for old, new in renamed.items()}
     by_column = {state.spec.column.casefold(): state.name for state in source.fields if isinstance(state.spec, FieldSpec) and state.spec.column}  # fmt: skip
     for known, why in ((before, "the field was renamed"), (by_column, "the field of that column")):
@@ -97,7 +97,5 @@ def _filled(title: str, names: Mapping[str, str]) -> str:
 
 def _entry(report: ReportErrors, error: Finding) -> Entry:
     """The entry that an error of a report is in, from its place."""
-    where, own = error.place.where, report.document.where
-    file, _, rest = (own, "", where[len(own) + 2 :]) if where.startswith(own) else where.partition(", ")
-    kind, _, name = rest.partition(" ")
-    return Entry(file or own, {"field": "local field", "[report]": "text"}.get(kind, kind or "text"), name.strip("'\""))
+    kind = {"field": "local field", "report": "text"}.get(error.place.kind, error.place.kind or "text")
+    return Entry(error.place.file or report.document.where, kind, error.place.name)

@@ -19,7 +19,7 @@ import pyarrow.compute as pc
 from oak_ledger.definition.document import Document
 from oak_ledger.definition.model import FieldSpec
 from oak_ledger.definition.references import entry_name, with_replaced_values
-from oak_ledger.errors import Finding, Place
+from oak_ledger.errors import Finding
 from oak_ledger.formula import Grain
 from oak_ledger.formula.lexer import quote_identifier
 from oak_ledger.insight.fingerprint import arrived_null
@@ -168,7 +168,7 @@ class _Drift:
     def whole(self, *, files_gone: bool) -> Iterator[Finding]:
         """What is found of the rows as a whole; that files are gone says already which rows are."""
         limited = MAX_COMPARED_ROWS in (self.old.rows, self.new.rows)
-        place = Place(self.source.document.where)
+        place = self.source.document.place()
         for said, hint in (
             (
                 "" if files_gone else missing_rows(self.old, self.new, self.since, self.rows),
@@ -230,9 +230,7 @@ class _Drift:
         fixed: str | None = None,
         **numbers: float,
     ) -> Finding:
-        return Finding(
-            code, message, Place(f"{self.source.document.where}, field {name!r}"), hint, severity, fixed, dict(numbers)
-        )
+        return Finding(code, message, self.source.document.place("field", name), hint, severity, fixed, dict(numbers))
 
     def filled(self, name: str, before: float, now: float) -> Iterator[Finding]:
         """Values that are missing as they arrive, and filled in by a clean."""

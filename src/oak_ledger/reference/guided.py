@@ -198,7 +198,10 @@ def _of_candidate(candidate: Candidate) -> Choice:
 
 
 def _field_of(source: Source, finding: Finding) -> str:
-    return next((state.name for state in source.fields if finding.place.where.endswith(f"field {state.name!r}")), "")
+    return next(
+        (state.name for state in source.fields if finding.place.kind == "field" and finding.place.name == state.name),
+        "",
+    )
 
 
 def _of_finding(source: Source, finding: Finding, name: str) -> Decision:

@@ -34,7 +34,7 @@ def losses(before: Source, after: Source) -> list[Finding]:
         for state in after.compiled.states.values():
             if state.broken and not _broken(before, state.name):
                 message = f"{state.name} would be broken: {state.findings[0].message}"
-                findings.append(Finding("mend-loses", message, Place(state.name), severity="warning"))
+                findings.append(Finding("mend-loses", message, Place(name=state.name), severity="warning"))
     names = _read_anew(before, after)
     now = _counts(after, names) if names else None
     if now is None:
@@ -43,7 +43,7 @@ def losses(before: Source, after: Source) -> list[Finding]:
     was = _counts(before, names)
     if was is not None and rows < was[0]:
         message = f"{was[0] - rows:,} of {was[0]:,} rows would be missing."
-        findings.append(Finding("mend-loses", message, Place(before.name), severity="warning"))
+        findings.append(Finding("mend-loses", message, Place(name=before.name), severity="warning"))
     earlier_columns = {block.values["name"]: block.values.get("column") for block in before.document.all("field")}
     swapped = {
         field.name
@@ -61,7 +61,7 @@ def losses(before: Source, after: Source) -> list[Finding]:
             message = f"{name} would be null in {nulls:,} of {rows:,} rows"
             message += f"; it is in {earlier:,} now." if was and earlier is not None and rows == was[0] else "."
             message += f" What cannot be read: {faults[name]}." if name in faults else ""
-            findings.append(Finding("mend-loses", message, Place(name), _HINT, "warning"))
+            findings.append(Finding("mend-loses", message, Place(name=name), _HINT, "warning"))
     return findings
 
 

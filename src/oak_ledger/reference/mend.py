@@ -114,7 +114,7 @@ def _read_twice(before: Source, after: Source, moved: Mapping[str, str]) -> Iter
         taker = next((name for name, new in moved.items() if new == column and name != state.name), "")
         if column and taker and state.name not in moved and not before.state(state.name).broken:
             message = f"{taker} and {state.name} would both be read from the column {column}."
-            yield Finding("mend-loses", message, Place(state.name), f"If {state.name} is not delivered any more: --gone {shlex.quote(state.name)}", "warning")  # fmt: skip
+            yield Finding("mend-loses", message, Place(name=state.name), f"If {state.name} is not delivered any more: --gone {shlex.quote(state.name)}", "warning")  # fmt: skip
 
 
 def _with_join_keys(source: Source, repairs: Mapping[str, str]) -> tuple[Source, set[str]]:

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from oak_ledger.definition.document import Document
-from oak_ledger.errors import Finding, Place
+from oak_ledger.errors import Finding
 from oak_ledger.insight.fingerprint import Fingerprint
 from oak_ledger.reference.candidates import Candidate, candidates
 from oak_ledger.reference.drift import drift
@@ -36,7 +36,7 @@ class Since:
             Finding(
                 "drift-column",
                 f"The column {candidate.gone!r} holds something else now; {candidate.sentence()}.",
-                Place(f"{source.document.where}, field {candidate.field!r}"),
+                source.document.place("field", candidate.field),
                 f"oak mend {source.as_argument} {candidate.repair()}",
                 "warning",
             )
@@ -50,7 +50,7 @@ class Since:
             yield Finding(
                 "drift-reading",
                 f"{candidate.field} is written otherwise now; read with {candidate.keys()}, {candidate.why}.",
-                Place(f"{source.document.where}, field {candidate.field!r}"),
+                source.document.place("field", candidate.field),
                 f"oak mend {source.as_argument}{' --sure' if candidate.sure else ''}",
                 "warning",
             )

@@ -15,7 +15,7 @@ from oak_ledger.report.panel_spec import NamedFormula
 from oak_ledger.report.report import Report, filled
 from oak_ledger.source import Source
 
-Text = tuple[str, str, str]
+Text = tuple[str, Place, str]
 """Whose a formula is, where it is, and what it says."""
 
 
@@ -28,7 +28,7 @@ def check_reports(reports: Sequence[Report], source: Source) -> list[list[Findin
     local = [report.own_names for report in reports]
     shared = [(at, text) for at, texts in enumerate(own) for text in texts if not _names(text[2]) & local[at]]
     for finding in misspelt(source, dict.fromkeys(text for _, text in shared)):
-        at = next(at for at, text in shared if text[1] == finding.place.where)
+        at = next(at for at, text in shared if text[1] == finding.place.in_text("", 0, 0))
         found[at].append(finding)
     for at, whole in enumerate(wholes):
         found[at] += misspelt(whole, [text for text in own[at] if _names(text[2]) & local[at]])
@@ -37,9 +37,7 @@ def check_reports(reports: Sequence[Report], source: Source) -> list[list[Findin
     for at, place, condition in _matching_nothing(reports, source, wholes):
         hint = "Check letter case, spaces, and dates beyond the data."
         found[at].append(
-            Finding(
-                "filter-matches-nothing", f"The filter lets no row through: {condition}", Place(place), hint, "warning"
-            )
+            Finding("filter-matches-nothing", f"The filter lets no row through: {condition}", place, hint, "warning")
         )
     return [[*findings, *report.hiding(source)] for report, findings in zip(reports, found, strict=True)]
 
@@ -49,21 +47,17 @@ def _of_names(report: Report, source: Source, over: tuple[Source, list[Finding]]
     plans, findings = report.planned_panels(source, over)
     if not report.reads(source.name):
         message = f"The report reads {report.about.source!r}, but was given {source.name!r}."
-        findings.append(
-            Finding("other-source", message, Place(f"{report.document.where}, [report]"), severity="warning")
-        )
+        findings.append(Finding("other-source", message, report.document.place("report"), severity="warning"))
     for panel in report.panels:
         with suppress(OakError):  # among the errors
             doubts = KINDS[panel.kind].doubts(panel, over[0], report.question(panel, over[0]))
-            findings += [
-                doubt.at(f"{report.document.where}, panel {filled(panel.title, over[0])!r}") for doubt in doubts
-            ]
+            findings += [doubt.at(report.document.place("panel", filled(panel.title, over[0]))) for doubt in doubts]
     return findings + [
-        finding.at(where) for where, planned in plans for finding in beside_answer(over[0], planned.summed)
+        finding.at(place) for place, planned in plans for finding in beside_answer(over[0], planned.summed)
     ]
 
 
-Measures = dict[str, tuple[str, str]]
+Measures = dict[str, tuple[Place, str]]
 """Formulas of a report: what each is called, where it is, and what it says."""
 
 
@@ -85,24 +79,24 @@ def _of_formulas(reports: Sequence[Report], source: Source, wholes: Sequence[Sou
     for formulas, members in batches:
         found = formula_findings(source, formulas)
         for at, own in members:
-            yield from ((at, finding.at(where)) for name, (where, _) in own.items() for finding in found[name])
+            yield from ((at, finding.at(place)) for name, (place, _) in own.items() for finding in found[name])
 
 
 def _measures(report: Report, whole: Source) -> Measures:
     """The formulas of a report that have a value: its own fields, and what its panels show."""
     own = {
-        local_field.name: (f"{report.document.where}, field {local_field.name!r}", local_field.formula)
+        local_field.name: (report.document.place("field", local_field.name), local_field.formula)
         for local_field in report.local_fields
     }
     for panel in report.panels:
-        where = f"{report.document.where}, panel {filled(panel.title, whole)!r}"
+        place = report.document.place("panel", filled(panel.title, whole))
         for item in panel.show:
             name, formula = (
                 (item.name, item.formula) if isinstance(item, NamedFormula) else (" ".join(item.split()), item)
             )
             if isinstance(item, NamedFormula) or not is_name(item):
                 taken = name.casefold() in whole.shared.states
-                own.setdefault(f"{name} of the panel" if taken else name, (where, formula))
+                own.setdefault(f"{name} of the panel" if taken else name, (place, formula))
     return {name: one for name, one in own.items() if whole.check_formula(one[1]).checked is not None}
 
 
@@ -119,12 +113,12 @@ def _names(formula: str) -> set[str]:
 
 def _matching_nothing(
     reports: Sequence[Report], source: Source, wholes: Sequence[Source]
-) -> Iterator[tuple[int, str, str]]:
+) -> Iterator[tuple[int, Place, str]]:
     """The conditions of panels that no row meets: which report, where, what it says. Those of shared names are counted together."""
-    places: dict[str, list[tuple[int, str]]] = {}
+    places: dict[str, list[tuple[int, Place]]] = {}
     for at, (report, whole) in enumerate(zip(reports, wholes, strict=True)):
         for panel in report.panels:
-            where = f"{report.document.where}, panel {filled(panel.title, whole)!r}"
+            place = report.document.place("panel", filled(panel.title, whole))
             try:
                 conditions = report.question(panel, whole)["where"] or ()
                 if not conditions:
@@ -137,9 +131,9 @@ def _matching_nothing(
                 continue  # among the errors
             if _names(condition) & report.own_names:
                 if not whole.tally(show=["COUNT(*)"], where=condition).value():
-                    yield at, where, condition
+                    yield at, place, condition
             else:
-                places.setdefault(condition, []).append((at, where))
+                places.setdefault(condition, []).append((at, place))
     if places:
         shown = [(f"rows {at}", f"COUNT(*) FILTER (WHERE {condition})") for at, condition in enumerate(places)]
         counts = source.tally(show=[*shown, ("rows", "COUNT(*)")]).to_dicts()[0]

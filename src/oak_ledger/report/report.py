@@ -153,13 +153,13 @@ class Report:
         whole, failed = source.with_local_fields(fields)
         kinds = {filter_.name: "filter" for filter_ in self.filters}
         found = [
-            finding.at(f"{self.document.where}, {kinds.get(name, 'field')} {name!r}")
+            finding.at(self.document.place(kinds.get(name, "field"), name))
             for name, findings in failed.items()
             for finding in findings
         ]
         counts = Counter(field.name.casefold() for field in fields)
         found += [
-            Finding("name-taken", f"The report has {field.name!r} twice.", Place(self.document.where))
+            Finding("name-taken", f"The report has {field.name!r} twice.", self.document.place())
             for field in fields
             if counts.pop(field.name.casefold(), 1) > 1
         ]
@@ -177,9 +177,7 @@ class Report:
     def broken_locals(self, findings: Sequence[Finding]) -> dict[str, list[Finding]]:
         """What is wrong with each local field or filter, by its name in casefold."""
         names = [*(local_field.name for local_field in self.local_fields), *(filter_.name for filter_ in self.filters)]
-        return {
-            name.casefold(): [finding for finding in findings if repr(name) in finding.place.where] for name in names
-        }
+        return {name.casefold(): [finding for finding in findings if finding.place.name == name] for name in names}
 
     def question(self, panel: PanelSpec, source: Source) -> Question:
         """What a panel asks of the source with this report's fields beside it, as arguments of a tally."""
@@ -214,8 +212,8 @@ class Report:
 
     def _panel(self, panel: PanelSpec, source: Source, local: dict[str, list[Finding]]) -> PanelView:
         title = filled(panel.title, source)
-        where = f"{self.document.where}, panel {title!r}"
-        texts = tuple(_text_findings(f"{panel.title} {panel.text}", source, where))
+        place = self.document.place("panel", title)
+        texts = tuple(_text_findings(f"{panel.title} {panel.text}", source, place))
         kind = KINDS[panel.kind]
         try:
             question = self.question(panel, source)
@@ -223,11 +221,11 @@ class Report:
             computed = kind.compute(panel, source, question)
         except OakError as error:
             causes = causes_of(error, source, local)
-            return PanelView(panel, title, None, None, (*(cause.at(where) for cause in causes), *texts))
+            return PanelView(panel, title, None, None, (*(cause.at(place) for cause in causes), *texts))
         content = computed.content
         if isinstance(content, TextContent):
             content = replace(content, paragraphs=tuple(filled(paragraph, source) for paragraph in content.paragraphs))
-        findings = tuple(finding.at(where) for finding in computed.findings if finding.severity != "note")
+        findings = tuple(finding.at(place) for finding in computed.findings if finding.severity != "note")
         return PanelView(panel, title, content, computed.answer, (*findings, *texts))
 
     def errors(self, source: Source) -> list[Finding]:
@@ -236,21 +234,21 @@ class Report:
 
     def planned_panels(
         self, source: Source, over: tuple[Source, list[Finding]]
-    ) -> tuple[list[tuple[str, PlannedTally]], list[Finding]]:
+    ) -> tuple[list[tuple[Place, PlannedTally]], list[Finding]]:
         """The questions of panels that can be asked, each with where it is, and what does not work; `over` is what `over` gives."""
         whole, findings = over
         local = self.broken_locals(findings)
-        causes = [cause.at(finding.place.where) for finding in findings for cause in _causes(finding, whole, {})]
-        errors = [*causes, *_text_findings(self.about.text, source, f"{self.document.where}, [report]")]
+        causes = [cause.at(finding.place) for finding in findings for cause in _causes(finding, whole, {})]
+        errors = [*causes, *_text_findings(self.about.text, source, self.document.place("report"))]
         plans = []
         for panel in self.panels:
-            where = f"{self.document.where}, panel {filled(panel.title, whole)!r}"
+            place = self.document.place("panel", filled(panel.title, whole))
             try:
                 planned = self.planned(panel, whole)
-                plans += [(where, planned)] if planned is not None else []
+                plans += [(place, planned)] if planned is not None else []
             except OakError as error:
-                errors += [cause.at(where) for cause in causes_of(error, whole, local)]
-            errors += _text_findings(f"{panel.title} {panel.text}", whole, where)
+                errors += [cause.at(place) for cause in causes_of(error, whole, local)]
+            errors += _text_findings(f"{panel.title} {panel.text}", whole, place)
         return plans, errors
 
     def hiding(self, source: Source) -> list[Finding]:
@@ -261,29 +259,30 @@ class Report:
             if shared is not None:
                 there = getattr(shared.spec, "formula", "") or getattr(shared.spec, "column", "")
                 message = f"{local_field.name} is a field of {source.name}, too. There: {' '.join(there.split())}. Here: {' '.join(local_field.formula.split())}."
-                place = Place(f"{self.document.where}, field {local_field.name!r}")
+                place = self.document.place("field", local_field.name)
                 hint = "Rename one of them, or drop the report's own: oak report drop."
                 findings.append(Finding("shared-hidden", message, place, hint, "warning"))
         return findings
 
     def lost(self, before: Source, after: Source) -> list[Finding]:
         """What works in this report over one state of a source and not over another."""
-        first = {(error.place.where, error.message) for error in self.errors(before)}
-        return [error for error in self.errors(after) if (error.place.where, error.message) not in first]
+        first = {(error.place.where, error.code, error.place.piece) for error in self.errors(before)}
+        after_it = [((error.place.where, error.code, error.place.piece), error) for error in self.errors(after)]
+        return [error for key, error in after_it if key not in first]
 
-    def formulas(self) -> Iterator[tuple[str, str, str]]:
+    def formulas(self) -> Iterator[tuple[str, Place, str]]:
         """Every formula of the report: whose it is, where it is, what it says."""
         for field in self.local_fields:
-            yield field.name, f"{self.document.where}, field {field.name!r}", field.formula
+            yield field.name, self.document.place("field", field.name), field.formula
         for filter_ in self.filters:
             for text in (*filter_.include, *filter_.exclude):
-                yield "The condition", f"{self.document.where}, filter {filter_.name!r}", text
+                yield "The condition", self.document.place("filter", filter_.name), text
         for panel in self.panels:
-            where = f"{self.document.where}, panel {panel.title!r}"
+            place = self.document.place("panel", panel.title)
             for text in listed(panel.where):
-                yield "The condition", where, text
+                yield "The condition", place, text
             for item in (*panel.by, *panel.show, *([panel.against] if panel.against else [])):
-                yield "The panel", where, item.formula if isinstance(item, NamedFormula) else item
+                yield "The panel", place, item.formula if isinstance(item, NamedFormula) else item
 
 
 def causes_of(error: OakError, source: Source, local: dict[str, list[Finding]]) -> list[Finding]:
@@ -293,7 +292,7 @@ def causes_of(error: OakError, source: Source, local: dict[str, list[Finding]]) 
 
 def _causes(finding: Finding, source: Source, local: dict[str, list[Finding]]) -> Iterator[Finding]:
     """A finding about a field that is broken itself is reported by its cause."""
-    named = finding.place.text[finding.place.start : finding.place.end].strip('"')
+    named = finding.place.piece
     if finding.code in ("unknown-field", "unknown-sort"):
         for name, reasons in local.items():
             if name.casefold() == named.casefold() and reasons:
@@ -351,13 +350,13 @@ def filled(text: str, source: Source) -> str:
     return PLACEHOLDER.sub(name, text)
 
 
-def _text_findings(text: str, source: Source, where: str) -> Iterable[Finding]:
+def _text_findings(text: str, source: Source, place: Place) -> Iterable[Finding]:
     for match in PLACEHOLDER.finditer(text):
         name = match[1]
         if name.casefold() not in source.compiled.states:
             hint = nearest_hint(name, source.compiled.scope().names(), str)
             message = f"The text names the field {{{name}}}, which is not there."
-            yield Finding("unknown-field", message, Place(where, text, match.start(1), match.end(1)), hint)
+            yield Finding("unknown-field", message, place.in_text(text, match.start(1), match.end(1)), hint)
 
 
 def open_report(path: str | Path) -> Report:

@@ -81,5 +81,6 @@ def finding_from(said: Mapping[str, Any]) -> Finding:
     if text and said["line"]:
         start = sum(len(line) for line in text.splitlines(keepends=True)[: said["line"] - 1]) + said["column"] - 1
         end = start + said["length"]
-    place = Place(said["where"], text, start, end)
+    entry = Place(said["file"] or "", said["kind"] or "", said["name"] or "", said["file_line"] or 0)
+    place = entry.in_text(text, start, end)
     return Finding(said["code"], said["message"], place, said["hint"], said["severity"], said["fixed"], said["numbers"])

@@ -20,7 +20,7 @@ import pyarrow as pa
 
 from oak_ledger.columnar.arrays import arrow_type
 from oak_ledger.engine import Expression, Faults, Query, Scan, stream
-from oak_ledger.errors import Finding, OakError, Place
+from oak_ledger.errors import Finding, OakError
 from oak_ledger.files import write_atomically
 from oak_ledger.formula import Grain, Type
 from oak_ledger.formula import checked as c
@@ -232,7 +232,7 @@ def origin_columns(source: Read) -> dict[str, Type]:
 def _not_kept(source: Read, why: str) -> Finding:
     message = f"A typed copy of the rows of {source.name} could not be kept: {why.rstrip('.')}. The answer is right, and the next one takes as long."
     hint = "Make room, or set OAK_CACHE=off."
-    return Finding("copy-not-kept", message, Place(source.document.where), hint, severity="note")
+    return Finding("copy-not-kept", message, source.document.place(), hint, severity="note")
 
 
 def _key(source: Read, parts: Sequence[PartSpec]) -> str:

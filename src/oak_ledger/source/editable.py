@@ -193,7 +193,7 @@ class EditableDefinition(InNotebook):
         found = self.compiled.states.get(bare_name(name).casefold()) or self.compiled.states.get(name.casefold())
         if found is None:
             hint = self.compiled.scope().advice(name) or nearest_hint(name, self.compiled.scope().names(), str)
-            place = Place("", name, 0, len(name))
+            place = Place(text=name, start=0, end=len(name))
             raise OakError("unknown-field", f"There is no field {name!r} in {self.name}.", hint=hint, place=place)
         return found
 
@@ -214,7 +214,7 @@ class EditableDefinition(InNotebook):
 
         `keys` are those of a `[[field]]`: description, format, hidden, role, total.
         """
-        probe = check(formula, self.compiled.scope(), where=f"field {name!r}")
+        probe = check(formula, self.compiled.scope(), place=Place(kind="field", name=name))
         probe.require()
         key = name.casefold()
         if key in self.compiled.states:
@@ -300,7 +300,9 @@ class EditableDefinition(InNotebook):
         if state is not None and state.broken:
             raise FormulaError.of(state.findings)
         if table == "rule":
-            condition = check(str(keys.get("holds", "TRUE")), made.compiled.scope(), where=f"rule {name!r}").require()
+            condition = check(
+                str(keys.get("holds", "TRUE")), made.compiled.scope(), place=Place(kind="rule", name=name)
+            ).require()
             if condition.type.kind != "boolean" or condition.grain == Grain.GROUP:
                 raise OakError(
                     "condition-wanted",

@@ -138,13 +138,13 @@ def write_rows(
     write_atomically(path, write)
     names = [name for name in schema.names if re.search(_RUN, name)] if writer is _csv and not exact else []
     told = [_made_harmless(name, found) for name, found in counts.items()]
-    told += [Finding("made-harmless", f"The name {name} is written behind an apostrophe, since a spreadsheet would run it.", Place(name), severity="note") for name in names]  # fmt: skip
+    told += [Finding("made-harmless", f"The name {name} is written behind an apostrophe, since a spreadsheet would run it.", Place(name=name), severity="note") for name in names]  # fmt: skip
     return rows, (*told, *findings)
 
 
 def _made_harmless(name: str, found: int) -> Finding:
     message = f"{found:,} text{'s' * (found != 1)} of {name} that a spreadsheet would run {'are' if found != 1 else 'is'} written behind an apostrophe."
-    return Finding("made-harmless", message, Place(name), "For programs: --exact leaves them as they are.", "note")
+    return Finding("made-harmless", message, Place(name=name), "For programs: --exact leaves them as they are.", "note")
 
 
 def schema_of(shown: Sequence[Expression]) -> pa.Schema:

@@ -46,15 +46,18 @@ class PlannedTally:
     summed: tuple[ResolvedName, ...]
 
 
+_FORMULA, _FILTER = Place("the formula"), Place("the filter")
+
+
 @dataclass(frozen=True, repr=False)
 class Questions(EditableDefinition):
     """What a source can be asked (see `Source`)."""
 
     def check_formula(
-        self, formula: str, *, where: str = "the formula", names: Mapping[str, Known] | None = None
+        self, formula: str, *, place: Place = _FORMULA, names: Mapping[str, Known] | None = None
     ) -> Formula:
         """Check a formula against this source's names, and maybe more `names` (in casefold), without computing it; never raises."""
-        return check(formula, self.compiled.scope(names, reader=self.reader), where=where)
+        return check(formula, self.compiled.scope(names, reader=self.reader), place=place)
 
     def repaired(self, formula: str) -> str:
         """The formula with the repairs that mean what was written, one after the other; as it is where there is none.
@@ -70,7 +73,7 @@ class Questions(EditableDefinition):
         return formula
 
     def _expression(
-        self, item: Shown, *, place: str, names: Mapping[str, Known] | None = None
+        self, item: Shown, *, place: Place, names: Mapping[str, Known] | None = None
     ) -> tuple[Expression, ResolvedName | None]:
         """What an item of `by` or `show` asks for, and the field that it names, if it does."""
         name, text = item if isinstance(item, tuple) else (None, item)
@@ -82,7 +85,7 @@ class Questions(EditableDefinition):
             kind, grain = state.expression.checked.type, state.grain
             tree: c.TypedNode = c.FieldRef(0, len(text), kind, grain, state.name)
             return Expression(state.spec.name, quote_identifier(state.spec.name), tree), state
-        formula = self.check_formula(text, where=place, names=names)
+        formula = self.check_formula(text, place=place, names=names)
         return Expression(name or " ".join(text.split()), text, formula.require()), state
 
     def measure(self, item: str) -> Shown:
@@ -101,7 +104,7 @@ class Questions(EditableDefinition):
             pieces = [text]
             if any(finding.code == "grain-mixed" for finding in whole.findings) or _of_groups(whole.checked):
                 pieces = [*joined_by_and(text)]
-            apart = [(piece, _of_groups(self._expression(piece, place="the filter")[0].checked)) for piece in pieces]
+            apart = [(piece, _of_groups(self._expression(piece, place=_FILTER)[0].checked)) for piece in pieces]
             if all(of_groups for _, of_groups in apart):  # nothing to be asked of rows in it
                 apart = [(text, True)]
             rows += [piece for piece, of_groups in apart if not of_groups]
@@ -110,7 +113,7 @@ class Questions(EditableDefinition):
 
     def _having(self, conditions: Sequence[str], names: Mapping[str, Known]) -> list[Expression]:
         """Conditions on groups, each with a value per group that is true or false."""
-        expressions = [self._expression(text, place="the filter", names=names)[0] for text in conditions]
+        expressions = [self._expression(text, place=_FILTER, names=names)[0] for text in conditions]
         for expression in expressions:
             nodes = [*c.walk(expression.checked)]
             if expression.checked.type.kind != "boolean" or any(
@@ -123,18 +126,18 @@ class Questions(EditableDefinition):
                 )
                 message = f"A filter on groups is a condition on aggregates; {expression.text} is {what}."
                 raise FormulaError(
-                    "condition-wanted", message, place=Place("the filter", expression.text, 0, len(expression.text))
+                    "condition-wanted", message, place=_FILTER.in_text(expression.text, 0, len(expression.text))
                 )
         return expressions
 
     def _filters(self, where: str | Sequence[str] | None) -> list[Expression]:
         asked = [where] if isinstance(where, str) else list(where or ())
-        expressions = [self._expression(text, place="the filter")[0] for text in asked]
+        expressions = [self._expression(text, place=_FILTER)[0] for text in asked]
         for expression in expressions:
             if expression.checked.type.kind != "boolean" or expression.checked.grain == Grain.GROUP:
                 message = f"A filter is a condition on a row; {expression.text} is {expression.checked.type} per {expression.checked.grain}."
                 raise FormulaError(
-                    "condition-wanted", message, place=Place("the filter", expression.text, 0, len(expression.text))
+                    "condition-wanted", message, place=_FILTER.in_text(expression.text, 0, len(expression.text))
                 )
         return expressions
 
@@ -144,7 +147,7 @@ class Questions(EditableDefinition):
         if self.published is not None:
             return ()
         names = [model.name for model in self.document.models("filter", FilterSpec) if model.always]
-        return tuple(self._expression(quote_identifier(name), place="the filter")[0] for name in names)
+        return tuple(self._expression(quote_identifier(name), place=_FILTER)[0] for name in names)
 
     def planned_rows(
         self,
@@ -156,7 +159,7 @@ class Questions(EditableDefinition):
         explain: bool = False,
     ) -> PlannedTally:
         """A question for rows with everything checked and nothing computed. Raises OakError for a name or a formula that is wrong."""
-        made = [self._expression(item, place="show") for item in show]
+        made = [self._expression(item, place=Place("show")) for item in show]
         grouped = next((expression for expression, _ in made if expression.checked.grain == Grain.GROUP), None)
         if grouped is not None:
             raise OakError(
@@ -190,7 +193,7 @@ class Questions(EditableDefinition):
         explain: bool = False,
     ) -> PlannedTally:
         """A tally with everything checked and nothing computed. Raises OakError for a name or a formula that is wrong."""
-        keys = [self._expression(item, place="by") for item in listed(by)]
+        keys = [self._expression(item, place=Place("by")) for item in listed(by)]
         for one, _ in keys:
             if one.checked.grain == Grain.GROUP:
                 raise OakError(
@@ -204,7 +207,7 @@ class Questions(EditableDefinition):
         names = {name.casefold(): Known(name, one.checked.type, Grain.ROW) for name, one in named.items()}
         shown, summed = [], []
         for item in listed(show) or ["COUNT(*)"]:
-            expression, state = self._expression(item, place="show", names=names)
+            expression, state = self._expression(item, place=Place("show"), names=names)
             if expression.checked.grain == Grain.ROW:
                 expression, state = self._default_aggregate(expression, state, names)
                 summed += [state] if state is not None else []
@@ -262,7 +265,7 @@ class Questions(EditableDefinition):
         pattern, word = _TOTALS[asked or "sum"]
         by = state.spec.total_by if state is not None and isinstance(state.spec, FieldSpec) else ""
         text = pattern.format(expression.text, by=quote_identifier(by) if by else "")
-        node = self.check_formula(text, where=expression.name, names=names).require()
+        node = self.check_formula(text, place=Place(name=expression.name), names=names).require()
         name = expression.name if word == "sum" else f"{expression.name}, {word}"
         return Expression(name, text, node), state
 
@@ -281,7 +284,7 @@ class Questions(EditableDefinition):
                     "unknown-sort",
                     f"The answer has no column {name!r} to sort by.",
                     hint=nearest_hint(name, names, str) or f"It has {', '.join(names)}.",
-                    place=Place("", name, 0, len(name)),
+                    place=Place(text=name, start=0, end=len(name)),
                 )
             bies.append(SortBy(found, key.startswith("-")))
         return tuple(bies)

@@ -247,7 +247,8 @@ class Source(Questions):
         `show` and `where` are as for `rows`. In CSV, texts that a spreadsheet would run are made harmless, unless all is to be `exact`; `marked` begins it with the byte order mark by which spreadsheets know UTF-8. Raises OakError for a name that is wrong, UnusableInput where nothing can be written.
         """
         shown = tuple(
-            self._expression(item, place="show")[0] for item in (self.row_fields() if show is None else listed(show))
+            self._expression(item, place=Place("show"))[0]
+            for item in (self.row_fields() if show is None else listed(show))
         )
         question = Query(self.compiled.expressions, shown, (), tuple(self._filters(where)), self._always)
         question = self._with_baseline_values(question, (), where)
@@ -296,7 +297,7 @@ class Source(Questions):
                 if copy.reader.parquet.path.exists():  # else another process has just put a newer one in its place
                     copy.drop()
                     message = f"The typed copy of the rows of {self.name} was damaged, and is removed; the origin was read instead."
-                    findings.append(Finding("copy-damaged", message, Place(self.document.where), severity="note"))
+                    findings.append(Finding("copy-damaged", message, self.document.place(), severity="note"))
         before = whole.states_of(self._origin_paths())
         made = ask(question, self._reader_for(question))
         whole.unchanged_since(before)
@@ -320,7 +321,9 @@ class Source(Questions):
         result, findings, place, of_levels = self._computed(question)
         faults = self._told((*result.faults.found(), *of_levels))
         if strict and faults:
-            raise FormulaError.of([Finding("fault", fault.sentence() + ".", Place(fault.field)) for fault in faults])
+            raise FormulaError.of(
+                [Finding("fault", fault.sentence() + ".", Place(name=fault.field)) for fault in faults]
+            )
         complete = question.grouped or question.limit is None or result.table.num_rows < question.limit
         findings += whole.columns_gone(self)
         if filtered and complete and result.rows_read and not result.rows_used:

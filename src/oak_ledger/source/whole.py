@@ -72,7 +72,7 @@ def left_out(source: EditableDefinition) -> list[Finding]:
     message = (
         f"{len(broken)} field{'s do' if many else ' does'} not work and {'are' if many else 'is'} left out: {names}."
     )
-    return [Finding("fields-broken", message, Place(source.document.where), "oak check says why.", "warning")]
+    return [Finding("fields-broken", message, source.document.place(), "oak check says why.", "warning")]
 
 
 def unfiltered(source: Source, *, broken: bool = False) -> Source:
@@ -91,4 +91,4 @@ def columns_gone(source: EditableDefinition) -> list[Finding]:
     if not reading or not all(state.broken for state in reading):
         return []
     message = f"None of the columns that the fields of {source.name} read is there any more."
-    return [Finding("columns-gone", message, Place(source.document.where), "oak check says what is there.", "warning")]
+    return [Finding("columns-gone", message, source.document.place(), "oak check says what is there.", "warning")]

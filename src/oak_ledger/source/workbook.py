@@ -104,7 +104,7 @@ class WorkbookWriter:
                 if name != own
                 else f"{count:,} value{'s are texts' if many else ' is a text'} in the workbook, which would change {'them' if many else 'it'}"
             )
-            found.append(Finding("written-otherwise", f"{own}: {what}.", Place(own), severity="note"))
+            found.append(Finding("written-otherwise", f"{own}: {what}.", Place(name=own), severity="note"))
         return tuple(found)
 
 

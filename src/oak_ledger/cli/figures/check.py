@@ -20,7 +20,7 @@ from oak_ledger.cli.shared.app import (
 )
 from oak_ledger.cli.shared.progress import progress_of
 from oak_ledger.cli.shared.since import looked_at, released
-from oak_ledger.errors import Finding, OakError, Place
+from oak_ledger.errors import Finding, OakError
 
 if TYPE_CHECKING:
     from oak_ledger.reference import Candidate, Cause, Entry
@@ -137,11 +137,7 @@ def _not_compared(source: Source, catalogue: str) -> Finding:
     why = f"no version of it is released in {catalogue}" if there else f"there is no catalogue in {catalogue!r}"
     hint = "Name the catalogue with --catalogue; a first version has nothing to be compared with."
     return Finding(
-        "not-compared",
-        f"Nothing was compared with a published version: {why}.",
-        Place(source.document.where),
-        hint,
-        "note",
+        "not-compared", f"Nothing was compared with a published version: {why}.", source.document.place(), hint, "note"
     )
 
 

@@ -12,7 +12,7 @@ from typing import Any
 # that it may be null, `*` that it is a list. Every key is always there, except those with a + before them.
 _SHAPES = """
 Failure | errors Finding* | what any command prints instead when it cannot do its work
-Finding | code text, severity text, message text, hint text, where text, text text?, line integer?, column integer?, length integer?, fixed text?, sure flag, numbers object | a finding or an error: `text`, `line`, `column` and `length` say where in a formula, `fixed` is the repaired formula, `sure` says whether it means what was written
+Finding | code text, severity text, message text, hint text, where text, file text?, kind text?, name text?, file_line integer?, text text?, line integer?, column integer?, length integer?, fixed text?, sure flag, numbers object | a finding or an error: `file`, `kind`, `name` and `file_line` say in which entry, `where` says it in words; `text`, `line`, `column` and `length` say where in a formula, `fixed` is the repaired formula, `sure` says whether it means what was written
 Sample | row integer, inputs row | a row whose value could not be computed, with what went into it
 Fault | field text, what text, rows integer, of text, samples Sample* | values that could not be computed: of which field, why, in how many of what: rows or groups
 Step | kind text, what text, rows integer, bytes integer, seconds number, note text | a step of a computation
