@@ -22,6 +22,7 @@ from oak_ledger.errors import Finding, OakError, Place, UnusableInput
 from oak_ledger.files import finish
 
 _HEADER = re.compile(r"^[ \t]*(\[\[?)[ \t]*([A-Za-z_][\w-]*)[ \t]*\]\]?[ \t]*(?:#.*)?$")
+_LISTED = re.compile(r"^[ \t]*\[\[", re.MULTILINE)
 _CONTROL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f]")
 # What quotes mean outside of a long text; and how one ends, of either kind.
 _QUOTED = re.compile(r"""#.*|'''|\"\"\"|'[^'\n]*'|"(?:\\.|[^"\\\n])*\"""")
@@ -137,15 +138,15 @@ def read_document(path: Path, shape: FileSchema) -> Document:
     return parse_document(text, shape, path.name)
 
 
-def parse_document(text: str, shape: FileSchema, where: str) -> Document:
-    """Check a text and cut it into blocks."""
+def parse_document(text: str, shape: FileSchema, where: str, earlier: Document | None = None) -> Document:
+    """Check a text and cut it into blocks; those that an earlier state has letter for letter are kept."""
     text = text.replace("\r\n", "\n")
-    blocks = list(_blocks(text, where))
+    blocks = list(_blocks(text, where, {block.text: block for block in earlier.blocks} if earlier else {}))
     findings: list[Finding] = []
     checked: list[Block] = []
     for block in blocks:
         try:
-            checked.append(_validated(block, shape, where))
+            checked.append(block if block.spec is not None else _validated(block, shape, where))
         except OakError as error:
             findings += error.findings
     for name in shape.required:
@@ -183,7 +184,7 @@ def _not_toml(text: str, where: str, said: str) -> OakError:
     return error
 
 
-def _block_offsets(text: str) -> list[int]:
+def block_offsets(text: str) -> list[int]:
     """Where blocks start: at headers outside long texts, with the comments right above them."""
     starts: list[int] = []
     comment: int | None = None
@@ -213,14 +214,22 @@ def _open_string(line: str, quote: str | None) -> str | None:
     return None
 
 
-def _blocks(text: str, where: str) -> Iterable[Block]:
-    edges = [0, *_block_offsets(text), len(text)]
+def _blocks(text: str, where: str, known: Mapping[str, Block]) -> Iterable[Block]:
+    edges = [0, *block_offsets(text), len(text)]
     line, waiting, checked = 1, "", False
     listed: dict[str, bool] = {}
     for start, end in itertools.pairwise(edges):
         waiting += text[start:end]
         if not waiting:
             continue
+        kept = known.get(waiting)
+        if kept is not None and kept.spec is not None and _LISTED.search(waiting):
+            listed.setdefault(kept.name, True)
+            if listed[kept.name]:
+                yield replace(kept, line=line)
+                line += waiting.count("\n")
+                waiting = ""
+                continue
         try:
             values = tomllib.loads(waiting, parse_float=Decimal)
         except tomllib.TOMLDecodeError:

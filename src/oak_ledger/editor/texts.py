@@ -1,0 +1,161 @@
+"""Where values are written in a TOML file: from a place in the file to one in the text that it means, and back."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from bisect import bisect_right
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any
+
+from oak_ledger.definition.document import block_offsets
+
+_TOKEN = re.compile(
+    r"""#[^\n]*|'''(?:[^']|'{1,2}(?!'))*'{3,5}|\"{3}(?:\\[\s\S]|[^"\\]|"{1,2}(?!"))*"{3,5}|'[^'\n]*'|"(?:\\.|[^"\\\n])*\""""
+)
+_KEY = re.compile(r"\s*=")
+_PIECE = re.compile(r"\\u[0-9A-Fa-f]{4}|\\U[0-9A-Fa-f]{8}|\\[ \t]*\n\s*|\\.|[\s\S]")
+_HEADER = re.compile(r"^[ \t]*\[\[?[ \t]*([A-Za-z_][\w-]*)", re.MULTILINE)
+_ASSIGNED = re.compile(r"^[ \t]*([\w-]+)[ \t]*=[ \t]*", re.MULTILINE)
+
+
+@dataclass(frozen=True, slots=True)
+class WrittenText:
+    """A text in a file: the key it belongs to, what it says, and where each character of it is written.
+
+    `path` leads to it within the key's value (a number in a list, a name in a table); `start` and `end` are those of
+    the whole with its quotes, `edges` has one offset more than `value` has characters; all are offsets in the file.
+    """
+
+    key: str
+    path: tuple[str | int, ...]
+    value: str
+    start: int
+    end: int
+    edges: tuple[int, ...]
+
+    def in_value(self, offset: int) -> int:
+        """The place in the text of a place in the file that is between its quotes."""
+        return max(0, min(len(self.value), bisect_right(self.edges, offset) - 1))
+
+    def in_file(self, position: int) -> int:
+        """The place in the file of a place in the text."""
+        return self.edges[position]
+
+    def holds(self, offset: int) -> bool:
+        """Whether a place in the file is between its quotes."""
+        return self.edges[0] <= offset <= self.edges[-1]
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """One table of a file as it is written: its name, its text and where that begins, its values (None while it is no TOML), its texts."""
+
+    table: str
+    text: str
+    start: int
+    values: dict[str, Any] | None
+    texts: tuple[WrittenText, ...]
+
+    @property
+    def name(self) -> str:
+        """What the entry is called; empty where it has no name."""
+        values = self.values or {}
+        return str(values.get("name") or values.get("title") or "")
+
+    @property
+    def header(self) -> tuple[int, int]:
+        """Where its header, or the value of its name, is."""
+        named = next((text for text in self.texts if text.key in ("name", "title")), None)
+        if named is not None:
+            return named.edges[0], named.edges[-1]
+        match = _HEADER.search(self.text)
+        return (self.start + match.start(1), self.start + match.end(1)) if match else (self.start, self.start)
+
+    def key_at(self, offset: int) -> tuple[str, int]:
+        """The key whose value a place is in, and where that value begins; no key where it is before the sign."""
+        before = self.text[: offset - self.start]
+        assigned = [*_ASSIGNED.finditer(before)]
+        if not assigned or (self.values is not None and "\n" in before[assigned[-1].end() :] and not self.text_at(offset)):
+            return "", 0
+        return assigned[-1][1], self.start + assigned[-1].end()
+
+    def key_span(self, key: str) -> tuple[int, int]:
+        """Where a key is written; the header where it is not."""
+        match = re.search(rf"^[ \t]*(\"?{re.escape(key)}\"?)[ \t]*=", self.text, re.MULTILINE) if key else None
+        return (self.start + match.start(1), self.start + match.end(1)) if match else self.header
+
+    def text_at(self, offset: int) -> WrittenText | None:
+        """The text between whose quotes a place is."""
+        return next((text for text in self.texts if text.holds(offset)), None)
+
+
+def pieces_of(text: str) -> list[Piece]:
+    """A file table by table, also one that cannot be read as a whole."""
+    edges = [0, *block_offsets(text), len(text)]
+    return [
+        _moved(_piece(text[start:end]), start) for start, end in zip(edges, edges[1:], strict=False) if text[start:end]
+    ]
+
+
+def _moved(piece: Piece, start: int) -> Piece:
+    texts = tuple(
+        WrittenText(
+            text.key, text.path, text.value, text.start + start, text.end + start, tuple(edge + start for edge in text.edges)
+        )
+        for text in piece.texts
+    )
+    return Piece(piece.table, piece.text, start, piece.values, texts)
+
+
+@lru_cache(maxsize=8_192)
+def _piece(text: str) -> Piece:
+    header = _HEADER.search(text)
+    table = header[1] if header else ""
+    try:
+        read: Any = tomllib.loads(text).get(table)
+    except tomllib.TOMLDecodeError:
+        return Piece(table, text, 0, None, ())
+    values = read[0] if isinstance(read, list) and read else read
+    if not isinstance(values, dict):
+        return Piece(table, text, 0, None, ())
+    leaves = [(key, path, said) for key, value in values.items() for path, said in _leaves(value)]
+    written = list(_written(text))
+    if [said for _, _, said in leaves] != [tomllib.loads(f"v = {text[start:end]}")["v"] for start, end in written]:
+        return Piece(table, text, 0, values, ())  # texts out of their order, as in tables of tables
+    texts = (
+        WrittenText(key, path, said, start, end, _edges(text, start, end))
+        for (key, path, said), (start, end) in zip(leaves, written, strict=True)
+    )
+    return Piece(table, text, 0, values, tuple(texts))
+
+
+def _leaves(value: Any, path: tuple[str | int, ...] = ()) -> Iterator[tuple[tuple[str | int, ...], str]]:
+    """The texts of a value in the order in which they are written."""
+    if isinstance(value, str):
+        yield path, value
+    elif isinstance(value, dict | list):
+        for key, inner in value.items() if isinstance(value, dict) else enumerate(value):
+            yield from _leaves(inner, (*path, key))
+
+
+def _written(text: str) -> Iterator[tuple[int, int]]:
+    """Where texts are, those that are keys left out."""
+    for match in _TOKEN.finditer(text):
+        if not match[0].startswith("#") and not _KEY.match(text, match.end()):
+            yield match.span()
+
+
+def _edges(text: str, start: int, end: int) -> tuple[int, ...]:
+    """Where each character of a text between `start` and `end` is written, and where the last one ends."""
+    quote = text[start : start + 3] if text[start : start + 3] in ("'''", '"""') and end - start >= 6 else text[start]
+    at, last = start + len(quote), end - len(quote)
+    if len(quote) == 3 and text[at] == "\n":
+        at += 1
+    edges = []
+    for match in _PIECE.finditer(text, at, last) if quote[0] == '"' else ():
+        if not (match[0][0] == "\\" and match[0][1:].isspace()):
+            edges.append(match.start())
+    return (*(edges if quote[0] == '"' else range(at, last)), last)
