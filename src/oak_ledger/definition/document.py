@@ -178,6 +178,8 @@ def _not_toml(text: str, where: str, said: str) -> OakError:
         lines = text.split("\n")
         start = sum(len(line) + 1 for line in lines[: int(match[1]) - 1]) + int(match[2]) - 1
         place = place.in_text(text, start, start + 1)
+    elif "end of document" in said:
+        place = place.in_text(text, max(0, len(text.rstrip()) - 1), len(text.rstrip()))
     error = UnusableInput("not-toml", f"{where} is not well written: {what}.", place=place)
     hint = "Put text values in quotes, and a formula that has quotes in it in '''…'''."
     error.findings = (replace(error.findings[0], hint=hint),)

@@ -72,7 +72,9 @@ class OpenFile:
         written = next((one for one in entry.texts if one.value == place.text), None) if place.text else None
         if written is None:
             return entry.header
-        return written.in_file(min(place.start, len(written.value))), written.in_file(min(place.end, len(written.value)))
+        return written.in_file(min(place.start, len(written.value))), written.in_file(
+            min(place.end, len(written.value))
+        )
 
     def _line(self, number: int) -> Span:
         lines = self.text.split("\n")
@@ -116,7 +118,7 @@ class Desk:
         """The source of a definition, or the one that a report reads, in the last state that could be read; None where there is none."""
         if file.is_report:
             report = self.report(file)
-            named = report and next((one for one in self._definitions(file.path) if report.reads(one.name)), None)
+            named = report and next((one for one in self.definitions(file.path) if report.reads(one.name)), None)
             return named or None
         if file.document is None:
             return None
@@ -130,10 +132,12 @@ class Desk:
         self._sources[file.path] = known
         return known
 
-    def _definitions(self, path: Path) -> Iterator[Source]:
+    def definitions(self, path: Path) -> Iterator[Source]:
         """The sources of the definitions in the folder of a file, and in those above it."""
         for folder in (path.parent, *path.parents[1:4]):
-            for beside in sorted({*folder.glob(f"*{SOURCE_SUFFIX}"), *(one for one in self._open if one.parent == folder)}):
+            for beside in sorted(
+                {*folder.glob(f"*{SOURCE_SUFFIX}"), *(one for one in self._open if one.parent == folder)}
+            ):
                 file = self.file(beside) if beside.name.endswith(SOURCE_SUFFIX) else None
                 source = self.source(file) if file is not None else None
                 if source is not None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import re
 import tomllib
 from bisect import bisect_right
@@ -18,7 +19,6 @@ _TOKEN = re.compile(
 _KEY = re.compile(r"\s*=")
 _PIECE = re.compile(r"\\u[0-9A-Fa-f]{4}|\\U[0-9A-Fa-f]{8}|\\[ \t]*\n\s*|\\.|[\s\S]")
 _HEADER = re.compile(r"^[ \t]*\[\[?[ \t]*([A-Za-z_][\w-]*)", re.MULTILINE)
-_ASSIGNED = re.compile(r"^[ \t]*([\w-]+)[ \t]*=[ \t]*", re.MULTILINE)
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,14 +74,6 @@ class Piece:
         match = _HEADER.search(self.text)
         return (self.start + match.start(1), self.start + match.end(1)) if match else (self.start, self.start)
 
-    def key_at(self, offset: int) -> tuple[str, int]:
-        """The key whose value a place is in, and where that value begins; no key where it is before the sign."""
-        before = self.text[: offset - self.start]
-        assigned = [*_ASSIGNED.finditer(before)]
-        if not assigned or (self.values is not None and "\n" in before[assigned[-1].end() :] and not self.text_at(offset)):
-            return "", 0
-        return assigned[-1][1], self.start + assigned[-1].end()
-
     def key_span(self, key: str) -> tuple[int, int]:
         """Where a key is written; the header where it is not."""
         match = re.search(rf"^[ \t]*(\"?{re.escape(key)}\"?)[ \t]*=", self.text, re.MULTILINE) if key else None
@@ -95,15 +87,18 @@ class Piece:
 def pieces_of(text: str) -> list[Piece]:
     """A file table by table, also one that cannot be read as a whole."""
     edges = [0, *block_offsets(text), len(text)]
-    return [
-        _moved(_piece(text[start:end]), start) for start, end in zip(edges, edges[1:], strict=False) if text[start:end]
-    ]
+    return [_moved(_piece(text[start:end]), start) for start, end in itertools.pairwise(edges) if text[start:end]]
 
 
 def _moved(piece: Piece, start: int) -> Piece:
     texts = tuple(
         WrittenText(
-            text.key, text.path, text.value, text.start + start, text.end + start, tuple(edge + start for edge in text.edges)
+            text.key,
+            text.path,
+            text.value,
+            text.start + start,
+            text.end + start,
+            tuple(edge + start for edge in text.edges),
         )
         for text in piece.texts
     )
@@ -154,8 +149,7 @@ def _edges(text: str, start: int, end: int) -> tuple[int, ...]:
     at, last = start + len(quote), end - len(quote)
     if len(quote) == 3 and text[at] == "\n":
         at += 1
-    edges = []
-    for match in _PIECE.finditer(text, at, last) if quote[0] == '"' else ():
-        if not (match[0][0] == "\\" and match[0][1:].isspace()):
-            edges.append(match.start())
-    return (*(edges if quote[0] == '"' else range(at, last)), last)
+    if quote[0] == "'":
+        return (*range(at, last), last)
+    pieces = _PIECE.finditer(text, at, last)
+    return (*(match.start() for match in pieces if not (match[0][0] == "\\" and match[0][1:].isspace())), last)

@@ -5,6 +5,7 @@ All of it works on text and a position in it, for any editor, and on text that c
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from typing import Literal
 
@@ -190,3 +191,48 @@ def _tight(before: str, piece: str, earlier: str) -> bool:
     if before in ("+", "-") and (earlier in ("", "(", ",") or earlier in INFIX or earlier in RESERVED):
         return True  # a sign, and not an operator
     return piece == "(" and (before in LIBRARY.entries or before in SPECIAL)
+
+
+@dataclass(frozen=True, slots=True)
+class Compared:
+    """A text value that is being written: the name that it is compared with, and where the text begins and ends."""
+
+    name: str
+    start: int
+    end: int
+
+
+def compared_with(text: str, position: int) -> Compared | None:
+    """The text value around a position and the name that it is compared with, by =, <>, IN or LIKE; None where there is none."""
+    start = _open_text(text, position)
+    if start is None:
+        return None
+    closing = re.compile(r"'(?:[^']|'')*('|$)").match(text, start)
+    end = closing.end() if closing is not None and closing[1] and "\n" not in closing[0] else position
+    tokens = [token for token in tokenize(text[:start])[0] if token.kind != "end"]
+    while len(tokens) > 1 and tokens[-1].value == "," and tokens[-2].kind == "text":
+        del tokens[-2:]
+    if tokens and tokens[-1].value == "(":
+        tokens.pop()
+    while tokens and tokens[-1].word in ("NOT", "IN", "LIKE"):
+        tokens.pop()
+    if tokens and tokens[-1].value in ("=", "<>"):
+        tokens.pop()
+    if (
+        not tokens
+        or text[tokens[-1].end : start].strip() in ("", "(", ",")
+        or tokens[-1].kind not in ("name", "quoted")
+    ):
+        return None
+    return Compared(tokens[-1].value, start, end)
+
+
+def _open_text(text: str, position: int) -> int | None:
+    """Where the text value begins that is open at a position."""
+    quote, start = "", 0
+    for at, sign in enumerate(text[:position]):
+        if not quote and sign in "'\"":
+            quote, start = sign, at
+        elif sign == quote:
+            quote = ""
+    return start if quote == "'" else None
