@@ -39,6 +39,10 @@ class OpenFile:
         """Whether it is a report and not a definition."""
         return self.path.name.endswith(SUFFIX)
 
+    def place(self, kind: str = "", name: str = "") -> Place:
+        """Where an entry of it is, or the whole."""
+        return Place(self.path.name, kind, name)
+
     def put(self, text: str) -> None:
         """Take another text."""
         self.text = text.replace("\r\n", "\n")

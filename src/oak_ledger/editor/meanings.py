@@ -46,8 +46,9 @@ def meaning(desk: Desk, file: OpenFile, offset: int, profiles: Mapping[str, Fiel
                 lines = (*entry.written, entry.sentence, entry.nulls, *(f"{call} → {gives}" for call, gives in entry.examples[:2]))  # fmt: skip
                 return Note(tuple(line for line in lines if line), (text.in_file(token.start), text.in_file(token.end)))
     piece = file.piece_at(offset)
-    model = file.shape.models.get(piece.table) if piece is not None else None
-    for key, info in model.model_fields.items() if model is not None and piece is not None else ():
+    if piece is None or piece.table not in file.shape.models:
+        return None
+    for key, info in file.shape.models[piece.table].model_fields.items():
         start, end = piece.key_span(key)
         if start <= offset <= end and info.description and file.text[start:end].strip('"') == key:
             return Note((f"{key}: {info.description}",), (start, end))
