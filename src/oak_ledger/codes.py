@@ -98,11 +98,14 @@ table-twice | a table is there twice | remove one
 unknown-key | no key has this name | correct the spelling, or remove it
 wrong-value | a key has an invalid value | write what is asked for
 bad-rule | a rule cannot be computed | correct its condition
-not-calculated | a column is to be carried over, not a formula | oak field restore
+not-a-piece | what is chosen is no whole piece of a formula | choose a whole call, condition or operation
+not-calculated | a column is to be carried over or put into formulas, not a formula | oak field restore
 hides-shared | a report's own field would have the name of a shared one | choose another name
 unknown-panel | the report has no such panel | name it by its title or number
 no-group | the panel has no such group | name one that it shows
 several-meanings | reports have different formulas under one name | name the report with --from
+other-meaning | a formula would have another type or grain by an edit | leave it as it is
+still-named | a field is shown, grouped by or a key, so that its formula cannot go where it is used | oak trace FIELD shows where
 name-taken | the name is used already | choose another, or --replace
 name-twice | two entries or columns have one name | rename one
 empty-name | a new name is empty | give a name
@@ -146,6 +149,7 @@ step-column | a step does not fit the columns before it | name a column that is 
 memory-origin | the definition has no rows of its own | give it an [origin] with a file
 name-parts | a file's name does not fit name_parts | change name_parts or path
 names-count | the number of names and of columns differ | correct the list of names
+no-editor | what help in editors needs is not installed | pip install 'oak-ledger[editor]'
 no-cluster | there is no cluster to ask, or what asks it is not installed | pip install 'oak-ledger[cluster]', Java 17, OAK_SPARK
 no-driver | the database's driver is not installed | pip install 'oak-ledger[postgresql]'
 no-file | the file is missing | check the path

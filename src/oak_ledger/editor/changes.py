@@ -10,6 +10,7 @@ from pathlib import Path
 
 from oak_ledger.definition.document import Document
 from oak_ledger.definition.edits import FileEdit
+from oak_ledger.definition.model import FieldSpec
 from oak_ledger.definition.references import renamed_references
 from oak_ledger.editor.files import Desk, OpenFile, Span, text_at
 from oak_ledger.editor.names import declared, name_at
@@ -36,23 +37,29 @@ def renamed(desk: Desk, file: OpenFile, offset: int, new: str) -> tuple[FileEdit
     found = name_at(file, offset)
     said = declared(desk, file, found.name) if found is not None else None
     source = desk.source(said[0]) if said is not None else None
-    if found is None or said is None or source is None or said[0].document is None:
+    document = said[0].document if said is not None else None
+    if found is None or said is None or source is None or document is None:
         raise OakError("unknown-field", "Nothing here has a name that can change.", hint="Go to a field, a constant or a filter.")  # fmt: skip
     where, piece = said
     if where.is_report:
         report = desk.report(where)
         if report is not None and new.casefold() in report.own_names - {found.name.casefold()}:
             raise OakError("name-taken", f"The report has {new!r} already.")
-        document = where.document
         block = next(one for one in document.blocks if one.values.get("name") == piece.name)
         made = renamed_references(document.replaced(block, {"name": new}), {piece.name.casefold(): new})
-        return edits_between([(where.path, document, made)])
-    return renaming(source, source.with_renamed({piece.name: new}), _others(desk, source)).edits
+        return _as_typed(desk, edits_between([(where.path, document, made)]))
+    return _as_typed(desk, renaming(source, source.with_renamed({piece.name: new}), _others(desk, source)).edits)
 
 
 def changes(desk: Desk, file: OpenFile, start: int, end: int, findings: Sequence[Finding]) -> list[Change]:
     """What can be done from `start` to `end`; `findings` are those of the file there."""
     made = [change for finding in findings for change in _of_finding(desk, file, finding)]
+    return [change for change in (*made, *_of_place(desk, file, start, end)) if _is_typed(desk, change.files)]
+
+
+def _of_place(desk: Desk, file: OpenFile, start: int, end: int) -> list[Change]:
+    """What can be done with what is chosen, whatever was found there."""
+    made: list[Change] = []
     source = desk.source(file)
     at = text_at(file, start)
     if source is None or at is None:
@@ -74,8 +81,8 @@ def changes(desk: Desk, file: OpenFile, start: int, end: int, findings: Sequence
         made += _if_possible(f"Make this piece a field: {name!r}", extract)
     found = name_at(file, start)
     state = source.compiled.states.get(found.name.casefold()) if found is not None else None
-    if state is not None and getattr(state.spec, "formula", ""):
-        plan = lambda: plan_inlined(source, state.name, _others(desk, source)).edits  # noqa: E731
+    if found is not None and state is not None and isinstance(state.spec, FieldSpec) and state.spec.calculated:
+        plan = lambda: plan_inlined(source, found.name, _others(desk, source)).edits  # noqa: E731
         made += _if_possible(f"Put the formula of {state.name!r} where it is used", plan)
     return made
 
@@ -97,6 +104,18 @@ def _of_finding(desk: Desk, file: OpenFile, finding: Finding) -> Iterator[Change
         plan = lambda one=candidate: plan_mend(source, {one.gone: one.column}, _others(desk, source)).edits  # noqa: E731
         for change in _if_possible(candidate.sentence(), plan):
             yield Change(change.title, change.files, finding)
+
+
+def _is_typed(desk: Desk, files: Sequence[FileEdit]) -> bool:
+    """Whether files are as changes of them begin, and not in the middle of something that cannot be read."""
+    return all((file := desk.file(one.path)) is not None and file.text == one.before for one in files)
+
+
+def _as_typed(desk: Desk, files: tuple[FileEdit, ...]) -> tuple[FileEdit, ...]:
+    """The changes. Raises OakError where a file cannot be read as it is typed."""
+    if not _is_typed(desk, files):
+        raise OakError("not-toml", "A file that would change cannot be read as it is.", hint="Mend what is marked in it first.")  # fmt: skip
+    return files
 
 
 def _if_possible(title: str, plan: Callable[[], tuple[FileEdit, ...]]) -> list[Change]:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from pathlib import Path
 
 from oak_ledger.editor.files import Desk, OpenFile
 from oak_ledger.errors import Finding
 from oak_ledger.insight.branches import doubtful
 from oak_ledger.report.check import check_reports
+from oak_ledger.report.report import Report
 from oak_ledger.source.source import Source
 
 
@@ -26,13 +28,9 @@ def at_once(desk: Desk, file: OpenFile) -> list[Finding]:
     return [*wrong, *doubtful(source)]
 
 
-def with_rows(desk: Desk, source: Source) -> Iterator[tuple[OpenFile, list[Finding]]]:
-    """What the rows show, too, in the definition of a source and in each report. Raises OakError where they cannot be read."""
-    own = desk.file(source.path) if source.path is not None else None
-    if own is not None:
-        yield own, source.check()
-    reports = desk.reports(source)
-    for report, found in zip(reports, check_reports(reports, source), strict=True):
-        file = desk.file(report.path) if report.path is not None else None
-        if file is not None:
-            yield file, found
+def with_rows(source: Source, reports: Sequence[Report]) -> Iterator[tuple[Path, list[Finding]]]:
+    """What the rows show, too, by file: in the definition of a source and in each report. Raises OakError where they cannot be read."""
+    checked = zip(reports, check_reports(reports, source), strict=True)
+    for path, found in ((source.path, source.check()), *((report.path, found) for report, found in checked)):
+        if path is not None:
+            yield path, found

@@ -105,7 +105,7 @@ def users(desk: Desk, file: OpenFile) -> Iterator[tuple[Span, str]]:
     for piece in file.pieces:
         if piece.table in ("field", "constant", "filter") and piece.name:
             count = counts.get(piece.name.casefold(), 0)
-            yield piece.header, f"used in {count:,} place{'s' * (count != 1)}" if count else "not used"
+            yield piece.header, f"used in {count:,} place{'s' * (count != 1)}" if count else "used nowhere here"
 
 
 @dataclass(frozen=True, slots=True)

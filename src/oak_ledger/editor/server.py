@@ -119,21 +119,23 @@ class Editing(LanguageServer):
         source = self.desk.source(file)
         if source is None or source.path is None or file.findings:
             return
-        path = source.path
+        path, reports = source.path, self.desk.reports(source)
         self.stop(path)
 
         def work() -> None:
             with within(LONGEST) as until:
                 self.checks[path] = until
                 try:
-                    found = list(findings.with_rows(self.desk, source))
+                    found = list(findings.with_rows(source, reports))
                     figures = meanings.figures_of(source)
                 except OakError:
                     return  # what cannot be read is among the findings at once
                 if not until.cancelled:
                     self.figures[path] = figures
                     for own, said in found:
-                        self.say(own, said)
+                        shown = self.desk.file(own)
+                        if shown is not None:
+                            self.say(shown, said)
 
         threading.Thread(target=work, daemon=True).start()
 

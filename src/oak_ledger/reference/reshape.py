@@ -67,7 +67,7 @@ def _inlined(document: Document, name: str, formula: str) -> Document:
             message = (
                 f"{name} is named in {document.where}, {one.entry}, {one.key}: only formulas can say what it says."
             )
-            raise OakError("still-needed", message)
+            raise OakError("still-named", message)
         text = str(block.values[one.key])
         for node in sorted(n.names(parse(text).tree), key=lambda node: -node.start):
             if node.name.casefold() == name.casefold():

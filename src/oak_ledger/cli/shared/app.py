@@ -155,7 +155,7 @@ class _Commands(Verbs):
         if cmd_name not in COMMANDS:
             return None
         module = import_module(f"oak_ledger.cli.{COMMANDS[cmd_name][0]}")
-        command: click.Command = getattr(module, f"{cmd_name}_command")
+        command: click.Command = getattr(module, f"{cmd_name.replace('-', '_')}_command")
         known = isinstance(command, Verbs) or "--no-progress" in {
             name for param in command.params for name in param.opts
         }
@@ -163,7 +163,7 @@ class _Commands(Verbs):
 
     def format_help(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         formatter.write("Usage: oak COMMAND [ARGUMENTS]...  (oak COMMAND --help says which)\n")
-        width = max(map(len, COMMANDS))
+        width = max(len(name) for name in COMMANDS if "-" not in name)  # one long name does not move all lines
         for section, commands in SECTIONS.items():
             formatter.write(f"{section}\n")
             formatter.write("".join(f"  {name.ljust(width)}  {line}\n" for name, (_, line) in commands.items()))

@@ -38,6 +38,7 @@ SECTIONS: dict[str, dict[str, tuple[str, str]]] = {
     "For others": {
         "export": ("others.export", "Write rows to a file; a view, a statement, a dictionary."),
         "serve": ("others.serve", "Answer questions over HTTP, with tokens."),
+        "language-server": ("others.language_server", "Help editors with definitions and reports."),
         "cache": ("cache", "List or remove the typed copies of files that are slow to read."),
         "help": ("reference", "List functions, keys of files, and codes of findings."),
     },
