@@ -105,6 +105,7 @@ unknown-panel | the report has no such panel | name it by its title or number
 no-group | the panel has no such group | name one that it shows
 several-meanings | reports have different formulas under one name | name the report with --from
 other-meaning | a formula would have another type or grain by an edit | leave it as it is
+not-named | no formula uses the field that shall go into formulas | oak field drop
 still-named | a field is shown, grouped by or a key, so that its formula cannot go where it is used | oak trace FIELD shows where
 name-taken | the name is used already | choose another, or --replace
 name-twice | two entries or columns have one name | rename one

@@ -114,7 +114,7 @@ def _in_text(
         opened = text.value.rfind("{", 0, position)
         if opened < 0 or "}" in text.value[opened:position]:
             return
-        for state in source.shown_fields:
+        for state in source.fields:
             yield Offer("field", state.name, state.type_name, _escaped(file, text, f"{state.name}}}"), text.in_file(opened + 1), offset)  # fmt: skip
         return
     if kind in FORMULAS or (kind == "shown" and text.value[:position].strip()):
