@@ -22,7 +22,7 @@ from tests.service import OAK
 from tests.support import FolderCase
 
 ROWS = "a,b,kind\n1,2,oak\n3,4,ash\n5,,oak\n"
-DEFINITION = '''\
+DEFINITION = """\
 # 🌲 before everything
 [source]
 name = "Loads"
@@ -57,7 +57,7 @@ formula = \'\'\'SUM(Sum) / SUM(A)\'\'\'
 [[field]]
 name = "Size"
 formula = "CASE WHEN Kind = 'oak' THEN 1 ELSE 0 END"
-'''
+"""
 REPORT = """\
 [report]
 name = "By kind"
@@ -109,7 +109,9 @@ class PlacesInTexts(unittest.TestCase):
     def test_a_file_that_cannot_be_read_has_the_other_tables(self) -> None:
         pieces = pieces_of(DEFINITION.replace('name = "Kind"', "name = "))
         self.assertEqual([one.name for one in pieces if one.values is None], [""])
-        self.assertEqual([one.name for one in pieces if one.table == "field"], ["A", "Bee x", "", "Sum", "Share", "Size"])
+        self.assertEqual(
+            [one.name for one in pieces if one.table == "field"], ["A", "Bee x", "", "Sum", "Share", "Size"]
+        )
 
 
 class Client:
@@ -283,7 +285,9 @@ class AnEditor(FolderCase):
             assert call is not None
             self.assertIn("SUM", call.signatures[0].label)
             hints = await client.text_document_inlay_hint_async(lsp.InlayHintParams(editor.doc(own), lsp.Range(lsp.Position(0, 0), lsp.Position(99, 0))))  # fmt: skip
-            self.assertEqual([one.label for one in hints or ()], ["integer per row", "number per group", "integer per row"])
+            self.assertEqual(
+                [one.label for one in hints or ()], ["integer per row", "number per group", "integer per row"]
+            )
             lenses = [one.command.title for one in await client.text_document_code_lens_async(lsp.CodeLensParams(editor.doc(own))) or () if one.command]  # fmt: skip
             self.assertIn("used in 2 places", lenses)
             symbols = await client.text_document_document_symbol_async(lsp.DocumentSymbolParams(editor.doc(own)))
@@ -296,20 +300,31 @@ class AnEditor(FolderCase):
             self.oak("field", "rename", "l", "Bee x=Bü 🌲")
             self.assertEqual(made, {name: Path(name).read_text(encoding="utf-8") for name in (own, other)})
             self.oak("undo", "l")
-            await client.text_document_rename_async(lsp.RenameParams(editor.doc(own), editor.at(own, "Bee x", 1), "Kind"))
+            await client.text_document_rename_async(
+                lsp.RenameParams(editor.doc(own), editor.at(own, "Bee x", 1), "Kind")
+            )
             self.assertIn("Kind", " ".join(editor.said))
             local = editor.applied(await client.text_document_rename_async(lsp.RenameParams(editor.doc(other), editor.at(other, 'Twice"\n', 1), "Double")))  # fmt: skip
             self.assertEqual((local[other].count("Double"), local[other].count("Twice")), (2, 0))
             # changes of formulas
             actions = await self.actions(editor, own, "A + ", len('A + \\"Bee x\\" * 2'))
             cut = editor.applied(actions["Make this piece a field: 'Part of Sum'"])
-            self.assertEqual([field["formula"] for field in tomllib.loads(cut[own])["field"][3:5]], ['A + "Bee x" * 2', '/*🌲*/ "Part of Sum"'])
-            self.assertNotIn("Put the formula of 'Sum' where it is used", await self.actions(editor, own, "Sum) /", 1))  # a panel shows it
+            self.assertEqual(
+                [field["formula"] for field in tomllib.loads(cut[own])["field"][3:5]],
+                ['A + "Bee x" * 2', '/*🌲*/ "Part of Sum"'],
+            )
+            self.assertNotIn(
+                "Put the formula of 'Sum' where it is used", await self.actions(editor, own, "Sum) /", 1)
+            )  # a panel shows it
             editor.type(own, "SUM(Sum)", "SUM(Size)")
-            gone = editor.applied((await self.actions(editor, own, "Size) /", 1))["Put the formula of 'Size' where it is used"])
+            gone = editor.applied(
+                (await self.actions(editor, own, "Size) /", 1))["Put the formula of 'Size' where it is used"]
+            )
             self.assertIn("SUM((CASE WHEN Kind = 'oak' THEN 1 ELSE 0 END)) / SUM(A)", gone[own])
             self.assertNotIn('name = "Size"', gone[own])
-            lifted = editor.applied((await self.actions(editor, other, "Twice", 2))["Make 'Twice' a field of the source"])
+            lifted = editor.applied(
+                (await self.actions(editor, other, "Twice", 2))["Make 'Twice' a field of the source"]
+            )
             self.assertIn("Twice", lifted[own])
             self.assertNotIn("[[field]]", lifted[other])
             editor.type(own, '\\"Bee x\\" * 2', '\\"Be x\\" * 2')

@@ -9,7 +9,7 @@ from pathlib import Path
 from oak_ledger.definition.document import Document, FileSchema, no_name_twice, parse_document
 from oak_ledger.definition.model import DEFINITION
 from oak_ledger.definition.references import plain_title
-from oak_ledger.editor.texts import Piece, WrittenText, pieces_of
+from oak_ledger.editor.texts import Piece, WrittenText, pieces, pieces_of
 from oak_ledger.errors import Finding, OakError, Place
 from oak_ledger.report.definition import REPORT
 from oak_ledger.report.report import SUFFIX, Report
@@ -46,12 +46,11 @@ class OpenFile:
     def put(self, text: str) -> None:
         """Take another text."""
         self.text = text.replace("\r\n", "\n")
-        self.pieces = pieces_of(self.text)
         try:
             self.document = no_name_twice(parse_document(self.text, self.shape, self.path.name, self.document))
-            self.findings = ()
+            self.findings, self.pieces = (), pieces(block.text for block in self.document.blocks)
         except OakError as error:
-            self.findings = error.findings
+            self.findings, self.pieces = error.findings, pieces_of(self.text)
 
     def piece_at(self, offset: int) -> Piece | None:
         """The table that a place is in."""

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from oak_ledger.editor.files import Desk, OpenFile, Span, text_at
-from oak_ledger.editor.names import FORMULAS, is_formula, name_at, named, refers, scope_at, whole
+from oak_ledger.editor.names import is_formula, name_at, named, whole
 from oak_ledger.errors import OakError
 from oak_ledger.formula.assist import SignatureHelp, signature_at
 from oak_ledger.formula.lexer import tokenize
@@ -83,13 +83,18 @@ def signature(file: OpenFile, offset: int) -> SignatureHelp | None:
 
 def types(desk: Desk, file: OpenFile) -> Iterator[tuple[int, str]]:
     """Beside each formula of a field its type and grain: the end of the text, and what is said."""
+    source = desk.source(file)
+    if source is None:
+        return
+    states = whole(source, desk.report(file) if file.is_report else None).compiled.states
     for piece in file.pieces:
-        for text in piece.texts:
-            if piece.table == "field" and text.key == "formula" and refers(file, piece, text) in FORMULAS:
-                found = scope_at(desk, file, piece, text)
-                state = found[0].compiled.states.get(piece.name.casefold()) if found is not None else None
-                if state is not None and not state.broken:
-                    yield text.end, f"{state.type_name} per {state.grain}"
+        state = states.get(piece.name.casefold()) if piece.table == "field" else None
+        if state is not None and not state.broken:
+            yield from (
+                (piece.start + text.end, f"{state.type_name} per {state.grain}")
+                for text in piece.read.texts
+                if text.key == "formula"
+            )
 
 
 def users(desk: Desk, file: OpenFile) -> Iterator[tuple[Span, str]]:

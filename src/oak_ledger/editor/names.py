@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 
 from oak_ledger.definition.references import VALUE, names_in
 from oak_ledger.editor.files import Desk, OpenFile, Span, text_at
@@ -18,11 +19,10 @@ FORMULAS = ("formula", "over value")
 
 @dataclass(frozen=True, slots=True)
 class Named:
-    """A name in a file: what it is, where it is written, and the text that it is in."""
+    """A name in a file, and where it is written."""
 
     name: str
     span: Span
-    text: WrittenText
 
 
 def refers(file: OpenFile, piece: Piece, text: WrittenText) -> str:
@@ -41,24 +41,31 @@ def is_formula(file: OpenFile, piece: Piece, text: WrittenText) -> bool:
     return refers(file, piece, text) in (*FORMULAS, "shown")
 
 
-def named(file: OpenFile) -> Iterator[Named]:
-    """Every name of a field in a file, in the order of the file."""
-    for piece in file.pieces:
-        for text in piece.texts:
+def named(file: OpenFile, pieces: Iterable[Piece] | None = None) -> Iterator[Named]:
+    """Every name of a field in a file, or in some of its tables, in the order of the file."""
+    for piece in file.pieces if pieces is None else pieces:
+        for text in piece.read.texts:
             kind = refers(file, piece, text)
-            for name, _, start, end in names_in(kind, text.value) if kind and text.value else ():
-                yield Named(name, (text.in_file(start), text.in_file(end)), text)
+            for name, start, end in _names(kind, text.value) if kind and text.value else ():
+                yield Named(name, (piece.start + text.in_file(start), piece.start + text.in_file(end)))
+
+
+@lru_cache(maxsize=65_536)
+def _names(kind: str, value: str) -> tuple[tuple[str, int, int], ...]:
+    """The names in a text, each with its span."""
+    return tuple((name, start, end) for name, _, start, end in names_in(kind, value))
 
 
 def name_at(file: OpenFile, offset: int) -> Named | None:
     """The name that a place is in: one that is used, or the one that an entry has."""
-    for found in named(file):
+    piece = file.piece_at(offset)
+    for found in named(file, [piece] if piece is not None else []):
         if found.span[0] <= offset <= found.span[1]:
             return found
     at = text_at(file, offset)
     if at is None or at[0].table not in ("field", "constant", "filter") or at[1].key != "name":
         return None
-    return Named(at[1].value, (at[1].edges[0], at[1].edges[-1]), at[1])
+    return Named(at[1].value, (at[1].edges[0], at[1].edges[-1]))
 
 
 def whole(source: Source, report: Report | None) -> Source:

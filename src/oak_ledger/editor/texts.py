@@ -6,7 +6,7 @@ import itertools
 import re
 import tomllib
 from bisect import bisect_right
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
@@ -50,19 +50,47 @@ class WrittenText:
 
 
 @dataclass(frozen=True, slots=True)
-class Piece:
-    """One table of a file as it is written: its name, its text and where that begins, its values (None while it is no TOML), its texts."""
+class _Read:
+    """What a table of a file says, wherever in the file it is."""
 
     table: str
-    text: str
-    start: int
     values: dict[str, Any] | None
     texts: tuple[WrittenText, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """One table of a file as it is written: its text, and where that begins."""
+
+    text: str
+    start: int
+    read: _Read
+
+    @property
+    def table(self) -> str:
+        """The name in its header."""
+        return self.read.table
+
+    @property
+    def values(self) -> dict[str, Any] | None:
+        """Its values; None while it is no TOML."""
+        return self.read.values
+
+    @property
+    def texts(self) -> list[WrittenText]:
+        """The texts among its values, where they are in the file."""
+        by = self.start
+        return [
+            WrittenText(
+                one.key, one.path, one.value, one.start + by, one.end + by, tuple(edge + by for edge in one.edges)
+            )
+            for one in self.read.texts
+        ]
 
     @property
     def name(self) -> str:
         """What the entry is called; empty where it has no name."""
-        values = self.values or {}
+        values = self.read.values or {}
         return str(values.get("name") or values.get("title") or "")
 
     @property
@@ -87,44 +115,39 @@ class Piece:
 def pieces_of(text: str) -> list[Piece]:
     """A file table by table, also one that cannot be read as a whole."""
     edges = [0, *block_offsets(text), len(text)]
-    return [_moved(_piece(text[start:end]), start) for start, end in itertools.pairwise(edges) if text[start:end]]
+    return pieces(text[start:end] for start, end in itertools.pairwise(edges))
 
 
-def _moved(piece: Piece, start: int) -> Piece:
-    texts = tuple(
-        WrittenText(
-            text.key,
-            text.path,
-            text.value,
-            text.start + start,
-            text.end + start,
-            tuple(edge + start for edge in text.edges),
-        )
-        for text in piece.texts
-    )
-    return Piece(piece.table, piece.text, start, piece.values, texts)
+def pieces(texts: Iterable[str]) -> list[Piece]:
+    """The tables of a file from their texts, in its order."""
+    found, start = [], 0
+    for text in texts:
+        if text:
+            found.append(Piece(text, start, _read(text)))
+            start += len(text)
+    return found
 
 
 @lru_cache(maxsize=8_192)
-def _piece(text: str) -> Piece:
+def _read(text: str) -> _Read:
     header = _HEADER.search(text)
     table = header[1] if header else ""
     try:
-        read: Any = tomllib.loads(text).get(table)
+        found: Any = tomllib.loads(text).get(table)
     except tomllib.TOMLDecodeError:
-        return Piece(table, text, 0, None, ())
-    values = read[0] if isinstance(read, list) and read else read
+        return _Read(table, None, ())
+    values = found[0] if isinstance(found, list) and found else found
     if not isinstance(values, dict):
-        return Piece(table, text, 0, None, ())
+        return _Read(table, None, ())
     leaves = [(key, path, said) for key, value in values.items() for path, said in _leaves(value)]
     written = list(_written(text))
     if [said for _, _, said in leaves] != [tomllib.loads(f"v = {text[start:end]}")["v"] for start, end in written]:
-        return Piece(table, text, 0, values, ())  # texts out of their order, as in tables of tables
+        return _Read(table, values, ())  # texts out of their order, as in tables of tables
     texts = (
         WrittenText(key, path, said, start, end, _edges(text, start, end))
         for (key, path, said), (start, end) in zip(leaves, written, strict=True)
     )
-    return Piece(table, text, 0, values, tuple(texts))
+    return _Read(table, values, tuple(texts))
 
 
 def _leaves(value: Any, path: tuple[str | int, ...] = ()) -> Iterator[tuple[tuple[str | int, ...], str]]:

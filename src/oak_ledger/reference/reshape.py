@@ -50,7 +50,9 @@ def plan_inlined(source: Source, name: str, others: Sequence[tuple[Path, Documen
     if not formula:
         raise OakError("not-calculated", f"{state.name} is a column and no formula.")
     documents = [(source.path, source.document), *others]
-    if not any(one.name.casefold() == state.name.casefold() for _, document in documents for one in references(document)):
+    if not any(
+        one.name.casefold() == state.name.casefold() for _, document in documents for one in references(document)
+    ):
         raise OakError("not-named", f"Nothing uses {state.name}.", hint="oak field drop takes it away.")
     changed = [(path, document, _inlined(document, state.name, formula)) for path, document in documents]
     made = source.changed(changed[0][2].without([block for block in changed[0][2].all("field") if block.values["name"] == state.name]))  # fmt: skip
