@@ -48,6 +48,7 @@ TESTS = {
         "corpus",
         "whole",
     ),
+    "editor": ("editor",),
     "definition": ("shaping", "edits", "merging", "cleans", "repair", "source"),
     "columns": ("intake", "arrival", "likely_one", "held", "corpus"),
     "names": ("source", "language", "cleans", "shaping", "held"),

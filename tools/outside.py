@@ -1,4 +1,4 @@
-"""The tests that need more than pip packages: Java for the cluster, a browser for pages. What is missing is installed from Debian where that is possible.
+"""The tests that need more than pip packages: Java for the cluster, a browser for pages, an editor. What is missing is installed from Debian where that is possible.
 
 `python tools/outside.py [MODULE...]`. What could not be proven is said at the end, loudly; only a failed test makes it fail.
 """
@@ -18,6 +18,7 @@ PATH = os.pathsep.join([os.environ.get("PATH", ""), "/usr/local/bin", "/usr/bin"
 NEEDS = {
     "test_clients": {"psql": "postgresql-client", "javac": "default-jdk-headless", "/usr/share/java/postgresql.jar": "libpostgresql-jdbc-java"},
     "test_load": {"python3": "python3"},
+    "test_nvim": {"nvim": "neovim"},
     "test_pages": {"chromium": "chromium"},
     "test_servers": {"mariadbd": "mariadb-server"},
     "test_spark": {"java": "default-jre-headless"},
