@@ -147,6 +147,23 @@ class Nulls(FolderCase):
         self.assertEqual([one.code for one in clean.check()], [])
 
 
+class Places(FolderCase):
+    def test_a_finding_says_its_file_and_its_entry_apart(self) -> None:
+        self.write("l.csv", "a,b\n1,2\n")
+        self.oak("intake", "l.csv", "--name", "l")
+        self.oak("field", "add", "l", "of both, here", "a + b")
+        text = (self.folder / "l.oak.toml").read_text(encoding="utf-8")
+        self.write("l.oak.toml", text.replace('column = "b"', 'column = "gone"'))
+        (cause,) = self.oak_json("check", "l", code=1)["causes"]
+        finding = cause["finding"]
+        said = [finding[key] for key in ("file", "kind", "name", "where")]
+        self.assertEqual(said, ["l.oak.toml", "field", "B", "l.oak.toml, field 'B'"])
+        self.write("l.oak.toml", text.replace('column = "b"', 'colum = "b"'))
+        (finding, *_) = self.oak_json("peek", "l", code=3)["errors"]
+        self.assertEqual((finding["file"], finding["name"]), ("l.oak.toml", None))
+        self.assertIn('colum = "b"', text.replace("column", "colum").splitlines()[finding["file_line"] - 1])
+
+
 class RulesAndKeys(FolderCase):
     def test_rules_count_the_rows_that_break_them(self) -> None:
         cases = {

@@ -300,14 +300,11 @@ class EditableDefinition(InNotebook):
         if state is not None and state.broken:
             raise FormulaError.of(state.findings)
         if table == "rule":
-            condition = check(
-                str(keys.get("holds", "TRUE")), made.compiled.scope(), place=Place(kind="rule", name=name)
-            ).require()
+            holds = str(keys.get("holds", "TRUE"))
+            condition = check(holds, made.compiled.scope(), place=Place(kind="rule", name=name)).require()
             if condition.type.kind != "boolean" or condition.grain == Grain.GROUP:
-                raise OakError(
-                    "condition-wanted",
-                    f"A rule is a condition on a row; this is {condition.type} per {condition.grain}.",
-                )
+                message = f"A rule is a condition on a row; this is {condition.type} per {condition.grain}."
+                raise OakError("condition-wanted", message)
         return made
 
     def entry(self, table: str, name: str) -> Block | None:
