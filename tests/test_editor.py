@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import asyncio
+import random
 import tomllib
 import unittest
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -16,10 +18,14 @@ from pygls.lsp.client import LanguageClient
 
 import oak_ledger as oak
 from oak_ledger.definition.document import item_of
+from oak_ledger.editor import changes, meanings
+from oak_ledger.editor.files import Desk
+from oak_ledger.editor.findings import at_once
+from oak_ledger.editor.offers import offers
 from oak_ledger.editor.texts import pieces_of
 from oak_ledger.reference.reshape import plan_inlined, with_extracted
 from tests.service import OAK
-from tests.support import FolderCase
+from tests.support import FolderCase, seed_of_the_code
 
 ROWS = "a,b,kind\n1,2,oak\n3,4,ash\n5,,oak\n"
 DEFINITION = """\
@@ -144,7 +150,7 @@ class Client:
 
     def open(self, name: str) -> None:
         """Open a file."""
-        self.texts[name] = (self.folder / name).read_text()
+        self.texts[name] = (self.folder / name).read_bytes().decode()
         item = lsp.TextDocumentItem(self.doc(name).uri, "toml", 1, self.texts[name])
         self.client.text_document_did_open(lsp.DidOpenTextDocumentParams(item))
 
@@ -177,10 +183,10 @@ class Client:
         assert edit is not None
         assert edit.changes is not None
         made = {}
-        for uri, changes in edit.changes.items():
+        for uri, steps in edit.changes.items():
             name = uri.rpartition("/")[2]
             lines = self.texts.get(name, (self.folder / name).read_text()).split("\n")
-            for one in sorted(changes, key=lambda one: (one.range.start.line, one.range.start.character), reverse=True):
+            for one in sorted(steps, key=lambda one: (one.range.start.line, one.range.start.character), reverse=True):
                 offsets = [self._offset(lines, at) for at in (one.range.start, one.range.end)]
                 text = "\n".join(lines)
                 lines = (text[: offsets[0]] + one.new_text + text[offsets[1] :]).split("\n")
@@ -210,6 +216,60 @@ class AnEditor(FolderCase):
                 await play(editor, editor.client)
 
         asyncio.run(asyncio.wait_for(session(), 300))
+
+    def test_whatever_is_typed_there_is_an_answer_in_the_file(self) -> None:
+        """Keys drawn at random, in both files: no answer fails, and every place is one of the file."""
+        keys = ['"', "'", "'''", "[", "]", "=", "# ", "\\", "{", "}", "(", ")", ",", "--", "/*", "🌲", "\n", "\r\n", "Sum", '\\"Kind\\"',
+                "SUM(", "CASE WHEN ", "by = ", "hidden = maybe\n", "[[field]]\n", "[x.y]\n", "a.b = 1\n", 'values = { "a" = "b" }\n']  # fmt: skip
+        rng = random.Random(seed_of_the_code())
+        desk, texts = Desk(), {Path("l.oak.toml").absolute(): DEFINITION, Path("k.report.toml").absolute(): REPORT}
+        whole = dict(texts)
+        for path, text in texts.items():
+            desk.put(path, text)
+        for _ in range(250):
+            path = rng.choice([*texts])
+            text = whole[path] if desk.put(path, texts[path]).findings and rng.random() < 0.5 else texts[path]
+            at = rng.randrange(len(text) + 1)
+            texts[path] = text[:at] + (
+                rng.choice(keys) + text[at:] if rng.random() < 0.6 else text[at + rng.randrange(12) :]
+            )
+            with self.subTest(text=texts[path], seed=seed_of_the_code()):
+                file = desk.put(path, texts[path])
+                findings = at_once(desk, file)
+                start = rng.randrange(len(file.text) + 1)
+                end = min(len(file.text), start + rng.randrange(20))
+                offered = offers(desk, file, start, {"kind": ["oak", "a'b"]})
+                spans = [*(file.span(one.place) for one in findings), *((one.start, one.end) for one in offered)]
+                self.assertEqual([span for span in spans if not 0 <= span[0] <= span[1] <= len(file.text)], [])
+                meanings.meaning(desk, file, start, {})
+                meanings.signature(file, start)
+                for change in changes.changes(desk, file, start, end, findings):
+                    for edit in change.files:
+                        tomllib.loads(edit.after)
+                look = changes.formatted(file)
+                made = file.text
+                for span, new in reversed(changes.text_edits(file.text, look)):
+                    made = made[: span[0]] + new + made[span[1] :]
+                self.assertEqual(made, look)
+                with suppress(oak.OakError):
+                    changes.renamed(desk, file, start, "New")
+                list(meanings.types(desk, file))
+                list(meanings.users(desk, file))
+
+    def test_lines_keep_their_ends(self) -> None:
+        Path("l.oak.toml").write_bytes(DEFINITION.replace("\n", "\r\n").encode())
+
+        async def play(editor: Client, client: LanguageClient) -> None:
+            await editor.until("k.report.toml")
+            editor.texts["l.oak.toml"] = Path("l.oak.toml").read_bytes().decode()
+            edit = await client.text_document_rename_async(lsp.RenameParams(editor.doc("l.oak.toml"), editor.at("l.oak.toml", "Bee x", 1), "Bee"))  # fmt: skip
+            assert edit is not None
+            assert edit.changes is not None
+            texts = {one.new_text for one in edit.changes[editor.doc("l.oak.toml").uri]}
+            self.assertIn('name = "Bee"\r\n', texts)
+            self.assertEqual([text for text in texts if "\n" in text.replace("\r\n", "")], [])
+
+        self.in_session(play)
 
     def test_findings_while_typing_and_after_a_save(self) -> None:
         async def play(editor: Client, client: LanguageClient) -> None:
@@ -253,7 +313,13 @@ class AnEditor(FolderCase):
 
         async def play(editor: Client, client: LanguageClient) -> None:
             client.text_document_did_save(lsp.DidSaveTextDocumentParams(editor.doc("l.oak.toml")))
-            await asyncio.sleep(1)
+            asked = lsp.CodeLensParams(editor.doc("l.oak.toml"))
+            while not any(
+                "over all" in one.command.title
+                for one in await client.text_document_code_lens_async(asked) or ()
+                if one.command
+            ):
+                await asyncio.sleep(0.05)
             for name, old, new, wanted in cases:
                 with self.subTest(new):
                     before = editor.texts[name]

@@ -6,14 +6,21 @@ font that Matplotlib brings.
 
 from __future__ import annotations
 
+import fcntl
 import os
+import pty
+import select
 import shlex
 import shutil
+import signal
+import struct
 import subprocess
 import sys
 import tempfile
+import termios
 from pathlib import Path
 
+import pyte
 from matplotlib import get_data_path
 from PIL import Image, ImageDraw, ImageFont
 from rich.console import Console
@@ -23,7 +30,8 @@ from rich.text import Text
 
 OUT = Path(__file__).parent.parent / "docs" / "screenshots"
 WIDTH, SIZE, LINE, MARGIN = 120, 16, 21, 22
-BACK, INK, QUIET = "#fbfaf6", "#26302a", "#7d857f"
+LINES = 34  # of a terminal with an editor
+BACK, INK, QUIET, PANEL = "#fbfaf6", "#26302a", "#7d857f", "#e4ead9"
 FONTS = Path(get_data_path()) / "fonts" / "ttf"
 SIZE_CLASS = "CASE WHEN Volume < 10 THEN 'small' WHEN Volume < 30 THEN 'middle' ELSE 'large' END"
 MARGIN_PARTS = '"Gross value" - "Haulage cost" - "Loading cost"'
@@ -49,7 +57,6 @@ PICTURES: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
         ),
     ),
     "check": ((f"oak field add loads 'Margin, in parts' {shlex.quote(MARGIN_PARTS)}",), ("oak check loads",)),
-    "functions": ((), ("oak help functions text", "oak help functions case")),
     "versions": ((), ("oak versions",)),
     "report": ((), ("oak report render reports/mill_margins.report.toml",)),
     "why": ((), ("oak why reports/mill_margins.report.toml Mills 'Ember Quay' --measure 'Margin rate'",)),
@@ -106,6 +113,8 @@ def draw(text: str, path: Path) -> None:
             style = segment.style or Style()
             for character in segment.text:
                 place = (MARGIN + column * cell, MARGIN + row * LINE)
+                if style.bgcolor is not None and not style.bgcolor.is_default:
+                    pen.rectangle((*place, place[0] + cell, place[1] + LINE), fill=PANEL)
                 pen.text(place, character, font=fonts[bool(style.bold)], fill=colour(style))
                 column += 1
     image.save(path, optimize=True)
@@ -119,6 +128,58 @@ def colour(style: Style) -> str:
         return QUIET
     red, green, blue = (int(part * 0.8) for part in style.color.get_truecolor())
     return f"#{red:02x}{green:02x}{blue:02x}"
+
+
+EDITOR = """\
+vim.o.termguicolors, vim.o.number, vim.o.signcolumn, vim.o.cmdheight = true, true, 'yes', 1
+vim.cmd('edit loads.oak.toml')
+local client = vim.lsp.start_client({ name = 'oak', cmd = { vim.env.OAK, 'language-server' }, root_dir = vim.fn.getcwd() })
+vim.lsp.buf_attach_client(0, client)
+vim.o.completeopt = 'menuone,noselect'
+vim.diagnostic.config({ update_in_insert = true })
+vim.bo.omnifunc = 'v:lua.vim.lsp.omnifunc'
+vim.wait(20000, function() return vim.lsp.get_client_by_id(client).initialized end, 50)
+local line = vim.fn.search('^formula = ')
+vim.api.nvim_buf_set_lines(0, line - 1, line, false, {
+  "formula = '''Volum * 1.2'''", "", "[[field]]", 'name = "Haulage share"', "formula = '''SUM('''",
+})
+vim.wait(20000, function() return #vim.diagnostic.get(0) > 1 end, 50)
+vim.api.nvim_win_set_cursor(0, { line + 4, 16 })
+vim.api.nvim_feedkeys(vim.api.nvim_replace_termcodes('a<C-x><C-o>', true, false, true), 'n', false)
+"""
+
+
+def edit(folder: Path, target: Path) -> None:
+    """An editor in a terminal, with a diagnostic and proposals open; where there is no nvim the picture stays as it is."""
+    if shutil.which("nvim") is None:
+        print(f"{target.name}: there is no nvim; it stays as it is")
+        return
+    script = folder / "editor.lua"
+    script.write_text(EDITOR)
+    screen = pyte.Screen(WIDTH, LINES)
+    stream = pyte.ByteStream(screen)
+    process, terminal = pty.fork()
+    if process == 0:
+        os.chdir(folder)
+        environment = {**os.environ, "TERM": "xterm-256color", "OAK": str(Path(sys.executable).parent / "oak")}
+        os.execvpe("nvim", ["nvim", "-n", "--clean", "-c", f"luafile {script}"], environment)  # noqa: S606, S607
+    fcntl.ioctl(terminal, termios.TIOCSWINSZ, struct.pack("HHHH", LINES, WIDTH, 0, 0))
+    while select.select([terminal], [], [], 6)[0]:
+        stream.feed(os.read(terminal, 65_536))
+    os.kill(process, signal.SIGKILL)
+    os.waitpid(process, 0)
+    rows = [[screen.buffer[row][column] for column in range(WIDTH)] for row in range(LINES)]
+    draw("\n".join("".join(map(_cell, row)) + "\x1b[0m" for row in rows), target)
+    print(target.name)
+
+
+def _cell(cell: pyte.screens.Char) -> str:
+    """A cell of a terminal as coloured text."""
+    inks = [(38, cell.bg if cell.reverse else cell.fg), (48, cell.fg if cell.reverse else cell.bg)]
+    codes = [
+        f"{kind};2;{int(ink[:2], 16)};{int(ink[2:4], 16)};{int(ink[4:], 16)}" for kind, ink in inks if len(ink) == 6
+    ]
+    return f"\x1b[{';'.join(['0', *codes])}m{cell.data}"
 
 
 def shoot(page: Path, target: Path) -> None:
@@ -157,6 +218,7 @@ def main() -> None:
             draw("\n".join(texts), OUT / f"{picture}.png")
             print(f"{picture}.png")
         run(f"oak profile loads Volume --to {OUT / 'profile_field.png'}", folder)
+        edit(folder, OUT / "editor.png")
         run("oak release 'Timber loads' --yes", folder)
         for report in ("mill_intake",):
             run(f"oak report render reports/{report}.report.toml --to {OUT / f'report_{report}.png'}", folder)

@@ -38,7 +38,7 @@ class InNeovim(FolderCase):
         self.oak("intake", "loads.csv", "--name", "Loads")
         self.oak("field", "add", "loads", "Twice", "Volume * 2")
         self.write("volumes.report.toml", REPORT)
-        command = ["nvim", "--headless", "--clean", "-c", f"luafile {SCRIPT}"]
+        command = ["nvim", "-n", "--headless", "--clean", "-c", f"luafile {SCRIPT}"]
         played = subprocess.run(command, env={**os.environ, "OAK": OAK}, capture_output=True, text=True, timeout=180)
         seen = json.loads(Path("seen.json").read_text()) if Path("seen.json").exists() else played.stderr
         self.assertEqual(played.returncode, 0, seen)

@@ -37,7 +37,7 @@ def renamed(desk: Desk, file: OpenFile, offset: int, new: str) -> tuple[FileEdit
     found = name_at(file, offset)
     said = declared(desk, file, found.name) if found is not None else None
     source = desk.source(said[0]) if said is not None else None
-    document = said[0].document if said is not None else None
+    document = said[0].document if said is not None and not said[0].findings else None
     if found is None or said is None or source is None or document is None:
         raise OakError("unknown-field", "Nothing here has a name that can change.", hint="Go to a field, a constant or a filter.")  # fmt: skip
     where, piece = said
@@ -53,6 +53,8 @@ def renamed(desk: Desk, file: OpenFile, offset: int, new: str) -> tuple[FileEdit
 
 def changes(desk: Desk, file: OpenFile, start: int, end: int, findings: Sequence[Finding]) -> list[Change]:
     """What can be done from `start` to `end`; `findings` are those of the file there."""
+    if file.findings:
+        return []  # what it says is not known while it cannot be read
     made = [change for finding in findings for change in _of_finding(desk, file, finding)]
     return [change for change in (*made, *_of_place(desk, file, start, end)) if _is_typed(desk, change.files)]
 

@@ -24,7 +24,8 @@ class OpenFile:
     """A file as the editor has it: its text, what is wrong with its form, and the last state of it that could be read."""
 
     path: Path
-    text: str = ""
+    text: str = ""  # lines end with \n, whatever the file has
+    newline: str = "\n"
     document: Document | None = None
     findings: tuple[Finding, ...] = ()
     pieces: list[Piece] = field(default_factory=list)
@@ -45,7 +46,7 @@ class OpenFile:
 
     def put(self, text: str) -> None:
         """Take another text."""
-        self.text = text.replace("\r\n", "\n")
+        self.text, self.newline = text.replace("\r\n", "\n"), "\r\n" if "\r\n" in text else "\n"
         try:
             self.document = no_name_twice(parse_document(self.text, self.shape, self.path.name, self.document))
             self.findings, self.pieces = (), pieces(block.text for block in self.document.blocks)
@@ -111,7 +112,7 @@ class Desk:
             written = path.stat().st_mtime_ns
             if path not in self._read or self._read[path][0] != written:
                 file = OpenFile(path)
-                file.put(path.read_text(encoding="utf-8-sig"))
+                file.put(path.read_bytes().decode("utf-8-sig"))
                 self._read[path] = (written, file)
         except (OSError, UnicodeDecodeError):
             return None

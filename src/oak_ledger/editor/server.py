@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Iterable, Sequence
+from contextlib import suppress
 from pathlib import Path
 from typing import Any, Protocol
 
@@ -17,11 +18,10 @@ from oak_ledger.editor import changes as doing
 from oak_ledger.editor import findings, meanings, names
 from oak_ledger.editor.files import Desk, OpenFile, Span
 from oak_ledger.editor.offers import offers
-from oak_ledger.engine.deadline import Deadline, within
+from oak_ledger.engine.deadline import Deadline, until
 from oak_ledger.errors import Finding, OakError
 from oak_ledger.version import __version__
 
-LONGEST = 600.0  # seconds that a check with its rows may take
 SEVERITIES = {
     "error": lsp.DiagnosticSeverity.Error,
     "warning": lsp.DiagnosticSeverity.Warning,
@@ -52,7 +52,7 @@ class Editing(LanguageServer):
         self.desk = Desk()
         self.figures: dict[Path, meanings.Figures] = {}  # by definition, as they were at the last save
         self.shown: dict[Path, list[Finding]] = {}
-        self.checks: dict[Path, Deadline] = {}  # those that read rows now
+        self.running: dict[Path, tuple[Deadline, Deadline]] = {}  # what reads rows: for what is shown, and for findings
 
     # -- places ------------------------------------------------------------------------------------------------
 
@@ -79,14 +79,15 @@ class Editing(LanguageServer):
 
     def edit(self, files: Iterable[FileEdit]) -> lsp.WorkspaceEdit:
         """Changes of files as the protocol has them, over what is open."""
-        changed = {
-            uris.from_fs_path(str(one.path)) or "": [
-                lsp.TextEdit(self.range(one.before, span), text)
-                for span, text in doing.text_edits(one.before, one.after)
-            ]
-            for one in files
-        }
+        changed = {uris.from_fs_path(str(one.path)) or "": self.edits(one.path, one.before, one.after) for one in files}
         return lsp.WorkspaceEdit(changes=changed)
+
+    def edits(self, path: Path, before: str, after: str) -> list[lsp.TextEdit]:
+        """The changes of one file, with the ends of lines that it has."""
+        file = self.desk.file(path)
+        newline = file.newline if file is not None else "\n"
+        steps = doing.text_edits(before, after)
+        return [lsp.TextEdit(self.range(before, span), text.replace("\n", newline)) for span, text in steps]
 
     # -- findings ----------------------------------------------------------------------------------------------
 
@@ -107,7 +108,7 @@ class Editing(LanguageServer):
         self.text_document_publish_diagnostics(lsp.PublishDiagnosticsParams(uri, diagnostics))
 
     def look(self, file: OpenFile) -> None:
-        """Show what a file shows by itself; a check that reads rows of an older state ends."""
+        """Show what a file shows by itself."""
         try:
             found = findings.at_once(self.desk, file)
         except OakError as error:
@@ -115,35 +116,31 @@ class Editing(LanguageServer):
         self.say(file, found)
 
     def read_rows(self, file: OpenFile) -> None:
-        """Check a source with its rows and its reports, beside what else is asked."""
+        """Read what an editor shows of rows, and check a source and its reports with them, beside what else is asked."""
         source = self.desk.source(file)
         if source is None or source.path is None or file.findings:
             return
         path, reports = source.path, self.desk.reports(source)
         self.stop(path)
+        looking, checking = self.running[path] = Deadline(), Deadline()
 
         def work() -> None:
-            with within(LONGEST) as until:
-                self.checks[path] = until
-                try:
+            with suppress(OakError):  # what cannot be read is among the findings at once
+                with until(looking):
+                    self.figures[path] = meanings.figures_of(source)
+                with until(checking):
                     found = list(findings.with_rows(source, reports))
-                    figures = meanings.figures_of(source)
-                except OakError:
-                    return  # what cannot be read is among the findings at once
-                if not until.cancelled:
-                    self.figures[path] = figures
-                    for own, said in found:
-                        shown = self.desk.file(own)
-                        if shown is not None:
-                            self.say(shown, said)
+                for own, said in found if not checking.cancelled else ():
+                    shown = self.desk.file(own)
+                    if shown is not None:
+                        self.say(shown, said)
 
         threading.Thread(target=work, daemon=True).start()
 
-    def stop(self, path: Path) -> None:
-        """End the check of a source that reads rows, if one does."""
-        running = self.checks.pop(path, None)
-        if running is not None:
-            running.cancelled = True
+    def stop(self, path: Path, *, typed: bool = False) -> None:
+        """End the check of a source that reads rows, if one does; while one types, what is shown of rows is read on."""
+        for at, running in enumerate(self.running.get(path, ())):
+            running.cancelled = running.cancelled or not (typed and at == 0)
 
     def known(self, file: OpenFile) -> meanings.Figures:
         """What is known by now from the rows of a file's source."""
@@ -170,7 +167,7 @@ def _changed(server: Editing, params: Any) -> None:
     file = server.desk.put(path, server.workspace.get_text_document(params.text_document.uri).source)
     source = server.desk.source(file) if not file.findings else None
     if source is not None and source.path is not None:
-        server.stop(source.path)
+        server.stop(source.path, typed=True)
     server.look(file)
 
 
@@ -273,7 +270,7 @@ def _rename(server: Editing, params: lsp.RenameParams) -> lsp.WorkspaceEdit | No
 
 def _actions(server: Editing, params: lsp.CodeActionParams) -> list[lsp.CodeAction]:
     file = server.file(params.text_document.uri)
-    if file is None or file.findings:
+    if file is None:
         return []
     start, end = (server.offset(file, at) for at in (params.range.start, params.range.end))
     near = [one for one in server.shown.get(file.path, []) if _meet(file.span(one.place), (start, end))]
@@ -318,10 +315,7 @@ def _folding(server: Editing, params: lsp.FoldingRangeParams) -> list[lsp.Foldin
 
 def _format(server: Editing, params: lsp.DocumentFormattingParams) -> list[lsp.TextEdit]:
     file = server.file(params.text_document.uri)
-    if file is None:
-        return []
-    steps = doing.text_edits(file.text, doing.formatted(file))
-    return [lsp.TextEdit(server.range(file.text, span), text) for span, text in steps]
+    return server.edits(file.path, file.text, doing.formatted(file)) if file is not None else []
 
 
 def _lenses(server: Editing, params: lsp.CodeLensParams) -> list[lsp.CodeLens]:

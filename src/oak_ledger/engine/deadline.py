@@ -32,14 +32,21 @@ _UNTIL: ContextVar[Deadline] = ContextVar("until", default=Deadline())  # noqa: 
 
 
 @contextmanager
-def within(seconds: float) -> Iterator[Deadline]:
-    """What is asked inside ends after so many seconds, with the error `too-slow`, or once it is cancelled."""
-    until = Deadline(time.monotonic() + seconds, seconds)
-    token = _UNTIL.set(until)
+def until(deadline: Deadline) -> Iterator[None]:
+    """What is asked inside ends at a deadline, or once whoever has it cancels."""
+    token = _UNTIL.set(deadline)
     try:
-        yield until
+        yield
     finally:
         _UNTIL.reset(token)
+
+
+@contextmanager
+def within(seconds: float) -> Iterator[Deadline]:
+    """What is asked inside ends after so many seconds, with the error `too-slow`, or once it is cancelled."""
+    deadline = Deadline(time.monotonic() + seconds, seconds)
+    with until(deadline):
+        yield deadline
 
 
 def in_time() -> None:

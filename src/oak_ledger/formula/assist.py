@@ -71,7 +71,8 @@ def complete(text: str, position: int, scope: Scope) -> list[Completion]:
     for name in scope.names():
         known = scope.find(name)
         if known is not None and known.type is not None and _matches(name, prefix):
-            fits = not wanted or known.type.kind in wanted
+            nested = help_here is not None and help_here.function.aggregate and known.grain == Grain.GROUP
+            fits = not nested and (not wanted or known.type.kind in wanted)
             fields.append(
                 (not fits, not name.casefold().startswith(prefix), name, f"{known.type}, {_per(known.grain)}")
             )

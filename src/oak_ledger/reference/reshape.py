@@ -22,6 +22,7 @@ def with_extracted(source: Source, field: str, start: int, end: int, name: str) 
     """
     state = source.state(field)
     text = str(source.block(field).values.get("formula", ""))
+    start, end = max(0, start), min(end, len(text))
     while start < end and text[start].isspace():
         start += 1
     while start < end and text[end - 1].isspace():
