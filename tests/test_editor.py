@@ -243,7 +243,7 @@ class AnEditor(FolderCase):
                 self.assertEqual([span for span in spans if not 0 <= span[0] <= span[1] <= len(file.text)], [])
                 meanings.meaning(desk, file, start, {})
                 meanings.signature(file, start)
-                for change in changes.changes(desk, file, start, end, findings):
+                for change in changes.changes(desk, file, start, end, findings, {}):
                     for edit in change.files:
                         tomllib.loads(edit.after)
                 look = changes.formatted(file)
@@ -255,6 +255,23 @@ class AnEditor(FolderCase):
                     changes.renamed(desk, file, start, "New")
                 list(meanings.types(desk, file))
                 list(meanings.users(desk, file))
+
+    def test_a_column_in_place_of_a_missing_one_is_offered_by_its_values(self) -> None:
+        Path("rows.csv").write_text(ROWS + "".join(f"{at},{at * 3},oak\n" for at in range(40)))
+        self.oak("publish", "l")
+        self.oak("release", "Loads", "--yes")
+        Path("rows.csv").write_text(Path("rows.csv").read_text().replace("a,b,kind", "a,heavy,kind"))
+
+        async def play(editor: Client, client: LanguageClient) -> None:
+            await editor.until("l.oak.toml", "missing-column", "…")
+            titles: dict[str, Any] = {}
+            while not any(title.startswith("heavy") for title in titles):  # once the rows were read
+                titles = await self.actions(editor, "l.oak.toml", "Bee x", 1)
+                await asyncio.sleep(0.05)
+            made = editor.applied(next(edit for title, edit in titles.items() if title.startswith("heavy")))
+            self.assertIn('column = "heavy"', made["l.oak.toml"])
+
+        self.in_session(play)
 
     def test_lines_keep_their_ends(self) -> None:
         Path("l.oak.toml").write_bytes(DEFINITION.replace("\n", "\r\n").encode())

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -16,7 +16,7 @@ from oak_ledger.editor.files import Desk, OpenFile, Span, text_at
 from oak_ledger.editor.names import declared, name_at
 from oak_ledger.errors import Finding, OakError
 from oak_ledger.formula.assist import format_formula
-from oak_ledger.reference.candidates import candidates
+from oak_ledger.reference.candidates import Candidate, candidates
 from oak_ledger.reference.mend import edits_between, plan_mend, renaming
 from oak_ledger.reference.reshape import plan_inlined, with_extracted
 from oak_ledger.report.local import plan_lift
@@ -51,11 +51,18 @@ def renamed(desk: Desk, file: OpenFile, offset: int, new: str) -> tuple[FileEdit
     return _as_typed(desk, renaming(source, source.with_renamed({piece.name: new}), _others(desk, source)).edits)
 
 
-def changes(desk: Desk, file: OpenFile, start: int, end: int, findings: Sequence[Finding]) -> list[Change]:
-    """What can be done from `start` to `end`; `findings` are those of the file there."""
+def changes(
+    desk: Desk,
+    file: OpenFile,
+    start: int,
+    end: int,
+    findings: Sequence[Finding],
+    offered: Mapping[str, Sequence[Candidate]],
+) -> list[Change]:
+    """What can be done from `start` to `end`; `findings` are those of the file there, `offered` what is known by now of columns that may replace missing ones."""
     if file.findings:
         return []  # what it says is not known while it cannot be read
-    made = [change for finding in findings for change in _of_finding(desk, file, finding)]
+    made = [change for finding in findings for change in _of_finding(desk, file, finding, offered)]
     return [change for change in (*made, *_of_place(desk, file, start, end)) if _is_typed(desk, change.files)]
 
 
@@ -89,7 +96,9 @@ def _of_place(desk: Desk, file: OpenFile, start: int, end: int) -> list[Change]:
     return made
 
 
-def _of_finding(desk: Desk, file: OpenFile, finding: Finding) -> Iterator[Change]:
+def _of_finding(
+    desk: Desk, file: OpenFile, finding: Finding, offered: Mapping[str, Sequence[Candidate]]
+) -> Iterator[Change]:
     """The repairs of a finding: the formula that it offers, and columns in place of one that is missing."""
     entry = file.entry(finding.place.kind, finding.place.name)
     if finding.fixed is not None and entry is not None and file.document is not None:
@@ -102,10 +111,19 @@ def _of_finding(desk: Desk, file: OpenFile, finding: Finding) -> Iterator[Change
     source = desk.source(file)
     if finding.code != "missing-column" or source is None:
         return
-    for candidate in candidates(source, None).get(finding.place.name, ()):
-        plan = lambda one=candidate: plan_mend(source, {one.gone: one.column}, _others(desk, source)).edits  # noqa: E731
+    by_name = candidates(source, None).get(finding.place.name, [])
+    for candidate in {one.column: one for one in (*by_name, *offered.get(finding.place.name, ()))}.values():
+        plan = lambda one=candidate: _mended(desk, source, one)  # noqa: E731
         for change in _if_possible(candidate.sentence(), plan):
             yield Change(change.title, change.files, finding)
+
+
+def _mended(desk: Desk, source: Source, candidate: Candidate) -> tuple[FileEdit, ...]:
+    """The changes by which a field takes the column of a candidate."""
+    repairs = {} if candidate.reread else {candidate.gone: candidate.column}
+    reading = {candidate.field: candidate.reading} if candidate.reading else {}
+    gone = [candidate.takes] if candidate.takes else []
+    return plan_mend(source, repairs, _others(desk, source), reading=reading, gone=gone).edits
 
 
 def _is_typed(desk: Desk, files: Sequence[FileEdit]) -> bool:

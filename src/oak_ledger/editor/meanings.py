@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any
 
+from oak_ledger.catalogue import Catalogue
 from oak_ledger.editor.files import Desk, OpenFile, Span, text_at
 from oak_ledger.editor.names import is_formula, name_at, named, whole
 from oak_ledger.errors import OakError
@@ -16,6 +18,7 @@ from oak_ledger.insight.additivity import how_it_totals
 from oak_ledger.insight.branches import branch_rows
 from oak_ledger.insight.profile import FieldProfile, profile
 from oak_ledger.names.compiled import ResolvedName
+from oak_ledger.reference.candidates import Candidate, candidates
 from oak_ledger.source.source import Source
 from oak_ledger.types import Grain
 
@@ -119,6 +122,8 @@ class Figures:
 
     profiles: Mapping[str, FieldProfile]
     lines: Mapping[str, str]
+    offered: Mapping[str, Sequence[Candidate]]
+    """By field what may replace a column that is missing, by its values where a version is released."""
 
     @property
     def values(self) -> dict[str, list[Any]]:
@@ -144,4 +149,14 @@ def figures_of(source: Source) -> Figures:
                 lines[state.name.casefold()] = "; ".join(f"{one.branch}: {one.rows:,}" for one in taken)
             elif state.grain == Grain.GROUP:
                 lines[state.name.casefold()] = f"over all rows: {source.tally(show=[state.name]).value()}"
-    return Figures(profiles, lines)
+    missing = any(finding.code == "missing-column" for state in source.fields for finding in state.findings)
+    return Figures(profiles, lines, candidates(source, _released(source)) if missing else {})
+
+
+def _released(source: Source) -> Source | None:
+    """The version of a source that is released in the catalogue beside its definition; None where there is none."""
+    with suppress(OakError):
+        place = Catalogue.open(source.folder / "catalogue")
+        last = place.released(source.name)
+        return place.source(last.source, last.number) if last is not None else None
+    return None

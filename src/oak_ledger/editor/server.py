@@ -37,6 +37,9 @@ KINDS = {
 }
 
 
+NOTHING = meanings.Figures({}, {}, {})
+
+
 class _AtPlace(Protocol):
     """What asks about a place of a document."""
 
@@ -146,7 +149,7 @@ class Editing(LanguageServer):
         """What is known by now from the rows of a file's source."""
         source = self.desk.source(file)
         path = source.path if source is not None else None
-        return self.figures.get(path, meanings.Figures({}, {})) if path is not None else meanings.Figures({}, {})
+        return self.figures.get(path, NOTHING) if path is not None else NOTHING
 
 
 def path_of(uri: str) -> Path:
@@ -280,7 +283,7 @@ def _actions(server: Editing, params: lsp.CodeActionParams) -> list[lsp.CodeActi
             lsp.CodeActionKind.QuickFix if change.finding is not None else lsp.CodeActionKind.Refactor,
             edit=server.edit(change.files),
         )
-        for change in doing.changes(server.desk, file, start, end, near)
+        for change in doing.changes(server.desk, file, start, end, near, server.known(file).offered)
     ]
 
 

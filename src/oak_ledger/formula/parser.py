@@ -7,7 +7,7 @@ that have a syntax of their own (`SPECIAL`).
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import Any
 
 from oak_ledger.errors import Finding
@@ -28,13 +28,18 @@ class _TooDeep(Exception):
     """Nesting beyond what is read."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Parsed:
     """What came of a text: the tree (`Wrong` nodes where it could not be read) and what was found wrong."""
 
     text: str
     tree: nodes.Node
     findings: tuple[Finding, ...]
+
+    @cached_property
+    def names(self) -> tuple[str, ...]:
+        """The names in it, in casefold, each once."""
+        return tuple(dict.fromkeys(name.name.casefold() for name in nodes.names(self.tree)))
 
 
 @lru_cache(maxsize=KEPT)

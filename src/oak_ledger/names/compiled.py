@@ -162,7 +162,7 @@ def resolve_names(
     texts = {key: _formula_of(spec) for key, spec in by_key.items()}
     parsed = {key: known.get(text) or parse(text) for key, text in texts.items() if text}
     needs = {
-        key: [name for name in _names_in(one.tree, baseline or ()) if name in by_key and not _own(by_key[key], name)]
+        key: [name for name in _names_in(one, baseline or ()) if name in by_key and not _own(by_key[key], name)]
         for key, one in parsed.items()
     }
     order, cycles = _ordered(by_key, needs)
@@ -225,12 +225,11 @@ class _Kept:
         return True
 
 
-def _names_in(tree: nodes.Node, key: Sequence[str]) -> list[str]:
+def _names_in(parsed: Parsed, key: Sequence[str]) -> Iterable[str]:
     """The names that a formula needs, in casefold; for BEFORE those of the key, too."""
-    found = [name.name.casefold() for name in nodes.names(tree)]
-    if key and any(isinstance(node, nodes.Call) and node.name == BEFORE for node in nodes.walk(tree)):
-        found += [name.casefold() for name in key]
-    return list(dict.fromkeys(found))
+    if key and any(isinstance(node, nodes.Call) and node.name == BEFORE for node in nodes.walk(parsed.tree)):
+        return dict.fromkeys([*parsed.names, *(name.casefold() for name in key)])
+    return parsed.names
 
 
 def _own(spec: AnySpec, name: str) -> bool:
