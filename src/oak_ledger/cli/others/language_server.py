@@ -9,9 +9,9 @@ from oak_ledger.errors import UnusableInput
 
 @click.command("language-server")
 def language_server_command() -> None:
-    """Help an editor with definitions and reports: it starts this, and speaks the Language Server Protocol over standard input and output.
+    """Help an editor with definitions and reports: the editor starts this and asks by the Language Server Protocol, over standard input and output.
 
-    docs/editors.md says how editors are told to. It needs pip install 'oak-ledger[editor]'.
+    docs/editors.md has the settings of some editors. It needs pip install 'oak-ledger[editor]'.
     """
     try:
         from oak_ledger.editor.server import made
