@@ -12,15 +12,17 @@ from oak_ledger.editor.files import Desk, OpenFile, Span, text_at
 from oak_ledger.editor.names import is_formula, name_at, named, whole
 from oak_ledger.errors import OakError
 from oak_ledger.formula.assist import SignatureHelp, signature_at
-from oak_ledger.formula.lexer import tokenize
+from oak_ledger.formula.lexer import quote_identifier, tokenize
 from oak_ledger.functions import LIBRARY
 from oak_ledger.insight.additivity import how_it_totals
 from oak_ledger.insight.branches import branch_rows
-from oak_ledger.insight.profile import FieldProfile, profile
+from oak_ledger.insight.profile import FieldProfile, profile_of
 from oak_ledger.names.compiled import ResolvedName
 from oak_ledger.reference.candidates import Candidate, candidates
 from oak_ledger.source.source import Source
 from oak_ledger.types import Grain
+
+FIRST = 100_000  # rows of which an editor shows values
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,7 +76,8 @@ def _facts(source: Source, state: ResolvedName, seen: FieldProfile | None) -> It
         if text:
             yield " ".join(text.split())
     if seen is not None:
-        yield f"{seen.nulls:,} of {seen.rows:,} are null; {seen.distinct:,} distinct"
+        rows = f"the first {FIRST:,}" if seen.rows == FIRST else f"{seen.rows:,}"
+        yield f"{seen.nulls:,} of {rows} are null; {seen.distinct:,} distinct"
         yield ", ".join(f"{value} ({rows:,})" for value, rows in seen.common[:5])
 
 
@@ -135,8 +138,9 @@ class Figures:
 
 def figures_of(source: Source) -> Figures:
     """Read the rows for what an editor shows of them. Raises OakError where they cannot be read."""
-    rows = [state.name for state in source.fields if not state.broken and state.grain == Grain.ROW]
-    profiles = {one.field.casefold(): one for one in profile(source, rows)} if rows else {}
+    names = [state.name for state in source.fields if not state.broken and state.grain == Grain.ROW]
+    table = source.rows([quote_identifier(name) for name in names], limit=FIRST).table if names else None
+    profiles = {name.casefold(): profile_of(name, table.column(name)) for name in names} if table is not None else {}
     lines: dict[str, str] = {}
     for state in source.fields:
         formula = getattr(state.spec, "formula", "")
