@@ -24,6 +24,7 @@ ROOT = Path(__file__).parent.parent
 
 
 LONGEST = (
+    "test_documents",
     "test_commands",
     "test_questions",
     "test_places",
