@@ -562,7 +562,7 @@ class Encrypted(WithSource):
         trusting.check_hostname = False
         with urlopen(running.url + "/health", context=trusting, timeout=60) as reply:  # noqa: S310  it is our own
             self.assertEqual(json.loads(reply.read())["status"], "up")
-        with psycopg.connect(host="127.0.0.1", port=running.sql, user="x", password=self.token, dbname="oak", sslmode="require") as client:  # fmt: skip
+        with psycopg.connect(host="127.0.0.1", port=running.sql, user="x", password=self.token, dbname="oak", sslmode="require", autocommit=True) as client:  # fmt: skip
             self.assertEqual(client.execute("SELECT COUNT(*) FROM events").fetchall(), [(150,)])
             running.process.terminate()
             with self.assertRaises(psycopg.Error) as caught:

@@ -36,6 +36,13 @@ class LocalFieldSpec(_Table):
     format: str = Field("", description="how values are shown")
     description: str = Field("", description="what it means")
 
+    @field_validator("formula")
+    @classmethod
+    def _says_something(cls, text: str) -> str:
+        if not text.strip():
+            raise ValueError("the formula is empty; a field of a report has one")
+        return text
+
     @field_validator("format")
     @classmethod
     def _known_format(cls, text: str) -> str:
